@@ -1,0 +1,298 @@
+// Package engine applies commands to jobs.
+//
+// One goroutine, the committer, owns the writing connection. A command is a
+// function on a transaction; all commands that wait are applied in one
+// transaction, committed once, and answered after the commit is on disk. What
+// the engine keeps in memory changes only after that commit, so that a failed
+// transaction leaves nothing behind.
+//
+// The engine knows no HTTP: the service's routes, and worker pools that run in
+// the same process, call the same methods.
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"log/slog"
+	"math/rand/v2"
+	"sync"
+	"time"
+
+	"humblemule/core/job"
+	"humblemule/core/store"
+	"humblemule/core/trend"
+)
+
+// Options set up an engine. The zero value is good.
+type Options struct {
+	// Wall gives the time that is stored; nil means time.Now.
+	Wall func() time.Time
+	// Draw gives a number in [0, 1) that places jitter; nil means random.
+	Draw func() float64
+	// MaxPayload is the largest payload in bytes; 0 means job.MaxPayloadBytes.
+	MaxPayload int
+	// Log is told what an operator must know; nil means slog.Default().
+	Log *slog.Logger
+}
+
+// Engine keeps the jobs of one data file. Its methods may be called from any
+// goroutine.
+type Engine struct {
+	opts    Options
+	log     *slog.Logger
+	store   *store.Store
+	storeID string
+
+	commands chan *command
+	quit     chan struct{}
+	stopped  chan struct{}
+	closing  sync.Once
+
+	// The committer's own memory; no other goroutine touches it.
+	nextJob  int64
+	policies map[string]int64
+	leases   map[int64]*lease
+	ends     leaseEnds
+	parked   []*take
+	nextDue  job.Time
+	retryAt  time.Time // no timed work before it, after a fault
+	receipts receipts
+	released map[int64]release
+
+	view     view
+	registry registry
+	watchers watchers
+}
+
+// Open opens the data file at path and starts the committer. Every live lease
+// gets its full length again.
+func Open(path string, opts Options) (*Engine, error) {
+	if opts.Wall == nil {
+		opts.Wall = time.Now
+	}
+	if opts.Draw == nil {
+		opts.Draw = rand.Float64
+	}
+	if opts.MaxPayload == 0 {
+		opts.MaxPayload = job.MaxPayloadBytes
+	}
+	if opts.Log == nil {
+		opts.Log = slog.Default()
+	}
+	s, err := store.Open(path)
+	if err != nil {
+		return nil, err
+	}
+	e := &Engine{
+		opts: opts, log: opts.Log, store: s,
+		commands: make(chan *command, 8192), quit: make(chan struct{}), stopped: make(chan struct{}),
+	}
+	e.registry.workers = map[string]*worker{}
+	e.watchers.finished = map[int64][]chan struct{}{}
+	if err := e.recover(); err != nil {
+		s.Close()
+		return nil, err
+	}
+	go e.commit()
+	return e, nil
+}
+
+// Close stops taking commands, answers those that wait and closes the file.
+func (e *Engine) Close() error {
+	var err error
+	e.closing.Do(func() {
+		close(e.quit)
+		<-e.stopped
+		err = e.store.Close()
+	})
+	return err
+}
+
+// StoreID names the data file, through all its moves and copies.
+func (e *Engine) StoreID() string { return e.storeID }
+
+// MaxPayload is the largest payload that is taken, in bytes of JSON.
+func (e *Engine) MaxPayload() int { return e.opts.MaxPayload }
+
+// Ready tells whether the engine can read its file and takes commands.
+func (e *Engine) Ready(ctx context.Context) error {
+	if err := e.store.Ping(ctx); err != nil {
+		return err
+	}
+	return e.do(ctx, func(*txn) error { return nil })
+}
+
+func (e *Engine) now() job.Time { return job.At(e.opts.Wall()) }
+
+// recover loads what is kept in memory from the file.
+func (e *Engine) recover() error {
+	facts, err := e.store.Facts()
+	if err != nil {
+		return err
+	}
+	e.storeID, e.nextJob = facts.StoreID, facts.NextJob
+	e.policies = map[string]int64{}
+	e.released = map[int64]release{}
+	counts, err := e.store.Counts()
+	if err != nil {
+		return err
+	}
+	if err := e.view.load(e.store, counts); err != nil {
+		return err
+	}
+	if e.nextDue, err = e.store.NextDue(); err != nil {
+		return err
+	}
+	if err := e.receipts.load(e.store, e.now()); err != nil {
+		return err
+	}
+	return e.recoverLeases(counts)
+}
+
+func (e *Engine) recoverLeases(counts []store.Count) error {
+	e.leases, e.ends = map[int64]*lease{}, nil
+	rows, err := e.store.RunningNow(counts)
+	if err != nil {
+		return err
+	}
+	numbers := make([]int64, len(rows))
+	for i, r := range rows {
+		numbers[i] = r.Worker
+	}
+	workers, err := e.store.WorkerUIDs(numbers)
+	if err != nil {
+		return err
+	}
+	for _, r := range rows {
+		policy, err := e.view.policy(e.store, r.Policy)
+		if err != nil {
+			return err
+		}
+		l := &lease{row: r, policy: policy, worker: workers[r.Worker].ID}
+		l.row.Payload = nil
+		l.renew()
+		e.leases[r.ID] = l
+		e.ends.add(l)
+	}
+	if len(rows) > 0 {
+		e.log.Info("running jobs found; their leases have their full length again", "jobs", len(rows))
+	}
+	return nil
+}
+
+// view is what every goroutine may read: names, kept counts, moves. The
+// committer alone writes it, after a commit.
+type view struct {
+	mu       sync.RWMutex
+	queues   map[string]*queue
+	queueOf  map[int64]*queue
+	tasks    map[string]int64
+	taskName map[int64]string
+	policies map[int64]job.Policy
+	moves    trend.Moves
+}
+
+// queue is a queue with its kept counts by task.
+type queue struct {
+	id       int64
+	name     string
+	nextRank int64
+	tasks    map[int64]*stateCounts
+}
+
+type stateCounts [job.NumStates]int64
+
+func (v *view) load(s *store.Store, counts []store.Count) error {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.queues, v.queueOf = map[string]*queue{}, map[int64]*queue{}
+	v.tasks, v.policies = map[string]int64{}, map[int64]job.Policy{}
+	queues, err := s.Queues()
+	if err != nil {
+		return err
+	}
+	for _, q := range queues {
+		v.addQueue(&queue{id: q.ID, name: q.Name, nextRank: q.NextRank, tasks: map[int64]*stateCounts{}})
+	}
+	if v.taskName, err = s.Tasks(); err != nil {
+		return err
+	}
+	for id, name := range v.taskName {
+		v.tasks[name] = id
+	}
+	for _, c := range counts {
+		v.group(c.Queue, c.Task)[c.State] = c.N
+	}
+	return nil
+}
+
+func (v *view) addQueue(q *queue) { v.queues[q.name], v.queueOf[q.id] = q, q }
+
+// group gives the counts of a queue and task, made where there are none.
+func (v *view) group(queueID, taskID int64) *stateCounts {
+	tasks := v.queueOf[queueID].tasks
+	if tasks[taskID] == nil {
+		tasks[taskID] = new(stateCounts)
+	}
+	return tasks[taskID]
+}
+
+// mostPolicies bounds the policies kept in memory; more are read when needed.
+const mostPolicies = 4096
+
+func (v *view) policy(s *store.Store, id int64) (job.Policy, error) {
+	v.mu.RLock()
+	p, known := v.policies[id]
+	v.mu.RUnlock()
+	if known {
+		return p, nil
+	}
+	body, err := s.PolicyBody(id)
+	if err != nil {
+		return p, fmt.Errorf("policy %d: %w", id, err)
+	}
+	if err := json.Unmarshal([]byte(body), &p); err != nil {
+		return p, fmt.Errorf("policy %d: %w", id, err)
+	}
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	if len(v.policies) >= mostPolicies {
+		clear(v.policies)
+	}
+	v.policies[id] = p
+	return p, nil
+}
+
+// Call is who makes a call and, where it carries an Idempotency-Key, what makes
+// it the same call again.
+type Call struct {
+	// Principal is who calls; empty means local.
+	Principal string
+	// Path, Key and Body are the call's path, Idempotency-Key and body.
+	Path, Key string
+	Body      []byte
+}
+
+type callKey struct{}
+
+// WithCall gives ctx the call that a command is made for.
+func WithCall(ctx context.Context, c Call) context.Context {
+	return context.WithValue(ctx, callKey{}, c)
+}
+
+func callOf(ctx context.Context) Call {
+	c, _ := ctx.Value(callKey{}).(Call)
+	if c.Principal == "" {
+		c.Principal = "local"
+	}
+	return c
+}
+
+// isProblem tells whether err is the answer to a command that has written
+// nothing, rather than a fault of the store.
+func isProblem(err error) bool {
+	var p *job.Problem
+	return errors.As(err, &p)
+}

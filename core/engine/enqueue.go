@@ -1,0 +1,289 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+
+	"humblemule/core/job"
+	"humblemule/core/store"
+)
+
+// mostNames bounds the queues, and the tasks, of one service.
+const mostNames = 10_000
+
+// newJob is a checked spec in the shape in which it is stored.
+type newJob struct {
+	queue, task, policy string
+	delay               job.Duration
+	row                 store.Row
+	spec                *job.Spec
+}
+
+var defaultPolicy = policyBody((&job.Spec{}).Policy())
+
+func policyBody(p job.Policy) string {
+	body, err := json.Marshal(p)
+	if err != nil {
+		panic(fmt.Sprintf("a policy is always JSON: %v", err))
+	}
+	return string(body)
+}
+
+// prepare shapes a checked spec. It needs no transaction.
+func prepare(s *job.Spec) (*newJob, error) {
+	payload, err := s.PayloadJSON()
+	if err != nil {
+		return nil, err
+	}
+	n := &newJob{queue: s.Queue, task: s.Task, policy: defaultPolicy, delay: s.Delay, spec: s}
+	if n.queue == "" {
+		n.queue = job.DefaultQueue
+	}
+	if s.MaxAttempts != nil || s.Retry != nil || s.Timeout != 0 {
+		n.policy = policyBody(s.Policy())
+	}
+	n.row = store.Row{
+		Priority: job.DefaultPriority, Round: 1, RunAt: s.RunAt, PayloadBytes: len(payload),
+		Owner: s.Owner, Key: s.Key, Traceparent: s.Traceparent, Payload: payload,
+	}
+	if s.Priority != nil {
+		n.row.Priority = *s.Priority
+	}
+	n.row.Level = n.row.Priority
+	if len(s.Labels) > 0 {
+		labels, err := json.Marshal(s.Labels)
+		if err != nil {
+			return nil, err
+		}
+		n.row.Labels = string(labels)
+	}
+	return n, nil
+}
+
+// Enqueue takes a job in and answers it as it stands then.
+func (e *Engine) Enqueue(ctx context.Context, s job.Spec) (job.Job, error) {
+	if err := job.Wrong("the job was not taken in", s.Check(e.opts.MaxPayload)); err != nil {
+		return job.Job{}, err
+	}
+	n, err := prepare(&s)
+	if err != nil {
+		return job.Job{}, err
+	}
+	id := identify(callOf(ctx))
+	var row store.Row
+	err = e.do(ctx, func(tx *txn) error {
+		r, err := tx.replayed(id)
+		if err != nil {
+			return err
+		}
+		if r != nil {
+			return tx.replayRow(r, &row)
+		}
+		if err := tx.canName(n); err != nil {
+			return err
+		}
+		if err := tx.insert(n); err != nil {
+			return err
+		}
+		row = n.row
+		tx.note(id, row.ID)
+		return nil
+	})
+	if err != nil {
+		return job.Job{}, err
+	}
+	j, err := e.tell(&row)
+	j.Warnings = s.Warnings()
+	return j, err
+}
+
+// replayRow reads the row of a replayed call.
+func (tx *txn) replayRow(r *receipt, row *store.Row) error {
+	found, err := tx.e.store.Row(r.ids[0])
+	if err == nil && found == nil {
+		err = job.Fault(job.NotFound, "the same call has taken effect before, on job %d, which has been removed since", r.ids[0])
+	}
+	if err == nil {
+		*row = *found
+		err = tx.e.store.LoadPayload(row)
+	}
+	return err
+}
+
+// EnqueueMany takes all jobs in, or none. at gives the place of the i-th spec
+// for messages, such as "line 501: ".
+func (e *Engine) EnqueueMany(ctx context.Context, specs []job.Spec, at func(i int) string) ([]job.Job, error) {
+	if len(specs) > job.MaxSpecs {
+		return nil, job.Fault(job.Invalid, "%d jobs in one call are too many; at most %d are taken, none was", len(specs), job.MaxSpecs)
+	}
+	if err := job.Wrong("no job was taken in", job.CheckAll(specs, e.opts.MaxPayload, at)); err != nil {
+		return nil, err
+	}
+	news := make([]*newJob, len(specs))
+	for i := range specs {
+		n, err := prepare(&specs[i])
+		if err != nil {
+			return nil, err
+		}
+		news[i] = n
+	}
+	id := identify(callOf(ctx))
+	var jobs []job.Job
+	err := e.do(ctx, func(tx *txn) error {
+		r, err := tx.replayed(id)
+		if err != nil {
+			return err
+		}
+		if r != nil {
+			jobs, err = tx.replayMany(r)
+			return err
+		}
+		if err := tx.canName(news...); err != nil {
+			return err
+		}
+		jobs = make([]job.Job, len(news))
+		for i, n := range news {
+			if err := tx.insert(n); err != nil {
+				return err
+			}
+			jobs[i] = job.Job{ID: n.row.ID, State: n.row.State}
+		}
+		if len(news) > 0 {
+			tx.note(id, news[0].row.ID, int64(len(news)))
+		}
+		return nil
+	})
+	return jobs, err
+}
+
+// replayMany rebuilds the answer to a bulk, whose receipt holds the first id and
+// their number.
+func (tx *txn) replayMany(r *receipt) ([]job.Job, error) {
+	var jobs []job.Job
+	for id := r.ids[0]; id < r.ids[0]+r.ids[1]; id++ {
+		row, err := tx.e.store.Row(id)
+		if err != nil {
+			return nil, err
+		}
+		if row != nil {
+			jobs = append(jobs, job.Job{ID: id, State: row.State})
+		}
+	}
+	return jobs, nil
+}
+
+// canName refuses jobs that would make too many queues or tasks, before
+// anything is written.
+func (tx *txn) canName(news ...*newJob) error {
+	v := &tx.e.view
+	if len(v.queues)+len(tx.newQueues)+len(news) <= mostNames && len(v.tasks)+len(tx.newTasks)+len(news) <= mostNames {
+		return nil
+	}
+	queues, tasks := map[string]bool{}, map[string]bool{}
+	for _, n := range news {
+		if tx.queue(n.queue) == nil {
+			queues[n.queue] = true
+		}
+		if tx.task(n.task) == 0 {
+			tasks[n.task] = true
+		}
+	}
+	if len(v.queues)+len(tx.newQueues)+len(queues) > mostNames {
+		return job.Wrong("no job was taken in", []job.FieldError{{Field: "queue", Message: fmt.Sprintf("would be one of more than %d queues; put what differs into labels, owner or payload", mostNames)}})
+	}
+	if len(v.tasks)+len(tx.newTasks)+len(tasks) > mostNames {
+		return job.Wrong("no job was taken in", []job.FieldError{{Field: "task", Message: fmt.Sprintf("would be one of more than %d tasks; put what differs into labels or payload", mostNames)}})
+	}
+	return nil
+}
+
+// insert writes a new job. It may be called again in a later transaction.
+func (tx *txn) insert(n *newJob) error {
+	q, err := tx.useQueue(n.queue)
+	if err != nil {
+		return err
+	}
+	r := &n.row
+	r.State, r.ID, r.Queue, r.EnqueuedAt, r.NextAt = job.New, tx.nextJob, q.id, tx.now, r.RunAt
+	tx.nextJob++
+	if r.Task, err = tx.useTask(n.task); err != nil {
+		return err
+	}
+	if r.Policy, err = tx.usePolicy(n.policy); err != nil {
+		return err
+	}
+	if n.delay > 0 {
+		r.NextAt = tx.now.Add(n.delay.Go())
+		r.RunAt = r.NextAt
+	}
+	if err := tx.place(r, job.ByEnqueue); err != nil {
+		return err
+	}
+	return tx.e.store.InsertJob(r)
+}
+
+// place moves a row to where it belongs, drawing its rank when it becomes ready
+// without one.
+func (tx *txn) place(r *store.Row, by job.Cause) error {
+	to := job.Place(job.Waits{NextAt: r.NextAt, Now: tx.now})
+	if err := tx.change(r, to, by); err != nil {
+		return err
+	}
+	if to == job.Scheduled {
+		r.ReadyAt = 0
+		tx.awaits(r.NextAt)
+		return nil
+	}
+	r.ReadyAt, r.NextAt = tx.now, 0
+	if r.Rank == 0 {
+		r.Rank = tx.rank(tx.queueOf(r.Queue))
+	}
+	return nil
+}
+
+func (tx *txn) useQueue(name string) (*queue, error) {
+	if q := tx.queue(name); q != nil {
+		return q, nil
+	}
+	if tx.newQueues == nil {
+		tx.newQueues = map[string]*queue{}
+	}
+	q := &queue{id: int64(len(tx.e.view.queues) + len(tx.newQueues) + 1), name: name, nextRank: 1, tasks: map[int64]*stateCounts{}}
+	tx.newQueues[name] = q
+	return q, tx.e.store.AddQueue(q.id, name, tx.now)
+}
+
+func (tx *txn) task(name string) int64 {
+	if id := tx.e.view.tasks[name]; id != 0 {
+		return id
+	}
+	return tx.newTasks[name]
+}
+
+func (tx *txn) useTask(name string) (int64, error) {
+	if id := tx.task(name); id != 0 {
+		return id, nil
+	}
+	if tx.newTasks == nil {
+		tx.newTasks = map[string]int64{}
+	}
+	id := int64(len(tx.e.view.tasks) + len(tx.newTasks) + 1)
+	tx.newTasks[name] = id
+	return id, tx.e.store.AddTask(id, name, tx.now)
+}
+
+func (tx *txn) usePolicy(body string) (int64, error) {
+	if id := tx.e.policies[body]; id != 0 {
+		return id, nil
+	}
+	if id := tx.policies[body]; id != 0 {
+		return id, nil
+	}
+	id, err := tx.e.store.AddPolicy(body)
+	if tx.policies == nil {
+		tx.policies = map[string]int64{}
+	}
+	tx.policies[body] = id
+	return id, err
+}

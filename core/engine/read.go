@@ -1,0 +1,328 @@
+package engine
+
+import (
+	"context"
+	"sort"
+	"time"
+	"unicode/utf8"
+
+	"humblemule/core/job"
+	"humblemule/core/store"
+	"humblemule/core/trend"
+)
+
+// names gives a queue's and a task's name.
+func (v *view) names(queueID, taskID int64) (queue, task string) {
+	v.mu.RLock()
+	defer v.mu.RUnlock()
+	if q := v.queueOf[queueID]; q != nil {
+		queue = q.name
+	}
+	return queue, v.taskName[taskID]
+}
+
+// tell is a row as it is told outside, without its payload's head, attempts and
+// result.
+func (e *Engine) tell(r *store.Row) (job.Job, error) {
+	policy, err := e.view.policy(e.store, r.Policy)
+	if err != nil {
+		return job.Job{}, err
+	}
+	j := job.Job{
+		ID: r.ID, State: r.State, Reason: job.Reason(r.Reason), ReasonText: r.ReasonText, Priority: r.Priority,
+		Owner: r.Owner, Key: r.Key, Labels: labelsOf(r), Traceparent: r.Traceparent,
+		MaxAttempts: policy.MaxAttempts, Retry: &policy.Retry, Timeout: policy.Timeout,
+		Round: r.Round, Attempt: r.Attempt, Tries: r.Tries,
+		EnqueuedAt: r.EnqueuedAt, RunAt: r.RunAt, ReadyAt: r.ReadyAt, StartedAt: r.StartedAt, FinishedAt: r.FinishedAt,
+		NextAt: r.NextAt, CancelAskedAt: r.CancelAskedAt, Payload: r.Payload, PayloadBytes: r.PayloadBytes,
+	}
+	j.Queue, j.Task = e.view.names(r.Queue, r.Task)
+	return j, nil
+}
+
+// Job tells everything about one job.
+func (e *Engine) Job(ctx context.Context, id int64) (job.Job, error) {
+	found, err := e.store.Read(ctx, []int64{id})
+	if err != nil {
+		return job.Job{}, err
+	}
+	if len(found) == 0 {
+		return job.Job{}, noJob(id)
+	}
+	r := found[0]
+	j, err := e.tell(r)
+	if err != nil {
+		return j, err
+	}
+	if r.PayloadBytes > store.InlineBytes {
+		if j.Payload, err = e.store.Body(ctx, id, store.PayloadBody, 0); err != nil {
+			return j, err
+		}
+	}
+	if j.Result, err = e.store.Body(ctx, id, store.ResultBody, 0); err != nil {
+		return j, err
+	}
+	if err := e.tellAttempts(ctx, r, &j); err != nil {
+		return j, err
+	}
+	j.WaitingBecause, err = e.waitingBecause(ctx, r, &j)
+	return j, err
+}
+
+func (e *Engine) tellAttempts(ctx context.Context, r *store.Row, j *job.Job) error {
+	ended, err := e.store.Attempts(ctx, r.ID, 0)
+	if err != nil {
+		return err
+	}
+	numbers := []int64{r.Worker}
+	for _, a := range ended {
+		numbers = append(numbers, a.Worker)
+	}
+	workers, err := e.store.WorkerUIDs(numbers)
+	if err != nil {
+		return err
+	}
+	for _, a := range ended {
+		told := job.Attempt{
+			N: a.N, Round: a.Round, Worker: workers[a.Worker].ID, WorkerName: workers[a.Worker].Name, StartedAt: a.StartedAt, EndedAt: a.EndedAt,
+			Outcome: a.Outcome, Counted: a.Counted, RunMS: a.RunMS, Error: failureOf(a),
+		}
+		j.Attempts = append(j.Attempts, told)
+	}
+	j.AttemptsFolded = r.Attempt - len(ended)
+	if r.State == job.Running {
+		j.AttemptsFolded--
+		j.Attempts = append(j.Attempts, job.Attempt{N: r.Attempt, Round: r.Round, Worker: workers[r.Worker].ID, WorkerName: workers[r.Worker].Name, StartedAt: r.LeasedAt, Counted: true})
+		return e.do(ctx, func(tx *txn) error {
+			if l := tx.lease(r.ID); l != nil && l.row.Attempt == r.Attempt {
+				j.LeaseEndsAt = tx.now.Add(time.Until(l.ends))
+			}
+			return nil
+		})
+	}
+	return nil
+}
+
+func failureOf(a store.Attempt) *job.Failure {
+	if a.ErrorType == "" && a.ErrorMessage == "" && a.Stack == "" {
+		return nil
+	}
+	return &job.Failure{Type: a.ErrorType, Message: a.ErrorMessage, Stack: a.Stack}
+}
+
+func (e *Engine) waitingBecause(ctx context.Context, r *store.Row, j *job.Job) (string, error) {
+	w := job.Wait{State: r.State, Now: e.now(), NextAt: r.NextAt, Queue: j.Queue, Task: j.Task, Tries: r.Tries, MaxAttempts: j.MaxAttempts}
+	if r.State == job.Ready {
+		served, does := e.registry.service(w.Now).serves(j.Queue, j.Task)
+		w.QueueServed, w.TaskDone = served > 0, does > 0
+		var err error
+		if w.Ahead, err = e.ahead(ctx, r); err != nil {
+			return "", err
+		}
+	}
+	return job.WaitingBecause(w), nil
+}
+
+// ahead counts the ready jobs of the row's queue that go before it, up to one
+// more than is told.
+func (e *Engine) ahead(ctx context.Context, r *store.Row) (total int, err error) {
+	const most = job.AheadCounted + 1
+	for _, g := range e.groups(func(g store.Group) bool { return g.Queue == r.Queue && g.State == job.Ready }) {
+		n, err := e.store.Ahead(ctx, r.Queue, g.Task, r.Level, r.Rank, r.ID, most-total)
+		if err != nil {
+			return 0, err
+		}
+		if total += n; total >= most {
+			break
+		}
+	}
+	return total, nil
+}
+
+// groups lists the queues, tasks and states that have jobs and are wanted.
+func (e *Engine) groups(want func(store.Group) bool) (found []store.Group) {
+	v := &e.view
+	v.mu.RLock()
+	defer v.mu.RUnlock()
+	for _, q := range v.queueOf {
+		for task, counts := range q.tasks {
+			for _, s := range job.States() {
+				if g := (store.Group{Queue: q.id, Task: task, State: s}); counts[s] > 0 && want(g) {
+					found = append(found, g)
+				}
+			}
+		}
+	}
+	sort.Slice(found, func(i, j int) bool {
+		a, b := found[i], found[j]
+		if a.Queue != b.Queue {
+			return a.Queue < b.Queue
+		}
+		if a.Task != b.Task {
+			return a.Task < b.Task
+		}
+		return a.State < b.State
+	})
+	return found
+}
+
+// payloadHead is how much of a payload lists show, in bytes.
+const payloadHead = 200
+
+// tellInList is a row as lists tell it: a payload's head and the latest failure
+// instead of payload, attempts and result.
+func (e *Engine) tellInList(ctx context.Context, r *store.Row) (job.Job, error) {
+	j, err := e.tell(r)
+	if err != nil {
+		return j, err
+	}
+	head := r.Payload
+	if r.PayloadBytes > store.InlineBytes {
+		if head, err = e.store.Body(ctx, r.ID, store.PayloadBody, 0); err != nil {
+			return j, err
+		}
+	}
+	if len(head) > payloadHead {
+		head = head[:payloadHead]
+		for len(head) > 0 && !utf8.Valid(head) {
+			head = head[:len(head)-1]
+		}
+	}
+	j.Payload, j.PayloadHead = nil, string(head)
+	if r.Attempt == 0 || r.State == job.Done {
+		return j, nil
+	}
+	last, err := e.store.Attempts(ctx, r.ID, 1)
+	if len(last) > 0 {
+		if j.LastError = failureOf(last[0]); j.LastError != nil {
+			j.LastError.Stack = ""
+		}
+	}
+	return j, err
+}
+
+// Queues lists the queues with their counts.
+func (e *Engine) Queues(ctx context.Context) ([]job.Queue, error) {
+	now := e.now()
+	service := e.registry.service(now)
+	e.view.mu.RLock()
+	all := make([]job.Queue, 0, len(e.view.queues))
+	ready := map[string][]groupID{}
+	for _, q := range e.view.queues {
+		told := job.Queue{Name: q.name, Order: "priority", Counts: everyState()}
+		for task, counts := range q.tasks {
+			for _, s := range job.States() {
+				told.Counts[s] += counts[s]
+			}
+			if counts[job.Ready] > 0 {
+				ready[q.name] = append(ready[q.name], groupID{q.id, task})
+			}
+		}
+		all = append(all, told)
+	}
+	e.view.mu.RUnlock()
+	sort.Slice(all, func(i, j int) bool { return all[i].Name < all[j].Name })
+	for i := range all {
+		q := &all[i]
+		q.Workers, _ = service.serves(q.Name, "")
+		for _, g := range ready[q.Name] {
+			since, err := e.store.OldestReady(ctx, g.queue, g.task)
+			if err != nil {
+				return nil, err
+			}
+			if since != 0 {
+				q.OldestReadyMS = max(q.OldestReadyMS, int64(now-since))
+			}
+		}
+	}
+	return all, nil
+}
+
+func everyState() map[job.State]int64 {
+	counts := make(map[job.State]int64, job.NumStates)
+	for _, s := range job.States() {
+		counts[s] = 0
+	}
+	return counts
+}
+
+// Stats tells how things stand now, of one queue or, where it is empty, of all.
+func (e *Engine) Stats(ctx context.Context, queueName string) (job.Stats, error) {
+	now := e.now()
+	queues, err := e.Queues(ctx)
+	if err != nil {
+		return job.Stats{}, err
+	}
+	s := job.Stats{AsOf: now, WindowMS: trend.Seconds * 1000, Counts: everyState(), Moves: []job.MoveCount{}, Queues: queues}
+	known := queueName == ""
+	for _, q := range queues {
+		if queueName == "" || q.Name == queueName {
+			known = true
+			for state, n := range q.Counts {
+				s.Counts[state] += n
+			}
+		}
+	}
+	if !known {
+		return s, job.Fault(job.NotFound, "there is no queue %q; a queue exists from its first job", queueName)
+	}
+	said := standing{counts: s.Counts, untaken: e.untaken(queueName, now)}
+	for m, n := range e.movesOf(queueName, now) {
+		s.Moves = append(s.Moves, job.MoveCount{From: m.From, To: m.To, Count: n})
+		if m.From == job.Running && (m.To == job.Backoff || m.To == job.Dead) {
+			said.failed += n
+		}
+	}
+	sort.Slice(s.Moves, func(i, j int) bool {
+		a, b := s.Moves[i], s.Moves[j]
+		return a.From < b.From || a.From == b.From && a.To < b.To
+	})
+	s.Says = says(said)
+	return s, nil
+}
+
+func (e *Engine) movesOf(queueName string, now job.Time) map[trend.Move]int64 {
+	e.view.mu.RLock()
+	defer e.view.mu.RUnlock()
+	id := int64(0)
+	if q := e.view.queues[queueName]; q != nil {
+		id = q.id
+	}
+	return e.view.moves.Sum(now, id)
+}
+
+// untaken finds ready jobs that no living worker takes, most jobs first. A queue
+// that nobody serves is one entry; in one that is served, each task is.
+func (e *Engine) untaken(queueName string, now job.Time) (all []untaken) {
+	service := e.registry.service(now)
+	unserved := map[string]int64{}
+	e.view.mu.RLock()
+	for _, q := range e.view.queues {
+		if queueName != "" && q.name != queueName {
+			continue
+		}
+		for task, counts := range q.tasks {
+			if counts[job.Ready] == 0 {
+				continue
+			}
+			served, does := service.serves(q.name, e.view.taskName[task])
+			if served == 0 {
+				unserved[q.name] += counts[job.Ready]
+			} else if does == 0 {
+				all = append(all, untaken{queue: q.name, task: e.view.taskName[task], ready: counts[job.Ready], queueServed: true})
+			}
+		}
+	}
+	e.view.mu.RUnlock()
+	for name, n := range unserved {
+		all = append(all, untaken{queue: name, ready: n})
+	}
+	sort.Slice(all, func(i, j int) bool {
+		a, b := all[i], all[j]
+		if a.ready != b.ready {
+			return a.ready > b.ready
+		}
+		return a.queue+a.task < b.queue+b.task
+	})
+	return all
+}

@@ -1,0 +1,92 @@
+package engine
+
+import (
+	"fmt"
+
+	"humblemule/core/job"
+)
+
+// standing is what the sentence on how things stand is made of.
+type standing struct {
+	counts map[job.State]int64
+	// failed is how many attempts failed within the last minute.
+	failed int64
+	// untaken are ready jobs that no living worker takes, by queue and task.
+	untaken []untaken
+}
+
+type untaken struct {
+	queue, task string
+	ready       int64
+	queueServed bool
+}
+
+// mostUntaken is how many groups of untaken jobs the sentence names.
+const mostUntaken = 3
+
+// says puts in words how things stand, what asks for attention first.
+func says(s standing) []job.Saying {
+	var all []job.Saying
+	for i, u := range s.untaken {
+		if i == mostUntaken {
+			all = append(all, job.Saying{Text: fmt.Sprintf("So it is with %d more kinds of jobs.", len(s.untaken)-i), Wrong: true, State: job.Ready})
+			break
+		}
+		all = append(all, u.say())
+	}
+	if n := s.counts[job.Dead]; n > 0 {
+		all = append(all, job.Saying{Text: count(n, "dead letter waits", "dead letters wait") + " for a fix.", Wrong: true, State: job.Dead})
+	}
+	if n := s.counts[job.Backoff]; n > 0 {
+		all = append(all, job.Saying{Text: count(n, "job has failed and is", "jobs have failed and are") + " tried again.", State: job.Backoff})
+	}
+	if s.failed > 0 {
+		all = append(all, job.Saying{Text: count(s.failed, "attempt", "attempts") + " failed within the last minute."})
+	}
+	if n := s.counts[job.Running]; n > 0 {
+		all = append(all, job.Saying{Text: count(n, "job runs.", "jobs run."), State: job.Running})
+	}
+	return append(all, sayRest(s.counts)...)
+}
+
+func (u untaken) say() job.Saying {
+	said := job.Saying{Wrong: true, State: job.Ready, Queue: u.queue, Task: u.task}
+	what := count(u.ready, "job is", "jobs are") + " ready"
+	if u.queueServed {
+		said.Text = fmt.Sprintf("%s for %s in queue %s, and no worker there does that task.", what, u.task, u.queue)
+	} else {
+		said.Text = fmt.Sprintf("%s in queue %s, and nobody takes them.", what, u.queue)
+		said.Task = ""
+	}
+	return said
+}
+
+func sayRest(counts map[job.State]int64) []job.Saying {
+	total := int64(0)
+	for _, n := range counts {
+		total += n
+	}
+	waiting := counts[job.Ready] + counts[job.Scheduled] + counts[job.Held]
+	switch {
+	case total == 0:
+		return []job.Saying{{Text: "No job has been enqueued yet."}}
+	case waiting == 0:
+		return []job.Saying{{Text: "Nothing waits to be started."}}
+	}
+	var all []job.Saying
+	if n := counts[job.Ready]; n > 0 {
+		all = append(all, job.Saying{Text: count(n, "job is ready.", "jobs are ready."), State: job.Ready})
+	}
+	if n := counts[job.Scheduled]; n > 0 {
+		all = append(all, job.Saying{Text: count(n, "job is", "jobs are") + " scheduled for later.", State: job.Scheduled})
+	}
+	return all
+}
+
+// count writes a number with its noun, in groups of three digits.
+func count(n int64, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return job.Grouped(n) + " " + many
+}

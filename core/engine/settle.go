@@ -1,0 +1,325 @@
+package engine
+
+import (
+	"context"
+	"time"
+
+	"humblemule/core/job"
+	"humblemule/core/retry"
+	"humblemule/core/store"
+)
+
+// settlement is a checked settlement with its follow-ups in the shape in which
+// they are stored.
+type settlement struct {
+	job.Settlement
+	wrong     []job.FieldError
+	followUps []*newJob
+}
+
+// Settle ends leases. Each item has its own result; one that is wrong spoils no
+// other.
+func (e *Engine) Settle(ctx context.Context, items []job.Settlement) ([]job.SettleResult, error) {
+	all, err := e.prepareSettlements(items)
+	if err != nil {
+		return nil, err
+	}
+	var results []job.SettleResult
+	err = e.do(ctx, func(tx *txn) error {
+		results, err = tx.settleAll(all)
+		return err
+	})
+	return results, err
+}
+
+func (e *Engine) prepareSettlements(items []job.Settlement) ([]settlement, error) {
+	if len(items) > job.MaxLeaseItems {
+		return nil, job.Fault(job.Invalid, "%d settlements in one call are too many; at most %d are taken, nothing was settled", len(items), job.MaxLeaseItems)
+	}
+	all := make([]settlement, len(items))
+	for i, item := range items {
+		s := &all[i]
+		s.Settlement = item
+		if s.wrong = item.Check(e.opts.MaxPayload); s.wrong != nil {
+			continue
+		}
+		for k := range item.Enqueue {
+			n, err := prepare(&item.Enqueue[k])
+			if err != nil {
+				return nil, err
+			}
+			s.followUps = append(s.followUps, n)
+		}
+	}
+	return all, nil
+}
+
+func (tx *txn) settleAll(all []settlement) ([]job.SettleResult, error) {
+	results := make([]job.SettleResult, len(all))
+	for i := range all {
+		r, err := tx.settle(&all[i])
+		if err != nil {
+			return nil, err
+		}
+		results[i] = r
+	}
+	return results, nil
+}
+
+func (tx *txn) settle(s *settlement) (job.SettleResult, error) {
+	res := job.SettleResult{Token: s.Token, Status: job.StatusRefused, Errors: s.wrong}
+	if s.wrong != nil {
+		return res, nil
+	}
+	id, attempt, bits, ok := parseToken(s.Token)
+	if !ok {
+		res.Errors = []job.FieldError{{Field: "token", Message: "is no lease's token; give it back as the lease told it"}}
+		return res, nil
+	}
+	l := tx.lease(id)
+	if l == nil || l.row.Attempt != attempt || l.row.Token != bits {
+		return tx.settleEnded(s, id, attempt, bits)
+	}
+	if err := tx.canName(s.followUps...); err != nil {
+		res.Errors = err.(*job.Problem).Fields
+		return res, nil
+	}
+	row, err := tx.end(l, s, job.BySettle)
+	if err != nil {
+		return res, err
+	}
+	for _, n := range s.followUps {
+		if err := tx.insert(n); err != nil {
+			return res, err
+		}
+	}
+	res.Status, res.State, res.NextAt = job.StatusOK, row.State, row.NextAt
+	return res, nil
+}
+
+// settleEnded answers a settle whose lease has ended: repeated where it was the
+// same settle that ended it, lost otherwise.
+func (tx *txn) settleEnded(s *settlement, id int64, attempt int, bits int64) (job.SettleResult, error) {
+	res := job.SettleResult{Token: s.Token, Status: job.StatusLost}
+	ended, err := tx.e.store.EndedAttempt(id, attempt)
+	if err != nil || ended == nil || ended.Token != bits || ended.Outcome != s.Outcome || ended.ErrorType == job.LeaseLost {
+		return res, err
+	}
+	res.Status, res.Repeated = job.StatusOK, true
+	row, err := tx.e.store.Row(id)
+	if row != nil {
+		res.State, res.NextAt = row.State, row.NextAt
+	}
+	return res, err
+}
+
+// end ends a live lease with an outcome, moves its job to where it belongs then
+// and answers the job's row. The lease itself stays as it is: the transaction
+// may fail.
+func (tx *txn) end(l *lease, s *settlement, by job.Cause) (*store.Row, error) {
+	row := *l.row
+	ended := *l
+	ended.row = &row
+	tx.putLease(row.ID, nil)
+	if err := tx.e.store.InsertAttempt(endedAttempt(&row, s, tx.now)); err != nil {
+		return nil, err
+	}
+	if !s.Outcome.Counts() {
+		row.Tries--
+	}
+	return &row, tx.follow(&ended, s, by)
+}
+
+// follow moves the job of an ended lease to where its outcome leads.
+func (tx *txn) follow(l *lease, s *settlement, by job.Cause) error {
+	r := l.row
+	if r.CancelAskedAt != 0 && s.Outcome != job.OutcomeDone {
+		return tx.finish(r, job.Cancelled, job.Asked, r.ReasonText, by)
+	}
+	switch s.Outcome {
+	case job.OutcomeDone:
+		if len(s.Result) > 0 {
+			if err := tx.e.store.Result(r.ID, s.Result); err != nil {
+				return err
+			}
+		}
+		return tx.finish(r, job.Done, "", "", by)
+	case job.OutcomeSkipped:
+		return tx.finish(r, job.Skipped, job.ByHandler, job.Cut(s.ReasonText, job.MaxReasonText), by)
+	case job.OutcomeGiveUp:
+		return tx.finish(r, job.Dead, job.GaveUp, job.Cut(s.ReasonText, job.MaxReasonText), by)
+	case job.OutcomeFailed:
+		return tx.failed(l, s, by)
+	case job.OutcomePostponed:
+		r.Rank = 0
+		return tx.wait(r, job.Scheduled, s.Delay.Go(), by)
+	default:
+		return tx.givenBack(l, by)
+	}
+}
+
+func endedAttempt(r *store.Row, s *settlement, now job.Time) *store.Attempt {
+	a := &store.Attempt{
+		Job: r.ID, N: r.Attempt, Round: r.Round, Worker: r.Worker, Token: r.Token, StartedAt: r.LeasedAt, EndedAt: now,
+		RunMS: s.RunMS, Outcome: s.Outcome, Counted: s.Outcome.Counts(),
+	}
+	if s.Error != nil {
+		a.ErrorType = job.Cut(s.Error.Type, job.MaxErrorType)
+		a.ErrorMessage = job.Cut(s.Error.Message, job.MaxErrorMessage)
+		a.Stack = job.Cut(s.Error.Stack, job.MaxStack)
+	}
+	return a
+}
+
+// failed tries the job again by its policy, or makes it dead.
+func (tx *txn) failed(l *lease, s *settlement, by job.Cause) error {
+	r := l.row
+	v := retry.Judge(retry.Failed{
+		Policy: l.policy, Tries: r.Tries, RoundStartedAt: r.StartedAt, Now: tx.now, Delay: s.Delay.Go(), Draw: tx.e.opts.Draw(),
+	})
+	if v.Reason != "" {
+		return tx.finish(r, job.Dead, v.Reason, "", by)
+	}
+	r.Rank = 0
+	return tx.wait(r, job.Backoff, v.NextAt.Sub(tx.now), by)
+}
+
+func (tx *txn) finish(r *store.Row, to job.State, reason job.Reason, text string, by job.Cause) error {
+	r.FinishedAt, r.Reason, r.ReasonText = tx.now, string(reason), text
+	if err := tx.change(r, to, by); err != nil {
+		return err
+	}
+	return tx.e.store.Finish(r)
+}
+
+func (tx *txn) wait(r *store.Row, to job.State, d time.Duration, by job.Cause) error {
+	r.NextAt, r.ReadyAt = tx.now.Add(d), 0
+	tx.awaits(r.NextAt)
+	if err := tx.change(r, to, by); err != nil {
+		return err
+	}
+	return tx.e.store.Wait(r)
+}
+
+// release is how often in a row a worker has given a job back, and since when.
+type release struct {
+	worker string
+	times  int
+	since  time.Time
+}
+
+// A job that one worker gives back so often within so short a time waits before
+// it is leased again, so that the two do not turn in a circle.
+const (
+	releasesInARow = 3
+	releasesWithin = 10 * time.Second
+	releasedWait   = 5 * time.Second
+)
+
+// givenBack puts a job back to its old place.
+func (tx *txn) givenBack(l *lease, by job.Cause) error {
+	r := l.row
+	last, known := tx.released[r.ID]
+	if !known {
+		last = tx.e.released[r.ID]
+	}
+	if last.worker != l.worker || time.Since(last.since) > releasesWithin {
+		last = release{worker: l.worker, since: time.Now()}
+	}
+	last.times++
+	circling := last.times >= releasesInARow
+	if circling {
+		last = release{}
+	}
+	if tx.released == nil {
+		tx.released = map[int64]release{}
+	}
+	tx.released[r.ID] = last
+	if circling {
+		return tx.wait(r, job.Scheduled, releasedWait, by)
+	}
+	r.NextAt = 0
+	if err := tx.place(r, by); err != nil {
+		return err
+	}
+	return tx.e.store.Wait(r)
+}
+
+// forgetReleases drops what no longer decides anything. It runs after the
+// commit.
+func (tx *txn) forgetReleases() {
+	const many = 1000
+	if len(tx.released) == 0 || len(tx.e.released) < many {
+		return
+	}
+	for id, r := range tx.e.released {
+		if time.Since(r.since) > releasesWithin {
+			delete(tx.e.released, id)
+		}
+	}
+}
+
+// Extend renews leases by the length asked when they were taken.
+func (e *Engine) Extend(ctx context.Context, items []job.Extension) (job.ExtendAnswer, error) {
+	if len(items) > job.MaxLeaseItems {
+		return job.ExtendAnswer{}, job.Fault(job.Invalid, "%d renewals in one call are too many; at most %d are taken, nothing was renewed", len(items), job.MaxLeaseItems)
+	}
+	answer := job.ExtendAnswer{Results: make([]job.ExtendResult, len(items)), Wanted: job.WantRun}
+	workers := map[string]bool{}
+	err := e.do(ctx, func(tx *txn) error {
+		for i, item := range items {
+			var l *lease
+			answer.Results[i], l = tx.extend(item.Token)
+			if l != nil {
+				workers[l.worker] = true
+			}
+		}
+		return nil
+	})
+	for uid := range workers {
+		e.registry.saw(uid, e.now())
+	}
+	return answer, err
+}
+
+// extend renews one lease. Nothing of it is stored: after a restart every live
+// lease has its full length anyway.
+func (tx *txn) extend(token string) (job.ExtendResult, *lease) {
+	res := job.ExtendResult{Token: token, Status: job.StatusLost}
+	id, attempt, bits, ok := parseToken(token)
+	l := tx.lease(id)
+	if !ok || l == nil || l.row.Attempt != attempt || l.row.Token != bits {
+		return res, nil
+	}
+	l.renew()
+	if tx.e.leases[id] == l {
+		tx.e.ends.renewed(l)
+	}
+	res.Status, res.ExpiresAt = job.StatusOK, tx.now.Add(l.length())
+	if l.row.CancelAskedAt != 0 {
+		res.Status = job.StatusCancelled
+	}
+	return res, l
+}
+
+// due moves jobs whose time has come to where they belong.
+func (tx *txn) due() error {
+	if tx.nextDue == 0 || tx.nextDue > tx.now {
+		return nil
+	}
+	const most = 500
+	rows, err := tx.e.store.Due(tx.now, most)
+	if err != nil {
+		return err
+	}
+	for _, r := range rows {
+		if err := tx.place(r, job.ByDue); err != nil {
+			return err
+		}
+		if err := tx.e.store.Wait(r); err != nil {
+			return err
+		}
+	}
+	tx.nextDue, err = tx.e.store.NextDue()
+	return err
+}

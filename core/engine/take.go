@@ -1,0 +1,560 @@
+package engine
+
+import (
+	"container/heap"
+	"context"
+	"crypto/rand"
+	"encoding/binary"
+	"encoding/json"
+	"fmt"
+	"strconv"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"humblemule/core/job"
+	"humblemule/core/store"
+)
+
+// lease is a live lease. Its row is the job's, without the payload.
+type lease struct {
+	row    *store.Row
+	policy job.Policy
+	worker string
+	// ends is judged by the monotonic clock.
+	ends  time.Time
+	index int // in leaseEnds
+}
+
+func (l *lease) token() string { return formatToken(l.row.ID, l.row.Attempt, l.row.Token) }
+
+func (l *lease) length() time.Duration { return time.Duration(l.row.LeaseMS) * time.Millisecond }
+
+func (l *lease) renew() { l.ends = time.Now().Add(l.length()) }
+
+func formatToken(id int64, attempt int, bits int64) string {
+	return fmt.Sprintf("%d.%d.%016x", id, attempt, uint64(bits))
+}
+
+func parseToken(token string) (id int64, attempt int, bits int64, ok bool) {
+	parts := strings.Split(token, ".")
+	if len(parts) != 3 || len(parts[2]) != 16 {
+		return 0, 0, 0, false
+	}
+	id, err1 := strconv.ParseInt(parts[0], 10, 64)
+	attempt, err2 := strconv.Atoi(parts[1])
+	raw, err3 := strconv.ParseUint(parts[2], 16, 64)
+	return id, attempt, int64(raw), err1 == nil && err2 == nil && err3 == nil
+}
+
+func newTokenBits() int64 {
+	var b [8]byte
+	rand.Read(b[:]) // never fails
+	return int64(binary.LittleEndian.Uint64(b[:]))
+}
+
+// leaseEnds is a heap of leases by their end.
+type leaseEnds []*lease
+
+func (h leaseEnds) Len() int           { return len(h) }
+func (h leaseEnds) Less(i, j int) bool { return h[i].ends.Before(h[j].ends) }
+func (h leaseEnds) Swap(i, j int) {
+	h[i], h[j] = h[j], h[i]
+	h[i].index, h[j].index = i, j
+}
+
+// Push is heap.Interface's.
+func (h *leaseEnds) Push(x any) {
+	l := x.(*lease)
+	l.index = len(*h)
+	*h = append(*h, l)
+}
+
+// Pop is heap.Interface's.
+func (h *leaseEnds) Pop() any {
+	last := len(*h) - 1
+	l := (*h)[last]
+	(*h)[last] = nil
+	*h = (*h)[:last]
+	return l
+}
+
+// before gives leases that have ended by a time, at most 500 of them. A lease's
+// parent in the heap ends no later than itself.
+func (h leaseEnds) before(now time.Time) (ended []*lease) {
+	const most = 500
+	next := []int{0}
+	for len(next) > 0 && len(ended) < most {
+		i := next[0]
+		next = next[1:]
+		if i < len(h) && !h[i].ends.After(now) {
+			ended = append(ended, h[i])
+			next = append(next, 2*i+1, 2*i+2)
+		}
+	}
+	return ended
+}
+
+func (h *leaseEnds) add(l *lease)     { heap.Push(h, l) }
+func (h *leaseEnds) remove(l *lease)  { heap.Remove(h, l.index) }
+func (h *leaseEnds) renewed(l *lease) { heap.Fix(h, l.index) }
+
+// lease finds a live lease as the transaction sees it.
+func (tx *txn) lease(id int64) *lease {
+	if l, touched := tx.leases[id]; touched {
+		return l
+	}
+	return tx.e.leases[id]
+}
+
+func (tx *txn) putLease(id int64, l *lease) {
+	if tx.leases == nil {
+		tx.leases = map[int64]*lease{}
+	}
+	tx.leases[id] = l
+}
+
+// What may have become of a take.
+const (
+	waiting int32 = iota
+	claimed       // the committer is dealing to it: its caller waits for the answer
+	over          // answered, or its caller has gone
+)
+
+// take is a request for jobs. One that finds nothing is parked in the committer
+// until there is something for it or its caller has gone.
+type take struct {
+	ctx    context.Context
+	req    *job.LeaseRequest
+	worker workerRef
+	call   callID
+	park   bool
+	state  atomic.Int32
+	leases []job.Lease
+	err    error
+	done   chan struct{}
+}
+
+// live tells whether somebody still waits for the take.
+func (t *take) live() bool { return t.state.Load() != over && t.ctx.Err() == nil }
+
+func (t *take) claim() bool {
+	return t.state.Load() == claimed || t.state.CompareAndSwap(waiting, claimed)
+}
+
+// leave ends a take from the caller's side; false where the answer is on its
+// way.
+func (t *take) leave() bool { return t.state.CompareAndSwap(waiting, over) }
+
+func (t *take) answer(err error) {
+	t.err = err
+	t.state.Store(over)
+	close(t.done)
+}
+
+// answerIfOver answers a take that was served, or that does not wait, and tells
+// whether it is no longer to be kept.
+func (t *take) answerIfOver() bool {
+	if t.state.Load() == over {
+		return true
+	}
+	if len(t.leases) > 0 || !t.park && t.claim() {
+		t.answer(nil)
+		return true
+	}
+	return t.ctx.Err() != nil && t.leave()
+}
+
+// dropClaimed answers takes that were being dealt to when the transaction
+// failed.
+func (e *Engine) dropClaimed(err error) {
+	kept := e.parked[:0]
+	for _, t := range e.parked {
+		if t.state.Load() == claimed {
+			t.leases = nil
+			t.answer(err)
+		} else if t.state.Load() == waiting {
+			kept = append(kept, t)
+		}
+	}
+	clear(e.parked[len(kept):])
+	e.parked = kept
+}
+
+func (e *Engine) dropParked() {
+	for _, t := range e.parked {
+		if t.claim() {
+			t.answer(errStopping)
+		}
+	}
+	e.parked = nil
+}
+
+// Lease settles what the request brings, then takes jobs for it, in one
+// transaction. Where it finds none and settles nothing, it waits for one as long
+// as the request says.
+func (e *Engine) Lease(ctx context.Context, req job.LeaseRequest) (job.LeaseAnswer, error) {
+	if err := job.Wrong("nothing was leased", checkLeaseRequest(&req)); err != nil {
+		return job.LeaseAnswer{}, err
+	}
+	if req.Lease == 0 {
+		req.Lease = job.DefaultLease
+	}
+	settlements, err := e.prepareSettlements(req.Settle)
+	if err != nil {
+		return job.LeaseAnswer{}, err
+	}
+	who := e.registry.use(job.Worker{ID: req.Worker, Queues: req.Queues, Tasks: req.Tasks}, e.now())
+	wait := min(req.Wait, job.LongestPoll)
+	t := &take{ctx: ctx, req: &req, call: identify(callOf(ctx)), park: wait > 0 && len(req.Settle) == 0, done: make(chan struct{})}
+	var results []job.SettleResult
+	err = e.do(ctx, func(tx *txn) error {
+		if results, err = tx.settleAll(settlements); err != nil {
+			return err
+		}
+		if t.worker, err = tx.knowWorker(who); err != nil {
+			return err
+		}
+		t.leases = nil
+		if req.Limit > 0 {
+			tx.takes = append(tx.takes, t)
+		}
+		return nil
+	})
+	if err != nil {
+		return job.LeaseAnswer{}, err
+	}
+	answer := job.LeaseAnswer{Leases: []job.Lease{}, Results: results, Wanted: job.WantRun}
+	if req.Limit > 0 && e.await(t, wait.Go()) {
+		if t.err != nil {
+			return job.LeaseAnswer{}, t.err
+		}
+		answer.Leases = append(answer.Leases, t.leases...)
+	}
+	e.registry.saw(req.Worker, e.now())
+	return answer, nil
+}
+
+// await waits for a take's answer, at most as long as asked, and tells whether
+// there is one.
+func (e *Engine) await(t *take, wait time.Duration) (answered bool) {
+	timer := time.NewTimer(wait)
+	defer timer.Stop()
+	var timeout <-chan time.Time
+	if t.park {
+		timeout = timer.C
+	}
+	select {
+	case <-t.done:
+		return true
+	case <-timeout:
+	case <-t.ctx.Done():
+	case <-e.stopped:
+	}
+	if t.leave() {
+		return false
+	}
+	<-t.done
+	return true
+}
+
+func checkLeaseRequest(req *job.LeaseRequest) (wrong []job.FieldError) {
+	add := func(field, format string, args ...any) {
+		wrong = append(wrong, job.FieldError{Field: field, Message: fmt.Sprintf(format, args...)})
+	}
+	if req.Worker == "" || len(req.Worker) > job.MaxWordBytes {
+		add("worker", "is the worker's own id, 1 to %d bytes", job.MaxWordBytes)
+	}
+	if len(req.Queues) == 0 {
+		add("queues", "is empty; name the queues to take from, such as common")
+	}
+	for i, q := range req.Queues {
+		wrong = append(wrong, job.CheckName(fmt.Sprintf("queues[%d]", i), q)...)
+	}
+	for i, t := range req.Tasks {
+		wrong = append(wrong, job.CheckName(fmt.Sprintf("tasks[%d]", i), t)...)
+	}
+	if req.Limit < 0 || req.Limit > job.MaxLeaseItems {
+		add("limit", "%d is outside 0 to %d", req.Limit, job.MaxLeaseItems)
+	}
+	if req.Lease != 0 && (req.Lease < job.ShortestLease || req.Lease > job.LongestLease) {
+		add("lease", "%s is outside 1s to 1h", req.Lease)
+	}
+	return wrong
+}
+
+// heads are the first ready jobs of a queue and task that a deal has read and
+// not yet dealt.
+type heads struct {
+	rows []*store.Row
+	left int64 // ready jobs that were not read yet
+}
+
+// deal serves the parked takes: one job at a time round the takes, in order of
+// their arrival.
+func (tx *txn) deal() error {
+	var takes []*take
+	wanted := 0
+	for _, t := range append(tx.e.parked[:len(tx.e.parked):len(tx.e.parked)], tx.takes...) {
+		if t.live() {
+			t.leases = nil
+			takes = append(takes, t)
+			wanted += t.req.Limit
+		}
+	}
+	read := map[groupID]*heads{}
+	for len(takes) > 0 {
+		open := takes[:0]
+		for _, t := range takes {
+			more, err := tx.dealOne(t, read, wanted)
+			if err != nil {
+				return err
+			}
+			if more {
+				open = append(open, t)
+				wanted--
+			}
+		}
+		takes = open
+	}
+	return tx.noteLeases()
+}
+
+// dealOne leases one job to a take and tells whether it may have another.
+func (tx *txn) dealOne(t *take, read map[groupID]*heads, wanted int) (more bool, err error) {
+	if len(t.leases) == 0 {
+		replayed, err := tx.replayLeases(t)
+		if err != nil || replayed {
+			return false, err
+		}
+	}
+	h, err := tx.best(t.req, read, wanted)
+	if err != nil || h == nil || !t.claim() {
+		return false, err
+	}
+	row := h.rows[0]
+	h.rows = h.rows[1:]
+	l, err := tx.leaseTo(t, row)
+	if err != nil {
+		return false, err
+	}
+	t.leases = append(t.leases, l)
+	return len(t.leases) < t.req.Limit, nil
+}
+
+// best finds the head that goes first of those that a request may have: of the
+// first of its queues that has any, the highest level, then the lowest rank.
+func (tx *txn) best(req *job.LeaseRequest, read map[groupID]*heads, wanted int) (*heads, error) {
+	for _, name := range req.Queues {
+		q := tx.queue(name)
+		if q == nil {
+			continue
+		}
+		var first *heads
+		var err error
+		look := func(task int64) {
+			if err != nil {
+				return
+			}
+			var h *heads
+			if h, err = tx.head(q, task, read, wanted); h != nil && (first == nil || goesFirst(h.rows[0], first.rows[0])) {
+				first = h
+			}
+		}
+		tx.eachTask(q, req.Tasks, look)
+		if err != nil || first != nil {
+			return first, err
+		}
+	}
+	return nil, nil
+}
+
+func goesFirst(a, b *store.Row) bool {
+	if a.Level != b.Level {
+		return a.Level > b.Level
+	}
+	return a.Rank < b.Rank
+}
+
+// eachTask visits the tasks that a request may have of a queue: those it names,
+// or every task of the queue.
+func (tx *txn) eachTask(q *queue, names []string, visit func(task int64)) {
+	if len(names) > 0 {
+		for _, name := range names {
+			if id := tx.task(name); id != 0 {
+				visit(id)
+			}
+		}
+		return
+	}
+	for id := range q.tasks {
+		visit(id)
+	}
+	for g := range tx.counts {
+		if g.queue == q.id && q.tasks[g.task] == nil {
+			visit(g.task)
+		}
+	}
+}
+
+// head gives the heads of a queue and task, reading more where all were dealt;
+// nil where there is none.
+func (tx *txn) head(q *queue, task int64, read map[groupID]*heads, wanted int) (*heads, error) {
+	g := groupID{q.id, task}
+	h := read[g]
+	if h == nil {
+		ready := tx.ready(q, task)
+		if ready == 0 {
+			return nil, nil
+		}
+		h = &heads{left: ready}
+		read[g] = h
+	}
+	if len(h.rows) > 0 {
+		return h, nil
+	}
+	if h.left <= 0 {
+		return nil, nil
+	}
+	// Rows dealt before are running by now, so that the same statement reads on.
+	const most = 256
+	rows, err := tx.e.store.Heads(q.id, task, int(min(h.left, int64(max(wanted, 1)), most)))
+	if err != nil {
+		return nil, err
+	}
+	h.rows = rows
+	h.left -= int64(len(rows))
+	if len(rows) == 0 {
+		h.left = 0
+		return nil, nil
+	}
+	return h, nil
+}
+
+// leaseTo writes the lease of a row to a take's worker.
+func (tx *txn) leaseTo(t *take, r *store.Row) (job.Lease, error) {
+	policy, err := tx.policyOf(r.Policy)
+	if err != nil {
+		return job.Lease{}, err
+	}
+	if err := tx.e.store.LoadPayload(r); err != nil {
+		return job.Lease{}, err
+	}
+	r.Attempt++
+	r.Tries++
+	r.LeasedAt = tx.now
+	if r.StartedAt == 0 {
+		r.StartedAt = tx.now
+	}
+	r.Worker, r.Token, r.LeaseMS = t.worker.number, newTokenBits(), t.req.Lease.Go().Milliseconds()
+	if err := tx.change(r, job.Running, job.ByLease); err != nil {
+		return job.Lease{}, err
+	}
+	l := &lease{row: r, policy: policy, worker: t.worker.uid}
+	l.renew()
+	tx.putLease(r.ID, l)
+	answer := tx.tellLease(l)
+	r.Payload = nil
+	return answer, tx.e.store.Lease(r)
+}
+
+// tellLease is a lease as its worker reads it.
+func (tx *txn) tellLease(l *lease) job.Lease {
+	r := l.row
+	return job.Lease{
+		Token: l.token(), ExpiresAt: tx.now.Add(time.Until(l.ends)),
+		Job: job.LeasedJob{
+			ID: r.ID, Task: tx.taskName(r.Task), Payload: r.Payload, Queue: tx.queueOf(r.Queue).name, Priority: r.Priority,
+			Round: r.Round, Attempt: r.Attempt, Tries: r.Tries, MaxAttempts: l.policy.MaxAttempts,
+			Owner: r.Owner, Labels: labelsOf(r), TimeoutMS: l.policy.Timeout.Go().Milliseconds(), EnqueuedAt: r.EnqueuedAt, Traceparent: r.Traceparent,
+		},
+	}
+}
+
+func labelsOf(r *store.Row) (labels map[string]string) {
+	if r.Labels != "" {
+		json.Unmarshal([]byte(r.Labels), &labels) // written by prepare
+	}
+	return labels
+}
+
+func (tx *txn) taskName(id int64) string {
+	if name := tx.e.view.taskName[id]; name != "" {
+		return name
+	}
+	for name, new := range tx.newTasks {
+		if new == id {
+			return name
+		}
+	}
+	return ""
+}
+
+// policyOf finds a policy, in the transaction or in memory.
+func (tx *txn) policyOf(id int64) (p job.Policy, err error) {
+	for body, new := range tx.policies {
+		if new == id {
+			err = json.Unmarshal([]byte(body), &p)
+			return p, err
+		}
+	}
+	return tx.e.view.policy(tx.e.store, id)
+}
+
+// noteLeases keeps a receipt for every take that was served and carries an
+// Idempotency-Key.
+func (tx *txn) noteLeases() error {
+	for _, t := range append(tx.e.parked[:len(tx.e.parked):len(tx.e.parked)], tx.takes...) {
+		if t.call.none() || len(t.leases) == 0 || t.state.Load() == over {
+			continue
+		}
+		ids := make([]int64, 0, 2*len(t.leases))
+		for _, l := range t.leases {
+			ids = append(ids, l.Job.ID, int64(l.Job.Attempt))
+		}
+		tx.note(t.call, ids...)
+	}
+	return nil
+}
+
+// replayLeases answers a take whose call has taken effect before with the leases
+// of then that still live. Where none lives the take runs afresh.
+func (tx *txn) replayLeases(t *take) (replayed bool, err error) {
+	r, err := tx.replayed(t.call)
+	if r == nil {
+		return false, err
+	}
+	for i := 0; i+1 < len(r.ids); i += 2 {
+		l := tx.lease(r.ids[i])
+		if l == nil || int64(l.row.Attempt) != r.ids[i+1] {
+			continue
+		}
+		row, err := tx.e.store.Row(l.row.ID)
+		if err != nil || row == nil || !t.claim() {
+			return false, err
+		}
+		if err := tx.e.store.LoadPayload(row); err != nil {
+			return false, err
+		}
+		again := *l
+		again.row = row
+		t.leases = append(t.leases, tx.tellLease(&again))
+	}
+	return len(t.leases) > 0, nil
+}
+
+// endLeases ends what was not renewed: a failed attempt of type lease_lost.
+func (tx *txn) endLeases() error {
+	for _, l := range tx.e.ends.before(time.Now()) {
+		if tx.lease(l.row.ID) != l {
+			continue
+		}
+		s := job.Settlement{Outcome: job.OutcomeFailed, Error: &job.Failure{
+			Type: job.LeaseLost, Message: fmt.Sprintf("the lease was not renewed for %s", job.Roughly(l.length())),
+		}}
+		if _, err := tx.end(l, &settlement{Settlement: s}, job.ByLeaseEnd); err != nil {
+			return err
+		}
+	}
+	return nil
+}

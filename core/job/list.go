@@ -1,0 +1,88 @@
+package job
+
+// Order is how a list of jobs runs.
+type Order string
+
+// The orders of a list: by id, or by the next planned time.
+const (
+	NewestFirst Order = "newest"
+	OldestFirst Order = "oldest"
+	NextFirst   Order = "next"
+)
+
+// The bounds of a page of jobs.
+const (
+	DefaultPage = 100
+	MaxPage     = 500
+	// MaxSearched is how many rows a call looks at for filters that have no
+	// index.
+	MaxSearched = 20_000
+)
+
+// Filter says which jobs a list holds. An empty field asks for nothing;
+// several values of one field mean any of them.
+type Filter struct {
+	States        []State
+	Queues, Tasks []string
+	Owner, Key    string
+	Labels        map[string]string
+	IDs           []int64
+	// Since and Until bound enqueued_at: since ≤ enqueued_at < until.
+	Since, Until Time
+	Order        Order
+	Limit        int
+	Cursor       string
+}
+
+// Page is one page of a list. Only the absence of NextCursor is its end.
+type Page struct {
+	Jobs       []Job  `json:"jobs"`
+	NextCursor string `json:"next_cursor,omitzero"`
+	// SearchedTo is the id up to which the page has looked, where it stopped
+	// before it was full.
+	SearchedTo int64 `json:"searched_to,omitzero"`
+	// Matched is how many jobs match, and stands only where it is exact.
+	Matched *int64 `json:"matched,omitzero"`
+}
+
+// Queue is a queue with its counts.
+type Queue struct {
+	Name   string          `json:"name"`
+	Paused bool            `json:"paused"`
+	Order  string          `json:"order"`
+	Counts map[State]int64 `json:"counts"`
+	// OldestReadyMS is how long the first job to be taken has been ready.
+	OldestReadyMS int64 `json:"oldest_ready_ms"`
+	// Workers is how many living workers serve the queue.
+	Workers int `json:"workers"`
+}
+
+// Stats is how things stand now, over all queues or those asked for.
+type Stats struct {
+	AsOf Time `json:"as_of"`
+	// WindowMS is the span over which moves are counted.
+	WindowMS int64           `json:"window_ms"`
+	Counts   map[State]int64 `json:"counts"`
+	Moves    []MoveCount     `json:"moves"`
+	Says     []Saying        `json:"says"`
+	Queues   []Queue         `json:"queues"`
+}
+
+// MoveCount is how often jobs went from one state to another within the
+// window. From is new for an enqueue.
+type MoveCount struct {
+	From  State `json:"from"`
+	To    State `json:"to"`
+	Count int64 `json:"count"`
+}
+
+// Saying is a part of the sentence on how things stand.
+type Saying struct {
+	Text string `json:"text"`
+	// Wrong is true where it asks for somebody's attention.
+	Wrong bool `json:"wrong,omitzero"`
+	// State, Queue and Task are the list that shows the jobs it speaks of.
+	State State  `json:"state,omitzero"`
+	Queue string `json:"queue,omitzero"`
+	Task  string `json:"task,omitzero"`
+}

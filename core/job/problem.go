@@ -1,0 +1,84 @@
+package job
+
+import (
+	"fmt"
+	"strings"
+)
+
+// Kind groups problems by what the caller can do about them.
+type Kind string
+
+// The kinds of problems.
+const (
+	// Malformed: the request cannot be read at all.
+	Malformed Kind = "malformed"
+	// Invalid: it can be read and holds a wrong value.
+	Invalid Kind = "invalid"
+	// NotFound: there is no such thing.
+	NotFound Kind = "not_found"
+	// WrongState: the thing is there, and in a state that does not allow it.
+	WrongState Kind = "wrong_state"
+	// TooLarge: the request has too many bytes.
+	TooLarge Kind = "too_large"
+	// WrongMediaType: the body's Content-Type is not one that is read here.
+	WrongMediaType Kind = "wrong_media_type"
+	// Forbidden: the request comes from where it must not.
+	Forbidden Kind = "forbidden"
+	// Busy: try again later; nothing was changed.
+	Busy Kind = "busy"
+	// Broken: the service cannot do its work; nothing was acknowledged.
+	Broken Kind = "broken"
+)
+
+// Problem is an error that says what happened and names the fields at fault.
+type Problem struct {
+	Kind   Kind
+	Detail string
+	Fields []FieldError
+}
+
+// Error writes the detail and every field on one line.
+func (p *Problem) Error() string {
+	if len(p.Fields) == 0 {
+		return p.Detail
+	}
+	lines := make([]string, len(p.Fields))
+	for i, f := range p.Fields {
+		lines[i] = f.Field + " " + f.Message
+	}
+	return p.Detail + ": " + strings.Join(lines, "; ")
+}
+
+// Fault makes a problem of a kind, with its sentence.
+func Fault(kind Kind, format string, args ...any) *Problem {
+	return &Problem{Kind: kind, Detail: fmt.Sprintf(format, args...)}
+}
+
+// Wrong makes an invalid-value problem of field errors; nil where there are
+// none.
+func Wrong(detail string, fields []FieldError) error {
+	if len(fields) == 0 {
+		return nil
+	}
+	return &Problem{Kind: Invalid, Detail: detail, Fields: fields}
+}
+
+func indexed(list string, i int, field string) string {
+	return fmt.Sprintf("%s[%d].%s", list, i, field)
+}
+
+// CheckAll checks every spec of a bulk; each error names the spec by at, which
+// gives the place of the i-th one, such as "line 501".
+func CheckAll(specs []Spec, maxPayload int, at func(i int) string) []FieldError {
+	const most = 100
+	var c checks
+	for i := range specs {
+		for _, e := range specs[i].Check(maxPayload) {
+			c.add(at(i)+e.Field, "%s", e.Message)
+		}
+		if len(c) >= most {
+			return c[:most]
+		}
+	}
+	return c
+}

@@ -1,0 +1,278 @@
+package job
+
+import (
+	"encoding/json"
+	"fmt"
+	"math"
+	"regexp"
+	"sort"
+	"unicode/utf8"
+)
+
+// What a spec may hold; a service may be set up with a larger payload.
+const (
+	DefaultQueue       = "common"
+	DefaultPriority    = 4
+	MaxPriority        = 9
+	DefaultMaxAttempts = 17
+	MostAttempts       = 1_000_000
+	MaxPayloadBytes    = 128 << 10
+	MaxLabels          = 20
+	MaxLabelName       = 64
+	MaxLabelValue      = 200
+	MaxWordBytes       = 200 // owner, lane, key
+	MaxSpecs           = 10_000
+)
+
+// Spec is what a producer asks for: one task, once, with a payload.
+type Spec struct {
+	// Task is the name of what is to be done: [a-z0-9][a-z0-9._-]{0,127}.
+	Task string `json:"task"`
+	// Payload is any value that JSON can hold, at most 128 KiB as JSON unless
+	// the service is set up otherwise. A json.RawMessage is sent as it is.
+	Payload any `json:"payload,omitzero"`
+	// Queue is where the job waits; empty means common.
+	Queue string `json:"queue,omitzero"`
+	// Priority is 0 to 9, higher first; nil means 4.
+	Priority *int `json:"priority,omitzero"`
+	// RunAt is the time before which the job must not start. Give RunAt or
+	// Delay, not both.
+	RunAt Time `json:"run_at,omitzero"`
+	// Delay counts from the moment the service takes the job in.
+	Delay Duration `json:"delay,omitzero"`
+	// MaxAttempts bounds the counted attempts of a round: 1 to 1 000 000, or
+	// 0 for no limit; nil means 17.
+	MaxAttempts *int `json:"max_attempts,omitzero"`
+	// Retry says how long to wait between attempts; nil means the default.
+	Retry *Retry `json:"retry,omitzero"`
+	// Timeout bounds one attempt; zero means none.
+	Timeout Duration `json:"timeout,omitzero"`
+	// Owner is whom the job is for, at most 200 bytes.
+	Owner string `json:"owner,omitzero"`
+	// Labels are at most 20 pairs, names to 64 and values to 200 bytes.
+	Labels map[string]string `json:"labels,omitzero"`
+	// Key is a name of the producer's own by which the job is found, at most
+	// 200 bytes. Keys need not be unique.
+	Key string `json:"key,omitzero"`
+	// Traceparent is a W3C Trace Context header, handed to the worker.
+	Traceparent string `json:"traceparent,omitzero"`
+}
+
+// NotBuiltYet lists fields of a spec that the wire reserves and this version
+// refuses by name.
+var NotBuiltYet = map[string]bool{"start_by": true, "lane": true, "dedupe": true, "keep_result": true, "after": true}
+
+// Retry says how long a failed job waits for its next attempt.
+//
+// The exponential curve waits d(n) = min(first × factor^(n-1), ceiling) after
+// the n-th counted attempt of a round, drawn uniformly from d × (1 ± jitter).
+type Retry struct {
+	// Curve is exponential.
+	Curve string `json:"curve,omitzero"`
+	// First is the wait after the first failure: 1ms to 30d; default 10s.
+	First Duration `json:"first,omitzero"`
+	// Factor multiplies the wait each time: 1 to 100; default 2.5.
+	Factor float64 `json:"factor,omitzero"`
+	// Ceiling bounds the wait before jitter, from First to 30d; default 8h.
+	Ceiling Duration `json:"ceiling,omitzero"`
+	// Jitter is 0 to 1; nil means 0.2.
+	Jitter *float64 `json:"jitter,omitzero"`
+	// GiveUpAfter makes a job dead when its next attempt would come later
+	// than this after the first start of its round; zero means never.
+	GiveUpAfter Duration `json:"give_up_after,omitzero"`
+}
+
+// FieldError names a field that holds a wrong value, and the mend.
+type FieldError struct {
+	Field   string `json:"field"`
+	Message string `json:"message"`
+}
+
+var (
+	nameForm        = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,127}$`)
+	traceparentForm = regexp.MustCompile(`^[0-9a-f]{2}-[0-9a-f]{32}-[0-9a-f]{16}-[0-9a-f]{2}$`)
+)
+
+// checks gathers field errors.
+type checks []FieldError
+
+func (c *checks) add(field, format string, args ...any) {
+	*c = append(*c, FieldError{field, fmt.Sprintf(format, args...)})
+}
+
+func (c *checks) name(field, value string) {
+	if !nameForm.MatchString(value) {
+		c.add(field, "%q is no name; use 1 to 128 of a-z, 0-9, '.', '_' and '-', beginning with a letter or digit", shorten(value))
+	}
+}
+
+func (c *checks) word(field, value string, most int) {
+	if len(value) > most {
+		c.add(field, "is %d bytes; at most %d are kept", len(value), most)
+	} else if !utf8.ValidString(value) {
+		c.add(field, "is not valid UTF-8")
+	}
+}
+
+func shorten(s string) string {
+	const most = 40
+	if len(s) <= most {
+		return s
+	}
+	cut := most
+	for !utf8.RuneStart(s[cut]) {
+		cut--
+	}
+	return s[:cut] + "…"
+}
+
+// CheckName answers an error that shows the form where name is no queue's or
+// task's name.
+func CheckName(field, name string) []FieldError {
+	var c checks
+	c.name(field, name)
+	return c
+}
+
+// Check answers what is wrong with the spec, a line per field; nil where
+// nothing is. maxPayload is the largest payload in bytes of JSON.
+func (s *Spec) Check(maxPayload int) []FieldError {
+	var c checks
+	if s.Task == "" {
+		c.add("task", "is missing; name what is to be done, such as tide.predict")
+	} else {
+		c.name("task", s.Task)
+	}
+	if s.Queue != "" {
+		c.name("queue", s.Queue)
+	}
+	if s.Priority != nil && (*s.Priority < 0 || *s.Priority > MaxPriority) {
+		c.add("priority", "%d is outside 0 to 9; 9 goes first", *s.Priority)
+	}
+	if s.RunAt != 0 && s.Delay != 0 {
+		c.add("delay", "stands beside run_at; give one of the two")
+	}
+	if s.MaxAttempts != nil && (*s.MaxAttempts < 0 || *s.MaxAttempts > MostAttempts) {
+		c.add("max_attempts", "%d is outside 1 to %d; 0 means no limit", *s.MaxAttempts, MostAttempts)
+	}
+	c.payload(s.Payload, maxPayload)
+	c.word("owner", s.Owner, MaxWordBytes)
+	c.word("key", s.Key, MaxWordBytes)
+	c.labels(s.Labels)
+	if s.Traceparent != "" && !traceparentForm.MatchString(s.Traceparent) {
+		c.add("traceparent", "%q is no W3C traceparent; its form is 00-<32 hex>-<16 hex>-<2 hex>", shorten(s.Traceparent))
+	}
+	if s.Retry != nil {
+		c = append(c, s.Retry.check()...)
+	}
+	return c
+}
+
+// Warnings says what is allowed in the spec and likely not meant.
+func (s *Spec) Warnings() []FieldError {
+	var c checks
+	if s.MaxAttempts != nil && *s.MaxAttempts == 0 && (s.Retry == nil || s.Retry.GiveUpAfter == 0) {
+		c.add("max_attempts", "0 means no limit: a job that always fails is tried for ever; set retry.give_up_after to bound it")
+	}
+	return c
+}
+
+func (c *checks) payload(payload any, most int) {
+	raw, err := JSON(payload)
+	if err != nil {
+		c.add("payload", "cannot be written as JSON: %v", err)
+	} else if len(raw) > most {
+		c.add("payload", "is %d bytes; at most %d are taken: store the data elsewhere and pass its id", len(raw), most)
+	}
+}
+
+func (c *checks) labels(labels map[string]string) {
+	if len(labels) > MaxLabels {
+		c.add("labels", "are %d; at most %d are kept", len(labels), MaxLabels)
+		return
+	}
+	names := make([]string, 0, len(labels))
+	for name := range labels {
+		names = append(names, name)
+	}
+	sort.Strings(names)
+	for _, name := range names {
+		if name == "" {
+			c.add("labels", "one has an empty name; give it 1 to %d bytes", MaxLabelName)
+		}
+		c.word("labels."+shorten(name), name, MaxLabelName)
+		c.word("labels."+shorten(name), labels[name], MaxLabelValue)
+	}
+}
+
+const longestWait = Duration(30 * day)
+
+func (r *Retry) check() []FieldError {
+	var c checks
+	full := r.WithDefaults()
+	switch {
+	case r.Curve == "fixed" || r.Curve == "linear" || r.Curve == "list":
+		c.add("retry.curve", "%q is not built yet; use exponential", r.Curve)
+	case full.Curve != "exponential":
+		c.add("retry.curve", "%q is no curve; use exponential", shorten(r.Curve))
+	}
+	if full.First < Duration(1e6) || full.First > longestWait {
+		c.add("retry.first", "%s is outside 1ms to 30d", full.First)
+	}
+	if !(full.Factor >= 1 && full.Factor <= 100) {
+		c.add("retry.factor", "%v is outside 1 to 100", full.Factor)
+	}
+	if full.Ceiling < full.First || full.Ceiling > longestWait {
+		c.add("retry.ceiling", "%s is outside first (%s) to 30d", full.Ceiling, full.First)
+	}
+	if j := *full.Jitter; math.IsNaN(j) || j < 0 || j > 1 {
+		c.add("retry.jitter", "%v is outside 0 to 1", j)
+	}
+	return c
+}
+
+// WithDefaults fills the fields that the retry omits.
+func (r Retry) WithDefaults() Retry {
+	if r.Curve == "" {
+		r.Curve = "exponential"
+	}
+	if r.First == 0 {
+		r.First = Duration(10e9)
+	}
+	if r.Factor == 0 {
+		r.Factor = 2.5
+	}
+	if r.Ceiling == 0 {
+		r.Ceiling = max(Duration(8*3600e9), r.First)
+	}
+	if r.Jitter == nil {
+		jitter := 0.2
+		r.Jitter = &jitter
+	}
+	return r
+}
+
+// Policy is how a job is run and tried again, resolved when it is enqueued or
+// requeued and stored once per distinct policy.
+type Policy struct {
+	Retry       Retry    `json:"retry"`
+	MaxAttempts int      `json:"max_attempts"`
+	Timeout     Duration `json:"timeout,omitzero"`
+}
+
+// Policy gives the spec's policy with every default filled in.
+func (s *Spec) Policy() Policy {
+	p := Policy{MaxAttempts: DefaultMaxAttempts, Timeout: s.Timeout}
+	if s.MaxAttempts != nil {
+		p.MaxAttempts = *s.MaxAttempts
+	}
+	var retry Retry
+	if s.Retry != nil {
+		retry = *s.Retry
+	}
+	p.Retry = retry.WithDefaults()
+	return p
+}
+
+// PayloadJSON gives the payload as JSON; nil where there is none.
+func (s *Spec) PayloadJSON() (json.RawMessage, error) { return JSON(s.Payload) }

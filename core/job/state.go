@@ -1,0 +1,208 @@
+package job
+
+import "fmt"
+
+// State is where a job stands in its life. The numbers are stored; they never
+// change their meaning.
+type State uint8
+
+// The states of a job. New is the absence of a state: a job not yet placed.
+const (
+	New State = iota
+	// Held waits for its lane or for other jobs.
+	Held
+	// Scheduled waits for its time.
+	Scheduled
+	// Ready may be taken.
+	Ready
+	// Running is under a lease.
+	Running
+	// Backoff waits for its next attempt after a failed one.
+	Backoff
+	// Done was finished by its handler's word.
+	Done
+	// Skipped was not needed any more, with a reason.
+	Skipped
+	// Cancelled was ended by an operator or a producer.
+	Cancelled
+	// Dead will not be tried again by itself.
+	Dead
+
+	// NumStates is the length of an array indexed by State.
+	NumStates = int(Dead) + 1
+
+	// Other stands for a state that a newer service knows and this program
+	// does not.
+	Other State = 255
+)
+
+var stateNames = [NumStates]string{"new", "held", "scheduled", "ready", "running", "backoff", "done", "skipped", "cancelled", "dead"}
+
+// States lists every state a stored job can be in, in the order of its life.
+func States() []State {
+	return []State{Held, Scheduled, Ready, Running, Backoff, Done, Skipped, Cancelled, Dead}
+}
+
+// Finished tells whether a job in this state will never run by itself again.
+func (s State) Finished() bool { return s >= Done && s <= Dead }
+
+// String gives the state's word as it stands on the wire.
+func (s State) String() string {
+	if int(s) < NumStates {
+		return stateNames[s]
+	}
+	return "other"
+}
+
+// MarshalText writes the state's word.
+func (s State) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
+
+// UnmarshalText reads a state's word; one it does not know becomes [Other].
+func (s *State) UnmarshalText(text []byte) error {
+	parsed, err := ParseState(string(text))
+	if err != nil {
+		parsed = Other
+	}
+	*s = parsed
+	return nil
+}
+
+// ParseState reads a state's word strictly, as a filter needs it.
+func ParseState(word string) (State, error) {
+	for _, s := range States() {
+		if stateNames[s] == word {
+			return s, nil
+		}
+	}
+	return New, fmt.Errorf("%q is no state; the states are held, scheduled, ready, running, backoff, done, skipped, cancelled and dead", word)
+}
+
+// Reason is a code from a closed list that says why a job is finished. A
+// job that is done has none.
+type Reason string
+
+// The reasons. A handler's or an operator's own words stand in reason_text.
+const (
+	AttemptsUsedUp Reason = "attempts_used_up"
+	TooOld         Reason = "too_old"
+	TooLate        Reason = "too_late"
+	GaveUp         Reason = "gave_up"
+	ByHandler      Reason = "by_handler"
+	Asked          Reason = "asked"
+	Superseded     Reason = "superseded"
+	Purged         Reason = "purged"
+	DependencyDead Reason = "dependency_dead"
+)
+
+// Outcome is what a worker says when it ends a lease.
+type Outcome string
+
+// The outcomes of a settle.
+const (
+	// OutcomeDone finishes the job.
+	OutcomeDone Outcome = "done"
+	// OutcomeFailed tries again by policy, or after the delay it names.
+	OutcomeFailed Outcome = "failed"
+	// OutcomeGiveUp makes the job dead at once.
+	OutcomeGiveUp Outcome = "give_up"
+	// OutcomeSkipped finishes the job as not needed, with a reason_text.
+	OutcomeSkipped Outcome = "skipped"
+	// OutcomePostponed runs the job again after a delay, not counted.
+	OutcomePostponed Outcome = "postponed"
+	// OutcomeReleased gives the job back at once, not counted.
+	OutcomeReleased Outcome = "released"
+)
+
+// Counts tells whether an attempt with this outcome is held against
+// max_attempts.
+func (o Outcome) Counts() bool { return o != OutcomePostponed && o != OutcomeReleased }
+
+// Waits are the facts that decide where a job that does not run belongs.
+type Waits struct {
+	// HeldBack is true while an unmet `after` or an unfinished earlier run
+	// holds the job.
+	HeldBack bool
+	// NextAt is the time before which the job must not start; zero for none.
+	NextAt Time
+	// LaneTaken is true while another job of the same lane goes before it.
+	LaneTaken bool
+	// Now is the time by the service's clock.
+	Now Time
+}
+
+// Place says where a job that is not running and not finished belongs.
+func Place(w Waits) State {
+	switch {
+	case w.HeldBack:
+		return Held
+	case w.NextAt > w.Now:
+		return Scheduled
+	case w.LaneTaken:
+		return Held
+	default:
+		return Ready
+	}
+}
+
+// Cause is what makes a job change its state.
+type Cause uint8
+
+// The causes of a change of state.
+const (
+	ByEnqueue Cause = iota
+	ByRequeue
+	ByDue
+	ByStartNow
+	ByUnheld
+	ByPatch
+	ByCancel
+	ByUndo
+	ByStartBy
+	ByAge
+	ByLease
+	BySettle
+	ByLeaseEnd
+)
+
+var causeNames = [...]string{"enqueue", "requeue", "due", "start_now", "unheld", "patch", "cancel", "undo", "start_by", "age", "lease", "settle", "lease_end"}
+
+// String names the cause as messages do.
+func (c Cause) String() string { return causeNames[c] }
+
+func set(states ...State) (mask uint16) {
+	for _, s := range states {
+		mask |= 1 << s
+	}
+	return mask
+}
+
+// placed are the states that [Place] can answer.
+var placed = set(Held, Scheduled, Ready)
+
+// moves is the transition table: for each cause, from which states to which.
+var moves = [...][]struct{ from, to uint16 }{
+	ByEnqueue:  {{set(New), placed}},
+	ByRequeue:  {{set(Done, Skipped, Cancelled, Dead), placed}},
+	ByDue:      {{set(Scheduled, Backoff), placed}},
+	ByStartNow: {{set(Scheduled, Backoff), placed}},
+	ByUnheld:   {{set(Held), placed}},
+	ByPatch:    {{set(Held, Scheduled, Ready), placed}, {set(Backoff), set(Backoff)}},
+	ByCancel:   {{set(Held, Scheduled, Ready, Backoff), set(Cancelled)}},
+	ByUndo:     {{set(Held, Scheduled, Ready, Backoff), placed}},
+	ByStartBy:  {{set(Held, Scheduled, Ready), set(Skipped)}},
+	ByAge:      {{set(Backoff), set(Dead)}},
+	ByLease:    {{set(Ready), set(Running)}},
+	BySettle:   {{set(Running), set(Done, Skipped, Dead, Backoff, Cancelled) | placed}},
+	ByLeaseEnd: {{set(Running), set(Backoff, Dead, Cancelled)}},
+}
+
+// Move answers nil where the transition table allows the change, and an error
+// that names both states and the cause where it does not.
+func Move(from, to State, by Cause) error {
+	for _, m := range moves[by] {
+		if m.from&(1<<from) != 0 && m.to&(1<<to) != 0 {
+			return nil
+		}
+	}
+	return fmt.Errorf("illegal move: a %s job cannot become %s by %s", from, to, by)
+}

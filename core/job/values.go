@@ -1,0 +1,162 @@
+package job
+
+import (
+	"encoding/json"
+	"fmt"
+	"regexp"
+	"strconv"
+	"strings"
+	"time"
+)
+
+// Time is a moment in milliseconds since 1970 UTC; zero means none. On the
+// wire it is RFC 3339 in UTC with milliseconds.
+type Time int64
+
+// At makes a Time of a time.Time; the zero time.Time becomes none.
+func At(t time.Time) Time {
+	if t.IsZero() {
+		return 0
+	}
+	return Time(t.UnixMilli())
+}
+
+const timeLayout = "2006-01-02T15:04:05.000Z"
+
+// Go gives the moment as a time.Time in UTC.
+func (t Time) Go() time.Time { return time.UnixMilli(int64(t)).UTC() }
+
+// Add gives the moment d later, rounded down to the millisecond.
+func (t Time) Add(d time.Duration) Time { return t + Time(d.Milliseconds()) }
+
+// Sub gives the span from earlier to t.
+func (t Time) Sub(earlier Time) time.Duration { return time.Duration(t-earlier) * time.Millisecond }
+
+// String writes the moment as on the wire.
+func (t Time) String() string { return t.Go().Format(timeLayout) }
+
+// MarshalText writes RFC 3339 in UTC with milliseconds.
+func (t Time) MarshalText() ([]byte, error) { return []byte(t.String()), nil }
+
+// UnmarshalText reads RFC 3339 with any offset, from the year 2000 to 9999.
+func (t *Time) UnmarshalText(text []byte) error {
+	parsed, err := time.Parse(time.RFC3339Nano, string(text))
+	if err != nil || parsed.Year() < 2000 {
+		return fmt.Errorf("%q is no time; write RFC 3339 such as 2026-11-23T06:00:00Z", text)
+	}
+	*t = At(parsed)
+	return nil
+}
+
+// Duration is a span that people set. On the wire it is a string such as
+// "90s", "1h30m" or "2d"; ISO 8601 such as "PT90S" is read too.
+type Duration time.Duration
+
+const (
+	day = 24 * time.Hour
+	// LongestDuration bounds every duration that people set: ten years.
+	LongestDuration = Duration(3650 * day)
+)
+
+// Go gives the span as a time.Duration.
+func (d Duration) Go() time.Duration { return time.Duration(d) }
+
+// String writes the span with the units d, h, m, s and ms, largest first.
+func (d Duration) String() string {
+	if d == 0 {
+		return "0s"
+	}
+	var b strings.Builder
+	rest := time.Duration(d)
+	if rest < 0 {
+		b.WriteByte('-')
+		rest = -rest
+	}
+	for _, u := range []struct {
+		name string
+		size time.Duration
+	}{{"d", day}, {"h", time.Hour}, {"m", time.Minute}, {"s", time.Second}, {"ms", time.Millisecond}} {
+		if n := rest / u.size; n > 0 {
+			b.WriteString(strconv.FormatInt(int64(n), 10) + u.name)
+			rest -= n * u.size
+		}
+	}
+	if b.Len() == 0 {
+		return time.Duration(d).String()
+	}
+	return b.String()
+}
+
+// MarshalText writes the span as [Duration.String] does.
+func (d Duration) MarshalText() ([]byte, error) { return []byte(d.String()), nil }
+
+// UnmarshalText reads a span as [ParseDuration] does.
+func (d *Duration) UnmarshalText(text []byte) error {
+	parsed, err := ParseDuration(string(text))
+	if err != nil {
+		return err
+	}
+	*d = parsed
+	return nil
+}
+
+var (
+	daysPart = regexp.MustCompile(`^([0-9]+)d(.*)$`)
+	iso8601  = regexp.MustCompile(`^P(?:([0-9]+)W)?(?:([0-9]+)D)?(?:T(?:([0-9]+)H)?(?:([0-9]+)M)?(?:([0-9]+(?:\.[0-9]+)?)S)?)?$`)
+)
+
+// ParseDuration reads "90s", "1h30m", "250ms", "2d", "2d12h" or ISO 8601
+// without years and months. A span is never negative and at most ten years.
+func ParseDuration(text string) (Duration, error) {
+	total, ok := parseSpan(text)
+	if !ok {
+		return 0, fmt.Errorf("%q is no duration; write it as 90s, 1h30m, 2d or PT90S", text)
+	}
+	if total < 0 {
+		return 0, fmt.Errorf("%q is negative; a duration is 0s or more", text)
+	}
+	if total > float64(LongestDuration) {
+		return 0, fmt.Errorf("%q is more than ten years", text)
+	}
+	return Duration(total), nil
+}
+
+func parseSpan(text string) (nanoseconds float64, ok bool) {
+	if strings.HasPrefix(text, "P") {
+		return parseISO(text)
+	}
+	if m := daysPart.FindStringSubmatch(text); m != nil {
+		days, _ := strconv.ParseFloat(m[1], 64)
+		if m[2] == "" {
+			return days * float64(day), true
+		}
+		rest, err := time.ParseDuration(m[2])
+		return days*float64(day) + float64(rest), err == nil && rest >= 0
+	}
+	d, err := time.ParseDuration(text)
+	return float64(d), err == nil
+}
+
+func parseISO(text string) (nanoseconds float64, ok bool) {
+	m := iso8601.FindStringSubmatch(text)
+	if m == nil || strings.Join(m[1:], "") == "" || strings.HasSuffix(text, "T") {
+		return 0, false
+	}
+	for i, unit := range []time.Duration{7 * day, day, time.Hour, time.Minute, time.Second} {
+		n, _ := strconv.ParseFloat(m[i+1], 64)
+		nanoseconds += n * float64(unit)
+	}
+	return nanoseconds, true
+}
+
+// JSON gives v as JSON. A json.RawMessage or nil passes through unchanged.
+func JSON(v any) (json.RawMessage, error) {
+	switch v := v.(type) {
+	case nil:
+		return nil, nil
+	case json.RawMessage:
+		return v, nil
+	default:
+		return json.Marshal(v)
+	}
+}

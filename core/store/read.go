@@ -1,0 +1,312 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"strings"
+
+	"humblemule/core/job"
+)
+
+// Facts are what the engine loads when it starts.
+type Facts struct {
+	StoreID string
+	NextJob int64
+}
+
+// Facts reads the file's own facts.
+func (s *Store) Facts() (f Facts, err error) {
+	err = s.conn.QueryRowContext(background, `SELECT (SELECT value FROM facts WHERE name = 'store'), (SELECT CAST(value AS INTEGER) FROM facts WHERE name = 'next_job')`).Scan(&f.StoreID, &f.NextJob)
+	return f, err
+}
+
+// Queue is a queue's row.
+type Queue struct {
+	ID       int64
+	Name     string
+	NextRank int64
+}
+
+// Count is a kept count.
+type Count struct {
+	Queue, Task int64
+	State       job.State
+	N           int64
+}
+
+// Policy is a stored policy.
+type Policy struct {
+	ID   int64
+	Body string
+}
+
+// Receipts is a commit's receipts.
+type Receipts struct {
+	ID      int64
+	At      job.Time
+	Entries []byte
+}
+
+// each runs a query on the writing connection and gives every row to scan.
+func each(s *Store, query string, scan func(r *sql.Rows) error, args ...any) error {
+	r, err := s.conn.QueryContext(background, query, args...)
+	if err != nil {
+		return err
+	}
+	defer r.Close()
+	for r.Next() {
+		if err := scan(r); err != nil {
+			return err
+		}
+	}
+	return r.Err()
+}
+
+// Queues reads every queue.
+func (s *Store) Queues() (all []Queue, err error) {
+	err = each(s, "SELECT id, name, next_rank FROM queues", func(r *sql.Rows) error {
+		var q Queue
+		defer func() { all = append(all, q) }()
+		return r.Scan(&q.ID, &q.Name, &q.NextRank)
+	})
+	return all, err
+}
+
+// Tasks reads every task's name by its id.
+func (s *Store) Tasks() (map[int64]string, error) {
+	all := map[int64]string{}
+	err := each(s, "SELECT id, name FROM tasks", func(r *sql.Rows) error {
+		var id int64
+		var name string
+		defer func() { all[id] = name }()
+		return r.Scan(&id, &name)
+	})
+	return all, err
+}
+
+// Counts reads every kept count.
+func (s *Store) Counts() (all []Count, err error) {
+	err = each(s, "SELECT queue, task, state, n FROM counts", func(r *sql.Rows) error {
+		var c Count
+		defer func() { all = append(all, c) }()
+		return r.Scan(&c.Queue, &c.Task, &c.State, &c.N)
+	})
+	return all, err
+}
+
+// ReceiptsSince reads the receipts from a time on, oldest first, and answers the id of
+// the last one before it.
+func (s *Store) ReceiptsSince(since job.Time) (all []Receipts, err error) {
+	err = each(s, "SELECT id, at, entries FROM receipts WHERE at >= ? ORDER BY id", func(r *sql.Rows) error {
+		var x Receipts
+		err := r.Scan(&x.ID, &x.At, &x.Entries)
+		all = append(all, x)
+		return err
+	}, int64(since))
+	return all, err
+}
+
+// WorkerUIDs reads the workers' own ids of the numbers given.
+func (s *Store) WorkerUIDs(numbers []int64) (map[int64]job.Worker, error) {
+	all := map[int64]job.Worker{}
+	for _, n := range numbers {
+		if _, known := all[n]; known {
+			continue
+		}
+		var w job.Worker
+		err := s.read.QueryRow("SELECT uid, name, host, pid, version FROM workers WHERE id = ?", n).Scan(&w.ID, &w.Name, &w.Host, &w.PID, &w.Version)
+		if err != nil && !errors.Is(err, sql.ErrNoRows) {
+			return nil, err
+		}
+		all[n] = w
+	}
+	return all, nil
+}
+
+// PolicyBody reads a policy.
+func (s *Store) PolicyBody(id int64) (body string, err error) {
+	err = s.read.QueryRow("SELECT body FROM policies WHERE id = ?", id).Scan(&body)
+	return body, err
+}
+
+// RunningNow reads every running job; groups are the queues and tasks that
+// have any.
+func (s *Store) RunningNow(groups []Count) (all []*Row, err error) {
+	for _, g := range groups {
+		if g.State != job.Running || g.N == 0 {
+			continue
+		}
+		found, err := s.Running(g.Queue, g.Task)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, found...)
+	}
+	return all, nil
+}
+
+// Read reads the rows of ids in their order; ids that are gone are left out.
+func (s *Store) Read(ctx context.Context, ids []int64) ([]*Row, error) {
+	if len(ids) == 0 {
+		return nil, nil
+	}
+	byID := make(map[int64]*Row, len(ids))
+	const most = 500
+	for start := 0; start < len(ids); start += most {
+		part := ids[start:min(start+most, len(ids))]
+		args := make([]any, len(part))
+		for i, id := range part {
+			args[i] = id
+		}
+		found, err := rows(s.read.QueryContext(ctx, "SELECT "+rowColumns+" FROM jobs WHERE removed_by = 0 AND id IN (?"+strings.Repeat(",?", len(part)-1)+")", args...))
+		if err != nil {
+			return nil, err
+		}
+		for _, r := range found {
+			byID[r.ID] = r
+		}
+	}
+	ordered := make([]*Row, 0, len(byID))
+	for _, id := range ids {
+		if r := byID[id]; r != nil {
+			ordered = append(ordered, r)
+			delete(byID, id)
+		}
+	}
+	return ordered, nil
+}
+
+// Group is a queue, task and state.
+type Group struct {
+	Queue, Task int64
+	State       job.State
+}
+
+// ids reads a column of ids.
+func ids(r *sql.Rows, err error) ([]int64, error) {
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	var all []int64
+	for r.Next() {
+		var id int64
+		if err := r.Scan(&id); err != nil {
+			return nil, err
+		}
+		all = append(all, id)
+	}
+	return all, r.Err()
+}
+
+// beyond gives the comparison and direction of a list by id.
+func beyond(newest bool) (comparison, direction string) {
+	if newest {
+		return "<", "DESC"
+	}
+	return ">", "ASC"
+}
+
+// IDsInGroup reads ids of a group beyond after, newest or oldest first.
+func (s *Store) IDsInGroup(ctx context.Context, g Group, after int64, newest bool, limit int) ([]int64, error) {
+	cmp, dir := beyond(newest)
+	return ids(s.read.QueryContext(ctx, "SELECT id FROM jobs WHERE queue = ? AND task = ? AND state = ? AND removed_by = 0 AND id "+cmp+" ? ORDER BY id "+dir+" LIMIT ?",
+		g.Queue, g.Task, int64(g.State), after, limit))
+}
+
+// IDs reads ids of all jobs beyond after, newest or oldest first.
+func (s *Store) IDs(ctx context.Context, after int64, newest bool, limit int) ([]int64, error) {
+	cmp, dir := beyond(newest)
+	return ids(s.read.QueryContext(ctx, "SELECT id FROM jobs WHERE removed_by = 0 AND id "+cmp+" ? ORDER BY id "+dir+" LIMIT ?", after, limit))
+}
+
+// IDsWithKey reads ids of the jobs with a key beyond after.
+func (s *Store) IDsWithKey(ctx context.Context, key string, after int64, newest bool, limit int) ([]int64, error) {
+	cmp, dir := beyond(newest)
+	return ids(s.read.QueryContext(ctx, "SELECT id FROM jobs WHERE key <> '' AND key = ? AND removed_by = 0 AND id "+cmp+" ? ORDER BY id "+dir+" LIMIT ?", key, after, limit))
+}
+
+// Coming is a job and the time for which it is planned.
+type Coming struct {
+	At job.Time
+	ID int64
+}
+
+// Coming reads what is planned after a time and id, in time order.
+func (s *Store) Coming(ctx context.Context, after Coming, limit int) (all []Coming, err error) {
+	r, err := s.read.QueryContext(ctx, "SELECT next_at, id FROM jobs WHERE state IN (2, 5) AND removed_by = 0 AND (next_at, id) > (?, ?) ORDER BY next_at, id LIMIT ?", int64(after.At), after.ID, limit)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	for r.Next() {
+		var c Coming
+		if err := r.Scan(&c.At, &c.ID); err != nil {
+			return nil, err
+		}
+		all = append(all, c)
+	}
+	return all, r.Err()
+}
+
+// Attempts reads a job's kept attempts in order, the last ones only where last
+// is not 0.
+func (s *Store) Attempts(ctx context.Context, id int64, last int) ([]Attempt, error) {
+	if last == 0 {
+		last = FirstKept + LastKept
+	}
+	r, err := s.read.QueryContext(ctx, `SELECT a.n, a.round, a.worker, a.token, a.started_at, a.ended_at, a.run_ms, a.outcome, a.counted, a.error_type, a.error_message, coalesce(b.bytes, '')
+		FROM attempts a LEFT JOIN bodies b ON b.job = a.job AND b.kind = 3 AND b.n = a.n WHERE a.job = ? ORDER BY a.n DESC LIMIT ?`, id, last)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	var all []Attempt
+	for r.Next() {
+		a := Attempt{Job: id}
+		if err := r.Scan(&a.N, &a.Round, &a.Worker, &a.Token, &a.StartedAt, &a.EndedAt, &a.RunMS, &a.Outcome, &a.Counted, &a.ErrorType, &a.ErrorMessage, &a.Stack); err != nil {
+			return nil, err
+		}
+		all = append(all, a)
+	}
+	for i, j := 0, len(all)-1; i < j; i, j = i+1, j-1 {
+		all[i], all[j] = all[j], all[i]
+	}
+	return all, r.Err()
+}
+
+// Body reads a body; nil where there is none.
+func (s *Store) Body(ctx context.Context, id int64, kind, n int) (bytes []byte, err error) {
+	err = s.read.QueryRowContext(ctx, "SELECT bytes FROM bodies WHERE job = ? AND kind = ? AND n = ?", id, kind, n).Scan(&bytes)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = nil
+	}
+	return bytes, err
+}
+
+// OldestReady tells since when the first ready job of a group has been ready;
+// zero where there is none.
+func (s *Store) OldestReady(ctx context.Context, queue, task int64) (at job.Time, err error) {
+	err = s.read.QueryRowContext(ctx, "SELECT ready_at FROM jobs WHERE queue = ? AND task = ? AND state = 3 AND removed_by = 0 ORDER BY level DESC, rank, id LIMIT 1", queue, task).Scan(&at)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = nil
+	}
+	return at, err
+}
+
+// Ahead counts the ready jobs of a queue and task that go before a level, rank
+// and id, up to most.
+func (s *Store) Ahead(ctx context.Context, queue, task int64, level int, rank, id int64, most int) (n int, err error) {
+	err = s.read.QueryRowContext(ctx, `SELECT
+		(SELECT count(*) FROM (SELECT 1 FROM jobs WHERE queue = ?1 AND task = ?2 AND state = 3 AND removed_by = 0 AND level > ?3 LIMIT ?6)) +
+		(SELECT count(*) FROM (SELECT 1 FROM jobs WHERE queue = ?1 AND task = ?2 AND state = 3 AND removed_by = 0 AND level = ?3 AND (rank, id) < (?4, ?5) LIMIT ?6))`,
+		queue, task, level, rank, id, most).Scan(&n)
+	return min(n, most), err
+}
+
+// Ping tells whether the file can be read.
+func (s *Store) Ping(ctx context.Context) error {
+	var n int
+	return s.read.QueryRowContext(ctx, "SELECT count(*) FROM facts").Scan(&n)
+}

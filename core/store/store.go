@@ -1,0 +1,258 @@
+// Package store keeps jobs in one SQLite file. All SQL of the service lives
+// here; what a statement means for a job is decided in the engine.
+//
+// A Store has one writing connection, used by one goroutine at a time, and a
+// pool of connections that only read. The first write opens a transaction;
+// once [Store.Commit] has returned nil, all writes since the one before survive
+// a power cut (WAL, synchronous=FULL).
+package store
+
+import (
+	"context"
+	"crypto/rand"
+	"database/sql"
+	"embed"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+
+	"github.com/mattn/go-sqlite3"
+)
+
+//go:embed schema/*.sql
+var schemas embed.FS
+
+// appID marks a file as ours ("HMul" in ASCII).
+const appID = 0x484d756c
+
+// background is what statements of the writer run under: a context that can
+// be cancelled costs the driver half as much again, and a write is never
+// abandoned half way.
+var background = context.Background()
+
+// Store is an open data file.
+type Store struct {
+	path    string
+	lock    *os.File
+	writeDB *sql.DB
+	conn    *sql.Conn
+	read    *sql.DB
+	st      statements
+	// open is true while a transaction is.
+	open bool
+	// written counts the statements that wrote since the last checkpoint.
+	written int
+}
+
+// Open opens the data file at path, creates it where there is none, and brings
+// its tables up to date. The errors are sentences for the person who started
+// the service.
+func Open(path string) (*Store, error) {
+	lock, err := lockFile(path)
+	if err != nil {
+		return nil, err
+	}
+	s := &Store{path: path, lock: lock}
+	if err := s.connect(); err != nil {
+		s.Close()
+		return nil, explain(path, err)
+	}
+	return s, nil
+}
+
+func lockFile(path string) (*os.File, error) {
+	if info, err := os.Stat(path); err == nil && info.IsDir() {
+		return nil, fmt.Errorf("%s is a folder; give the path of a file with --data", path)
+	}
+	f, err := os.OpenFile(path+".lock", os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, explain(path, err)
+	}
+	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+		f.Close()
+		return nil, fmt.Errorf("%s is in use by another service on this machine; stop that one, or give this one a file of its own with --data", path)
+	}
+	return f, nil
+}
+
+// explain turns what the system says into what a person can act on.
+func explain(path string, err error) error {
+	var sqliteErr sqlite3.Error
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
+		return fmt.Errorf("the folder %s is not there; create it or choose another file with --data", filepath.Dir(path))
+	case errors.Is(err, fs.ErrPermission), errors.Is(err, syscall.EROFS):
+		return fmt.Errorf("%s cannot be written: %w; give the service a folder it may write to with --data", path, err)
+	case errors.As(err, &sqliteErr):
+		switch sqliteErr.Code {
+		case sqlite3.ErrNotADB, sqlite3.ErrCorrupt:
+			return fmt.Errorf("%s is damaged or no data file of ours (%w); nothing was changed: restore a backup, or start with a new file with --data", path, err)
+		case sqlite3.ErrCantOpen, sqlite3.ErrReadonly, sqlite3.ErrPerm:
+			return fmt.Errorf("%s cannot be written (%w); give the service a file and a folder it may write to with --data", path, err)
+		}
+	}
+	return err
+}
+
+func (s *Store) connect() error {
+	var err error
+	escaped := uriPath.Replace(s.path)
+	s.writeDB, err = sql.Open("sqlite3", "file:"+escaped+"?_journal_mode=WAL&_synchronous=FULL&_busy_timeout=5000&_txlock=immediate&_cache_size=-65536")
+	if err != nil {
+		return err
+	}
+	s.writeDB.SetMaxOpenConns(1)
+	if s.conn, err = s.writeDB.Conn(background); err != nil {
+		return err
+	}
+	if err := s.migrate(); err != nil {
+		return err
+	}
+	// Checkpoints are ours: between batches and when idle.
+	if _, err := s.conn.ExecContext(background, "PRAGMA wal_autocheckpoint=0"); err != nil {
+		return err
+	}
+	if err := s.prepare(); err != nil {
+		return err
+	}
+	s.read, err = sql.Open("sqlite3", "file:"+escaped+"?mode=ro&_query_only=1&_busy_timeout=5000&_cache_size=-16384")
+	if err != nil {
+		return err
+	}
+	s.read.SetMaxOpenConns(4)
+	s.read.SetMaxIdleConns(4)
+	return s.read.Ping()
+}
+
+// uriPath writes a path so that SQLite's URI parser reads it back whole.
+var uriPath = strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23")
+
+// Close closes every connection and gives the file free for another service.
+func (s *Store) Close() error {
+	err := s.disconnect()
+	return errors.Join(err, s.lock.Close())
+}
+
+func (s *Store) disconnect() error {
+	var errs []error
+	if s.read != nil {
+		errs = append(errs, s.read.Close())
+	}
+	if s.conn != nil {
+		if s.open {
+			s.Rollback()
+		}
+		s.conn.ExecContext(background, "PRAGMA wal_checkpoint(TRUNCATE)")
+		errs = append(errs, s.conn.Close())
+	}
+	if s.writeDB != nil {
+		errs = append(errs, s.writeDB.Close())
+	}
+	s.read, s.conn, s.writeDB = nil, nil, nil
+	return errors.Join(errs...)
+}
+
+// Reopen closes and opens the connections again. It is the only safe answer
+// to a failed fsync: what the system has in its cache is then not what is on
+// the disk, and only a fresh read of the file tells what was kept.
+func (s *Store) Reopen() error {
+	if err := s.disconnect(); err != nil && !IsDiskFault(err) {
+		return err
+	}
+	return s.connect()
+}
+
+// IsDiskFault tells whether err came from the disk under the file, so that
+// the connection must not be used any more.
+func IsDiskFault(err error) bool {
+	var e sqlite3.Error
+	return errors.As(err, &e) && (e.Code == sqlite3.ErrIoErr || e.Code == sqlite3.ErrCorrupt)
+}
+
+// IsFull tells whether err says that the disk is full.
+func IsFull(err error) bool {
+	var e sqlite3.Error
+	return errors.As(err, &e) && e.Code == sqlite3.ErrFull
+}
+
+func (s *Store) pragma(name string) (n int64, err error) {
+	err = s.conn.QueryRowContext(background, "PRAGMA "+name).Scan(&n)
+	return n, err
+}
+
+// migrate brings the tables from the file's version to this program's, one
+// version per transaction.
+func (s *Store) migrate() error {
+	id, err := s.pragma("application_id")
+	if err != nil {
+		return err
+	}
+	version, err := s.pragma("user_version")
+	if err != nil {
+		return err
+	}
+	var tables int
+	if err := s.conn.QueryRowContext(background, "SELECT count(*) FROM sqlite_master").Scan(&tables); err != nil {
+		return err
+	}
+	if id != appID && tables > 0 {
+		return fmt.Errorf("%s is an SQLite file of another program; nothing was changed: choose another file with --data", s.path)
+	}
+	files, err := fs.Glob(schemas, "schema/*.sql")
+	if err != nil {
+		return err
+	}
+	if version > int64(len(files)) {
+		return fmt.Errorf("%s was written by a newer hmule (schema %d; this one knows %d); nothing was changed: start that newer hmule, or choose another file with --data", s.path, version, len(files))
+	}
+	for v := version; v < int64(len(files)); v++ {
+		if err := s.migrateTo(v+1, files[v]); err != nil {
+			return fmt.Errorf("the tables could not be brought to schema %d: %w", v+1, err)
+		}
+	}
+	return nil
+}
+
+func (s *Store) migrateTo(version int64, file string) error {
+	text, err := schemas.ReadFile(file)
+	if err != nil {
+		return err
+	}
+	script := fmt.Sprintf("BEGIN IMMEDIATE;\n%s\nPRAGMA application_id=%d;\nPRAGMA user_version=%d;\n", text, appID, version)
+	if version == 1 {
+		script += fmt.Sprintf("INSERT INTO facts VALUES ('store','%s'), ('next_job','1');\n", newStoreID())
+	}
+	if _, err := s.conn.ExecContext(background, script+"COMMIT;"); err != nil {
+		s.conn.ExecContext(background, "ROLLBACK")
+		return err
+	}
+	return nil
+}
+
+func newStoreID() string {
+	var b [8]byte
+	rand.Read(b[:])
+	return hex.EncodeToString(b[:])
+}
+
+// Checkpoint moves what the log holds into the file once enough was written, or
+// whatever was written when idle is true. It is called between transactions,
+// so that no commit waits for it.
+func (s *Store) Checkpoint(idle bool) error {
+	const enough = 4000
+	if s.written == 0 || !idle && s.written < enough {
+		return nil
+	}
+	mode := "PASSIVE"
+	if idle {
+		mode = "TRUNCATE"
+	}
+	s.written = 0
+	_, err := s.conn.ExecContext(background, "PRAGMA wal_checkpoint("+mode+")")
+	return err
+}

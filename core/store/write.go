@@ -1,0 +1,356 @@
+package store
+
+import (
+	"database/sql"
+	"errors"
+
+	"humblemule/core/job"
+)
+
+// InlineBytes is the longest payload kept in its job's row. A long row makes
+// every update of it slow, so longer ones live in bodies.
+const InlineBytes = 512
+
+// The kinds of bodies.
+const (
+	PayloadBody = 1
+	ResultBody  = 2
+	StackBody   = 3
+)
+
+// Row is a job's row. Fields that are zero in the row are zero here.
+type Row struct {
+	ID                                                  int64
+	Queue, Task                                         int64
+	State                                               job.State
+	Priority, Level                                     int
+	Rank                                                int64
+	Round, Attempt, Tries                               int
+	Policy                                              int64
+	EnqueuedAt, RunAt, ReadyAt, StartedAt, FinishedAt   job.Time
+	NextAt, CancelAskedAt                               job.Time
+	Worker, Token                                       int64
+	LeasedAt                                            job.Time
+	LeaseMS                                             int64
+	PayloadBytes                                        int
+	Owner, Key, Labels, Traceparent, Reason, ReasonText string
+	Payload                                             []byte
+}
+
+const rowColumns = `id, queue, task, state, priority, level, rank, round, attempt, tries, policy,
+	enqueued_at, run_at, ready_at, started_at, finished_at, next_at, cancel_asked_at,
+	worker, token, leased_at, lease_ms, payload_bytes, owner, key, labels, traceparent, reason, reason_text, payload`
+
+// scan reads a row of rowColumns.
+func (r *Row) scan(scanner interface{ Scan(...any) error }) error {
+	return scanner.Scan(&r.ID, &r.Queue, &r.Task, &r.State, &r.Priority, &r.Level, &r.Rank, &r.Round, &r.Attempt, &r.Tries, &r.Policy,
+		&r.EnqueuedAt, &r.RunAt, &r.ReadyAt, &r.StartedAt, &r.FinishedAt, &r.NextAt, &r.CancelAskedAt,
+		&r.Worker, &r.Token, &r.LeasedAt, &r.LeaseMS, &r.PayloadBytes, &r.Owner, &r.Key, &r.Labels, &r.Traceparent, &r.Reason, &r.ReasonText, &r.Payload)
+}
+
+// Attempt is a row of an ended attempt.
+type Attempt struct {
+	Job                int64
+	N, Round           int
+	Worker, Token      int64
+	StartedAt, EndedAt job.Time
+	RunMS              int64
+	Outcome            job.Outcome
+	Counted            bool
+	ErrorType          string
+	ErrorMessage       string
+	Stack              string
+}
+
+// statements are what the writer executes, prepared once per connection.
+type statements struct {
+	insertJob, insertBody, deleteBodies          *sql.Stmt
+	lease, finish, wait, requeue, askCancel      *sql.Stmt
+	heads, due, nextDue, row, running            *sql.Stmt
+	insertAttempt, foldAttempt, attempt, bodyOf  *sql.Stmt
+	putCount, putRank, putFact                   *sql.Stmt
+	addQueue, addTask, addPolicy, putWorker      *sql.Stmt
+	insertAction, insertReceipts, deleteReceipts *sql.Stmt
+}
+
+func (s *Store) prepare() error {
+	for _, p := range []struct {
+		stmt **sql.Stmt
+		text string
+	}{
+		{&s.st.insertJob, `INSERT INTO jobs (id, queue, task, state, priority, level, rank, policy, enqueued_at, run_at, ready_at, next_at, payload_bytes, owner, key, labels, traceparent, payload)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`},
+		{&s.st.insertBody, `INSERT INTO bodies (job, kind, n, bytes) VALUES (?, ?, ?, ?) ON CONFLICT (job, kind, n) DO UPDATE SET bytes = excluded.bytes`},
+		{&s.st.deleteBodies, `DELETE FROM bodies WHERE job = ? AND kind = ?`},
+		{&s.st.lease, `UPDATE jobs SET state = 4, attempt = ?, tries = ?, started_at = ?, worker = ?, token = ?, leased_at = ?, lease_ms = ? WHERE id = ?`},
+		{&s.st.finish, `UPDATE jobs SET state = ?, tries = ?, finished_at = ?, next_at = 0, reason = ?, reason_text = ?, token = 0 WHERE id = ?`},
+		{&s.st.wait, `UPDATE jobs SET state = ?, tries = ?, rank = ?, ready_at = ?, next_at = ?, token = 0 WHERE id = ?`},
+		{&s.st.requeue, `UPDATE jobs SET state = ?, round = ?, tries = 0, rank = ?, run_at = 0, start_by = 0, ready_at = ?, next_at = 0, started_at = 0, finished_at = 0,
+			cancel_asked_at = 0, reason = '', reason_text = '', payload_bytes = ?, payload = ? WHERE id = ?`},
+		{&s.st.askCancel, `UPDATE jobs SET cancel_asked_at = ?, reason_text = ? WHERE id = ?`},
+		{&s.st.heads, `SELECT ` + rowColumns + ` FROM jobs WHERE queue = ? AND task = ? AND state = 3 AND removed_by = 0 ORDER BY level DESC, rank, id LIMIT ?`},
+		{&s.st.due, `SELECT ` + rowColumns + ` FROM jobs WHERE state IN (2, 5) AND removed_by = 0 AND next_at <= ? ORDER BY next_at, id LIMIT ?`},
+		{&s.st.nextDue, `SELECT next_at FROM jobs WHERE state IN (2, 5) AND removed_by = 0 ORDER BY next_at, id LIMIT 1`},
+		{&s.st.row, `SELECT ` + rowColumns + ` FROM jobs WHERE id = ? AND removed_by = 0`},
+		{&s.st.running, `SELECT ` + rowColumns + ` FROM jobs WHERE queue = ? AND task = ? AND state = 4 AND removed_by = 0`},
+		{&s.st.insertAttempt, `INSERT INTO attempts (job, n, round, worker, token, started_at, ended_at, run_ms, outcome, counted, error_type, error_message)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`},
+		{&s.st.foldAttempt, `DELETE FROM attempts WHERE job = ? AND n = ?`},
+		{&s.st.attempt, `SELECT token, outcome, error_type FROM attempts WHERE job = ? AND n = ?`},
+		{&s.st.bodyOf, `SELECT bytes FROM bodies WHERE job = ? AND kind = ? AND n = ?`},
+		{&s.st.putCount, `INSERT INTO counts (queue, task, state, n) VALUES (?, ?, ?, ?) ON CONFLICT (queue, task, state) DO UPDATE SET n = excluded.n`},
+		{&s.st.putRank, `UPDATE queues SET next_rank = ? WHERE id = ?`},
+		{&s.st.putFact, `UPDATE facts SET value = ? WHERE name = ?`},
+		{&s.st.addQueue, `INSERT INTO queues (id, name, created_at) VALUES (?, ?, ?)`},
+		{&s.st.addTask, `INSERT INTO tasks (id, name, created_at) VALUES (?, ?, ?)`},
+		{&s.st.addPolicy, `INSERT INTO policies (body) VALUES (?) ON CONFLICT (body) DO UPDATE SET body = body RETURNING id`},
+		{&s.st.putWorker, `INSERT INTO workers (uid, name, host, pid, version, first_seen) VALUES (?, ?, ?, ?, ?, ?)
+			ON CONFLICT (uid) DO UPDATE SET name = excluded.name, host = excluded.host, pid = excluded.pid, version = excluded.version RETURNING id`},
+		{&s.st.insertAction, `INSERT INTO actions (at, principal, action, job, detail) VALUES (?, ?, ?, ?, ?)`},
+		{&s.st.insertReceipts, `INSERT INTO receipts (at, entries) VALUES (?, ?) RETURNING id`},
+		{&s.st.deleteReceipts, `DELETE FROM receipts WHERE id <= ?`},
+	} {
+		stmt, err := s.conn.PrepareContext(background, p.text)
+		if err != nil {
+			return err
+		}
+		*p.stmt = stmt
+	}
+	return nil
+}
+
+// begin opens a transaction where none is open.
+func (s *Store) begin() error {
+	if s.open {
+		return nil
+	}
+	_, err := s.conn.ExecContext(background, "BEGIN IMMEDIATE")
+	s.open = err == nil
+	return err
+}
+
+// Writing tells whether something was written since the last commit.
+func (s *Store) Writing() bool { return s.open }
+
+// Commit makes everything that was written since the last one durable. When it
+// fails nothing is, and the transaction still has to be rolled back.
+func (s *Store) Commit() error {
+	_, err := s.conn.ExecContext(background, "COMMIT")
+	s.open = err != nil
+	return err
+}
+
+// Rollback undoes everything since the last commit.
+func (s *Store) Rollback() error {
+	s.open = false
+	_, err := s.conn.ExecContext(background, "ROLLBACK")
+	return err
+}
+
+func (s *Store) exec(stmt *sql.Stmt, args ...any) error {
+	if err := s.begin(); err != nil {
+		return err
+	}
+	s.written++
+	_, err := stmt.ExecContext(background, args...)
+	return err
+}
+
+// execID executes a statement that returns an id.
+func (s *Store) execID(stmt *sql.Stmt, args ...any) (id int64, err error) {
+	if err := s.begin(); err != nil {
+		return 0, err
+	}
+	s.written++
+	err = stmt.QueryRowContext(background, args...).Scan(&id)
+	return id, err
+}
+
+// InsertJob writes a new job's row and its payload.
+func (s *Store) InsertJob(r *Row) error {
+	inline, err := s.payload(r)
+	if err != nil {
+		return err
+	}
+	return s.exec(s.st.insertJob, r.ID, r.Queue, r.Task, int64(r.State), r.Priority, r.Level, r.Rank, r.Policy, int64(r.EnqueuedAt), int64(r.RunAt), int64(r.ReadyAt), int64(r.NextAt),
+		r.PayloadBytes, r.Owner, r.Key, r.Labels, r.Traceparent, inline)
+}
+
+// payload writes a long payload into bodies and answers what belongs into the
+// row.
+func (s *Store) payload(r *Row) (inline []byte, err error) {
+	if len(r.Payload) <= InlineBytes {
+		return r.Payload, nil
+	}
+	return nil, s.exec(s.st.insertBody, r.ID, PayloadBody, 0, r.Payload)
+}
+
+// LoadPayload fills a row's payload from bodies where it is a long one.
+func (s *Store) LoadPayload(r *Row) error {
+	if r.PayloadBytes <= InlineBytes {
+		return nil
+	}
+	return s.st.bodyOf.QueryRowContext(background, r.ID, PayloadBody, 0).Scan(&r.Payload)
+}
+
+// Lease writes that a job runs: attempt, tries, started, worker and lease.
+func (s *Store) Lease(r *Row) error {
+	return s.exec(s.st.lease, r.Attempt, r.Tries, int64(r.StartedAt), r.Worker, r.Token, int64(r.LeasedAt), r.LeaseMS, r.ID)
+}
+
+// Finish writes a job's end: state, tries, time, reason; nothing is planned for
+// it any more.
+func (s *Store) Finish(r *Row) error {
+	return s.exec(s.st.finish, int64(r.State), r.Tries, int64(r.FinishedAt), r.Reason, r.ReasonText, r.ID)
+}
+
+// Wait writes that a job waits: state, tries, rank, ready_at and next_at.
+func (s *Store) Wait(r *Row) error {
+	return s.exec(s.st.wait, int64(r.State), r.Tries, r.Rank, int64(r.ReadyAt), int64(r.NextAt), r.ID)
+}
+
+// Requeue writes a job's new round, with its payload.
+func (s *Store) Requeue(r *Row) error {
+	if err := s.exec(s.st.deleteBodies, r.ID, ResultBody); err != nil {
+		return err
+	}
+	inline, err := s.payload(r)
+	if err != nil {
+		return err
+	}
+	return s.exec(s.st.requeue, int64(r.State), r.Round, r.Rank, int64(r.ReadyAt), r.PayloadBytes, inline, r.ID)
+}
+
+// AskCancel writes the wish to cancel a running job.
+func (s *Store) AskCancel(r *Row) error {
+	return s.exec(s.st.askCancel, int64(r.CancelAskedAt), r.ReasonText, r.ID)
+}
+
+// Result writes a job's result.
+func (s *Store) Result(id int64, result []byte) error {
+	return s.exec(s.st.insertBody, id, ResultBody, 0, result)
+}
+
+// The first and the last attempts of a job that are kept whole.
+const (
+	FirstKept = 10
+	LastKept  = 90
+)
+
+// InsertAttempt writes an ended attempt and folds the one that is then neither
+// among the first nor among the last.
+func (s *Store) InsertAttempt(a *Attempt) error {
+	err := s.exec(s.st.insertAttempt, a.Job, a.N, a.Round, a.Worker, a.Token, int64(a.StartedAt), int64(a.EndedAt), a.RunMS, string(a.Outcome), a.Counted, a.ErrorType, a.ErrorMessage)
+	if err == nil && a.Stack != "" {
+		err = s.exec(s.st.insertBody, a.Job, StackBody, a.N, []byte(a.Stack))
+	}
+	if err == nil && a.N > FirstKept+LastKept {
+		err = s.exec(s.st.foldAttempt, a.Job, a.N-LastKept)
+	}
+	return err
+}
+
+// EndedAttempt finds the token, outcome and error type of an ended attempt; nil
+// where there is none.
+func (s *Store) EndedAttempt(id int64, n int) (*Attempt, error) {
+	a := &Attempt{Job: id, N: n}
+	err := s.st.attempt.QueryRowContext(background, id, n).Scan(&a.Token, &a.Outcome, &a.ErrorType)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	return a, err
+}
+
+func rows(r *sql.Rows, err error) ([]*Row, error) {
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	var all []*Row
+	for r.Next() {
+		row := new(Row)
+		if err := row.scan(r); err != nil {
+			return nil, err
+		}
+		all = append(all, row)
+	}
+	return all, r.Err()
+}
+
+// Heads reads the first ready jobs of a queue and task in their order.
+func (s *Store) Heads(queue, task int64, limit int) ([]*Row, error) {
+	return rows(s.st.heads.QueryContext(background, queue, task, limit))
+}
+
+// Due reads jobs whose time has come, the longest due first.
+func (s *Store) Due(now job.Time, limit int) ([]*Row, error) {
+	return rows(s.st.due.QueryContext(background, int64(now), limit))
+}
+
+// NextDue tells when the next scheduled job or backoff is due; zero for never.
+func (s *Store) NextDue() (at job.Time, err error) {
+	err = s.st.nextDue.QueryRowContext(background).Scan(&at)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = nil
+	}
+	return at, err
+}
+
+// Row reads a job's row inside the transaction; nil where there is none.
+func (s *Store) Row(id int64) (*Row, error) {
+	row := new(Row)
+	err := row.scan(s.st.row.QueryRowContext(background, id))
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	return row, err
+}
+
+// Running reads the running jobs of a queue and task.
+func (s *Store) Running(queue, task int64) ([]*Row, error) {
+	return rows(s.st.running.QueryContext(background, queue, task))
+}
+
+// PutCount writes a kept count.
+func (s *Store) PutCount(queue, task int64, state job.State, n int64) error {
+	return s.exec(s.st.putCount, queue, task, int64(state), n)
+}
+
+// PutRank writes a queue's next rank.
+func (s *Store) PutRank(queue, next int64) error { return s.exec(s.st.putRank, next, queue) }
+
+// PutNextJob writes the next id of a job.
+func (s *Store) PutNextJob(next int64) error { return s.exec(s.st.putFact, next, "next_job") }
+
+// AddQueue writes a new queue's name.
+func (s *Store) AddQueue(id int64, name string, now job.Time) error {
+	return s.exec(s.st.addQueue, id, name, int64(now))
+}
+
+// AddTask writes a new task's name.
+func (s *Store) AddTask(id int64, name string, now job.Time) error {
+	return s.exec(s.st.addTask, id, name, int64(now))
+}
+
+// AddPolicy finds or writes a policy and answers its id.
+func (s *Store) AddPolicy(body string) (id int64, err error) {
+	return s.execID(s.st.addPolicy, body)
+}
+
+// PutWorker writes who a worker is and answers its number.
+func (s *Store) PutWorker(w *job.Worker, now job.Time) (id int64, err error) {
+	return s.execID(s.st.putWorker, w.ID, w.Name, w.Host, w.PID, w.Version, int64(now))
+}
+
+// InsertAction records what an operator did to a job.
+func (s *Store) InsertAction(now job.Time, principal, action string, id int64, detail string) error {
+	return s.exec(s.st.insertAction, int64(now), principal, action, id, detail)
+}
+
+// InsertReceipts writes a commit's receipts and answers their row's id.
+func (s *Store) InsertReceipts(now job.Time, entries []byte) (id int64, err error) {
+	return s.execID(s.st.insertReceipts, int64(now), entries)
+}
+
+// DeleteReceipts removes receipts up to a row.
+func (s *Store) DeleteReceipts(upTo int64) error { return s.exec(s.st.deleteReceipts, upTo) }

@@ -209,16 +209,12 @@ func (e *Engine) Queues(ctx context.Context) ([]job.Queue, error) {
 	all := make([]job.Queue, 0, len(e.view.queues))
 	ready := map[string][]groupID{}
 	for _, q := range e.view.queues {
-		told := job.Queue{Name: q.name, Order: "priority", Counts: everyState()}
+		all = append(all, job.Queue{Name: q.name, Order: "priority", Counts: q.byState()})
 		for task, counts := range q.tasks {
-			for _, s := range job.States() {
-				told.Counts[s] += counts[s]
-			}
 			if counts[job.Ready] > 0 {
 				ready[q.name] = append(ready[q.name], groupID{q.id, task})
 			}
 		}
-		all = append(all, told)
 	}
 	e.view.mu.RUnlock()
 	sort.Slice(all, func(i, j int) bool { return all[i].Name < all[j].Name })
@@ -236,6 +232,17 @@ func (e *Engine) Queues(ctx context.Context) ([]job.Queue, error) {
 		}
 	}
 	return all, nil
+}
+
+// byState adds up the counts of a queue's tasks.
+func (q *queue) byState() map[job.State]int64 {
+	total := everyState()
+	for _, counts := range q.tasks {
+		for _, s := range job.States() {
+			total[s] += counts[s]
+		}
+	}
+	return total
 }
 
 func everyState() map[job.State]int64 {
@@ -324,5 +331,16 @@ func (e *Engine) untaken(queueName string, now job.Time) (all []untaken) {
 		}
 		return a.queue+a.task < b.queue+b.task
 	})
+	return all
+}
+
+// Counts gives every queue's jobs by state.
+func (e *Engine) Counts() map[string]map[job.State]int64 {
+	e.view.mu.RLock()
+	defer e.view.mu.RUnlock()
+	all := make(map[string]map[job.State]int64, len(e.view.queues))
+	for _, q := range e.view.queues {
+		all[q.name] = q.byState()
+	}
 	return all
 }

@@ -252,6 +252,9 @@ type Settlement struct {
 	// Enqueue are follow-ups that exist if and only if the settle took
 	// effect.
 	Enqueue []Spec `json:"enqueue,omitzero"`
+	// Misread is what was wrong with the item already when it was read from
+	// the wire; such an item is refused.
+	Misread []FieldError `json:"-"`
 }
 
 // SettleResult is what became of one settlement.
@@ -268,6 +271,9 @@ type SettleResult struct {
 // Check answers what is wrong with a settlement by itself; nil where nothing
 // is. maxPayload bounds the payloads of its follow-ups.
 func (s *Settlement) Check(maxPayload int) []FieldError {
+	if s.Misread != nil {
+		return s.Misread
+	}
 	var c checks
 	switch s.Outcome {
 	case OutcomeDone, OutcomeFailed, OutcomeGiveUp, OutcomeReleased:

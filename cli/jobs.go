@@ -1,0 +1,393 @@
+package cli
+
+import (
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"humblemule/cli/present"
+	"humblemule/core/job"
+)
+
+func (a *app) enqueueCommand() *cobra.Command {
+	var (
+		s                           job.Spec
+		priority, maxAttempts       int
+		delay, timeout, runAt       string
+		labels                      map[string]string
+		first, ceiling, giveUpAfter string
+	)
+	c := &cobra.Command{
+		Use: "enqueue TASK [PAYLOAD]", Short: "Hand a job to the service",
+		Long:    "Hand a job to the service. PAYLOAD is JSON, @FILE, or - for standard input.",
+		Args:    args(cobra.RangeArgs(1, 2)),
+		Example: "  hmule enqueue tide.predict '{\"station\":\"inner-quay\",\"date\":\"2026-12-01\"}'\n  hmule enqueue manifest.check @arrival.json --queue berths --delay 10m --label berth=berth-3",
+		RunE: func(c *cobra.Command, given []string) error {
+			s.Task = given[0]
+			if len(given) == 2 {
+				payload, err := payloadOf(given[1], c.InOrStdin())
+				if err != nil {
+					return err
+				}
+				s.Payload = payload
+			}
+			if c.Flags().Changed("priority") {
+				s.Priority = &priority
+			}
+			if c.Flags().Changed("max-attempts") {
+				s.MaxAttempts = &maxAttempts
+			}
+			if first != "" || ceiling != "" || giveUpAfter != "" {
+				s.Retry = &job.Retry{}
+			}
+			s.Labels = labels
+			if err := errors.Join(
+				readInto("delay", delay, &s.Delay), readInto("timeout", timeout, &s.Timeout), readInto("run-at", runAt, &s.RunAt),
+				readRetry(s.Retry, first, ceiling, giveUpAfter),
+			); err != nil {
+				return err
+			}
+			m, err := a.client()
+			if err != nil {
+				return err
+			}
+			j, err := m.Enqueue(c.Context(), s)
+			if err != nil {
+				return err
+			}
+			return a.show(j, func(o *present.Out) {
+				o.Line("Job %d is %s.", j.ID, present.State(j.State))
+				for _, w := range j.Warnings {
+					o.Line("Note: %s %s.", w.Field, w.Message)
+				}
+				o.Hint("hmule why %d", j.ID)
+			})
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&s.Queue, "queue", "", "queue (common)")
+	f.IntVar(&priority, "priority", job.DefaultPriority, "0 to 9, 9 goes first")
+	f.StringVar(&delay, "delay", "", "wait so long before the first start: 90s, 1h30m, 2d")
+	f.StringVar(&runAt, "run-at", "", "not before this time: 2026-11-23T06:00:00Z")
+	f.StringVar(&timeout, "timeout", "", "time limit of one attempt")
+	f.IntVar(&maxAttempts, "max-attempts", job.DefaultMaxAttempts, "attempts before it is a dead letter; 0 for no limit")
+	f.StringVar(&first, "retry-first", "", "wait after the first failure (10s)")
+	f.StringVar(&ceiling, "retry-ceiling", "", "longest wait between attempts (8h)")
+	f.StringVar(&giveUpAfter, "give-up-after", "", "dead when the next attempt would come later than this")
+	f.StringVar(&s.Owner, "owner", "", "whom the job is for")
+	f.StringVar(&s.Key, "key", "", "a name of your own by which the job is found")
+	f.StringToStringVar(&labels, "label", nil, "label, as name=value; may be given again")
+	return c
+}
+
+// readInto reads a flag's text into a value that knows how to read itself.
+func readInto(flag, text string, v interface{ UnmarshalText([]byte) error }) error {
+	if text == "" {
+		return nil
+	}
+	if err := v.UnmarshalText([]byte(text)); err != nil {
+		return usageError{fmt.Errorf("--%s: %w", flag, err)}
+	}
+	return nil
+}
+
+func readRetry(r *job.Retry, first, ceiling, giveUpAfter string) error {
+	if r == nil {
+		return nil
+	}
+	return errors.Join(readInto("retry-first", first, &r.First), readInto("retry-ceiling", ceiling, &r.Ceiling), readInto("give-up-after", giveUpAfter, &r.GiveUpAfter))
+}
+
+func (a *app) jobsCommand() *cobra.Command {
+	var f job.Filter
+	var states, labels []string
+	var order string
+	c := &cobra.Command{
+		Use: "jobs", Short: "List jobs, newest first", Args: args(cobra.NoArgs),
+		Example: "  hmule jobs --state dead,backoff\n  hmule jobs --queue berths --label berth=berth-3 -o json",
+		RunE: func(c *cobra.Command, _ []string) error {
+			for _, word := range states {
+				s, err := job.ParseState(word)
+				if err != nil {
+					return usageError{fmt.Errorf("--state: %w", err)}
+				}
+				f.States = append(f.States, s)
+			}
+			f.Labels = map[string]string{}
+			for _, pair := range labels {
+				name, value, ok := strings.Cut(pair, "=")
+				if !ok {
+					return usageError{fmt.Errorf("--label %q is no pair; write name=value", pair)}
+				}
+				f.Labels[name] = value
+			}
+			f.Order = job.Order(order)
+			m, err := a.client()
+			if err != nil {
+				return err
+			}
+			page, err := m.Jobs(c.Context(), f)
+			if err != nil {
+				return err
+			}
+			return a.show(page, func(o *present.Out) { listJobs(o, page) })
+		},
+	}
+	fl := c.Flags()
+	fl.StringSliceVar(&states, "state", nil, "states, such as dead,backoff")
+	fl.StringSliceVar(&f.Queues, "queue", nil, "queues")
+	fl.StringSliceVar(&f.Tasks, "task", nil, "tasks")
+	fl.StringVar(&f.Owner, "owner", "", "owner")
+	fl.StringVar(&f.Key, "key", "", "the producer's own name for the job")
+	fl.StringArrayVar(&labels, "label", nil, "label, as name=value")
+	fl.StringVar(&order, "order", "", "newest, oldest, or next planned")
+	fl.IntVar(&f.Limit, "limit", 20, "how many to show, at most 500")
+	fl.StringVar(&f.Cursor, "cursor", "", "where the list goes on, as the last one told")
+	return c
+}
+
+func listJobs(o *present.Out, page job.Page) {
+	if len(page.Jobs) == 0 {
+		if page.NextCursor != "" {
+			o.Line("No such job among the %s that were looked at.", job.Grouped(job.MaxSearched))
+			o.Hint("hmule jobs --cursor %s with the same filters looks further", page.NextCursor)
+			return
+		}
+		o.Line("There is no such job.")
+		o.Hint("hmule enqueue tide.predict '{\"station\":\"inner-quay\",\"date\":\"2026-12-01\"}'")
+		return
+	}
+	rows := make([][]string, len(page.Jobs))
+	for i, j := range page.Jobs {
+		rows[i] = []string{fmt.Sprint(j.ID), present.State(j.State), j.Task, j.Queue, tries(j), o.Age(j.EnqueuedAt), note(o, j)}
+	}
+	o.Table([]present.Column{{Head: "id", Right: true}, {Head: "state"}, {Head: "task"}, {Head: "queue"}, {Head: "try"}, {Head: "enqueued"}, {Head: "note"}}, rows)
+	if page.Matched != nil && *page.Matched > int64(len(page.Jobs)) {
+		o.Hint("%s match; --limit shows more.", job.Grouped(*page.Matched))
+	}
+}
+
+func tries(j job.Job) string {
+	switch {
+	case j.Tries == 0:
+		return ""
+	case j.MaxAttempts == 0:
+		return fmt.Sprint(j.Tries)
+	}
+	return job.OfMost(j.Tries, j.MaxAttempts)
+}
+
+// note is what is most worth knowing about a job in a list.
+func note(o *present.Out, j job.Job) string {
+	switch {
+	case j.State == job.Scheduled:
+		return "starts " + o.Age(j.NextAt)
+	case j.State == job.Running && j.CancelAskedAt != 0:
+		return "asked to end"
+	case j.State == job.Running:
+		return "since " + strings.TrimSuffix(o.Age(j.StartedAt), " ago")
+	case j.State == job.Skipped || j.State == job.Cancelled:
+		return j.ReasonText
+	case j.LastError != nil:
+		return j.LastError.Message
+	}
+	return ""
+}
+
+func (a *app) jobCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "job ID", Short: "Show everything about one job", Args: args(cobra.ExactArgs(1)), Example: "  hmule job 42",
+		RunE: func(c *cobra.Command, given []string) error {
+			j, err := a.fetch(c, given[0])
+			if err != nil {
+				return err
+			}
+			return a.show(j, func(o *present.Out) { showJob(o, j) })
+		},
+	}
+}
+
+// fetch asks for the job an argument names.
+func (a *app) fetch(c *cobra.Command, text string) (job.Job, error) {
+	id, err := jobID(text)
+	if err != nil {
+		return job.Job{}, err
+	}
+	m, err := a.client()
+	if err != nil {
+		return job.Job{}, err
+	}
+	return m.Job(c.Context(), id)
+}
+
+func showJob(o *present.Out, j job.Job) {
+	o.Line("%s  %s", present.Strong(fmt.Sprintf("Job %d", j.ID)), present.State(j.State))
+	if j.WaitingBecause != "" {
+		o.Text(0, j.WaitingBecause)
+	} else if why := finishedBecause(j); why != "" {
+		o.Text(0, why)
+	}
+	o.Line("")
+	labels := make([]string, 0, len(j.Labels))
+	for _, name := range slices.Sorted(maps.Keys(j.Labels)) {
+		labels = append(labels, name+"="+j.Labels[name])
+	}
+	at := func(t job.Time) string {
+		if t == 0 {
+			return ""
+		}
+		return present.Time(t) + present.Quiet("  "+o.Age(t))
+	}
+	o.Facts(
+		[2]string{"task", j.Task}, [2]string{"queue", j.Queue}, [2]string{"priority", fmt.Sprint(j.Priority)},
+		[2]string{"try", tries(j)}, [2]string{"round", round(j)}, [2]string{"owner", j.Owner}, [2]string{"key", j.Key}, [2]string{"labels", strings.Join(labels, "  ")},
+		[2]string{"enqueued", at(j.EnqueuedAt)}, [2]string{"started", at(j.StartedAt)}, [2]string{"finished", at(j.FinishedAt)}, [2]string{"next", at(j.NextAt)},
+		[2]string{"lease ends", at(j.LeaseEndsAt)}, [2]string{"payload", string(j.Payload)}, [2]string{"result", string(j.Result)},
+	)
+	showAttempts(o, j)
+	switch {
+	case j.State.Finished() && j.State != job.Done:
+		o.Hint("hmule requeue %d", j.ID)
+	case !j.State.Finished():
+		o.Hint("hmule why %d", j.ID)
+	}
+}
+
+func round(j job.Job) string {
+	if j.Round == 1 {
+		return ""
+	}
+	return fmt.Sprint(j.Round)
+}
+
+func showAttempts(o *present.Out, j job.Job) {
+	if len(j.Attempts) == 0 {
+		return
+	}
+	o.Line("")
+	rows := make([][]string, len(j.Attempts))
+	for i, t := range j.Attempts {
+		took, outcome, message := "", string(t.Outcome), ""
+		if t.EndedAt != 0 {
+			took = fmt.Sprint(int64(t.EndedAt - t.StartedAt))
+		} else {
+			outcome = "running"
+		}
+		if t.Error != nil {
+			message = t.Error.Type + ": " + t.Error.Message
+		}
+		rows[i] = []string{fmt.Sprint(t.N), fmt.Sprint(t.Round), t.StartedAt.Go().Local().Format("15:04:05"), took, outcome, t.WorkerName, message}
+	}
+	o.Table([]present.Column{{Head: "attempt", Right: true}, {Head: "round", Right: true}, {Head: "started"}, {Head: "took ms", Right: true}, {Head: "outcome"}, {Head: "worker"}, {Head: "error"}}, rows)
+	if j.AttemptsFolded > 0 {
+		o.Hint("%d attempts in between are only counted.", j.AttemptsFolded)
+	}
+}
+
+// finishedBecause says in one sentence why a job is finished.
+func finishedBecause(j job.Job) string {
+	why := map[job.Reason]string{
+		job.AttemptsUsedUp: fmt.Sprintf("All its attempts are used up: try %s failed.", job.OfMost(j.Tries, j.MaxAttempts)),
+		job.TooOld:         "Its next attempt would have come later than give_up_after allows.",
+		job.TooLate:        "It could not start in time.",
+		job.GaveUp:         "Its handler gave it up.",
+		job.ByHandler:      "Its handler skipped it: " + j.ReasonText + ".",
+		job.Asked:          "Its cancelling was asked.",
+	}[j.Reason]
+	if j.State == job.Dead && len(j.Attempts) > 0 {
+		if last := j.Attempts[len(j.Attempts)-1]; last.Error != nil {
+			why += " The last error: " + last.Error.Message
+		}
+	}
+	return why
+}
+
+func (a *app) whyCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "why ID", Short: "Say in one sentence why a job waits, or how it ended", Args: args(cobra.ExactArgs(1)), Example: "  hmule why 42",
+		RunE: func(c *cobra.Command, given []string) error {
+			j, err := a.fetch(c, given[0])
+			if err != nil {
+				return err
+			}
+			because := why(j)
+			told := struct {
+				ID      int64     `json:"id"`
+				State   job.State `json:"state"`
+				Because string    `json:"because"`
+			}{j.ID, j.State, because}
+			return a.show(told, func(o *present.Out) {
+				o.Line("Job %d is %s.", j.ID, present.State(j.State))
+				o.Text(0, because)
+			})
+		},
+	}
+}
+
+func why(j job.Job) string {
+	switch {
+	case j.WaitingBecause != "":
+		return j.WaitingBecause
+	case j.State == job.Running:
+		return fmt.Sprintf("A worker runs it: try %s, since %s.", job.OfMost(j.Tries, j.MaxAttempts), present.Time(j.Attempts[len(j.Attempts)-1].StartedAt))
+	case j.State == job.Done:
+		return "Its handler finished it at " + present.Time(j.FinishedAt) + "."
+	}
+	return finishedBecause(j)
+}
+
+func (a *app) requeueCommand() *cobra.Command {
+	var payload string
+	c := &cobra.Command{
+		Use: "requeue ID...", Short: "Give finished jobs a new round; their history stays", Args: args(cobra.MinimumNArgs(1)),
+		Example: "  hmule requeue 42\n  hmule requeue 42 --payload '{\"manifest\":\"heron-0291b\"}'",
+		RunE: func(c *cobra.Command, given []string) error {
+			var edited any
+			if payload != "" {
+				raw, err := payloadOf(payload, c.InOrStdin())
+				if err != nil {
+					return err
+				}
+				edited = raw
+			}
+			m, err := a.client()
+			if err != nil {
+				return err
+			}
+			ids := make([]int64, len(given))
+			for i, text := range given {
+				if ids[i], err = jobID(text); err != nil {
+					return err
+				}
+			}
+			var done []job.Job
+			var refused []error
+			for _, id := range ids {
+				j, err := m.Requeue(c.Context(), id, edited)
+				if err != nil {
+					refused = append(refused, err)
+					continue
+				}
+				done = append(done, j)
+			}
+			if err := a.show(requeued{done}, func(o *present.Out) {
+				for _, j := range done {
+					o.Line("Job %d is %s, round %d.", j.ID, present.State(j.State), j.Round)
+				}
+			}); err != nil {
+				return err
+			}
+			return errors.Join(refused...)
+		},
+	}
+	c.Flags().StringVar(&payload, "payload", "", "another payload: JSON, @FILE, or - for standard input")
+	return c
+}
+
+type requeued struct {
+	Jobs []job.Job `json:"jobs"`
+}

@@ -1,0 +1,164 @@
+// Package present writes for people: tables, sentences, times and marks, the
+// same words and marks as the console's.
+package present
+
+import (
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+
+	"charm.land/lipgloss/v2"
+	"charm.land/lipgloss/v2/table"
+	"github.com/charmbracelet/colorprofile"
+	"github.com/charmbracelet/x/term"
+
+	"humblemule/core/job"
+)
+
+// Out writes to one stream. Colour is left out where the stream is no terminal
+// or NO_COLOR is set.
+type Out struct {
+	w     io.Writer
+	width int
+	Now   time.Time
+}
+
+// mostColumns is how wide a table is on a wider terminal, and where there is
+// none.
+const mostColumns = 100
+
+// New makes an Out of a stream.
+func New(w io.Writer) *Out {
+	o := &Out{w: colorprofile.NewWriter(w, os.Environ()), width: mostColumns, Now: time.Now()}
+	if f, ok := w.(*os.File); ok {
+		if columns, _, err := term.GetSize(f.Fd()); err == nil && columns > 0 {
+			o.width = min(columns, mostColumns)
+		}
+	}
+	return o
+}
+
+// The ink of the terminal, by role; the tokens of the console in ANSI's terms.
+var (
+	quiet  = lipgloss.NewStyle().Faint(true)
+	strong = lipgloss.NewStyle().Bold(true)
+	inks   = map[job.State]lipgloss.Style{
+		job.Held:      lipgloss.NewStyle().Foreground(lipgloss.Color("103")),
+		job.Scheduled: lipgloss.NewStyle().Foreground(lipgloss.Color("133")),
+		job.Ready:     lipgloss.NewStyle(),
+		job.Running:   lipgloss.NewStyle().Foreground(lipgloss.Color("33")),
+		job.Backoff:   lipgloss.NewStyle().Foreground(lipgloss.Color("172")),
+		job.Done:      lipgloss.NewStyle().Foreground(lipgloss.Color("35")),
+		job.Skipped:   quiet,
+		job.Cancelled: quiet,
+		job.Dead:      lipgloss.NewStyle().Foreground(lipgloss.Color("167")),
+	}
+	marks = map[job.State]string{
+		job.Held: "‖", job.Scheduled: "◷", job.Ready: "○", job.Running: "◐", job.Backoff: "↺",
+		job.Done: "●", job.Skipped: "»", job.Cancelled: "⊘", job.Dead: "▼",
+	}
+)
+
+// State writes a state as its mark and its word.
+func State(s job.State) string { return inks[s].Render(marks[s] + " " + s.String()) }
+
+// Quiet writes what matters less.
+func Quiet(text string) string { return quiet.Render(text) }
+
+// Strong writes what matters most.
+func Strong(text string) string { return strong.Render(text) }
+
+// Line writes a line of text.
+func (o *Out) Line(format string, args ...any) {
+	fmt.Fprintf(o.w, format+"\n", args...)
+}
+
+// Hint writes the next useful command as a last quiet line.
+func (o *Out) Hint(format string, args ...any) {
+	fmt.Fprintln(o.w, Quiet(fmt.Sprintf(format, args...)))
+}
+
+// Column is a column of a table.
+type Column struct {
+	Head string
+	// Right aligns numbers.
+	Right bool
+}
+
+// Table writes rows without boxes, columns aligned, no wider than the terminal.
+func (o *Out) Table(columns []Column, rows [][]string) {
+	heads := make([]string, len(columns))
+	for i, c := range columns {
+		heads[i] = c.Head
+	}
+	t := table.New().Headers(heads...).Rows(rows...).Wrap(false).
+		BorderTop(false).BorderBottom(false).BorderLeft(false).BorderRight(false).BorderHeader(false).BorderColumn(false).BorderRow(false).
+		StyleFunc(func(row, col int) lipgloss.Style {
+			s := lipgloss.NewStyle().PaddingRight(2)
+			if col == len(columns)-1 {
+				s = lipgloss.NewStyle()
+			}
+			if columns[col].Right {
+				s = s.Align(lipgloss.Right)
+			}
+			if row == table.HeaderRow {
+				s = s.Faint(true)
+			}
+			return s
+		})
+	if text := t.String(); lipgloss.Width(text) <= o.width {
+		fmt.Fprintln(o.w, trimRight(text))
+		return
+	}
+	fmt.Fprintln(o.w, trimRight(t.Width(o.width).String()))
+}
+
+func trimRight(text string) string {
+	lines := strings.Split(text, "\n")
+	for i, l := range lines {
+		lines[i] = strings.TrimRight(l, " ")
+	}
+	return strings.Join(lines, "\n")
+}
+
+// Facts writes names and values under each other, leaving out what is empty.
+func (o *Out) Facts(pairs ...[2]string) {
+	widest := 0
+	for _, p := range pairs {
+		if p[1] != "" {
+			widest = max(widest, lipgloss.Width(p[0]))
+		}
+	}
+	for _, p := range pairs {
+		if p[1] != "" {
+			fmt.Fprintf(o.w, "%s%s  %s\n", Quiet(p[0]), strings.Repeat(" ", widest-lipgloss.Width(p[0])), p[1])
+		}
+	}
+}
+
+// Text writes text of any length, wrapped to the terminal and set in.
+func (o *Out) Text(indent int, text string) {
+	fmt.Fprintln(o.w, lipgloss.NewStyle().MarginLeft(indent).Width(o.width-indent).Render(text))
+}
+
+// Time writes a moment in the reader's time zone; empty for none.
+func Time(t job.Time) string {
+	if t == 0 {
+		return ""
+	}
+	return t.Go().Local().Format("2006-01-02 15:04:05 MST")
+}
+
+// Age writes how long ago, or in how long, a moment is; empty for none.
+func (o *Out) Age(t job.Time) string {
+	if t == 0 {
+		return ""
+	}
+	d := o.Now.Sub(t.Go())
+	if d < 0 {
+		return "in " + job.Roughly(-d)
+	}
+	return job.Roughly(d) + " ago"
+}

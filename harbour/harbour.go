@@ -1,0 +1,84 @@
+// Package harbour is the demo: the office of Saltmarrow Harbour, a made-up
+// port. It has handlers that do small real work on the data beside it, a
+// simulated outside world that is slow and fails by a seed, and the traffic of
+// an ordinary day.
+package harbour
+
+import (
+	"context"
+	"embed"
+	"errors"
+	"math/rand/v2"
+	"sync"
+	"time"
+
+	"humblemule/worker"
+)
+
+//go:embed data
+var data embed.FS
+
+// World is what lies outside the office. It is safe for concurrent use.
+type World struct {
+	mu     sync.Mutex
+	random *rand.Rand
+	// constantsFiled tells whether the harmonic constants of Gull Rock have
+	// been filed, without which its tides cannot be predicted.
+	constantsFiled bool
+	// speed shortens every wait; 1 is the world's own pace.
+	speed float64
+}
+
+// NewWorld makes a world whose chances follow from the seed. A speed of 1 is an
+// ordinary day; a higher one shortens every wait.
+func NewWorld(seed uint64, speed float64) *World {
+	return &World{random: rand.New(rand.NewPCG(seed, seed)), speed: speed}
+}
+
+// FileConstants files the constants of Gull Rock: the fix after which its dead
+// letters can be requeued.
+func (w *World) FileConstants() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.constantsFiled = true
+}
+
+// chance is true once in n times.
+func (w *World) chance(n int) bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	return w.random.IntN(n) == 0
+}
+
+// wait lets something outside take its time, between shortest and longest.
+func (w *World) wait(ctx context.Context, shortest, longest time.Duration) error {
+	w.mu.Lock()
+	d := shortest + time.Duration(w.random.Int64N(int64(longest-shortest)))
+	w.mu.Unlock()
+	timer := time.NewTimer(time.Duration(float64(d) / w.speed))
+	defer timer.Stop()
+	select {
+	case <-timer.C:
+		return nil
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	}
+}
+
+// Handlers gives a pool the handlers of the office.
+func (w *World) Handlers(p *worker.Pool) {
+	worker.Handle(p, TidePredict, w.predictTide)
+	worker.Handle(p, ManifestCheck, w.checkManifest)
+}
+
+// trouble is an error with a type of its own.
+type trouble struct {
+	kind, text string
+}
+
+func (t *trouble) Error() string { return t.text }
+
+// ErrorType is the type under which the attempt is kept.
+func (t *trouble) ErrorType() string { return t.kind }
+
+var errNoAnswer = errors.New("the tide gauge gives no answer on its line")

@@ -1,0 +1,123 @@
+package harbour
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"time"
+
+	"humblemule/core/job"
+)
+
+// Office hands over and ends jobs; the client of a service does.
+type Office interface {
+	Enqueue(ctx context.Context, s job.Spec) (job.Job, error)
+	Cancel(ctx context.Context, id int64) (job.Job, error)
+}
+
+// Traffic is an ordinary day's flow of jobs. What it enqueues follows from the
+// seed.
+type Traffic struct {
+	office Office
+	random *rand.Rand
+	pace   time.Duration
+}
+
+// NewTraffic makes traffic of about one job per pace.
+func NewTraffic(office Office, seed uint64, pace time.Duration) *Traffic {
+	return &Traffic{office: office, random: rand.New(rand.NewPCG(seed, 1)), pace: pace}
+}
+
+var (
+	agents    = []string{"Brine & Daughters", "North Quay Shipping", "Okonkwo Lines", "Marsh Agency"}
+	ships     = []string{"brisa-0412", "kelpie-0107", "osprey-2231", "marram-0950", "sandpiper-1180", "tern-0033", "whimbrel-0764", "avocet-0518", "heron-0291", "curlew-1405", "dunlin-0877", "plover-0620"}
+	wellKnown = []string{"inner-quay", "lock-gate", "salt-pier"}
+)
+
+// Run enqueues until ctx ends.
+func (t *Traffic) Run(ctx context.Context) error {
+	for n := 0; ; n++ {
+		if err := t.step(ctx, n); err != nil {
+			if ctx.Err() != nil {
+				return nil
+			}
+			return err
+		}
+		select {
+		case <-time.After(t.pace/2 + time.Duration(t.random.Int64N(int64(t.pace)))):
+		case <-ctx.Done():
+			return nil
+		}
+	}
+}
+
+// step enqueues the n-th job. The first ones show every kind once.
+func (t *Traffic) step(ctx context.Context, n int) error {
+	switch {
+	case n%20 == 4:
+		return t.enqueue(ctx, t.gullRock())
+	case n%20 == 7:
+		return t.enqueue(ctx, t.later())
+	case n%20 == 11:
+		return t.calledOff(ctx)
+	case n%3 == 0:
+		return t.enqueue(ctx, t.manifest(ships[t.random.IntN(len(ships))]))
+	case n == 1:
+		return t.enqueue(ctx, t.manifest("heron-0291"))
+	case n == 2:
+		return t.enqueue(ctx, t.manifest("avocet-0518"))
+	}
+	return t.enqueue(ctx, t.tide(wellKnown[t.random.IntN(len(wellKnown))]))
+}
+
+func (t *Traffic) enqueue(ctx context.Context, s job.Spec) error {
+	_, err := t.office.Enqueue(ctx, s)
+	return err
+}
+
+func (t *Traffic) manifest(name string) job.Spec {
+	return job.Spec{
+		Task: ManifestCheck, Queue: "berths", Payload: Arrival{name}, Key: name, Owner: agents[t.random.IntN(len(agents))],
+		Retry: &job.Retry{First: job.Duration(4 * time.Second)}, Labels: map[string]string{"berth": fmt.Sprintf("berth-%d", 1+t.random.IntN(5))},
+	}
+}
+
+func (t *Traffic) tide(station string) job.Spec {
+	tries := 4
+	return job.Spec{
+		Task: TidePredict, Payload: t.day(station), MaxAttempts: &tries,
+		Retry: &job.Retry{First: job.Duration(3 * time.Second), Factor: 2}, Timeout: job.Duration(20 * time.Second),
+		Labels: map[string]string{"station": station},
+	}
+}
+
+func (t *Traffic) day(station string) Day {
+	return Day{Station: station, Date: time.Now().AddDate(0, 0, t.random.IntN(60)).Format(time.DateOnly)}
+}
+
+// gullRock is a prediction that fails until its constants are filed.
+func (t *Traffic) gullRock() job.Spec {
+	s := t.tide("gull-rock")
+	tries := 3
+	s.MaxAttempts = &tries
+	return s
+}
+
+// later is a prediction for this evening's bulletin: it waits for its time.
+func (t *Traffic) later() job.Spec {
+	s := t.tide("inner-quay")
+	s.Delay = job.Duration(time.Duration(2+t.random.IntN(8)) * time.Minute)
+	return s
+}
+
+// calledOff enqueues a check for a ship that then turns away, and cancels it.
+func (t *Traffic) calledOff(ctx context.Context) error {
+	s := t.manifest("tern-0033")
+	s.Delay = job.Duration(time.Minute)
+	j, err := t.office.Enqueue(ctx, s)
+	if err != nil {
+		return err
+	}
+	_, err = t.office.Cancel(ctx, j.ID)
+	return err
+}

@@ -1,0 +1,70 @@
+package server
+
+import (
+	"bytes"
+	"crypto/rand"
+	"encoding/base64"
+	"io/fs"
+	"net/http"
+	"path"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"humblemule/core/job"
+)
+
+// nonceMark stands in the console's page where each answer's nonce goes.
+const nonceMark = "__NONCE__"
+
+// notAPI serves the console: its files, and its page for every other path, since
+// the console reads its own addresses.
+func (s *Server) notAPI(c *gin.Context) {
+	name := strings.TrimPrefix(path.Clean(c.Request.URL.Path), "/")
+	switch {
+	case name == "v1" || strings.HasPrefix(name, "v1/"):
+		s.fail(c, job.Fault(job.NotFound, "nothing is at %s; /openapi.yaml tells what is", c.Request.URL.Path))
+	case c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead:
+		s.fail(c, job.Fault(job.NotFound, "nothing takes a %s at %s", c.Request.Method, c.Request.URL.Path))
+	case strings.HasPrefix(name, "assets/") || strings.Contains(path.Base(name), "."):
+		s.file(c, name)
+	default:
+		s.page(c)
+	}
+}
+
+func (s *Server) file(c *gin.Context, name string) {
+	if s.opts.Console == nil {
+		s.fail(c, job.Fault(job.NotFound, "there is no file %s", name))
+		return
+	}
+	if info, err := fs.Stat(s.opts.Console, name); err != nil || info.IsDir() || name == "index.html" {
+		s.fail(c, job.Fault(job.NotFound, "there is no file %s", name))
+		return
+	}
+	if strings.HasPrefix(name, "assets/") {
+		// Their names change with their contents.
+		c.Header("Cache-Control", "public, max-age=31536000, immutable")
+	}
+	c.Status(http.StatusOK)
+	http.ServeFileFS(c.Writer, c.Request, s.opts.Console, name)
+}
+
+// page serves the console's page with a nonce of its own, the only one under
+// which styles may be added to it.
+func (s *Server) page(c *gin.Context) {
+	var html []byte
+	err := fs.ErrNotExist
+	if s.opts.Console != nil {
+		html, err = fs.ReadFile(s.opts.Console, "index.html")
+	}
+	if err != nil {
+		c.String(http.StatusNotFound, "The console is not part of this build. Build it with: make build\nThe API is at /v1, its description at /openapi.yaml.\n")
+		return
+	}
+	var b [16]byte
+	rand.Read(b[:])
+	nonce := base64.RawStdEncoding.EncodeToString(b[:])
+	c.Header("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-"+nonce+"'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'")
+	c.Data(http.StatusOK, "text/html; charset=utf-8", bytes.ReplaceAll(html, []byte(nonceMark), []byte(nonce)))
+}

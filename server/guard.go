@@ -1,0 +1,64 @@
+package server
+
+import (
+	"net"
+	"net/http"
+	"net/url"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+
+	"humblemule/core/job"
+)
+
+// guard refuses what a web page of another site could send: a foreign Host (a
+// name that was made to point here) and cross-origin requests. It sets the
+// headers that every answer carries.
+func (s *Server) guard(c *gin.Context) {
+	h := c.Writer.Header()
+	h.Set("X-Content-Type-Options", "nosniff")
+	h.Set("Referrer-Policy", "no-referrer")
+	h.Set("Content-Security-Policy", "default-src 'none'; frame-ancestors 'none'")
+	h.Set("Cache-Control", "no-store")
+	if !loopback(c.Request.Host) {
+		s.fail(c, job.Fault(job.Forbidden, "the Host %q is not this service; ask for it at 127.0.0.1 or localhost", c.Request.Host))
+		return
+	}
+	if why := foreign(c.Request); why != "" {
+		s.fail(c, job.Fault(job.Forbidden, "%s; only pages of this service may ask it from a browser", why))
+		return
+	}
+	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxBody)
+	c.Next()
+}
+
+// loopback tells whether a Host header names this machine.
+func loopback(host string) bool {
+	name := host
+	if h, _, err := net.SplitHostPort(host); err == nil {
+		name = h
+	}
+	name = strings.Trim(name, "[]")
+	if strings.EqualFold(name, "localhost") {
+		return true
+	}
+	ip := net.ParseIP(name)
+	return ip != nil && ip.IsLoopback()
+}
+
+// foreign says why a request comes from another site's page; empty where it does
+// not. A link that leads to the console is no such request.
+func foreign(r *http.Request) string {
+	if origin := r.Header.Get("Origin"); origin != "" {
+		u, err := url.Parse(origin)
+		if err != nil || u.Host != r.Host {
+			return "the request comes from the page of another origin (" + origin + ")"
+		}
+	}
+	site := r.Header.Get("Sec-Fetch-Site")
+	follows := r.Method == http.MethodGet && r.Header.Get("Sec-Fetch-Mode") == "navigate" && !strings.HasPrefix(r.URL.Path, "/v1")
+	if site != "" && site != "same-origin" && site != "none" && !follows {
+		return "the browser says that the request is " + site
+	}
+	return ""
+}

@@ -1,0 +1,267 @@
+package server
+
+import (
+	"bytes"
+	"context"
+	stdjson "encoding/json"
+	"fmt"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+	"github.com/go-json-experiment/json"
+
+	"humblemule/core/engine"
+	"humblemule/core/job"
+)
+
+// enqueue takes in one job, or many all or nothing.
+func (s *Server) enqueue(c *gin.Context) (any, error) {
+	kind, err := mediaType(c, mediaJSON, mediaNDJSON)
+	if err != nil {
+		return nil, err
+	}
+	raw, err := body(c)
+	if err != nil {
+		return nil, err
+	}
+	ctx, err := asCall(c, raw)
+	if err != nil {
+		return nil, err
+	}
+	switch {
+	case kind == mediaNDJSON:
+		specs, lines, err := readLines(raw)
+		if err != nil {
+			return nil, err
+		}
+		return s.enqueueMany(ctx, specs, func(i int) string { return fmt.Sprintf("line %d: ", lines[i]) })
+	case len(bytes.TrimLeft(raw, " \t\r\n")) > 0 && bytes.TrimLeft(raw, " \t\r\n")[0] == '[':
+		var specs []job.Spec
+		if err := misread(json.Unmarshal(raw, &specs, strict), ""); err != nil {
+			return nil, err
+		}
+		return s.enqueueMany(ctx, specs, func(i int) string { return fmt.Sprintf("[%d].", i) })
+	}
+	return s.enqueueOne(c, ctx, raw)
+}
+
+func (s *Server) enqueueOne(c *gin.Context, ctx context.Context, raw []byte) (any, error) {
+	var spec job.Spec
+	if err := misread(json.Unmarshal(raw, &spec, strict), ""); err != nil {
+		return nil, err
+	}
+	j, err := s.engine.Enqueue(ctx, spec)
+	if err != nil {
+		return nil, err
+	}
+	c.Header("Location", fmt.Sprintf("/v1/jobs/%d", j.ID))
+	return created{j}, nil
+}
+
+// readLines reads a spec a line; lines are their numbers, since empty ones are
+// passed over.
+func readLines(raw []byte) (specs []job.Spec, lines []int, err error) {
+	for number := 1; len(raw) > 0; number++ {
+		line, rest, _ := bytes.Cut(raw, []byte("\n"))
+		raw = rest
+		if len(bytes.TrimSpace(line)) == 0 {
+			continue
+		}
+		var spec job.Spec
+		if err := misread(json.Unmarshal(line, &spec, strict), fmt.Sprintf("line %d: ", number)); err != nil {
+			return nil, nil, err
+		}
+		specs, lines = append(specs, spec), append(lines, number)
+	}
+	return specs, lines, nil
+}
+
+type enqueued struct {
+	ID        int64     `json:"id"`
+	State     job.State `json:"state"`
+	Duplicate bool      `json:"duplicate"`
+}
+
+func (s *Server) enqueueMany(ctx context.Context, specs []job.Spec, at func(int) string) (any, error) {
+	if len(specs) == 0 {
+		return nil, job.Fault(job.Invalid, "the body holds no job; send a spec a line, or a list of them")
+	}
+	jobs, err := s.engine.EnqueueMany(ctx, specs, at)
+	if err != nil {
+		return nil, err
+	}
+	told := make([]enqueued, len(jobs))
+	for i, j := range jobs {
+		told[i] = enqueued{ID: j.ID, State: j.State}
+	}
+	return created{struct {
+		Jobs []enqueued `json:"jobs"`
+	}{told}}, nil
+}
+
+func (s *Server) listJobs(c *gin.Context) (any, error) {
+	f, err := readFilter(c.Request.URL.Query())
+	if err != nil {
+		return nil, err
+	}
+	return s.engine.Jobs(c.Request.Context(), f)
+}
+
+// words splits a list of a query, which may be comma-separated or repeated.
+func words(values []string) (all []string) {
+	for _, v := range values {
+		for word := range strings.SplitSeq(v, ",") {
+			if word = strings.TrimSpace(word); word != "" {
+				all = append(all, word)
+			}
+		}
+	}
+	return all
+}
+
+// readFilter reads the query of a list. Every unknown or wrong part is named.
+func readFilter(q url.Values) (f job.Filter, err error) {
+	var wrong []job.FieldError
+	add := func(field, format string, args ...any) {
+		wrong = append(wrong, job.FieldError{Field: field, Message: fmt.Sprintf(format, args...)})
+	}
+	names := make([]string, 0, len(q))
+	for name := range q {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		values := q[name]
+		last := values[len(values)-1]
+		switch name {
+		case "state":
+			for _, w := range words(values) {
+				state, err := job.ParseState(w)
+				if err != nil {
+					add(name, "%v", err)
+				}
+				f.States = append(f.States, state)
+			}
+		case "queue":
+			f.Queues = words(values)
+		case "task":
+			f.Tasks = words(values)
+		case "owner":
+			f.Owner = last
+		case "key":
+			f.Key = last
+		case "label":
+			f.Labels = map[string]string{}
+			for _, v := range values {
+				k, value, ok := strings.Cut(v, ":")
+				if !ok {
+					k, value, ok = strings.Cut(v, "=")
+				}
+				if !ok {
+					add(name, "%q is no pair; write label=name:value", v)
+				}
+				f.Labels[k] = value
+			}
+		case "ids":
+			for _, w := range words(values) {
+				id, err := strconv.ParseInt(w, 10, 64)
+				if err != nil {
+					add(name, "%q is no id; an id is a whole number", w)
+				}
+				f.IDs = append(f.IDs, id)
+			}
+			if len(f.IDs) > job.MaxPage {
+				add(name, "are %d; at most %d are looked up at once", len(f.IDs), job.MaxPage)
+			}
+		case "since", "until":
+			t := &f.Since
+			if name == "until" {
+				t = &f.Until
+			}
+			if err := t.UnmarshalText([]byte(last)); err != nil {
+				add(name, "%v", err)
+			}
+		case "order":
+			f.Order = job.Order(last)
+			if f.Order != job.NewestFirst && f.Order != job.OldestFirst && f.Order != job.NextFirst {
+				add(name, "%q is no order; it is newest, oldest or next", last)
+			}
+		case "limit":
+			n, err := strconv.Atoi(last)
+			if err != nil || n < 1 || n > job.MaxPage {
+				add(name, "%q is outside 1 to %d", last, job.MaxPage)
+			}
+			f.Limit = n
+		case "cursor":
+			f.Cursor = last
+		case "cause", "error", "fields":
+			add(name, "is not built yet; leave it out")
+		default:
+			add(name, "is no filter that is known here; check its spelling or leave it out")
+		}
+	}
+	return f, job.Wrong("the list was not read", wrong)
+}
+
+func (s *Server) getJob(c *gin.Context) (any, error) {
+	id, err := pathID(c)
+	if err != nil {
+		return nil, err
+	}
+	wait, err := readWait(c)
+	if err != nil {
+		return nil, err
+	}
+	if wait > 0 {
+		return s.engine.Await(c.Request.Context(), id, wait.Go())
+	}
+	return s.engine.Job(c.Request.Context(), id)
+}
+
+// readWait reads the length of a long poll.
+func readWait(c *gin.Context) (job.Duration, error) {
+	text := c.Query("wait")
+	if text == "" {
+		return 0, nil
+	}
+	wait, err := job.ParseDuration(text)
+	if err != nil {
+		return 0, job.Wrong("nothing was waited for", []job.FieldError{{Field: "wait", Message: err.Error()}})
+	}
+	return wait, nil
+}
+
+func (s *Server) cancelJob(c *gin.Context) (any, error) {
+	return s.act(c, &struct{}{}, func(ctx context.Context, id int64) (job.Job, error) {
+		return s.engine.Cancel(ctx, id)
+	})
+}
+
+func (s *Server) requeueJob(c *gin.Context) (any, error) {
+	var how struct {
+		Payload stdjson.RawMessage `json:"payload"`
+	}
+	return s.act(c, &how, func(ctx context.Context, id int64) (job.Job, error) {
+		return s.engine.Requeue(ctx, id, engine.Requeuing{Payload: how.Payload})
+	})
+}
+
+// act reads an action on one job and answers the job as it stands then.
+func (s *Server) act(c *gin.Context, how any, do func(ctx context.Context, id int64) (job.Job, error)) (any, error) {
+	id, err := pathID(c)
+	if err != nil {
+		return nil, err
+	}
+	raw, err := read(c, how, strict, true)
+	if err != nil {
+		return nil, err
+	}
+	ctx, err := asCall(c, raw)
+	if err != nil {
+		return nil, err
+	}
+	return do(ctx, id)
+}

@@ -1,0 +1,161 @@
+// Package server puts the engine on the wire: HTTP and JSON under /v1, a stream
+// of events, and the console's files. It decides nothing about jobs.
+package server
+
+import (
+	"context"
+	_ "embed"
+	"errors"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"runtime/debug"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"humblemule/core/engine"
+	"humblemule/core/job"
+)
+
+//go:embed openapi.yaml
+var openAPI []byte
+
+// OpenAPI is the description of the wire, as served at /openapi.yaml.
+func OpenAPI() []byte { return openAPI }
+
+// Features names what this version of the wire can do beyond the first.
+var Features = []string{"jobs", "leases", "workers", "queues", "stats", "events"}
+
+// What the service allows a connection.
+const (
+	maxBody       = 16 << 20
+	headerTimeout = 10 * time.Second
+	// A request may take as long as the longest poll, and some.
+	requestTimeout = 2 * time.Minute
+	idleTimeout    = 3 * time.Minute
+	drainTimeout   = 10 * time.Second
+)
+
+// Options set up a server.
+type Options struct {
+	// Version is the program's version, told by GET /v1.
+	Version string
+	// Console holds the built console; nil serves none.
+	Console fs.FS
+	// Log is told what an operator must know; nil means slog.Default().
+	Log *slog.Logger
+}
+
+// Server serves one engine.
+type Server struct {
+	engine *engine.Engine
+	opts   Options
+	log    *slog.Logger
+	router *gin.Engine
+}
+
+// New makes a server of an engine. The engine stays the caller's to close.
+func New(e *engine.Engine, opts Options) *Server {
+	if opts.Log == nil {
+		opts.Log = slog.Default()
+	}
+	gin.SetMode(gin.ReleaseMode)
+	s := &Server{engine: e, opts: opts, log: opts.Log, router: gin.New()}
+	s.router.HandleMethodNotAllowed = true
+	s.router.RedirectTrailingSlash = false
+	s.router.Use(s.recovered, s.guard)
+	s.routes()
+	return s
+}
+
+// Handler answers requests.
+func (s *Server) Handler() http.Handler { return s.router }
+
+// Serve answers requests on l until ctx ends, then lets those under way finish.
+func (s *Server) Serve(ctx context.Context, l net.Listener) error {
+	root, end := context.WithCancel(context.WithoutCancel(ctx))
+	defer end()
+	srv := &http.Server{
+		Handler:           s.router,
+		ReadHeaderTimeout: headerTimeout,
+		ReadTimeout:       requestTimeout,
+		WriteTimeout:      requestTimeout,
+		IdleTimeout:       idleTimeout,
+		MaxHeaderBytes:    64 << 10,
+		BaseContext:       func(net.Listener) context.Context { return root },
+		ErrorLog:          slog.NewLogLogger(s.log.Handler(), slog.LevelDebug),
+	}
+	srv.RegisterOnShutdown(end) // long polls and streams end at once
+	stopped := make(chan error, 1)
+	go func() {
+		<-ctx.Done()
+		grace, cancel := context.WithTimeout(context.Background(), drainTimeout)
+		defer cancel()
+		stopped <- srv.Shutdown(grace)
+	}()
+	if err := srv.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+		return err
+	}
+	return <-stopped
+}
+
+func (s *Server) routes() {
+	r := s.router
+	r.GET("/livez", func(c *gin.Context) { c.String(http.StatusOK, "alive\n") })
+	r.GET("/readyz", s.ready)
+	r.GET("/openapi.yaml", func(c *gin.Context) { c.Data(http.StatusOK, "application/yaml", openAPI) })
+	v1 := r.Group("/v1")
+	v1.GET("", s.handle(s.about))
+	v1.POST("/jobs", s.handle(s.enqueue))
+	v1.GET("/jobs", s.handle(s.listJobs))
+	v1.GET("/jobs/:id", s.handle(s.getJob))
+	v1.POST("/jobs/:id/cancel", s.handle(s.cancelJob))
+	v1.POST("/jobs/:id/requeue", s.handle(s.requeueJob))
+	v1.POST("/leases", s.lease)
+	v1.POST("/leases/extend", s.handle(s.extend))
+	v1.POST("/leases/settle", s.handle(s.settle))
+	v1.GET("/workers", s.handle(s.listWorkers))
+	v1.GET("/workers/:id", s.handle(s.getWorker))
+	v1.PUT("/workers/:id", s.handle(s.putWorker))
+	v1.GET("/workers/:id/wanted", s.handle(s.wanted))
+	v1.GET("/queues", s.handle(s.listQueues))
+	v1.GET("/queues/:name", s.handle(s.getQueue))
+	v1.GET("/stats", s.handle(s.stats))
+	v1.GET("/events", s.events)
+	r.NoMethod(func(c *gin.Context) {
+		s.fail(c, &statusProblem{http.StatusMethodNotAllowed, c.Request.Method + " is not answered at " + c.Request.URL.Path})
+	})
+	r.NoRoute(s.notAPI)
+}
+
+// about tells what answers here.
+func (s *Server) about(*gin.Context) (any, error) {
+	return struct {
+		Version  string   `json:"version"`
+		Store    string   `json:"store"`
+		Features []string `json:"features"`
+	}{s.opts.Version, s.engine.StoreID(), Features}, nil
+}
+
+func (s *Server) ready(c *gin.Context) {
+	ctx, cancel := context.WithTimeout(c.Request.Context(), 2*time.Second)
+	defer cancel()
+	if err := s.engine.Ready(ctx); err != nil {
+		s.fail(c, job.Fault(job.Busy, "the service cannot work now: %v", err))
+		return
+	}
+	c.String(http.StatusOK, "ready\n")
+}
+
+// recovered turns a panic of a handler into an answer and a line in the log.
+func (s *Server) recovered(c *gin.Context) {
+	defer func() {
+		if p := recover(); p != nil {
+			s.log.Error("a request panicked", "path", c.Request.URL.Path, "panic", p, "stack", string(debug.Stack()))
+			s.fail(c, job.Fault(job.Broken, "the service made a mistake; it is in its log. Whether the request took effect is not known"))
+		}
+	}()
+	c.Next()
+}

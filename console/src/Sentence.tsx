@@ -1,0 +1,32 @@
+import { Link } from 'react-router'
+
+import { path, useFilter } from './address'
+import type { Stats } from './api/client'
+import { Copyable } from './Copyable'
+
+/** Sentence says how things stand; every number in it leads to the jobs it counts. */
+export function Sentence({ stats, error }: { stats?: Stats; error: Error | null }) {
+  const { queue } = useFilter()
+  if (!stats) {
+    return <p className="py-6 text-xl text-quiet">{error ? `How things stand is not known: ${error.message}.` : 'Asking the service how things stand …'}</p>
+  }
+  const empty = Object.values(stats.counts).every((n) => n === 0)
+  return (
+    <section aria-label="How things stand" className="max-w-[75ch] py-6 text-xl leading-relaxed text-balance">
+      <p>
+        {stats.says.map((s, i) => (
+          <span key={i} className={s.wrong ? 'font-semibold' : ''}>
+            {s.state ? (
+              <Link className="decoration-quiet decoration-1 underline-offset-4 hover:underline" to={path({ queue: s.queue ?? queue, state: s.state, task: s.task })}>
+                {s.text}
+              </Link>
+            ) : (
+              s.text
+            )}{' '}
+          </span>
+        ))}
+      </p>
+      {empty && <Copyable command={`hmule enqueue tide.predict '{"station":"inner-quay","date":"2026-12-01"}'`} />}
+    </section>
+  )
+}

@@ -1,0 +1,186 @@
+import { useLayoutEffect, useRef, useState } from 'react'
+import { Link } from 'react-router'
+
+import { path, useFilter, useOpenJob } from './address'
+import type { State, Stats } from './api/client'
+import { grouped } from './format'
+import { Mark } from './Mark'
+import { means, stationWord, states } from './states'
+
+type Props = { stats?: Stats; row?: boolean }
+
+/** Way draws a job's way from left to right, with every station's count and the rates between. */
+export function Way({ stats, row }: Props) {
+  const box = useRef<HTMLDivElement>(null)
+  const [width, setWidth] = useState(0)
+  useLayoutEffect(() => {
+    const watch = new ResizeObserver(([entry]) => setWidth(entry!.contentRect.width))
+    watch.observe(box.current!)
+    return () => watch.disconnect()
+  }, [])
+  const wide = width >= 860 && !row
+  return (
+    <nav aria-label="The way of jobs: stations filter the list" ref={box} className={wide ? 'relative' : ''} style={wide ? { height: height } : undefined}>
+      {wide ? <Drawing stats={stats} width={width} /> : <Row stats={stats} oneLine={row} />}
+    </nav>
+  )
+}
+
+function rate(stats: Stats | undefined, from: string, to: State): number {
+  const n = stats?.moves.find((m) => m.from === from && m.to === to)?.count ?? 0
+  return (n * 60000) / (stats?.window_ms ?? 60000)
+}
+
+/** into adds up what arrives at a state, from wherever. */
+function into(stats: Stats | undefined, to: State, except: string[] = []): number {
+  const moves = stats?.moves.filter((m) => m.to === to && !except.includes(m.from)) ?? []
+  return moves.reduce((sum, m) => sum + m.count, 0) * (60000 / (stats?.window_ms ?? 60000))
+}
+
+function perMinute(n: number): string {
+  return n >= 10 || n === 0 ? grouped(Math.round(n)) : String(Math.round(n * 10) / 10)
+}
+
+function Station({ state, stats, className = '' }: { state: State; stats?: Stats; className?: string }) {
+  const filter = useFilter()
+  const open = useOpenJob()
+  const pressed = filter.state === state
+  const count = stats?.counts[state]
+  return (
+    <Link
+      to={path({ ...filter, state: pressed ? undefined : state }, open)}
+      aria-pressed={pressed}
+      role="button"
+      title={means[state]}
+      className={`group inline-flex items-baseline gap-1.5 rounded-sm whitespace-nowrap ${className}`}
+    >
+      <span className="self-center">
+        <Mark state={state} size={14} />
+      </span>
+      <span className={`text-lg leading-none font-semibold ${count ? '' : 'text-quiet'}`}>{count === undefined ? '–' : grouped(count)}</span>
+      <span className={`group-hover:underline underline-offset-4 ${pressed ? 'font-semibold text-accent underline decoration-2' : 'text-quiet'}`}>
+        {stationWord[state]}
+      </span>
+    </Link>
+  )
+}
+
+/** Row is the way on little room: the stations alone. */
+function Row({ stats, oneLine }: { stats?: Stats; oneLine?: boolean }) {
+  return (
+    <div className={`flex gap-x-6 gap-y-2 py-2 ${oneLine ? 'overflow-x-auto' : 'flex-wrap'}`}>
+      {states.map((s) => (
+        <Station key={s} state={s} stats={stats} />
+      ))}
+    </div>
+  )
+}
+
+const height = 208
+const line = 64 // where the main line runs
+const endings: { state: State; y: number }[] = [
+  { state: 'done', y: line },
+  { state: 'dead', y: line + 40 },
+  { state: 'skipped', y: line + 76 },
+  { state: 'cancelled', y: line + 112 },
+]
+
+/** thickness of a line by its rate a minute, logarithmic. */
+function thickness(n: number): number {
+  return n > 0 ? 1.5 + 1.6 * Math.log10(1 + n) : 1
+}
+
+/** Drawing is the way with its lines. Stations stand on the main line; what goes wrong leaves it downwards. */
+function Drawing({ stats, width }: { stats?: Stats; width: number }) {
+  const end = width - 132
+  const at: Partial<Record<State, number>> = { held: 0, scheduled: end * 0.185, ready: end * 0.43, running: end * 0.655 }
+  const size: Partial<Record<State, number>> = { held: 66, scheduled: 106, ready: 78, running: 92 }
+  const from = (s: State) => at[s]! + size[s]!
+  const low = line + 52 // where the loop back runs
+  const cancelled = into(stats, 'cancelled')
+  const outs: Record<string, number> = { done: rate(stats, 'running', 'done'), dead: into(stats, 'dead'), skipped: into(stats, 'skipped'), cancelled }
+  const fork = from('running') + 18
+  return (
+    <>
+      <svg width={width} height={height} className="absolute inset-0" fill="none" aria-hidden>
+        <Arrivals x={at.held! + 8} n={rate(stats, 'new', 'held')} />
+        <Arrivals x={at.scheduled! + 8} n={rate(stats, 'new', 'scheduled')} />
+        <Arrivals x={at.ready! + 8} n={rate(stats, 'new', 'ready')} word />
+        <Path d={`M${from('held')} ${line}H${at.scheduled! - 8}`} n={rate(stats, 'held', 'scheduled')} x={(from('held') + at.scheduled!) / 2} y={line} plain />
+        <Path d={`M${from('scheduled')} ${line}H${at.ready! - 8}`} n={rate(stats, 'scheduled', 'ready')} x={(from('scheduled') + at.ready!) / 2} y={line} />
+        <Path d={`M${from('ready')} ${line}H${at.running! - 8}`} n={rate(stats, 'ready', 'running')} x={(from('ready') + at.running!) / 2} y={line} />
+        <Path
+          d={`M${at.running! + 40} ${line + 14}C${at.running! + 40} ${low} ${at.running! + 20} ${low} ${at.running! - 4} ${low}`}
+          n={rate(stats, 'running', 'backoff')}
+          x={at.running! + 52}
+          y={low + 4}
+        />
+        <Path
+          d={`M${(at.ready! + at.running!) / 2 - 52} ${low}H${at.ready! + 60}C${at.ready! + 30} ${low} ${at.ready! + 24} ${low - 10} ${at.ready! + 24} ${line + 16}`}
+          n={rate(stats, 'backoff', 'ready')}
+          x={at.ready! + 36}
+          y={low + 20}
+        />
+        {endings.map(({ state, y }) => (
+          <Path
+            key={state}
+            d={y === line ? `M${from('running')} ${line}H${end - 8}` : `M${fork} ${line}C${fork + 34} ${line} ${fork + 10} ${y} ${fork + 52} ${y}H${end - 8}`}
+            n={outs[state]!}
+            x={(fork + 52 + end) / 2}
+            y={y}
+          />
+        ))}
+      </svg>
+      {(['held', 'scheduled', 'ready', 'running'] as State[]).map((s) => (
+        <At key={s} x={at[s]!} y={line}>
+          <Station state={s} stats={stats} />
+        </At>
+      ))}
+      <At x={(at.ready! + at.running!) / 2 - 44} y={low}>
+        <Station state="backoff" stats={stats} />
+      </At>
+      {endings.map(({ state, y }) => (
+        <At key={state} x={end} y={y}>
+          <Station state={state} stats={stats} />
+        </At>
+      ))}
+      <p className="absolute bottom-0 left-0 text-[13px] text-quiet">Jobs at each station now; on the lines, how many a minute went that way, over the last 60 s.</p>
+    </>
+  )
+}
+
+function At({ x, y, children }: { x: number; y: number; children: React.ReactNode }) {
+  return (
+    <div className="absolute -translate-y-1/2" style={{ left: x, top: y }}>
+      {children}
+    </div>
+  )
+}
+
+/** Path is a line of the way with its rate above it. */
+function Path({ d, n, x, y, plain }: { d: string; n: number; x: number; y: number; plain?: boolean }) {
+  return (
+    <>
+      <path d={d} className={`wide-line ${n > 0 ? 'stroke-quiet' : 'stroke-hairline'}`} strokeWidth={thickness(n)} strokeLinecap="round" />
+      {(n > 0 || !plain) && (
+        <text x={x} y={y - 8} textAnchor="middle" className={`text-[13px] ${n > 0 ? 'fill-ink' : 'fill-quiet'}`}>
+          {perMinute(n)}
+        </text>
+      )}
+    </>
+  )
+}
+
+/** Arrivals is the short line by which new jobs come to a station. */
+function Arrivals({ x, n, word }: { x: number; n: number; word?: boolean }) {
+  if (n === 0 && !word) return null
+  return (
+    <>
+      <path d={`M${x} 22V${line - 16}`} className={`wide-line ${n > 0 ? 'stroke-quiet' : 'stroke-hairline'}`} strokeWidth={thickness(n)} strokeLinecap="round" />
+      <text x={x + 10} y={30} className={`text-[13px] ${n > 0 ? 'fill-ink' : 'fill-quiet'}`}>
+        {perMinute(n)}
+        <tspan className="fill-quiet"> new{word ? ' a minute' : ''}</tspan>
+      </text>
+    </>
+  )
+}

@@ -1,0 +1,88 @@
+// The API, typed by its description, and the queries the page is made of.
+import { QueryClient, keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/react-query'
+import createClient from 'openapi-fetch'
+
+import type { components, paths } from './schema'
+
+export type Job = components['schemas']['Job']
+export type Attempt = components['schemas']['Attempt']
+export type State = components['schemas']['State']
+export type Stats = components['schemas']['Stats']
+export type Counts = components['schemas']['Counts']
+type Problem = components['schemas']['Problem']
+
+export const api = createClient<paths>({ baseUrl: '/' })
+
+export const queryClient = new QueryClient({
+  defaultOptions: { queries: { retry: false, staleTime: Infinity, placeholderData: keepPreviousData, networkMode: 'always' } },
+})
+
+/** Refusal is the service's own word on why a call did not take effect. */
+export class Refusal extends Error {
+  readonly status: number
+  constructor(p: Problem) {
+    super([p.detail, ...(p.errors ?? []).map((e) => `${e.field} ${e.message}`)].join(': '))
+    this.status = p.status
+  }
+}
+
+/** told gives a call's answer, or throws what the service has against it. */
+export async function told<T>(call: Promise<{ data?: T; error?: unknown }>): Promise<T> {
+  const { data, error } = await call
+  if (data !== undefined) return data
+  if (error && typeof error === 'object' && 'detail' in error) throw new Refusal(error as Problem)
+  throw new Error('the service gave no answer that can be read')
+}
+
+/** Filter is what the list is narrowed to; it stands in the address. */
+export interface Filter {
+  state?: string
+  queue?: string
+  task?: string
+  owner?: string
+  key?: string
+  label?: string
+}
+
+export const filterNames = ['state', 'queue', 'task', 'owner', 'key', 'label'] as const
+
+export function useStats(queue?: string) {
+  return useQuery({
+    queryKey: ['stats', queue],
+    queryFn: () => told(api.GET('/v1/stats', { params: { query: { queue } } })),
+    refetchInterval: 5000,
+  })
+}
+
+export const pageSize = 60
+
+export function useJobs(filter: Filter) {
+  return useInfiniteQuery({
+    queryKey: ['jobs', filter],
+    initialPageParam: undefined as string | undefined,
+    queryFn: ({ pageParam }) =>
+      told(
+        api.GET('/v1/jobs', {
+          params: { query: { ...filter, label: filter.label ? [filter.label] : undefined, limit: pageSize, cursor: pageParam } },
+        }),
+      ),
+    getNextPageParam: (page) => page.next_cursor,
+  })
+}
+
+/** exact reads JSON so that a number which JavaScript would round keeps its digits when it is written again. */
+function exact(text: string): unknown {
+  const raw = (JSON as unknown as { rawJSON?: (s: string) => unknown }).rawJSON
+  if (!raw) return JSON.parse(text)
+  const revive = (_: string, v: unknown, c?: { source?: string }) =>
+    typeof v === 'number' && c?.source !== undefined && String(v) !== c.source ? raw(c.source) : v
+  return (JSON.parse as (t: string, r: typeof revive) => unknown)(text, revive)
+}
+
+export function useJob(id: number) {
+  return useQuery({
+    queryKey: ['job', id],
+    queryFn: async () => exact(await told(api.GET('/v1/jobs/{id}', { params: { path: { id } }, parseAs: 'text' }))) as Job,
+    placeholderData: undefined,
+  })
+}

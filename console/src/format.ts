@@ -1,0 +1,55 @@
+// Numbers, spans and times for people.
+
+const narrow = '\u202f'
+
+/** grouped writes a whole number in groups of three digits. */
+export function grouped(n: number): string {
+  return String(n).replace(/\B(?=(\d{3})+$)/g, narrow)
+}
+
+/** span writes milliseconds with their largest unit, as people say it. */
+export function span(ms: number): string {
+  const s = ms / 1000
+  if (ms < 1000) return `${Math.round(ms)} ms`
+  if (s < 10) return `${s.toFixed(1)} s`
+  if (s < 120) return `${Math.round(s)} s`
+  if (s < 7200) return `${Math.round(s / 60)} min`
+  if (s < 172800) return `${Math.round(s / 3600)} h`
+  return `${Math.round(s / 86400)} days`
+}
+
+/** age says how long ago a time was, or in how long it is. */
+export function age(time: string, now: number): string {
+  const ms = now - Date.parse(time)
+  return ms < 0 ? `in ${span(-ms)}` : `${span(ms)} ago`
+}
+
+/** clock writes a time of day in the reader's zone. */
+export function clock(time: string | Date): string {
+  return new Date(time).toLocaleTimeString([], { hour12: false })
+}
+
+/** moment writes date and time in the reader's zone. */
+export function moment(time: string): string {
+  const d = new Date(time)
+  const today = d.toDateString() === new Date().toDateString()
+  return today ? clock(d) : `${d.toLocaleDateString([], { year: 'numeric', month: 'short', day: 'numeric' })} ${clock(d)}`
+}
+
+/** zone names the reader's time zone. */
+export const zone = Intl.DateTimeFormat().resolvedOptions().timeZone
+
+/** localTimes puts the service's times within a sentence into the reader's zone. */
+export function localTimes(text: string): string {
+  return text.replace(/\d{4}-\d\d-\d\dT[\d:.]+Z/g, moment)
+}
+
+/** tries writes "3 of 17", or "3" where there is no limit. */
+export function tries(n: number, most: number): string {
+  return most === 0 ? String(n) : `${n} of ${most}`
+}
+
+/** pretty writes JSON with line breaks. */
+export function pretty(value: unknown): string {
+  return JSON.stringify(value, null, 2)
+}

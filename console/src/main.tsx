@@ -1,0 +1,29 @@
+import '@fontsource-variable/atkinson-hyperlegible-mono/wght.css'
+import '@fontsource-variable/atkinson-hyperlegible-next/wght.css'
+import './styles.css'
+
+import { QueryClientProvider } from '@tanstack/react-query'
+import { setNonce } from 'get-nonce'
+import { StrictMode } from 'react'
+import { createRoot } from 'react-dom/client'
+import { BrowserRouter } from 'react-router'
+
+import { queryClient } from './api/client'
+import { follow } from './api/live'
+import { Now } from './Now'
+
+// Dialogs add styles of their own; the page's policy lets them under this nonce alone.
+const nonce = document.querySelector<HTMLMetaElement>('meta[name=style-nonce]')?.content
+if (nonce) setNonce(nonce)
+
+void follow()
+
+createRoot(document.getElementById('root')!).render(
+  <StrictMode>
+    <QueryClientProvider client={queryClient}>
+      <BrowserRouter>
+        <Now />
+      </BrowserRouter>
+    </QueryClientProvider>
+  </StrictMode>,
+)

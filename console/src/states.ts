@@ -1,0 +1,45 @@
+import type { Job, State } from './api/client'
+
+/** States in the order of a job's life. */
+export const states: State[] = ['held', 'scheduled', 'ready', 'running', 'backoff', 'done', 'skipped', 'cancelled', 'dead']
+
+/** Words for a station of the way; the state's own word but for dead letters. */
+export const stationWord: Record<State, string> = {
+  held: 'held',
+  scheduled: 'scheduled',
+  ready: 'ready',
+  running: 'running',
+  backoff: 'backoff',
+  done: 'done',
+  skipped: 'skipped',
+  cancelled: 'cancelled',
+  dead: 'dead letters',
+}
+
+export const means: Record<State, string> = {
+  held: 'Waits for other jobs',
+  scheduled: 'Waits for its time',
+  ready: 'May be taken by a worker',
+  running: 'Is run by a worker',
+  backoff: 'Failed, and waits for its next attempt',
+  done: 'Finished by its handler',
+  skipped: 'Not needed any more',
+  cancelled: 'Ended on request',
+  dead: 'Will not be tried again by itself',
+}
+
+export const ink: Record<State, string> = {
+  held: 'text-held',
+  scheduled: 'text-scheduled',
+  ready: 'text-ready',
+  running: 'text-running',
+  backoff: 'text-backoff',
+  done: 'text-done',
+  skipped: 'text-skipped',
+  cancelled: 'text-cancelled',
+  dead: 'text-dead',
+}
+
+export function finished(j: Job): boolean {
+  return j.state === 'done' || j.state === 'skipped' || j.state === 'cancelled' || j.state === 'dead'
+}

@@ -12,6 +12,7 @@ import (
 	"charm.land/lipgloss/v2"
 	"charm.land/lipgloss/v2/table"
 	"github.com/charmbracelet/colorprofile"
+	"github.com/charmbracelet/x/ansi"
 	"github.com/charmbracelet/x/term"
 
 	"humblemule/core/job"
@@ -89,6 +90,7 @@ type Column struct {
 
 // Table writes rows without boxes, columns aligned, no wider than the terminal.
 func (o *Out) Table(columns []Column, rows [][]string) {
+	o.fit(columns, rows)
 	heads := make([]string, len(columns))
 	for i, c := range columns {
 		heads[i] = c.Head
@@ -108,11 +110,23 @@ func (o *Out) Table(columns []Column, rows [][]string) {
 			}
 			return s
 		})
-	if text := t.String(); lipgloss.Width(text) <= o.width {
-		fmt.Fprintln(o.w, trimRight(text))
-		return
+	fmt.Fprintln(o.w, trimRight(t.String()))
+}
+
+// fit shortens the last column to what the terminal has room for.
+func (o *Out) fit(columns []Column, rows [][]string) {
+	last := len(columns) - 1
+	room := o.width
+	for c := range last {
+		widest := lipgloss.Width(columns[c].Head)
+		for _, r := range rows {
+			widest = max(widest, lipgloss.Width(r[c]))
+		}
+		room -= widest + 2
 	}
-	fmt.Fprintln(o.w, trimRight(t.Width(o.width).String()))
+	for _, r := range rows {
+		r[last] = ansi.Truncate(strings.ReplaceAll(r[last], "\n", " "), max(room, 8), "…")
+	}
 }
 
 func trimRight(text string) string {

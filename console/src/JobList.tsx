@@ -4,7 +4,7 @@ import { Link, useNavigate } from 'react-router'
 import { path, useGo } from './address'
 import { type Counts, type Filter, type Job, type State, filterNames, useJobs } from './api/client'
 import { Copyable } from './Copyable'
-import { age, grouped, moment, span, tries } from './format'
+import { age, grouped, moment, tries } from './format'
 import { StateWord } from './Mark'
 import { useNow } from './useNow'
 
@@ -171,7 +171,7 @@ function Row({ j, filter, now, open, classes }: { j: Job; filter: Filter; now: n
 function known(j: Job, now: number): string {
   const by: Partial<Record<State, () => string>> = {
     scheduled: () => (j.next_at ? `starts ${age(j.next_at, now)}` : ''),
-    running: () => (j.cancel_asked_at ? 'asked to end' : j.started_at && j.tries === 1 ? `for ${span(Math.max(now - Date.parse(j.started_at), 0))}` : ''),
+    running: () => (j.cancel_asked_at ? 'asked to end' : j.started_at && j.tries === 1 ? `since ${age(j.started_at, now).replace(' ago', '')}` : ''),
     backoff: () => [j.next_at ? `again ${age(j.next_at, now)}` : '', j.last_error?.message].filter(Boolean).join(' · '),
     dead: () => j.last_error?.message ?? '',
     skipped: () => j.reason_text ?? '',

@@ -12,7 +12,7 @@ export function Sentence({ stats, error }: { stats?: Stats; error: Error | null 
   }
   const empty = Object.values(stats.counts).every((n) => n === 0)
   return (
-    <section aria-label="How things stand" className="max-w-[75ch] py-6 text-xl leading-relaxed text-balance">
+    <section aria-label="How things stand" className="max-w-[80ch] py-6 text-xl leading-relaxed text-pretty">
       <p>
         {stats.says.map((s, i) => (
           <span key={i} className={s.wrong ? 'font-semibold' : ''}>

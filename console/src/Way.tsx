@@ -97,6 +97,7 @@ function Drawing({ stats, width }: { stats?: Stats; width: number }) {
   const size: Partial<Record<State, number>> = { held: 66, scheduled: 106, ready: 78, running: 92 }
   const from = (s: State) => at[s]! + size[s]!
   const low = line + 52 // where the loop back runs
+  const loop = (at.ready! + at.running!) / 2 - 44 // where backoff stands on it
   const cancelled = into(stats, 'cancelled')
   const outs: Record<string, number> = { done: rate(stats, 'running', 'done'), dead: into(stats, 'dead'), skipped: into(stats, 'skipped'), cancelled }
   const fork = from('running') + 18
@@ -110,13 +111,13 @@ function Drawing({ stats, width }: { stats?: Stats; width: number }) {
         <Path d={`M${from('scheduled')} ${line}H${at.ready! - 8}`} n={rate(stats, 'scheduled', 'ready')} x={(from('scheduled') + at.ready!) / 2} y={line} />
         <Path d={`M${from('ready')} ${line}H${at.running! - 8}`} n={rate(stats, 'ready', 'running')} x={(from('ready') + at.running!) / 2} y={line} />
         <Path
-          d={`M${at.running! + 40} ${line + 14}C${at.running! + 40} ${low} ${at.running! + 20} ${low} ${at.running! - 4} ${low}`}
+          d={`M${at.running! + 40} ${line + 14}C${at.running! + 40} ${low} ${at.running! + 20} ${low} ${at.running! - 4} ${low}H${loop + 96}`}
           n={rate(stats, 'running', 'backoff')}
           x={at.running! + 52}
           y={low + 4}
         />
         <Path
-          d={`M${(at.ready! + at.running!) / 2 - 52} ${low}H${at.ready! + 60}C${at.ready! + 30} ${low} ${at.ready! + 24} ${low - 10} ${at.ready! + 24} ${line + 16}`}
+          d={`M${loop - 8} ${low}H${at.ready! + 60}C${at.ready! + 30} ${low} ${at.ready! + 24} ${low - 10} ${at.ready! + 24} ${line + 16}`}
           n={rate(stats, 'backoff', 'ready')}
           x={at.ready! + 36}
           y={low + 20}
@@ -136,7 +137,7 @@ function Drawing({ stats, width }: { stats?: Stats; width: number }) {
           <Station state={s} stats={stats} />
         </At>
       ))}
-      <At x={(at.ready! + at.running!) / 2 - 44} y={low}>
+      <At x={loop} y={low}>
         <Station state="backoff" stats={stats} />
       </At>
       {endings.map(({ state, y }) => (

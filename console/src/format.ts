@@ -18,10 +18,12 @@ export function span(ms: number): string {
   return `${Math.round(s / 86400)} days`
 }
 
-/** age says how long ago a time was, or in how long it is. */
+/** age says how long ago a time was, or in how long it is, to the second. */
 export function age(time: string, now: number): string {
   const ms = now - Date.parse(time)
-  return ms < 0 ? `in ${span(-ms)}` : `${span(ms)} ago`
+  if (Math.abs(ms) < 1000) return 'now'
+  const whole = span(Math.floor(Math.abs(ms) / 1000) * 1000).replace('.0 s', ' s')
+  return ms < 0 ? `in ${whole}` : `${whole} ago`
 }
 
 /** clock writes a time of day in the reader's zone. */

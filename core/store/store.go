@@ -53,6 +53,9 @@ type Store struct {
 // its tables up to date. The errors are sentences for the person who started
 // the service.
 func Open(path string) (*Store, error) {
+	if real, err := filepath.EvalSymlinks(path); err == nil {
+		path = real // one lock per file, by whatever name it is reached
+	}
 	lock, err := lockFile(path)
 	if err != nil {
 		return nil, err
@@ -102,7 +105,7 @@ func explain(path string, err error) error {
 func (s *Store) connect() error {
 	var err error
 	escaped := uriPath.Replace(s.path)
-	s.writeDB, err = sql.Open("sqlite3", "file:"+escaped+"?_journal_mode=WAL&_synchronous=FULL&_busy_timeout=5000&_txlock=immediate&_cache_size=-65536")
+	s.writeDB, err = sql.Open("sqlite3", "file:"+escaped+"?_synchronous=FULL&_busy_timeout=5000&_txlock=immediate&_cache_size=-65536")
 	if err != nil {
 		return err
 	}
@@ -110,17 +113,22 @@ func (s *Store) connect() error {
 	if s.conn, err = s.writeDB.Conn(background); err != nil {
 		return err
 	}
-	if err := s.migrate(); err != nil {
+	version, err := s.version()
+	if err != nil {
 		return err
 	}
-	// Checkpoints are ours: between batches and when idle.
-	if _, err := s.conn.ExecContext(background, "PRAGMA wal_autocheckpoint=0"); err != nil {
+	// Only a file that is known to be ours is touched. Checkpoints are ours too:
+	// between batches and when idle.
+	if _, err := s.conn.ExecContext(background, "PRAGMA journal_mode=WAL; PRAGMA wal_autocheckpoint=0"); err != nil {
+		return err
+	}
+	if err := s.migrate(version); err != nil {
 		return err
 	}
 	if err := s.prepare(); err != nil {
 		return err
 	}
-	s.read, err = sql.Open("sqlite3", "file:"+escaped+"?mode=ro&_query_only=1&_busy_timeout=5000&_cache_size=-16384")
+	s.read, err = sql.Open("sqlite3", "file:"+escaped+"?mode=ro&_query_only=1&_busy_timeout=5000&_cache_size=-16384&_stmt_cache_size=64")
 	if err != nil {
 		return err
 	}
@@ -185,32 +193,45 @@ func (s *Store) pragma(name string) (n int64, err error) {
 	return n, err
 }
 
-// migrate brings the tables from the file's version to this program's, one
-// version per transaction.
-func (s *Store) migrate() error {
+// migrations are the scripts that bring the tables from each version to the
+// next.
+func migrations() []string {
+	files, err := fs.Glob(schemas, "schema/*.sql")
+	if err != nil {
+		panic(err) // the pattern is constant
+	}
+	return files
+}
+
+// version tells the version of the file's tables; a file that is not ours to
+// change is refused.
+func (s *Store) version() (int, error) {
 	id, err := s.pragma("application_id")
 	if err != nil {
-		return err
+		return 0, err
 	}
 	version, err := s.pragma("user_version")
 	if err != nil {
-		return err
+		return 0, err
 	}
 	var tables int
 	if err := s.conn.QueryRowContext(background, "SELECT count(*) FROM sqlite_master").Scan(&tables); err != nil {
-		return err
+		return 0, err
 	}
 	if id != appID && tables > 0 {
-		return fmt.Errorf("%s is an SQLite file of another program; nothing was changed: choose another file with --data", s.path)
+		return 0, fmt.Errorf("%s is an SQLite file of another program; nothing was changed: choose another file with --data", s.path)
 	}
-	files, err := fs.Glob(schemas, "schema/*.sql")
-	if err != nil {
-		return err
+	if known := len(migrations()); int(version) > known {
+		return 0, fmt.Errorf("%s was written by a newer hmule (schema %d; this one knows %d); nothing was changed: start that newer hmule, or choose another file with --data", s.path, version, known)
 	}
-	if version > int64(len(files)) {
-		return fmt.Errorf("%s was written by a newer hmule (schema %d; this one knows %d); nothing was changed: start that newer hmule, or choose another file with --data", s.path, version, len(files))
-	}
-	for v := version; v < int64(len(files)); v++ {
+	return int(version), nil
+}
+
+// migrate brings the tables from the file's version to this program's, one
+// version per transaction.
+func (s *Store) migrate(version int) error {
+	files := migrations()
+	for v := version; v < len(files); v++ {
 		if err := s.migrateTo(v+1, files[v]); err != nil {
 			return fmt.Errorf("the tables could not be brought to schema %d: %w", v+1, err)
 		}
@@ -218,7 +239,7 @@ func (s *Store) migrate() error {
 	return nil
 }
 
-func (s *Store) migrateTo(version int64, file string) error {
+func (s *Store) migrateTo(version int, file string) error {
 	text, err := schemas.ReadFile(file)
 	if err != nil {
 		return err

@@ -64,7 +64,7 @@ type Attempt struct {
 
 // statements are what the writer executes, prepared once per connection.
 type statements struct {
-	insertJob, insertBody, deleteBodies          *sql.Stmt
+	insertJob, insertBody, deleteBody            *sql.Stmt
 	lease, finish, wait, requeue, askCancel      *sql.Stmt
 	heads, due, nextDue, row, running            *sql.Stmt
 	insertAttempt, foldAttempt, attempt, bodyOf  *sql.Stmt
@@ -73,43 +73,14 @@ type statements struct {
 	insertAction, insertReceipts, deleteReceipts *sql.Stmt
 }
 
+// prepared is a statement and where it goes.
+type prepared struct {
+	stmt **sql.Stmt
+	text string
+}
+
 func (s *Store) prepare() error {
-	for _, p := range []struct {
-		stmt **sql.Stmt
-		text string
-	}{
-		{&s.st.insertJob, `INSERT INTO jobs (id, queue, task, state, priority, level, rank, policy, enqueued_at, run_at, ready_at, next_at, payload_bytes, owner, key, labels, traceparent, payload)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`},
-		{&s.st.insertBody, `INSERT INTO bodies (job, kind, n, bytes) VALUES (?, ?, ?, ?) ON CONFLICT (job, kind, n) DO UPDATE SET bytes = excluded.bytes`},
-		{&s.st.deleteBodies, `DELETE FROM bodies WHERE job = ? AND kind = ?`},
-		{&s.st.lease, `UPDATE jobs SET state = 4, attempt = ?, tries = ?, started_at = ?, worker = ?, token = ?, leased_at = ?, lease_ms = ? WHERE id = ?`},
-		{&s.st.finish, `UPDATE jobs SET state = ?, tries = ?, finished_at = ?, next_at = 0, reason = ?, reason_text = ?, token = 0 WHERE id = ?`},
-		{&s.st.wait, `UPDATE jobs SET state = ?, tries = ?, rank = ?, ready_at = ?, next_at = ?, token = 0 WHERE id = ?`},
-		{&s.st.requeue, `UPDATE jobs SET state = ?, round = ?, tries = 0, rank = ?, run_at = 0, start_by = 0, ready_at = ?, next_at = 0, started_at = 0, finished_at = 0,
-			cancel_asked_at = 0, reason = '', reason_text = '', payload_bytes = ?, payload = ? WHERE id = ?`},
-		{&s.st.askCancel, `UPDATE jobs SET cancel_asked_at = ?, reason_text = ? WHERE id = ?`},
-		{&s.st.heads, `SELECT ` + rowColumns + ` FROM jobs WHERE queue = ? AND task = ? AND state = 3 AND removed_by = 0 ORDER BY level DESC, rank, id LIMIT ?`},
-		{&s.st.due, `SELECT ` + rowColumns + ` FROM jobs WHERE state IN (2, 5) AND removed_by = 0 AND next_at <= ? ORDER BY next_at, id LIMIT ?`},
-		{&s.st.nextDue, `SELECT next_at FROM jobs WHERE state IN (2, 5) AND removed_by = 0 ORDER BY next_at, id LIMIT 1`},
-		{&s.st.row, `SELECT ` + rowColumns + ` FROM jobs WHERE id = ? AND removed_by = 0`},
-		{&s.st.running, `SELECT ` + rowColumns + ` FROM jobs WHERE queue = ? AND task = ? AND state = 4 AND removed_by = 0`},
-		{&s.st.insertAttempt, `INSERT INTO attempts (job, n, round, worker, token, started_at, ended_at, run_ms, outcome, counted, error_type, error_message)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`},
-		{&s.st.foldAttempt, `DELETE FROM attempts WHERE job = ? AND n = ?`},
-		{&s.st.attempt, `SELECT token, outcome, error_type FROM attempts WHERE job = ? AND n = ?`},
-		{&s.st.bodyOf, `SELECT bytes FROM bodies WHERE job = ? AND kind = ? AND n = ?`},
-		{&s.st.putCount, `INSERT INTO counts (queue, task, state, n) VALUES (?, ?, ?, ?) ON CONFLICT (queue, task, state) DO UPDATE SET n = excluded.n`},
-		{&s.st.putRank, `UPDATE queues SET next_rank = ? WHERE id = ?`},
-		{&s.st.putFact, `UPDATE facts SET value = ? WHERE name = ?`},
-		{&s.st.addQueue, `INSERT INTO queues (id, name, created_at) VALUES (?, ?, ?)`},
-		{&s.st.addTask, `INSERT INTO tasks (id, name, created_at) VALUES (?, ?, ?)`},
-		{&s.st.addPolicy, `INSERT INTO policies (body) VALUES (?) ON CONFLICT (body) DO UPDATE SET body = body RETURNING id`},
-		{&s.st.putWorker, `INSERT INTO workers (uid, name, host, pid, version, first_seen) VALUES (?, ?, ?, ?, ?, ?)
-			ON CONFLICT (uid) DO UPDATE SET name = excluded.name, host = excluded.host, pid = excluded.pid, version = excluded.version RETURNING id`},
-		{&s.st.insertAction, `INSERT INTO actions (at, principal, action, job, detail) VALUES (?, ?, ?, ?, ?)`},
-		{&s.st.insertReceipts, `INSERT INTO receipts (at, entries) VALUES (?, ?) RETURNING id`},
-		{&s.st.deleteReceipts, `DELETE FROM receipts WHERE id <= ?`},
-	} {
+	for _, p := range s.st.list() {
 		stmt, err := s.conn.PrepareContext(background, p.text)
 		if err != nil {
 			return err
@@ -117,6 +88,42 @@ func (s *Store) prepare() error {
 		*p.stmt = stmt
 	}
 	return nil
+}
+
+func (st *statements) list() []prepared {
+	return []prepared{
+		{&st.insertJob, `INSERT INTO jobs (id, queue, task, state, priority, level, rank, policy, enqueued_at, run_at, ready_at, next_at, payload_bytes, owner, key, labels, traceparent, payload)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`},
+		{&st.insertBody, `INSERT INTO bodies (job, kind, n, bytes) VALUES (?, ?, ?, ?) ON CONFLICT (job, kind, n) DO UPDATE SET bytes = excluded.bytes`},
+		{&st.deleteBody, `DELETE FROM bodies WHERE job = ? AND kind = ? AND n = ?`},
+		{&st.lease, `UPDATE jobs SET state = 4, attempt = ?, tries = ?, started_at = ?, worker = ?, token = ?, leased_at = ?, lease_ms = ? WHERE id = ?`},
+		{&st.finish, `UPDATE jobs SET state = ?, tries = ?, finished_at = ?, next_at = 0, reason = ?, reason_text = ?, token = 0 WHERE id = ?`},
+		{&st.wait, `UPDATE jobs SET state = ?, tries = ?, rank = ?, ready_at = ?, next_at = ?, token = 0 WHERE id = ?`},
+		{&st.requeue, `UPDATE jobs SET state = ?, round = ?, tries = 0, rank = ?, run_at = 0, start_by = 0, ready_at = ?, next_at = 0, started_at = 0, finished_at = 0,
+			cancel_asked_at = 0, reason = '', reason_text = '', payload_bytes = ?, payload = ? WHERE id = ?`},
+		{&st.askCancel, `UPDATE jobs SET cancel_asked_at = ?, reason_text = ? WHERE id = ?`},
+		{&st.heads, `SELECT ` + rowColumns + ` FROM jobs WHERE queue = ? AND task = ? AND state = 3 AND removed_by = 0 ORDER BY level DESC, rank, id LIMIT ?`},
+		{&st.due, `SELECT ` + rowColumns + ` FROM jobs WHERE state IN (2, 5) AND removed_by = 0 AND next_at <= ? ORDER BY next_at, id LIMIT ?`},
+		{&st.nextDue, `SELECT next_at FROM jobs WHERE state IN (2, 5) AND removed_by = 0 ORDER BY next_at, id LIMIT 1`},
+		{&st.row, `SELECT ` + rowColumns + ` FROM jobs WHERE id = ? AND removed_by = 0`},
+		{&st.running, `SELECT ` + rowColumns + ` FROM jobs WHERE queue = ? AND task = ? AND state = 4 AND removed_by = 0`},
+		{&st.insertAttempt, `INSERT INTO attempts (job, n, round, worker, token, started_at, ended_at, run_ms, outcome, counted, error_type, error_message)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`},
+		{&st.foldAttempt, `DELETE FROM attempts WHERE job = ? AND n = ?`},
+		{&st.attempt, `SELECT token, outcome, error_type FROM attempts WHERE job = ? AND n = ?`},
+		{&st.bodyOf, `SELECT bytes FROM bodies WHERE job = ? AND kind = ? AND n = ?`},
+		{&st.putCount, `INSERT INTO counts (queue, task, state, n) VALUES (?, ?, ?, ?) ON CONFLICT (queue, task, state) DO UPDATE SET n = excluded.n`},
+		{&st.putRank, `UPDATE queues SET next_rank = ? WHERE id = ?`},
+		{&st.putFact, `UPDATE facts SET value = ? WHERE name = ?`},
+		{&st.addQueue, `INSERT INTO queues (id, name, created_at) VALUES (?, ?, ?)`},
+		{&st.addTask, `INSERT INTO tasks (id, name, created_at) VALUES (?, ?, ?)`},
+		{&st.addPolicy, `INSERT INTO policies (body) VALUES (?) ON CONFLICT (body) DO UPDATE SET body = body RETURNING id`},
+		{&st.putWorker, `INSERT INTO workers (uid, name, host, pid, version, first_seen) VALUES (?, ?, ?, ?, ?, ?)
+			ON CONFLICT (uid) DO UPDATE SET name = excluded.name, host = excluded.host, pid = excluded.pid, version = excluded.version RETURNING id`},
+		{&st.insertAction, `INSERT INTO actions (at, principal, action, job, detail) VALUES (?, ?, ?, ?, ?)`},
+		{&st.insertReceipts, `INSERT INTO receipts (at, entries) VALUES (?, ?) RETURNING id`},
+		{&st.deleteReceipts, `DELETE FROM receipts WHERE id <= ?`},
+	}
 }
 
 // begin opens a transaction where none is open.
@@ -211,7 +218,7 @@ func (s *Store) Wait(r *Row) error {
 
 // Requeue writes a job's new round, with its payload.
 func (s *Store) Requeue(r *Row) error {
-	if err := s.exec(s.st.deleteBodies, r.ID, ResultBody); err != nil {
+	if err := s.exec(s.st.deleteBody, r.ID, ResultBody, 0); err != nil {
 		return err
 	}
 	inline, err := s.payload(r)
@@ -244,8 +251,8 @@ func (s *Store) InsertAttempt(a *Attempt) error {
 	if err == nil && a.Stack != "" {
 		err = s.exec(s.st.insertBody, a.Job, StackBody, a.N, []byte(a.Stack))
 	}
-	if err == nil && a.N > FirstKept+LastKept {
-		err = s.exec(s.st.foldAttempt, a.Job, a.N-LastKept)
+	if folded := a.N - LastKept; err == nil && folded > FirstKept {
+		err = errors.Join(s.exec(s.st.foldAttempt, a.Job, folded), s.exec(s.st.deleteBody, a.Job, StackBody, folded))
 	}
 	return err
 }

@@ -1,0 +1,758 @@
+package engine
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"log/slog"
+	"math/rand/v2"
+	"path/filepath"
+	"slices"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"humblemule/core/job"
+)
+
+var (
+	modelCommands = flag.Int("model.commands", 10_000, "how many random commands the model test runs")
+	modelSeed     = flag.Uint64("model.seed", 6853, "draws the model test's commands")
+)
+
+// The model is what the engine promises, written as plainly as possible: a list
+// of jobs and a loop over it. TestModel runs random commands on both and wants
+// every answer, state and count to be the same.
+type model struct {
+	now    time.Time
+	nextID int64
+	ranks  map[string]int64
+	jobs   []*mjob
+	parked []*mtake
+}
+
+type mjob struct {
+	id                    int64
+	task, queue, key      string
+	priority, rank        int64
+	state                 job.State
+	reason                job.Reason
+	round, attempt, tries int
+	most                  int
+	first                 time.Duration // wait after the first failure
+	giveUpAfter           time.Duration
+	nextAt, startedAt     time.Time
+	payload               string
+	// the live lease
+	token      string
+	worker     string
+	length     time.Duration
+	ends       time.Time
+	cancelling bool
+	// ended attempts by number
+	attempts []mattempt
+	// releases in a row by one worker
+	released   string
+	releases   int
+	releasedAt time.Time
+}
+
+type mattempt struct {
+	token   string
+	outcome job.Outcome
+	lost    bool
+}
+
+type mtake struct {
+	worker        string
+	queues, tasks []string
+	limit         int
+	length        time.Duration
+	until         time.Time
+	got           []int64
+	answer        chan answered
+}
+
+type answered struct {
+	leases []job.Lease
+	err    error
+}
+
+func (m *model) find(id int64) *mjob {
+	if id < 1 || id > int64(len(m.jobs)) {
+		return nil
+	}
+	return m.jobs[id-1]
+}
+
+func (m *model) place(j *mjob) {
+	if j.nextAt.After(m.now) {
+		j.state = job.Scheduled
+		return
+	}
+	j.state, j.nextAt = job.Ready, time.Time{}
+	if j.rank == 0 {
+		m.ranks[j.queue]++
+		j.rank = m.ranks[j.queue]
+	}
+}
+
+func (m *model) enqueue(s job.Spec) *mjob {
+	m.nextID++
+	p := s.Policy()
+	j := &mjob{
+		id: m.nextID, task: s.Task, queue: cmp.Or(s.Queue, job.DefaultQueue), key: s.Key, priority: job.DefaultPriority, round: 1,
+		most: p.MaxAttempts, first: p.Retry.First.Go(), giveUpAfter: p.Retry.GiveUpAfter.Go(),
+	}
+	if s.Priority != nil {
+		j.priority = int64(*s.Priority)
+	}
+	if s.Delay > 0 {
+		j.nextAt = m.now.Add(s.Delay.Go())
+	}
+	raw, _ := s.PayloadJSON()
+	j.payload = string(raw)
+	m.place(j)
+	m.jobs = append(m.jobs, j)
+	return j
+}
+
+// backoff is 2.5 times longer each time, to at most 8 hours; the test draws no
+// jitter.
+func (j *mjob) backoff() time.Duration {
+	d := float64(j.first)
+	for range j.tries - 1 {
+		d = min(d*2.5, float64(8*time.Hour))
+	}
+	return time.Duration(d).Truncate(time.Millisecond)
+}
+
+func (j *mjob) finish(s job.State, r job.Reason) { j.state, j.reason, j.nextAt = s, r, time.Time{} }
+
+// end ends a live lease.
+func (m *model) end(j *mjob, o job.Outcome, delay time.Duration, lost bool) {
+	j.attempts = append(j.attempts, mattempt{j.token, o, lost})
+	j.token = ""
+	if o == job.OutcomePostponed || o == job.OutcomeReleased {
+		j.tries--
+	}
+	if j.cancelling && o != job.OutcomeDone {
+		j.finish(job.Cancelled, job.Asked)
+		return
+	}
+	switch o {
+	case job.OutcomeDone:
+		j.finish(job.Done, "")
+	case job.OutcomeSkipped:
+		j.finish(job.Skipped, job.ByHandler)
+	case job.OutcomeGiveUp:
+		j.finish(job.Dead, job.GaveUp)
+	case job.OutcomePostponed:
+		j.state, j.rank, j.nextAt = job.Scheduled, 0, m.now.Add(delay)
+	case job.OutcomeReleased:
+		m.release(j)
+	case job.OutcomeFailed:
+		next := m.now.Add(cmp.Or(delay, j.backoff()))
+		switch {
+		case j.most > 0 && j.tries >= j.most:
+			j.finish(job.Dead, job.AttemptsUsedUp)
+		case j.giveUpAfter > 0 && next.After(j.startedAt.Add(j.giveUpAfter)):
+			j.finish(job.Dead, job.TooOld)
+		default:
+			j.state, j.rank, j.nextAt = job.Backoff, 0, next
+		}
+	}
+}
+
+func (m *model) release(j *mjob) {
+	if j.released != j.worker || m.now.Sub(j.releasedAt) > 10*time.Second {
+		j.released, j.releases, j.releasedAt = j.worker, 0, m.now
+	}
+	j.releases++
+	if j.releases >= 3 {
+		j.released, j.releases = "", 0
+		j.state, j.nextAt = job.Scheduled, m.now.Add(5*time.Second)
+		return
+	}
+	m.place(j)
+}
+
+// best is the ready job that goes first for a take.
+func (m *model) best(t *mtake) *mjob {
+	for _, q := range t.queues {
+		var first *mjob
+		for _, j := range m.jobs {
+			if j.state != job.Ready || j.queue != q || len(t.tasks) > 0 && !slices.Contains(t.tasks, j.task) {
+				continue
+			}
+			if first == nil || j.priority > first.priority || j.priority == first.priority && j.rank < first.rank {
+				first = j
+			}
+		}
+		if first != nil {
+			return first
+		}
+	}
+	return nil
+}
+
+// deal leases one job at a time round the takes.
+func (m *model) deal(takes []*mtake) {
+	for open := slices.Clone(takes); len(open) > 0; {
+		open = slices.DeleteFunc(open, func(t *mtake) bool {
+			j := m.best(t)
+			if j == nil {
+				return true
+			}
+			j.state, j.worker, j.length, j.ends = job.Running, t.worker, t.length, m.now.Add(t.length)
+			j.attempt++
+			j.tries++
+			if j.startedAt.IsZero() {
+				j.startedAt = m.now
+			}
+			t.got = append(t.got, j.id)
+			return len(t.got) == t.limit
+		})
+	}
+}
+
+// settled deals to parked takes and drops those that were served.
+func (m *model) settled() (served []*mtake) {
+	m.deal(m.parked)
+	m.parked = slices.DeleteFunc(m.parked, func(t *mtake) bool {
+		if len(t.got) > 0 {
+			served = append(served, t)
+		}
+		return len(t.got) > 0
+	})
+	return served
+}
+
+// next is the next moment at which something happens by itself, until a time.
+func (m *model) next(until time.Time) time.Time {
+	for _, j := range m.jobs {
+		switch {
+		case (j.state == job.Scheduled || j.state == job.Backoff) && j.nextAt.Before(until):
+			until = j.nextAt
+		case j.state == job.Running && j.ends.Before(until):
+			until = j.ends
+		}
+	}
+	return until
+}
+
+// happen does what happens by itself now: leases end, and jobs are due.
+func (m *model) happen() {
+	var due []*mjob
+	for _, j := range m.jobs {
+		if j.state == job.Running && !j.ends.After(m.now) {
+			m.end(j, job.OutcomeFailed, 0, true)
+		}
+		if (j.state == job.Scheduled || j.state == job.Backoff) && !j.nextAt.After(m.now) {
+			due = append(due, j)
+		}
+	}
+	slices.SortFunc(due, func(a, b *mjob) int { return cmp.Or(a.nextAt.Compare(b.nextAt), cmp.Compare(a.id, b.id)) })
+	for _, j := range due {
+		m.place(j)
+	}
+}
+
+// trial is the engine and its model side by side.
+type trial struct {
+	*testing.T
+	*model
+	e      *Engine
+	path   string
+	random *rand.Rand
+	// tokens ever given, live and ended
+	tokens []string
+	// calls made with an Idempotency-Key, with their answers
+	calls []func()
+}
+
+func TestModel(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "model.db")
+	synctest.Test(t, func(t *testing.T) {
+		r := &trial{T: t, model: &model{ranks: map[string]int64{}}, path: path, random: rand.New(rand.NewPCG(*modelSeed, 0))}
+		r.open()
+		defer func() { require.NoError(t, r.e.Close()) }()
+		for n := range *modelCommands {
+			r.now = time.Now()
+			r.step()
+			if n%100 == 0 || n == *modelCommands-1 {
+				r.compare()
+			}
+			if t.Failed() {
+				t.Fatalf("after %d commands of seed %d", n+1, *modelSeed)
+			}
+		}
+		for _, p := range r.parked {
+			p.until = time.Time{}
+		}
+	})
+}
+
+func (r *trial) open() {
+	e, err := Open(r.path, Options{Draw: func() float64 { return 0.5 }, Log: slog.New(slog.DiscardHandler)})
+	require.NoError(r, err)
+	r.e = e
+}
+
+func (r *trial) chance(percent int) bool { return r.random.IntN(100) < percent }
+
+func pick[T any](r *trial, all ...T) T { return all[r.random.IntN(len(all))] }
+
+func (r *trial) step() {
+	switch n := r.random.IntN(100); {
+	case n < 26:
+		r.enqueueSome()
+	case n < 50:
+		r.take()
+	case n < 72:
+		r.settle()
+	case n < 76:
+		r.extend()
+	case n < 81:
+		r.cancel()
+	case n < 86:
+		r.requeue()
+	case n < 89:
+		r.park()
+	case n < 91 && len(r.calls) > 0:
+		r.calls[r.random.IntN(len(r.calls))]()
+	case n < 92:
+		r.restart()
+	case n < 93:
+		r.circle()
+	default:
+		r.pass(time.Duration(1+r.random.IntN(pick(r, 50, 3000, 60_000))) * time.Millisecond)
+	}
+	r.served(r.settled())
+}
+
+func (r *trial) spec() job.Spec {
+	s := job.Spec{Task: pick(r, "tide.predict", "manifest.check", "buoy.poll"), Queue: pick(r, "", "berths", "archive"), Payload: r.random.IntN(1000)}
+	if r.chance(5) {
+		s.Payload = make([]int, 400) // a long one, kept beside the row
+	}
+	if r.chance(40) {
+		p := r.random.IntN(10)
+		s.Priority = &p
+	}
+	if r.chance(20) {
+		s.Delay = job.Duration(time.Duration(1+r.random.IntN(20_000)) * time.Millisecond)
+	}
+	if r.chance(50) {
+		most := 1 + r.random.IntN(4)
+		s.MaxAttempts = &most
+	}
+	if r.chance(50) {
+		s.Retry = &job.Retry{First: job.Duration(time.Duration(1+r.random.IntN(5000)) * time.Millisecond)}
+		if r.chance(30) {
+			s.Retry.GiveUpAfter = job.Duration(time.Duration(1+r.random.IntN(20_000)) * time.Millisecond)
+		}
+	}
+	if r.chance(20) {
+		s.Key = pick(r, "a", "b", "c")
+	}
+	return s
+}
+
+// ctx gives a call an Idempotency-Key of its own.
+func (r *trial) ctx(path, key string, body any) context.Context {
+	raw, _ := json.Marshal(body)
+	return WithCall(r.Context(), Call{Path: path, Key: key, Body: raw})
+}
+
+func (r *trial) enqueueSome() {
+	if r.chance(80) {
+		s, key := r.spec(), fmt.Sprint("one", r.nextID)
+		got, err := r.e.Enqueue(r.ctx("/v1/jobs", key, s), s)
+		require.NoError(r, err)
+		want := r.enqueue(s)
+		r.same(want, got)
+		r.again(func() {
+			repeated, err := r.e.Enqueue(r.ctx("/v1/jobs", key, s), s)
+			require.NoError(r, err)
+			require.Equal(r, want.id, repeated.ID)
+			_, err = r.e.Enqueue(r.ctx("/v1/jobs", key, "another body"), s)
+			require.ErrorContains(r, err, "Idempotency-Key")
+		})
+		return
+	}
+	specs := make([]job.Spec, 1+r.random.IntN(6))
+	for i := range specs {
+		specs[i] = r.spec()
+	}
+	if r.chance(20) { // one wrong: none is taken in
+		tooHigh := 10
+		specs[len(specs)-1].Priority = &tooHigh
+		_, err := r.e.EnqueueMany(r.Context(), specs, func(i int) string { return fmt.Sprintf("line %d: ", i+1) })
+		require.ErrorContains(r, err, fmt.Sprintf("line %d: priority", len(specs)))
+		return
+	}
+	got, err := r.e.EnqueueMany(r.Context(), specs, func(int) string { return "" })
+	require.NoError(r, err)
+	for i, s := range specs {
+		want := r.enqueue(s)
+		require.Equal(r, [2]any{want.id, want.state}, [2]any{got[i].ID, got[i].State})
+	}
+}
+
+// again remembers a call that may be repeated while its receipt is kept.
+func (r *trial) again(call func()) {
+	until := time.Now().Add(4 * time.Minute)
+	r.calls = append(r.calls, func() {
+		if time.Now().Before(until) {
+			call()
+		}
+	})
+	if len(r.calls) > 20 {
+		r.calls = r.calls[1:]
+	}
+}
+
+func (r *trial) request(worker string) (job.LeaseRequest, *mtake) {
+	req := job.LeaseRequest{
+		Worker: worker, Queues: pick(r, []string{"common"}, []string{"berths", "common"}, []string{"archive", "berths", "common"}),
+		Tasks: pick(r, nil, []string{"tide.predict"}, []string{"tide.predict", "manifest.check", "unheard.of"}),
+		Limit: 1 + r.random.IntN(5), Lease: job.Duration(time.Duration(1000+r.random.IntN(60_000)) * time.Millisecond),
+	}
+	return req, &mtake{worker: worker, queues: req.Queues, tasks: req.Tasks, limit: req.Limit, length: req.Lease.Go()}
+}
+
+func (r *trial) take() {
+	req, want := r.request(pick(r, "w1", "w2"))
+	key := fmt.Sprint("take", r.random.Uint64())
+	ctx := r.ctx("/v1/leases", key, req)
+	got, err := r.e.Lease(ctx, req)
+	require.NoError(r, err)
+	r.deal([]*mtake{want})
+	r.leased(want, got.Leases)
+	if len(got.Leases) == 0 {
+		return
+	}
+	r.again(func() { // the leases of then that still live; where none does the take is a new one
+		live := map[string]bool{}
+		for _, l := range got.Leases {
+			if r.find(l.Job.ID).token == l.Token {
+				live[l.Token] = true
+			}
+		}
+		if len(live) == 0 {
+			return
+		}
+		repeated, err := r.e.Lease(ctx, req)
+		require.NoError(r, err)
+		require.Len(r, repeated.Leases, len(live))
+		for _, l := range repeated.Leases {
+			require.True(r, live[l.Token])
+		}
+	})
+}
+
+// leased compares leases with what the model has dealt, and keeps their tokens.
+func (r *trial) leased(want *mtake, got []job.Lease) {
+	var ids []int64
+	for _, l := range got {
+		ids = append(ids, l.Job.ID)
+		j := r.find(l.Job.ID)
+		j.token = l.Token
+		r.tokens = append(r.tokens, l.Token)
+		require.Equal(r, []any{j.task, j.queue, j.attempt, j.tries, j.most, j.round, j.payload}, []any{l.Job.Task, l.Job.Queue, l.Job.Attempt, l.Job.Tries, l.Job.MaxAttempts, l.Job.Round, string(l.Job.Payload)})
+		require.Equal(r, job.At(j.ends), l.ExpiresAt)
+	}
+	require.Equal(r, want.got, ids, "jobs leased, in order")
+}
+
+// park begins a take that finds nothing now and waits.
+func (r *trial) park() {
+	if len(r.parked) >= 3 {
+		return
+	}
+	req, want := r.request(pick(r, "w1", "w2"))
+	// Half a millisecond beside everything else that happens by itself.
+	req.Wait = job.Duration(time.Duration(1+r.random.IntN(30_000))*time.Millisecond + 500*time.Microsecond)
+	want.until, want.answer = r.now.Add(req.Wait.Go()), make(chan answered, 1)
+	e := r.e
+	go func() {
+		got, err := e.Lease(context.Background(), req)
+		want.answer <- answered{got.Leases, err}
+	}()
+	r.parked = append(r.parked, want)
+	synctest.Wait()
+}
+
+func (r *trial) served(takes []*mtake) {
+	for _, t := range takes {
+		got := <-t.answer
+		require.NoError(r, got.err)
+		r.leased(t, got.leases)
+	}
+}
+
+// circle takes a job and gives it back, again and again: the third time it waits.
+func (r *trial) circle() {
+	for range 4 {
+		req := job.LeaseRequest{Worker: "w1", Queues: []string{"berths"}, Limit: 1, Lease: job.Duration(time.Minute)}
+		want := &mtake{worker: "w1", queues: req.Queues, limit: 1, length: time.Minute}
+		got, err := r.e.Lease(r.Context(), req)
+		require.NoError(r, err)
+		r.deal([]*mtake{want})
+		r.leased(want, got.Leases)
+		for _, l := range got.Leases {
+			r.settleAs(job.Settlement{Token: l.Token, Outcome: job.OutcomeReleased})
+		}
+		r.served(r.settled())
+	}
+}
+
+// token chooses a live lease, or one of any that ever were.
+func (r *trial) token() string {
+	var live []string
+	for _, j := range r.jobs {
+		if j.token != "" {
+			live = append(live, j.token)
+		}
+	}
+	switch {
+	case len(live) > 0 && r.chance(85):
+		return live[r.random.IntN(len(live))]
+	case len(r.tokens) > 0 && r.chance(90):
+		return r.tokens[r.random.IntN(len(r.tokens))]
+	}
+	return pick(r, "1.1.0123456789abcdef", "999999.1.0123456789abcdef")
+}
+
+func (r *trial) settle() {
+	s := job.Settlement{Token: r.token(), Outcome: pick(r, job.OutcomeDone, job.OutcomeDone, job.OutcomeFailed, job.OutcomeFailed, job.OutcomeGiveUp, job.OutcomeSkipped, job.OutcomePostponed, job.OutcomeReleased)}
+	switch s.Outcome {
+	case job.OutcomeSkipped:
+		s.ReasonText = "the ship has sailed"
+	case job.OutcomePostponed:
+		s.Delay = job.Duration(time.Duration(1000+r.random.IntN(9000)) * time.Millisecond)
+	case job.OutcomeFailed:
+		s.Error = &job.Failure{Type: "error", Message: "no answer"}
+		if r.chance(20) {
+			s.Delay = job.Duration(time.Duration(1+r.random.IntN(9000)) * time.Millisecond)
+		}
+	}
+	if r.chance(10) {
+		s.Enqueue = []job.Spec{r.spec()}
+	}
+	if r.chance(5) {
+		s.Outcome = "finished"
+	}
+	r.settleAs(s)
+}
+
+func (r *trial) settleAs(s job.Settlement) {
+	got, err := r.e.Settle(r.Context(), []job.Settlement{s})
+	require.NoError(r, err)
+	require.Equal(r, r.wantSettled(s), got[0].Status, "%+v", s)
+	id, _, _, _ := parseToken(s.Token)
+	if j := r.find(id); j != nil && got[0].Status == job.StatusOK {
+		require.Equal(r, []any{j.state, job.At(j.nextAt)}, []any{got[0].State, got[0].NextAt})
+	}
+}
+
+func (r *trial) wantSettled(s job.Settlement) job.Status {
+	id, _, _, _ := parseToken(s.Token)
+	j := r.find(id)
+	switch {
+	case s.Outcome == "finished":
+		return job.StatusRefused
+	case j == nil:
+		return job.StatusLost
+	case j.token == s.Token:
+		r.end(j, s.Outcome, s.Delay.Go(), false)
+		for _, follow := range s.Enqueue {
+			r.enqueue(follow)
+		}
+		return job.StatusOK
+	}
+	for _, a := range j.attempts {
+		if a.token == s.Token && a.outcome == s.Outcome && !a.lost {
+			return job.StatusOK
+		}
+	}
+	return job.StatusLost
+}
+
+func (r *trial) extend() {
+	token := r.token()
+	got, err := r.e.Extend(r.Context(), []job.Extension{{Token: token}})
+	require.NoError(r, err)
+	want := job.ExtendResult{Token: token, Status: job.StatusLost}
+	id, _, _, _ := parseToken(token)
+	if j := r.find(id); j != nil && j.token == token {
+		j.ends = r.now.Add(j.length)
+		want.Status, want.ExpiresAt = job.StatusOK, job.At(j.ends)
+		if j.cancelling {
+			want.Status = job.StatusCancelled
+		}
+	}
+	require.Equal(r, want, got.Results[0])
+}
+
+func (r *trial) anyJob() int64 { return 1 + r.random.Int64N(r.nextID+2) }
+
+func (r *trial) cancel() {
+	id := r.anyJob()
+	got, err := r.e.Cancel(r.Context(), id)
+	j := r.find(id)
+	switch {
+	case j == nil:
+		require.ErrorContains(r, err, "there is no job")
+		return
+	case j.state.Finished():
+		require.ErrorContains(r, err, "already")
+		return
+	case j.state == job.Running:
+		j.cancelling = true
+	default:
+		j.finish(job.Cancelled, job.Asked)
+	}
+	require.NoError(r, err)
+	r.same(j, got)
+}
+
+func (r *trial) requeue() {
+	id := r.anyJob()
+	var how Requeuing
+	if r.chance(30) {
+		how.Payload = json.RawMessage(`{"corrected":12345678901234567890}`)
+	}
+	got, err := r.e.Requeue(r.Context(), id, how)
+	j := r.find(id)
+	switch {
+	case j == nil:
+		require.ErrorContains(r, err, "there is no job")
+		return
+	case !j.state.Finished():
+		require.ErrorContains(r, err, "only a finished job")
+		return
+	}
+	require.NoError(r, err)
+	j.round++
+	j.tries, j.reason, j.startedAt, j.cancelling, j.rank = 0, "", time.Time{}, false, 0
+	if how.Payload != nil {
+		j.payload = string(how.Payload)
+	}
+	r.place(j)
+	served := r.settled()
+	if len(served) == 0 { // else it may run already, in the same transaction
+		r.same(j, got)
+	}
+	r.served(served)
+}
+
+// restart closes the engine and opens its file anew: every live lease has its
+// full length again.
+func (r *trial) restart() {
+	require.NoError(r, r.e.Close())
+	for _, t := range r.parked {
+		require.Error(r, (<-t.answer).err)
+	}
+	r.parked = nil
+	r.open()
+	for _, j := range r.jobs {
+		j.ends = r.now.Add(j.length)
+		j.released, j.releases = "", 0
+	}
+}
+
+// pass lets time go by; everything that happens by itself happens at its moment.
+func (r *trial) pass(d time.Duration) {
+	end := time.Now().Add(d)
+	for {
+		at := r.next(end)
+		for _, t := range r.parked {
+			if t.until.Before(at) {
+				at = t.until
+			}
+		}
+		time.Sleep(time.Until(at))
+		synctest.Wait()
+		r.now = time.Now()
+		r.happen()
+		r.served(r.settled())
+		r.parked = slices.DeleteFunc(r.parked, func(t *mtake) bool {
+			if t.until.After(r.now) {
+				return false
+			}
+			got := <-t.answer
+			require.NoError(r, got.err)
+			require.Empty(r, got.leases)
+			return true
+		})
+		if !at.Before(end) {
+			return
+		}
+	}
+}
+
+func (r *trial) same(want *mjob, got job.Job) {
+	require.Equal(r,
+		[]any{want.id, want.task, want.queue, want.state, want.reason, want.round, want.attempt, want.tries, job.At(want.nextAt), want.payload, want.cancelling},
+		[]any{got.ID, got.Task, got.Queue, got.State, got.Reason, got.Round, got.Attempt, got.Tries, got.NextAt, string(got.Payload), got.CancelAskedAt != 0},
+		"job %d", want.id)
+}
+
+// compare wants every job, every list and every count to be the model's.
+func (r *trial) compare() {
+	counts := map[string]map[job.State]int64{}
+	keyed := map[string][]int64{}
+	for _, j := range r.jobs {
+		if counts[j.queue] == nil {
+			counts[j.queue] = everyState()
+		}
+		counts[j.queue][j.state]++
+		if j.key != "" {
+			keyed[j.key] = append(keyed[j.key], j.id)
+		}
+		if j.id > r.nextID-100 || r.chance(4) {
+			got, err := r.e.Job(r.Context(), j.id)
+			require.NoError(r, err)
+			r.same(j, got)
+			kept := min(len(j.attempts), 100)
+			if j.state == job.Running {
+				kept++
+			}
+			require.Len(r, got.Attempts, kept)
+		}
+	}
+	require.Equal(r, counts, r.e.Counts())
+	for key, ids := range keyed {
+		slices.Reverse(ids)
+		require.Equal(r, ids, r.listed(job.Filter{Key: key}), "jobs with key %s", key)
+	}
+	queue, state := pick(r, "common", "berths"), pick(r, job.Ready, job.Done, job.Dead, job.Backoff)
+	var want []int64
+	for _, j := range r.jobs {
+		if j.queue == queue && j.state == state {
+			want = append(want, j.id)
+		}
+	}
+	require.Equal(r, want, r.listed(job.Filter{Queues: []string{queue}, States: []job.State{state}, Order: job.OldestFirst}))
+}
+
+// listed reads a list page by page.
+func (r *trial) listed(f job.Filter) (ids []int64) {
+	f.Limit = 23
+	for {
+		page, err := r.e.Jobs(r.Context(), f)
+		require.NoError(r, err)
+		for _, j := range page.Jobs {
+			ids = append(ids, j.ID)
+		}
+		if f.Cursor = page.NextCursor; f.Cursor == "" {
+			return ids
+		}
+	}
+}

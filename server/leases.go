@@ -23,28 +23,28 @@ type settleItem struct {
 	// Enqueue is read strictly, by itself: a wrong follow-up refuses its item
 	// and no other.
 	Enqueue []jsontext.Value `json:"enqueue"`
-	Unknown unknown          `json:",unknown"`
+	Unknown unknown          `json:",embed"`
 }
 
 type leaseBody struct {
 	job.LeaseRequest
 	Settle  []settleItem `json:"settle"`
-	Unknown unknown      `json:",unknown"`
+	Unknown unknown      `json:",embed"`
 }
 
 type settleBody struct {
 	Leases  []settleItem `json:"leases"`
-	Unknown unknown      `json:",unknown"`
+	Unknown unknown      `json:",embed"`
 }
 
 type extendItem struct {
 	job.Extension
-	Unknown unknown `json:",unknown"`
+	Unknown unknown `json:",embed"`
 }
 
 type extendBody struct {
 	Leases  []extendItem `json:"leases"`
-	Unknown unknown      `json:",unknown"`
+	Unknown unknown      `json:",embed"`
 }
 
 // ignored gathers names of fields that were passed over, each once, in order.
@@ -164,7 +164,7 @@ func (s *Server) settle(c *gin.Context) (any, error) {
 
 type workerBody struct {
 	job.Worker
-	Unknown unknown `json:",unknown"`
+	Unknown unknown `json:",embed"`
 }
 
 func (s *Server) putWorker(c *gin.Context) (any, error) {

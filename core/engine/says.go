@@ -55,7 +55,7 @@ func (u untaken) say() job.Saying {
 	if u.queueServed {
 		said.Text = fmt.Sprintf("%s for %s in queue %s, and no worker there does that task.", what, u.task, u.queue)
 	} else {
-		said.Text = fmt.Sprintf("%s in queue %s, and nobody takes them.", what, u.queue)
+		said.Text = fmt.Sprintf("%s in queue %s, and nobody takes %s.", what, u.queue, plural(u.ready, "it", "them"))
 		said.Task = ""
 	}
 	return said
@@ -84,9 +84,11 @@ func sayRest(counts map[job.State]int64) []job.Saying {
 }
 
 // count writes a number with its noun, in groups of three digits.
-func count(n int64, one, many string) string {
+func count(n int64, one, many string) string { return job.Grouped(n) + " " + plural(n, one, many) }
+
+func plural(n int64, one, many string) string {
 	if n == 1 {
-		return "1 " + one
+		return one
 	}
-	return job.Grouped(n) + " " + many
+	return many
 }

@@ -1,0 +1,69 @@
+# make build        bin/hmule, with the console in it
+# make demo         builds what is missing and opens Saltmarrow Harbour
+# make test         every check there is; needs what it installs itself
+# make lint         formatting, vet, types, ESLint
+# make bench        measurements beside their baselines, in one run
+# make screenshots  the pictures of docs/screenshots, from the demo
+
+SHELL := /bin/bash
+.SHELLFLAGS := -eu -o pipefail -c
+.DEFAULT_GOAL := build
+.PHONY: build demo test lint bench screenshots need-go need-node need-chromium need-terminal
+
+GO_FILES := $(shell find . -name '*.go' -not -path './console/node_modules/*') go.mod go.sum core/store/schema/*.sql server/openapi.yaml
+CONSOLE_FILES := $(shell find console/src console/public -type f -not -name 'schema.d.ts') $(wildcard console/*.json console/*.ts console/*.html)
+VERSION := 0.1.0
+
+need-go:
+	@command -v go >/dev/null || { echo "Go 1.26 or newer is needed; see go.dev/doc/install"; exit 1; }
+	@command -v gcc >/dev/null || $(call install,a C compiler for SQLite,gcc libc6-dev)
+
+need-node:
+	@command -v npm >/dev/null || $(call install,Node.js for the console,nodejs npm)
+
+need-chromium:
+	@command -v chromium >/dev/null || $(call install,Chromium for the tests of the console,chromium)
+
+need-terminal: need-chromium
+	@command -v xterm >/dev/null && command -v Xvfb >/dev/null && command -v import >/dev/null || $(call install,a terminal window for the pictures,xvfb xterm imagemagick fonts-dejavu-core)
+
+# install says what it is about to install and why, then does it.
+define install
+{ echo "Installing $(1): $(2)"; S=; [ "$$(id -u)" = 0 ] || S="sudo -n"; \
+  $$S apt-get update -qq && $$S env DEBIAN_FRONTEND=noninteractive apt-get install -y -qq --no-install-recommends $(2) >/dev/null || \
+  { echo "It could not be installed; as root: apt-get install $(2)"; exit 1; }; }
+endef
+
+console/node_modules/.installed: console/package-lock.json console/.npmrc | need-node
+	@echo "Installing the console's packages"
+	@cd console && npm ci --silent && touch node_modules/.installed
+
+console/dist/index.html: console/node_modules/.installed $(CONSOLE_FILES) server/openapi.yaml
+	@echo "Building the console"
+	@cd console && npm run --silent build
+	@touch $@
+
+bin/hmule: $(GO_FILES) console/dist/index.html | need-go
+	@echo "Building bin/hmule (the first time SQLite is compiled too, about a minute)"
+	@go build -tags nomsgpack -ldflags "-X humblemule/cli.Version=$(VERSION)" -o bin/hmule ./cmd/hmule
+
+build: bin/hmule
+
+demo: bin/hmule
+	@exec bin/hmule demo
+
+lint: console/node_modules/.installed | need-go
+	@echo "Checking formatting, vet, types and ESLint"
+	@wrong=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$wrong" ] || { echo "not formatted by gofmt: $$wrong"; exit 1; }
+	@go vet ./...
+	@cd console && npm run --silent check
+
+test: lint console/dist/index.html need-chromium
+	@echo "Running the tests under the race detector"
+	@go test -race -timeout 12m ./...
+
+bench: bin/hmule
+	@go run ./bench
+
+screenshots: bin/hmule need-terminal
+	@go run ./e2e/screenshots

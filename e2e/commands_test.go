@@ -1,0 +1,130 @@
+package e2e
+
+import (
+	"encoding/json"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"humblemule/client"
+	"humblemule/core/job"
+)
+
+// A service that cannot start says why and what to do, in one line, and changes
+// nothing.
+func TestServeRefuses(t *testing.T) {
+	s := serve(t)
+	text := filepath.Join(t.TempDir(), "notes.db")
+	require.NoError(t, os.WriteFile(text, []byte(strings.Repeat("this is a text, and no data file ", 100)), 0o600))
+	for what, c := range map[string]struct {
+		args   []string
+		says   string
+		status int
+	}{
+		"the same file":         {[]string{"--data", s.data, "--listen", "127.0.0.1:0"}, "in use by another service", 1},
+		"the same address":      {[]string{"--data", filepath.Join(t.TempDir(), "b.db"), "--listen", s.listen}, "choose another port with --listen", 1},
+		"another file":          {[]string{"--data", text, "--listen", "127.0.0.1:0"}, "is damaged or no data file of ours", 1},
+		"no folder":             {[]string{"--data", "/nowhere/at/all.db", "--listen", "127.0.0.1:0"}, "create it or choose another file", 1},
+		"a folder not writable": {[]string{"--data", "/proc/hmule.db", "--listen", "127.0.0.1:0"}, "--data", 1},
+		"all addresses":         {[]string{"--data", text, "--listen", "0.0.0.0:6853"}, "use a loopback address", 2},
+		"no address":            {[]string{"--listen", "6853"}, "write it as 127.0.0.1:6853", 2},
+		"an unknown flag":       {[]string{"--prot", "1"}, "unknown flag: --prot", 2},
+	} {
+		_, stderr, status := run(t, "", append([]string{"serve"}, c.args...)...)
+		assert.Equal(t, c.status, status, what)
+		assert.Contains(t, stderr, c.says, what)
+		lines := strings.Split(strings.TrimSpace(stderr), "\n")
+		assert.True(t, strings.HasPrefix(lines[len(lines)-1], "hmule: "), "%s: %s", what, stderr)
+	}
+	_, err := s.mule().About(t.Context())
+	require.NoError(t, err, "the first service still answers")
+}
+
+// A job's whole way by commands: it waits and says why, runs, fails, dies, is
+// requeued and done.
+func TestCommands(t *testing.T) {
+	s := serve(t)
+	m := s.mule()
+	says := func(want string, args ...string) {
+		t.Helper()
+		stdout, stderr, status := run(t, s.url, args...)
+		assert.Equal(t, 0, status, stderr)
+		assert.Contains(t, stdout, want, args)
+	}
+	refuses := func(want string, status int, args ...string) {
+		t.Helper()
+		stdout, stderr, got := run(t, s.url, args...)
+		assert.Equal(t, status, got, "%v %s", args, stdout)
+		assert.Contains(t, stderr, want)
+		assert.Equal(t, 1, strings.Count(stderr, "\n"), stderr)
+	}
+	says("There is no such job.", "jobs")
+	says("Job 1 is ○ ready.", "enqueue", "manifest.check", `{"manifest":"heron-0291"}`, "--queue", "berths", "--max-attempts", "1", "--owner", "Marsh Agency", "--label", "berth=berth-3", "--key", "heron")
+	says("No worker serves queue berths.", "why", "1")
+	says("Job 2 is ◷ scheduled.", "enqueue", "tide.predict", "--delay", "1h")
+	says("not due until", "why", "2")
+	token := lease(t, m, "w", 1)[0].Token
+	says("A worker runs it: try 1 of 1", "why", "1")
+	_, err := m.Settle(t.Context(), []job.Settlement{{Token: token, Outcome: job.OutcomeFailed, Error: &job.Failure{Type: "manifest_malformed", Message: "line 4: the weight is no number"}}})
+	require.NoError(t, err)
+	says("line 4: the weight is no number", "why", "1")
+	says("▼ dead", "jobs", "--state", "dead", "--label", "berth=berth-3", "--owner", "Marsh Agency")
+	says("manifest_malformed: line 4", "job", "1")
+	says("Job 1 is ○ ready, round 2.", "requeue", "1", "--payload", `{"manifest":"heron-0291b"}`)
+	stdout, _, _ := run(t, s.url, "job", "1", "-o", "json")
+	var j job.Job
+	require.NoError(t, json.Unmarshal([]byte(stdout), &j))
+	assert.JSONEq(t, `{"manifest":"heron-0291b"}`, string(j.Payload))
+	assert.Len(t, j.Attempts, 1, "the history stays")
+	_, err = m.Settle(t.Context(), []job.Settlement{{Token: lease(t, m, "w", 1)[0].Token, Outcome: job.OutcomeDone}})
+	require.NoError(t, err)
+	says("● done", "jobs", "--key", "heron")
+	says("store", "version")
+
+	refuses("only a finished job can be requeued", 1, "requeue", "2")
+	refuses("there is no job 99", 1, "why", "99")
+	refuses("no id of a job", 2, "job", "one")
+	refuses("the payload is no JSON", 2, "enqueue", "tide.predict", "{station}")
+	refuses("priority 12 is outside 0 to 9", 1, "enqueue", "tide.predict", "--priority", "12")
+	refuses("--delay: \"soon\" is no duration", 2, "enqueue", "tide.predict", "--delay", "soon")
+	refuses("it is used as: hmule enqueue TASK [PAYLOAD]", 2, "enqueue")
+	refuses("--state: \"broken\" is no state", 2, "jobs", "--state", "broken")
+	refuses("it is table or json", 2, "jobs", "-o", "xml")
+	refuses("unknown command", 2, "enqeue")
+	require.NoError(t, s.stop())
+	refuses("start one with: hmule serve", 3, "jobs")
+}
+
+// The demo shows within a minute a job in every state that can be reached.
+func TestDemo(t *testing.T) {
+	listen := freeAddress(t)
+	demo := exec.Command(hmule, "demo", "--listen", listen)
+	out := &journal{more: make(chan struct{})}
+	demo.Stdout, demo.Stderr = out, out
+	require.NoError(t, demo.Start())
+	defer demo.Process.Kill()
+	out.find(t, "Saltmarrow Harbour is open")
+	m, err := client.New(listen, client.HTTPClient(newHTTP()))
+	require.NoError(t, err)
+	seen := map[job.State]bool{}
+	require.Eventually(t, func() bool {
+		stats, err := m.Stats(t.Context(), "")
+		for state, n := range stats.Counts {
+			seen[state] = seen[state] || n > 0
+		}
+		for _, move := range stats.Moves {
+			seen[move.To] = true
+		}
+		return err == nil && len(seen) == len(job.States()) && seen[job.Dead] && seen[job.Backoff] && seen[job.Skipped] && seen[job.Cancelled] &&
+			seen[job.Scheduled] && seen[job.Ready] && seen[job.Running] && seen[job.Done]
+	}, time.Minute, 100*time.Millisecond, "seen %v", seen)
+	require.NoError(t, demo.Process.Signal(syscall.SIGTERM))
+	require.NoError(t, demo.Wait(), out)
+}

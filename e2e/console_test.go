@@ -1,0 +1,179 @@
+package e2e
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/log"
+	"github.com/chromedp/cdproto/runtime"
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"humblemule/client"
+	"humblemule/core/job"
+	"humblemule/worker"
+)
+
+// page is a tab of headless Chromium.
+type page struct {
+	t   *testing.T
+	ctx context.Context
+	mu  sync.Mutex
+	// complaints are what the browser found wrong: errors and refusals of the
+	// content security policy.
+	complaints []string
+}
+
+func open(t *testing.T, url string) *page {
+	t.Helper()
+	ctx, cancel := chromedp.NewContext(t.Context())
+	t.Cleanup(cancel)
+	p := &page{t: t, ctx: ctx}
+	// The first step starts the browser, which lives as long as its context.
+	require.NoError(t, chromedp.Do(ctx, chromedp.EmulateViewport(1280, 800)))
+	entries, thrown := chromedp.Events(ctx, log.EntryAdded), chromedp.Events(ctx, runtime.ExceptionThrown)
+	go func() {
+		for e, err := range entries {
+			if err == nil && string(e.Entry.Level) == "error" {
+				p.complain(e.Entry.Text + " " + e.Entry.URL)
+			}
+		}
+	}()
+	go func() {
+		for e, err := range thrown {
+			if err == nil {
+				p.complain(e.ExceptionDetails.Text)
+			}
+		}
+	}()
+	p.do(chromedp.Navigate(url))
+	return p
+}
+
+func (p *page) complain(text string) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.complaints = append(p.complaints, text)
+}
+
+func (p *page) do(steps ...chromedp.Action[chromedp.Void]) {
+	p.t.Helper()
+	ctx, cancel := context.WithTimeout(p.ctx, 20*time.Second)
+	defer cancel()
+	if err := chromedp.Do(ctx, steps...); err != nil {
+		text, _ := chromedp.Run(p.ctx, chromedp.Evaluate[string]("document.body.innerText"))
+		p.t.Fatalf("%v; the page says:\n%s", err, text)
+	}
+}
+
+func (p *page) eval(script string) string {
+	p.t.Helper()
+	v, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](script))
+	require.NoError(p.t, err)
+	return v
+}
+
+// waitFor waits until a JavaScript expression is true.
+func (p *page) waitFor(expression string) {
+	p.t.Helper()
+	ctx, cancel := context.WithTimeout(p.ctx, 20*time.Second)
+	defer cancel()
+	if _, err := chromedp.Run(ctx, chromedp.Poll[bool](expression)); err != nil {
+		p.t.Fatalf("%s never came true: %v; the page says:\n%s", expression, err, p.eval("document.body.innerText"))
+	}
+}
+
+func (p *page) says(text string) {
+	p.t.Helper()
+	p.waitFor(fmt.Sprintf("document.body.innerText.includes(%q)", text))
+}
+
+// A person sees a job die, opens it, requeues it and sees it done, without once
+// loading the page anew.
+func TestConsole(t *testing.T) {
+	s := serve(t)
+	p := open(t, s.url+"/")
+	p.says("No job has been enqueued yet.")
+
+	m := s.mule(client.HTTPClient(newHTTP()))
+	var mended atomic.Bool
+	pool := worker.New(m, worker.Options{Name: "quay", Slots: 2})
+	worker.Handle(pool, "manifest.check", func(_ context.Context, name string) (string, error) {
+		if !mended.Load() {
+			return "", errors.New("line 4: the weight of " + name + " is no number")
+		}
+		return "checked", nil
+	})
+	ctx, cancel := context.WithCancel(t.Context())
+	ended := make(chan error, 1)
+	go func() { ended <- pool.Run(ctx) }()
+	once := 1
+	j, err := m.Enqueue(t.Context(), job.Spec{Task: "manifest.check", Payload: "<b>heron</b>", MaxAttempts: &once})
+	require.NoError(t, err)
+
+	p.says("1 dead letter waits for a fix.")
+	p.do(chromedp.Click(chromedp.CSS(`nav [title="Will not be tried again by itself"]`)))
+	p.waitFor(`location.search === "?state=dead"`)
+	p.do(chromedp.Click(chromedp.CSS(fmt.Sprintf(`tr[data-job="%d"] a`, j.ID))))
+	p.says("All 1 attempts failed.")
+	p.says("line 4: the weight of <b>heron</b> is no number")
+	assert.Contains(t, p.eval("location.pathname"), fmt.Sprintf("/jobs/%d", j.ID))
+	assert.Equal(t, "0", p.eval(`String(document.querySelectorAll("aside b").length)`), "a payload is never markup")
+
+	mended.Store(true)
+	p.do(chromedp.Click(chromedp.CSS("aside button")))
+	p.says("1 job begins round 2")
+	p.says(fmt.Sprintf("hmule requeue %d", j.ID))
+	p.do(chromedp.Click(chromedp.CSS(`[role=dialog] button[type=submit]`)))
+	p.waitFor(`document.querySelector("aside")?.innerText.includes("Its handler finished it")`)
+	p.says("Nothing waits to be started.")
+	p.waitFor(`document.body.innerText.includes("No job is dead now.")`)
+
+	// Back leads to where one came from; the list is as it was.
+	p.eval(`history.back(), ""`)
+	p.waitFor(`location.pathname === "/" && location.search === "?state=dead"`)
+
+	// A wrong payload is refused in the dialog, and nothing is changed.
+	p.do(chromedp.Navigate(fmt.Sprintf("%s/jobs/%d", s.url, j.ID)), chromedp.Click(chromedp.CSS("aside button")), chromedp.SendKeys(chromedp.CSS("[role=dialog] textarea"), "{"))
+	p.says("The payload is no JSON")
+	p.do(chromedp.KeyEvent("\u001b"))
+	p.waitFor(`!document.querySelector("[role=dialog]")`)
+
+	// On a telephone nothing is wider than the screen, and the sentence comes first.
+	p.do(chromedp.EmulateViewport(390, 844))
+	p.do(chromedp.Navigate(s.url + "/"))
+	p.says("Nothing waits to be started.")
+	p.waitFor(`document.documentElement.scrollWidth <= document.documentElement.clientWidth`)
+
+	p.quiet()
+	cancel()
+	require.NoError(t, <-ended)
+
+	// The service goes and comes back: the page says so, and catches up by itself.
+	s.kill()
+	p.says("No answer from the service since")
+	s.start()
+	p.waitFor(`!document.body.innerText.includes("No answer from the service")`)
+	_, err = m.Enqueue(t.Context(), job.Spec{Task: "manifest.check", Queue: "archive"})
+	require.NoError(t, err)
+	p.says("1 job is ready in queue archive, and nobody takes it.")
+	_, err = chromedp.Call(p.ctx, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: "dark"}}})
+	require.NoError(t, err)
+	p.waitFor(`getComputedStyle(document.documentElement).backgroundColor.startsWith("oklch(0.19")`)
+}
+
+// quiet wants the browser to have found nothing wrong.
+func (p *page) quiet() {
+	p.t.Helper()
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	assert.Empty(p.t, strings.Join(p.complaints, "\n"))
+}

@@ -1,0 +1,286 @@
+// Package e2e tests the built program through what its users touch: its
+// commands, its HTTP interface, its client and its console.
+package e2e
+
+import (
+	"bytes"
+	"context"
+	"encoding/json"
+
+	"io"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/getkin/kin-openapi/openapi3filter"
+	"github.com/getkin/kin-openapi/routers"
+	"github.com/getkin/kin-openapi/routers/gorillamux"
+	"github.com/stretchr/testify/require"
+
+	"humblemule/client"
+	"humblemule/core/job"
+	"humblemule/server"
+)
+
+// hmule is the built program, and buildFlags are how it is built.
+var (
+	hmule      string
+	buildFlags = []string{"build"}
+)
+
+func TestMain(m *testing.M) {
+	dir, err := os.MkdirTemp("", "hmule-e2e-")
+	if err != nil {
+		panic(err)
+	}
+	hmule = filepath.Join(dir, "hmule")
+	build := exec.Command("go", append(buildFlags, "-o", hmule, "humblemule/cmd/hmule")...)
+	build.Stdout, build.Stderr = os.Stderr, os.Stderr
+	if err := build.Run(); err != nil {
+		panic(err)
+	}
+	status := m.Run()
+	os.RemoveAll(dir)
+	os.Exit(status)
+}
+
+// service is a running `hmule serve`.
+type service struct {
+	t      *testing.T
+	cmd    *exec.Cmd
+	data   string
+	listen string
+	url    string
+	log    *journal
+	ended  chan error
+}
+
+// journal keeps what a process has written, and can be waited on.
+type journal struct {
+	mu   sync.Mutex
+	text bytes.Buffer
+	more chan struct{}
+}
+
+func (l *journal) Write(p []byte) (int, error) {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	close(l.more)
+	l.more = make(chan struct{})
+	return l.text.Write(p)
+}
+
+func (l *journal) String() string {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return l.text.String()
+}
+
+// find waits until the log matches, and answers the match.
+func (l *journal) find(t *testing.T, pattern string) []string {
+	t.Helper()
+	re := regexp.MustCompile(pattern)
+	timeout := time.After(20 * time.Second)
+	for {
+		l.mu.Lock()
+		found, more := re.FindStringSubmatch(l.text.String()), l.more
+		l.mu.Unlock()
+		if found != nil {
+			return found
+		}
+		select {
+		case <-more:
+		case <-timeout:
+			t.Fatalf("the log never said %s; it says:\n%s", pattern, l)
+		}
+	}
+}
+
+// serve starts a service on a file of its own, at an address that stays the same
+// when it is started again.
+func serve(t *testing.T) *service {
+	t.Helper()
+	s := &service{t: t, data: filepath.Join(t.TempDir(), "e2e.db"), listen: freeAddress(t)}
+	s.start()
+	t.Cleanup(s.kill)
+	return s
+}
+
+func freeAddress(t *testing.T) string {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	require.NoError(t, err)
+	defer l.Close()
+	return l.Addr().String()
+}
+
+func (s *service) start() {
+	s.t.Helper()
+	s.log = &journal{more: make(chan struct{})}
+	s.cmd = exec.Command(hmule, "serve", "--data", s.data, "--listen", s.listen)
+	s.cmd.Stderr = s.log
+	require.NoError(s.t, s.cmd.Start())
+	s.ended = make(chan error, 1)
+	go func() { s.ended <- s.cmd.Wait() }()
+	s.url = strings.TrimSuffix(s.log.find(s.t, `api=(\S+)/v1`)[1], "/v1")
+}
+
+// kill ends the service as a crash would.
+func (s *service) kill() {
+	if strings.Contains(s.log.String(), "DATA RACE") {
+		s.t.Errorf("the service has a data race:\n%s", s.log)
+	}
+	s.cmd.Process.Kill()
+	<-s.ended
+	s.ended <- nil
+}
+
+// stop ends the service as a deploy would.
+func (s *service) stop() error {
+	s.cmd.Process.Signal(syscall.SIGTERM)
+	err := <-s.ended
+	s.ended <- nil
+	return err
+}
+
+// mule is a client whose every answer is checked against openapi.yaml.
+func (s *service) mule(options ...client.Option) *client.Client {
+	s.t.Helper()
+	m, err := client.New(s.url, append([]client.Option{client.HTTPClient(&http.Client{Transport: checked(s.t)})}, options...)...)
+	require.NoError(s.t, err)
+	s.t.Cleanup(m.Close)
+	return m
+}
+
+// answer is what an HTTP request brought.
+type answer struct {
+	status int
+	header http.Header
+	body   string
+}
+
+// problem reads the answer as RFC 9457.
+func (a answer) problem(t *testing.T) (detail string, fields []job.FieldError) {
+	t.Helper()
+	var p struct {
+		Status int
+		Detail string
+		Errors []job.FieldError
+	}
+	require.Equal(t, "application/problem+json", a.header.Get("Content-Type"), a.body)
+	require.NoError(t, json.Unmarshal([]byte(a.body), &p))
+	require.Equal(t, a.status, p.Status)
+	return p.Detail, p.Errors
+}
+
+// ask makes an HTTP request; headers are "Name: value".
+func (s *service) ask(method, path, body string, headers ...string) answer {
+	s.t.Helper()
+	req, err := http.NewRequest(method, s.url+path, strings.NewReader(body))
+	require.NoError(s.t, err)
+	req.Header.Set("Content-Type", "application/json")
+	for _, h := range headers {
+		name, value, _ := strings.Cut(h, ": ")
+		if name == "Host" {
+			req.Host = value
+		} else {
+			req.Header.Set(name, value)
+		}
+	}
+	tr := checked(s.t)
+	resp, err := tr.RoundTrip(req)
+	require.NoError(s.t, err)
+	defer resp.Body.Close()
+	text, err := io.ReadAll(resp.Body)
+	require.NoError(s.t, err)
+	return answer{resp.StatusCode, resp.Header, string(text)}
+}
+
+// described finds the description of a request in openapi.yaml.
+var described = sync.OnceValues(func() (routers.Router, error) {
+	doc, err := openapi3.NewLoader().LoadFromData(server.OpenAPI())
+	if err != nil {
+		return nil, err
+	}
+	doc.Servers = nil
+	if err := doc.Validate(context.Background()); err != nil {
+		return nil, err
+	}
+	return gorillamux.NewRouter(doc)
+})
+
+type checker struct {
+	t *testing.T
+}
+
+func checked(t *testing.T) http.RoundTripper { return checker{t} }
+
+// RoundTrip fails the test where an answer is not what openapi.yaml says.
+func (c checker) RoundTrip(req *http.Request) (*http.Response, error) {
+	resp, err := http.DefaultTransport.RoundTrip(req)
+	if err != nil || !strings.HasPrefix(req.URL.Path, "/v1") || resp.Header.Get("Content-Type") == "text/event-stream" {
+		return resp, err
+	}
+	body, err := io.ReadAll(resp.Body)
+	resp.Body.Close()
+	resp.Body = io.NopCloser(bytes.NewReader(body))
+	if err != nil {
+		return resp, err
+	}
+	router, err := described()
+	if err != nil {
+		c.t.Errorf("openapi.yaml: %v", err)
+		return resp, nil
+	}
+	route, params, err := router.FindRoute(req)
+	if err != nil {
+		if resp.StatusCode < 400 {
+			c.t.Errorf("%s %s is not described in openapi.yaml", req.Method, req.URL.Path)
+		}
+		return resp, nil
+	}
+	err = openapi3filter.ValidateResponse(context.Background(), &openapi3filter.ResponseValidationInput{
+		RequestValidationInput: &openapi3filter.RequestValidationInput{Request: req, PathParams: params, Route: route},
+		Status:                 resp.StatusCode, Header: resp.Header, Body: io.NopCloser(bytes.NewReader(body)),
+		Options: &openapi3filter.Options{IncludeResponseStatus: true},
+	})
+	if err != nil {
+		c.t.Errorf("%s %s answered %d otherwise than openapi.yaml says: %v\n%s", req.Method, req.URL.Path, resp.StatusCode, err, body)
+	}
+	return resp, nil
+}
+
+// run runs a command and answers its output and exit status.
+func run(t *testing.T, server string, args ...string) (stdout, stderr string, status int) {
+	t.Helper()
+	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
+	defer cancel()
+	cmd := exec.CommandContext(ctx, hmule, args...)
+	cmd.Env = append(os.Environ(), "HMULE_SERVER="+server, "TZ=UTC")
+	var out, errs bytes.Buffer
+	cmd.Stdout, cmd.Stderr = &out, &errs
+	err := cmd.Run()
+	if cmd.ProcessState == nil {
+		t.Fatal(err)
+	}
+	return out.String(), errs.String(), cmd.ProcessState.ExitCode()
+}
+
+func lease(t *testing.T, m *client.Client, worker string, limit int) []job.Lease {
+	t.Helper()
+	a, err := m.Lease(t.Context(), job.LeaseRequest{Worker: worker, Queues: []string{"common", "berths"}, Limit: limit, Lease: job.Duration(30 * time.Second)})
+	require.NoError(t, err)
+	return a.Leases
+}
+
+func newHTTP() *http.Client {
+	return &http.Client{Transport: http.DefaultTransport.(*http.Transport).Clone()}
+}

@@ -1,0 +1,264 @@
+package e2e
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"humblemule/client"
+	"humblemule/core/job"
+)
+
+// Every wrong input gets a status, the field at fault and the mend; nothing is
+// taken in and nothing is lost.
+func TestWrongInput(t *testing.T) {
+	s := serve(t)
+	lines := make([]string, 600)
+	for i := range lines {
+		lines[i] = `{"task":"tide.predict"}`
+	}
+	lines[500] = `{"task":"tide.predict","priority":10}`
+	badLine := strings.Join(lines, "\n")
+	lines[500] = `{"task":"tide.predict","priorty":1}`
+	badName := strings.Join(lines, "\n")
+	const ndjson = "Content-Type: application/x-ndjson"
+	for _, c := range []struct {
+		what, method, path, body string
+		header                   string
+		status                   int
+		field, says              string
+	}{
+		{"a payload of 10 MB", "POST", "/v1/jobs", `{"task":"a","payload":"` + strings.Repeat("x", 10<<20) + `"}`, "", 422, "payload", "pass its id"},
+		{"a body of 17 MB", "POST", "/v1/jobs", `{"task":"a","payload":"` + strings.Repeat("x", 17<<20) + `"}`, "", 413, "", "larger than 16 MiB"},
+		{"invalid UTF-8", "POST", "/v1/jobs", "{\"task\":\"a\",\"payload\":\"\xff\"}", "", 400, "", "invalid UTF-8"},
+		{"no JSON", "POST", "/v1/jobs", `{"task":`, "", 400, "", "no JSON"},
+		{"an empty body", "POST", "/v1/jobs", ``, "", 400, "", "no JSON"},
+		{"a name twice", "POST", "/v1/jobs", `{"task":"a","task":"b"}`, "", 400, "", "twice"},
+		{"XML", "POST", "/v1/jobs", `<job/>`, "Content-Type: text/xml", 415, "", "application/json or application/x-ndjson"},
+		{"priority 10", "POST", "/v1/jobs", `{"task":"a","priority":10}`, "", 422, "priority", "0 to 9"},
+		{"priority high", "POST", "/v1/jobs", `{"task":"a","priority":"high"}`, "", 422, "priority", "a whole number is needed"},
+		{"priority 1.5", "POST", "/v1/jobs", `{"task":"a","priority":1.5}`, "", 422, "priority", "whole number"},
+		{"delay with run_at", "POST", "/v1/jobs", `{"task":"a","delay":"5s","run_at":"2026-12-01T00:00:00Z"}`, "", 422, "delay", "one of the two"},
+		{"an unknown field", "POST", "/v1/jobs", `{"task":"a","dealy":"5s"}`, "", 422, "dealy", "spelling"},
+		{"a field in capitals", "POST", "/v1/jobs", `{"Task":"a"}`, "", 422, "Task", "spelling"},
+		{"a field of later", "POST", "/v1/jobs", `{"task":"a","lane":"berth-3"}`, "", 422, "lane", "not built yet"},
+		{"a wrong duration", "POST", "/v1/jobs", `{"task":"a","delay":"soon"}`, "", 422, "delay", "90s"},
+		{"a duration as number", "POST", "/v1/jobs", `{"task":"a","delay":5}`, "", 422, "delay", "duration such as"},
+		{"a curve of later", "POST", "/v1/jobs", `{"task":"a","retry":{"curve":"linear"}}`, "", 422, "retry.curve", "not built yet"},
+		{"an unknown retry field", "POST", "/v1/jobs", `{"task":"a","retry":{"factr":2}}`, "", 422, "retry.factr", "spelling"},
+		{"no task", "POST", "/v1/jobs", `{}`, "", 422, "task", "missing"},
+		{"a wrong line", "POST", "/v1/jobs", badLine, ndjson, 422, "line 501: priority", "0 to 9"},
+		{"an unknown field in a line", "POST", "/v1/jobs", badName, ndjson, 422, "line 501: priorty", "spelling"},
+		{"a wrong item", "POST", "/v1/jobs", `[{"task":"a"},{"task":"B"}]`, "", 422, "[1].task", "no name"},
+		{"an empty list", "POST", "/v1/jobs", `[]`, "", 422, "", "no job"},
+		{"a long key", "POST", "/v1/jobs", `{"task":"a"}`, "Idempotency-Key: " + strings.Repeat("k", 300), 422, "Idempotency-Key", "255"},
+		{"an unknown filter", "GET", "/v1/jobs?staet=dead", "", "", 422, "staet", "spelling"},
+		{"an unknown state", "GET", "/v1/jobs?state=broken", "", "", 422, "state", "the states are"},
+		{"a wrong cursor", "GET", "/v1/jobs?cursor=x", "", "", 422, "cursor", "begin again"},
+		{"a wrong limit", "GET", "/v1/jobs?limit=501", "", "", 422, "limit", "1 to 500"},
+		{"a wrong time", "GET", "/v1/jobs?since=today", "", "", 422, "since", "RFC 3339"},
+		{"no job", "GET", "/v1/jobs/999", "", "", 404, "", "there is no job 999"},
+		{"no id", "GET", "/v1/jobs/abc", "", "", 404, "", "no id"},
+		{"no queue", "GET", "/v1/queues/nowhere", "", "", 404, "", "from its first job"},
+		{"no such path", "GET", "/v1/jbos", "", "", 404, "", "/openapi.yaml"},
+		{"no such method", "DELETE", "/v1/jobs", "", "", 405, "", "DELETE"},
+		{"a lease without queues", "POST", "/v1/leases", `{"worker":"w","limit":1}`, "", 422, "queues", "name the queues"},
+		{"a lease too short", "POST", "/v1/leases", `{"worker":"w","queues":["common"],"limit":1,"lease":"10ms"}`, "", 422, "lease", "1s to 1h"},
+		{"a limit too high", "POST", "/v1/leases", `{"worker":"w","queues":["common"],"limit":1001}`, "", 422, "limit", "1000"},
+		{"a worker without queues", "PUT", "/v1/workers/w", `{}`, "", 422, "queues", "name the queues"},
+		{"an unknown worker", "GET", "/v1/workers/nobody/wanted", "", "", 404, "", "register"},
+		{"a foreign Host", "GET", "/v1", "", "Host: harbour.example", 403, "", "127.0.0.1 or localhost"},
+		{"a foreign Origin", "POST", "/v1/jobs", `{"task":"a"}`, "Origin: http://harbour.example", 403, "", "another origin"},
+		{"a cross-site request", "POST", "/v1/jobs", `{"task":"a"}`, "Sec-Fetch-Site: cross-site", 403, "", "cross-site"},
+	} {
+		t.Run(c.what, func(t *testing.T) {
+			var headers []string
+			if c.header != "" {
+				headers = append(headers, c.header)
+			}
+			got := s.ask(c.method, c.path, c.body, headers...)
+			require.Equal(t, c.status, got.status, "%.300s", got.body)
+			detail, fields := got.problem(t)
+			said := detail
+			if c.field != "" {
+				require.NotEmpty(t, fields, detail)
+				assert.Equal(t, c.field, fields[0].Field)
+				said = fields[0].Message
+			}
+			assert.Contains(t, said, c.says)
+		})
+	}
+	page, err := s.mule().Jobs(t.Context(), job.Filter{})
+	require.NoError(t, err)
+	assert.Empty(t, page.Jobs, "something wrong was taken in")
+}
+
+// The bytes of a payload stay as they were sent, in the job, in its lease and
+// through a requeue.
+func TestPayloadBytes(t *testing.T) {
+	s := serve(t)
+	m := s.mule()
+	const payload = `{"big":123456789012345678901234567890,"exact":1.10,"small":1e-7,"text":"a<b>&c é"}`
+	j, err := m.Enqueue(t.Context(), job.Spec{Task: "log.pack", Payload: json.RawMessage(payload)})
+	require.NoError(t, err)
+	leases := lease(t, m, "w", 1)
+	require.Len(t, leases, 1)
+	assert.Equal(t, payload, string(leases[0].Job.Payload))
+	_, err = m.Settle(t.Context(), []job.Settlement{{Token: leases[0].Token, Outcome: job.OutcomeDone}})
+	require.NoError(t, err)
+	_, err = m.Requeue(t.Context(), j.ID, nil)
+	require.NoError(t, err)
+	j, err = m.Job(t.Context(), j.ID)
+	require.NoError(t, err)
+	assert.Equal(t, payload, string(j.Payload))
+	assert.Equal(t, 2, j.Round)
+
+	const long = 100 << 10 // beside the row
+	j, err = m.Enqueue(t.Context(), job.Spec{Task: "log.pack", Payload: strings.Repeat("é", long/2)})
+	require.NoError(t, err)
+	j, err = m.Job(t.Context(), j.ID)
+	require.NoError(t, err)
+	assert.Len(t, j.Payload, long+2)
+	page, err := m.Jobs(t.Context(), job.Filter{IDs: []int64{j.ID}})
+	require.NoError(t, err)
+	assert.True(t, strings.HasSuffix(page.Jobs[0].PayloadHead, "é") && len(page.Jobs[0].PayloadHead) <= 200)
+}
+
+// Promises 3 and 4: an ended token changes nothing, and the same call again does
+// nothing twice.
+func TestTokens(t *testing.T) {
+	s := serve(t)
+	m := s.mule()
+	j, err := m.Enqueue(t.Context(), job.Spec{Task: "dues.charge"})
+	require.NoError(t, err)
+	token := lease(t, m, "w", 1)[0].Token
+	settle := func(item job.Settlement) job.SettleResult {
+		results, err := m.Settle(t.Context(), []job.Settlement{item})
+		require.NoError(t, err)
+		return results[0]
+	}
+	refused := settle(job.Settlement{Token: token, Outcome: job.OutcomeSkipped})
+	assert.Equal(t, job.StatusRefused, refused.Status)
+	assert.Equal(t, "reason_text", refused.Errors[0].Field)
+
+	follow := []job.Spec{{Task: "notice.publish", Queue: "archive"}}
+	first := settle(job.Settlement{Token: token, Outcome: job.OutcomeDone, Enqueue: follow})
+	assert.Equal(t, job.SettleResult{Token: token, Status: job.StatusOK, State: job.Done}, first)
+	again := settle(job.Settlement{Token: token, Outcome: job.OutcomeDone, Enqueue: follow})
+	assert.Equal(t, job.SettleResult{Token: token, Status: job.StatusOK, Repeated: true, State: job.Done}, again)
+	assert.Equal(t, job.StatusLost, settle(job.Settlement{Token: token, Outcome: job.OutcomeFailed}).Status)
+	extended, err := m.Extend(t.Context(), []job.Extension{{Token: token}})
+	require.NoError(t, err)
+	assert.Equal(t, job.StatusLost, extended.Results[0].Status)
+	follows, err := m.Jobs(t.Context(), job.Filter{Queues: []string{"archive"}})
+	require.NoError(t, err)
+	assert.Len(t, follows.Jobs, 1, "the follow-up exists once")
+
+	// A wrong follow-up refuses its item and no other; an unknown field is passed over.
+	_, err = m.EnqueueMany(t.Context(), []job.Spec{{Task: "dues.charge"}, {Task: "dues.charge"}})
+	require.NoError(t, err)
+	two := lease(t, m, "w", 2)
+	got := s.ask("POST", "/v1/leases/settle", fmt.Sprintf(`{"leases":[{"token":%q,"outcome":"done","enqueue":[{"task":"a","lnae":"x"}]},{"token":%q,"outcome":"done","mood":"good"}],"hurry":true}`, two[0].Token, two[1].Token))
+	var settled struct {
+		Results []job.SettleResult
+		Ignored []string
+	}
+	require.NoError(t, json.Unmarshal([]byte(got.body), &settled))
+	assert.Equal(t, job.StatusRefused, settled.Results[0].Status)
+	assert.Equal(t, "enqueue[0].lnae", settled.Results[0].Errors[0].Field)
+	assert.Equal(t, job.StatusOK, settled.Results[1].Status)
+	assert.Equal(t, []string{"hurry", "leases.mood"}, settled.Ignored)
+
+	// The same enqueue and the same lease again bring the same answers, after a crash too.
+	const spec, key = `{"task":"tide.predict"}`, "Idempotency-Key: one"
+	var once, twice job.Job
+	require.NoError(t, json.Unmarshal([]byte(s.ask("POST", "/v1/jobs", spec, key).body), &once))
+	const take, takeKey = `{"worker":"w2","queues":["common"],"tasks":["tide.predict"],"limit":5}`, "Idempotency-Key: two"
+	var leased, leasedAgain job.LeaseAnswer
+	require.NoError(t, json.Unmarshal([]byte(s.ask("POST", "/v1/leases", take, takeKey).body), &leased))
+	require.Len(t, leased.Leases, 1)
+	s.kill()
+	s.start()
+	require.NoError(t, json.Unmarshal([]byte(s.ask("POST", "/v1/jobs", spec, key).body), &twice))
+	assert.Equal(t, once.ID, twice.ID)
+	require.NoError(t, json.Unmarshal([]byte(s.ask("POST", "/v1/leases", take, takeKey).body), &leasedAgain))
+	require.Len(t, leasedAgain.Leases, 1)
+	assert.Equal(t, leased.Leases[0].Token, leasedAgain.Leases[0].Token)
+	assert.Equal(t, 422, s.ask("POST", "/v1/jobs", `{"task":"other"}`, key).status)
+
+	j, err = m.Job(t.Context(), j.ID)
+	require.NoError(t, err)
+	assert.Len(t, j.Attempts, 1)
+}
+
+// What waits is answered as soon as there is something: a parked take, a caller
+// that awaits a job, a worker whose job is cancelled, a reader of events.
+func TestWaiting(t *testing.T) {
+	s := serve(t)
+	m := s.mule(client.HTTPClient(newHTTP()))
+	events := make(chan client.Event, 1000)
+	go m.Events(t.Context(), func(e client.Event) error { events <- e; return nil })
+	assert.Equal(t, "reset", (<-events).Name)
+
+	parked := make(chan []job.Lease)
+	go func() {
+		a, err := m.Lease(t.Context(), job.LeaseRequest{Worker: "w", Queues: []string{"berths"}, Limit: 5, Wait: job.Duration(20 * time.Second)})
+		assert.NoError(t, err)
+		parked <- a.Leases
+	}()
+	workerSeen(t, m, "w")
+	began := time.Now()
+	j, err := m.Enqueue(t.Context(), job.Spec{Task: "berth.plan", Queue: "berths"})
+	require.NoError(t, err)
+	got := <-parked
+	require.Len(t, got, 1)
+	assert.Less(t, time.Since(began), 5*time.Second)
+
+	awaited := make(chan job.Job)
+	go func() {
+		j, err := m.Await(t.Context(), j.ID, 20*time.Second)
+		assert.NoError(t, err)
+		awaited <- j
+	}()
+	wanted := make(chan job.Wanted)
+	go func() {
+		w, err := m.Wanted(t.Context(), "w", 20*time.Second)
+		assert.NoError(t, err)
+		wanted <- w
+	}()
+	j, err = m.Cancel(t.Context(), j.ID)
+	require.NoError(t, err)
+	assert.Equal(t, job.Running, j.State)
+	assert.NotZero(t, j.CancelAskedAt)
+	assert.Equal(t, []string{got[0].Token}, (<-wanted).Cancelled)
+	extended, err := m.Extend(t.Context(), []job.Extension{{Token: got[0].Token}})
+	require.NoError(t, err)
+	assert.Equal(t, job.StatusCancelled, extended.Results[0].Status)
+	_, err = m.Settle(t.Context(), []job.Settlement{{Token: got[0].Token, Outcome: job.OutcomeFailed}})
+	require.NoError(t, err)
+	assert.Equal(t, job.Cancelled, (<-awaited).State)
+
+	told := map[string]bool{}
+	for !told["jobs"] || !told["counts"] {
+		select {
+		case e := <-events:
+			told[e.Name] = true
+		case <-time.After(10 * time.Second):
+			t.Fatalf("no event but %v", told)
+		}
+	}
+	require.NoError(t, s.stop(), s.log.String())
+}
+
+func workerSeen(t *testing.T, m *client.Client, id string) {
+	t.Helper()
+	require.Eventually(t, func() bool {
+		all, err := m.Workers(t.Context())
+		return err == nil && len(all) > 0 && all[0].ID == id
+	}, 10*time.Second, 10*time.Millisecond)
+}

@@ -1,0 +1,281 @@
+// The bench command measures the service beside its baselines, in one run:
+// single durable enqueues against a bare handler with the same body, and the
+// whole life of jobs over HTTP against the same statements through the driver;
+// both with nothing and with a million jobs waiting. Compare ratios: the times
+// are this machine's alone.
+package main
+
+import (
+	"bytes"
+	"context"
+	"flag"
+	"fmt"
+	"io"
+	"log"
+	"net"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"syscall"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"humblemule/client"
+)
+
+var (
+	bare    = flag.String("bare", "", "be the bare handler at this address")
+	program = flag.String("hmule", "bin/hmule", "the built program")
+	rounds  = flag.Int("rounds", 5, "rounds of each measurement; medians are told")
+	span    = flag.Duration("span", 2*time.Second, "length of a round")
+	backlog = flag.Int("backlog", 1_000_000, "jobs waiting in the second half")
+)
+
+func main() {
+	flag.Parse()
+	if *bare != "" {
+		log.Fatal(serveBare(*bare))
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Minute)
+	defer cancel()
+	if err := run(ctx); err != nil {
+		log.Fatal(err)
+	}
+}
+
+// enqueueBody is the job of the enqueue measurements: a payload of 200 bytes.
+var enqueueBody = `{"task":"tide.predict","payload":{"station":"inner-quay","note":"` + strings.Repeat("x", 158) + `"}}`
+
+// serveBare is what any service in Go would cost: it reads the same body and
+// answers as many bytes.
+func serveBare(address string) error {
+	gin.SetMode(gin.ReleaseMode)
+	r := gin.New()
+	answer := []byte(`{"id":1,` + strings.Repeat(" ", 480) + `"state":"ready"}`)
+	r.POST("/v1/jobs", func(c *gin.Context) {
+		if _, err := io.ReadAll(c.Request.Body); err != nil {
+			c.Status(http.StatusBadRequest)
+			return
+		}
+		c.Data(http.StatusCreated, "application/json", answer)
+	})
+	l, err := net.Listen("tcp", address)
+	if err != nil {
+		return err
+	}
+	fmt.Println("ready")
+	return http.Serve(l, r)
+}
+
+// measured is a rate and the service's CPU time per piece of work.
+type measured struct{ rate, cpuMicros []float64 }
+
+func (m *measured) add(n int, took, cpu time.Duration) {
+	m.rate = append(m.rate, float64(n)/took.Seconds())
+	m.cpuMicros = append(m.cpuMicros, float64(cpu.Microseconds())/float64(n))
+}
+
+func median(all []float64) float64 {
+	if len(all) == 0 {
+		return 0
+	}
+	sorted := slices.Sorted(slices.Values(all))
+	return sorted[len(sorted)/2]
+}
+
+func run(ctx context.Context) error {
+	dir, err := os.MkdirTemp(".", "bench-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	p50, p99, err := fsyncs(dir)
+	if err != nil {
+		return err
+	}
+	fmt.Printf("fsync of 4 KiB on this disk: p50 %s, p99 %s; %d rounds of %s each, medians\n\n", p50.Round(time.Microsecond), p99.Round(time.Microsecond), *rounds, *span)
+
+	self, err := os.Executable()
+	if err != nil {
+		return err
+	}
+	plain, err := start(self, "-bare")
+	if err != nil {
+		return err
+	}
+	defer plain.end()
+	mule, err := start(*program, "serve", "--data", filepath.Join(dir, "bench.db"), "--listen")
+	if err != nil {
+		return err
+	}
+	defer mule.end()
+	direct, err := openDirect(filepath.Join(dir, "direct.db"))
+	if err != nil {
+		return err
+	}
+	defer direct.close()
+
+	empty, err := compare(ctx, plain, mule, direct)
+	if err != nil {
+		return err
+	}
+	fmt.Fprintf(os.Stderr, "enqueueing %d jobs that wait …\n", *backlog)
+	if err := fill(ctx, mule, *backlog); err != nil {
+		return err
+	}
+	full, err := compare(ctx, plain, mule, direct)
+	if err != nil {
+		return err
+	}
+	report(empty, full)
+	return nil
+}
+
+// results are one half of the run.
+type results struct{ bare, enqueue, life, direct measured }
+
+// compare measures everything in turn, round by round, so that a change of the
+// machine's speed touches all alike.
+func compare(ctx context.Context, plain, mule *process, direct *direct) (r results, err error) {
+	for range *rounds {
+		for _, m := range []struct {
+			into *measured
+			p    *process
+			do   func(context.Context, *process) (int, error)
+		}{{&r.bare, plain, enqueue}, {&r.enqueue, mule, enqueue}, {&r.life, mule, life}} {
+			cpu, began := m.p.cpu(), time.Now()
+			n, err := m.do(ctx, m.p)
+			if err != nil {
+				return r, err
+			}
+			m.into.add(n, time.Since(began), m.p.cpu()-cpu)
+		}
+		cpu, began := ownCPU(), time.Now()
+		n, err := direct.lives(*span)
+		if err != nil {
+			return r, err
+		}
+		r.direct.add(n, time.Since(began), ownCPU()-cpu)
+	}
+	return r, nil
+}
+
+func report(empty, full results) {
+	fmt.Printf("%-52s %12s %12s %8s\n", "", "nothing", "a backlog of", "")
+	fmt.Printf("%-52s %12s %12d %8s\n", "", "waiting", *backlog, "ratio")
+	line := func(what string, a, b float64, format string) {
+		fmt.Printf("%-52s %12s %12s %8.2f\n", what, fmt.Sprintf(format, a), fmt.Sprintf(format, b), b/a)
+	}
+	line("bare handler, requests/s", median(empty.bare.rate), median(full.bare.rate), "%.0f")
+	line("durable enqueue, 64 connections, jobs/s", median(empty.enqueue.rate), median(full.enqueue.rate), "%.0f")
+	line("  CPU of the bare handler a request, µs", median(empty.bare.cpuMicros), median(full.bare.cpuMicros), "%.1f")
+	line("  CPU of the service a job, µs", median(empty.enqueue.cpuMicros), median(full.enqueue.cpuMicros), "%.1f")
+	line("whole life over HTTP, jobs/s", median(empty.life.rate), median(full.life.rate), "%.0f")
+	line("the same statements through the driver, jobs/s", median(empty.direct.rate), median(full.direct.rate), "%.0f")
+	fmt.Println()
+	ratio := func(what string, of func(results) float64, want string) {
+		fmt.Printf("%-52s %12.2f %12.2f   %s\n", what, of(empty), of(full), want)
+	}
+	ratio("enqueue / bare handler, throughput", func(r results) float64 { return median(r.enqueue.rate) / median(r.bare.rate) }, "≥ 0.35")
+	ratio("enqueue / bare handler, CPU of the service", func(r results) float64 { return median(r.enqueue.cpuMicros) / median(r.bare.cpuMicros) }, "≤ 3")
+	ratio("whole life / through the driver, throughput", func(r results) float64 { return median(r.life.rate) / median(r.direct.rate) }, "")
+	fmt.Printf("%-52s %12s %12.2f   ≤ 1.5\n", "enqueue: nothing waiting / backlog", "", median(empty.enqueue.rate)/median(full.enqueue.rate))
+	fmt.Printf("%-52s %12s %12.2f   ≤ 1.5\n", "whole life: nothing waiting / backlog", "", median(empty.life.rate)/median(full.life.rate))
+}
+
+// fsyncs measures what a durable write costs on this disk at the least.
+func fsyncs(dir string) (p50, p99 time.Duration, err error) {
+	f, err := os.Create(filepath.Join(dir, "fsync"))
+	if err != nil {
+		return 0, 0, err
+	}
+	defer f.Close()
+	block := make([]byte, 4096)
+	var all []time.Duration
+	for range 500 {
+		began := time.Now()
+		if _, err := f.Write(block); err != nil {
+			return 0, 0, err
+		}
+		if err := f.Sync(); err != nil {
+			return 0, 0, err
+		}
+		all = append(all, time.Since(began))
+	}
+	slices.Sort(all)
+	return all[len(all)/2], all[len(all)*99/100], nil
+}
+
+// process is a service that is measured from outside.
+type process struct {
+	cmd     *exec.Cmd
+	address string
+}
+
+func start(command string, args ...string) (*process, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return nil, err
+	}
+	p := &process{address: l.Addr().String()}
+	l.Close()
+	p.cmd = exec.Command(command, append(args, p.address)...)
+	if err := p.cmd.Start(); err != nil {
+		return nil, err
+	}
+	for range 200 {
+		c, err := net.Dial("tcp", p.address)
+		if err == nil {
+			return p, c.Close()
+		}
+		time.Sleep(25 * time.Millisecond)
+	}
+	p.end()
+	return nil, fmt.Errorf("%s does not answer at %s", command, p.address)
+}
+
+func (p *process) end() {
+	p.cmd.Process.Signal(syscall.SIGTERM)
+	p.cmd.Wait()
+}
+
+// cpu is the CPU time that the process has used, from /proc.
+func (p *process) cpu() time.Duration {
+	stat, err := os.ReadFile(fmt.Sprintf("/proc/%d/stat", p.cmd.Process.Pid))
+	if err != nil {
+		return 0
+	}
+	fields := strings.Fields(string(stat[bytes.LastIndexByte(stat, ')')+2:]))
+	user, _ := strconv.Atoi(fields[11])
+	system, _ := strconv.Atoi(fields[12])
+	const tick = 10 * time.Millisecond
+	return time.Duration(user+system) * tick
+}
+
+func ownCPU() time.Duration {
+	var u syscall.Rusage
+	syscall.Getrusage(syscall.RUSAGE_SELF, &u)
+	return time.Duration(u.Utime.Nano() + u.Stime.Nano())
+}
+
+// fill enqueues jobs that wait in the queue that the measurements use.
+func fill(ctx context.Context, p *process, n int) error {
+	m, err := client.New(p.address)
+	if err != nil {
+		return err
+	}
+	defer m.Close()
+	const together = 10_000
+	lines := []byte(strings.Repeat(enqueueBody+"\n", together))
+	for done := 0; done < n; done += together {
+		if _, err := m.EnqueueLines(ctx, lines[:len(lines)/together*min(together, n-done)]); err != nil {
+			return err
+		}
+	}
+	return nil
+}

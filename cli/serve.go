@@ -9,6 +9,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"runtime/debug"
 	"syscall"
 	"time"
 
@@ -68,8 +69,15 @@ func listenOn(listen string) (net.Listener, error) {
 
 func (s *service) address() string { return "http://" + s.listener.Addr().String() }
 
+// A service keeps little in memory and makes much garbage: collecting less often
+// costs some megabytes and saves a tenth of its CPU time. GOGC overrides it.
+const gcPercent = 400
+
 // run answers until ctx ends, then closes the data file.
 func (s *service) run(ctx context.Context) error {
+	if os.Getenv("GOGC") == "" {
+		debug.SetGCPercent(gcPercent)
+	}
 	err := s.server.Serve(ctx, s.listener)
 	return errors.Join(err, s.engine.Close())
 }

@@ -16,10 +16,9 @@ import (
 // headers that every answer carries.
 func (s *Server) guard(c *gin.Context) {
 	h := c.Writer.Header()
-	h.Set("X-Content-Type-Options", "nosniff")
-	h.Set("Referrer-Policy", "no-referrer")
-	h.Set("Content-Security-Policy", "default-src 'none'; frame-ancestors 'none'")
-	h.Set("Cache-Control", "no-store")
+	for name, value := range everywhere {
+		h[name] = value
+	}
 	if !loopback(c.Request.Host) {
 		s.fail(c, job.Fault(job.Forbidden, "the Host %q is not this service; ask for it at 127.0.0.1 or localhost", c.Request.Host))
 		return
@@ -30,6 +29,14 @@ func (s *Server) guard(c *gin.Context) {
 	}
 	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxBody)
 	c.Next()
+}
+
+// everywhere are headers of every answer. The values are shared: they are
+// replaced, never appended to.
+var everywhere = http.Header{
+	"X-Content-Type-Options":  {"nosniff"},
+	"Content-Security-Policy": {"default-src 'none'; frame-ancestors 'none'"},
+	"Cache-Control":           {"no-store"},
 }
 
 // loopback tells whether a Host header names this machine.

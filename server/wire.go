@@ -1,6 +1,7 @@
 package server
 
 import (
+	"bytes"
 	"context"
 	stdjson "encoding/json"
 	"errors"
@@ -64,8 +65,14 @@ func (s *Server) answer(c *gin.Context, status int, v any) {
 		s.fail(c, job.Fault(job.Broken, "the answer could not be written: %v", err))
 		return
 	}
-	c.Data(status, "application/json", append(body, '\n'))
+	c.Writer.Header()["Content-Type"] = contentJSON
+	c.Writer.WriteHeader(status)
+	if _, err := c.Writer.Write(append(body, '\n')); err != nil {
+		c.Error(err) // the caller has gone
+	}
 }
+
+var contentJSON = []string{"application/json"}
 
 // problem is RFC 9457's, with the fields at fault.
 type problem struct {
@@ -128,7 +135,10 @@ func (s *Server) fail(c *gin.Context, err error) {
 
 // body reads a request's body whole.
 func body(c *gin.Context) ([]byte, error) {
-	raw, err := io.ReadAll(c.Request.Body)
+	// Room for what is announced, at most 64 KiB on a mere word.
+	b := bytes.NewBuffer(make([]byte, 0, bytes.MinRead+min(max(c.Request.ContentLength, 0), 64<<10)))
+	_, err := b.ReadFrom(c.Request.Body)
+	raw := b.Bytes()
 	var large *http.MaxBytesError
 	switch {
 	case errors.As(err, &large):
@@ -268,6 +278,9 @@ func fieldName(p jsontext.Pointer) string {
 // asCall gives the request's context the call that commands are made for.
 func asCall(c *gin.Context, raw []byte) (context.Context, error) {
 	key := c.GetHeader("Idempotency-Key")
+	if key == "" {
+		return c.Request.Context(), nil
+	}
 	const most = 255
 	if len(key) > most {
 		return nil, job.Wrong("nothing was done", []job.FieldError{{Field: "Idempotency-Key", Message: fmt.Sprintf("is %d bytes; at most %d are kept", len(key), most)}})

@@ -81,15 +81,11 @@ func (e *Engine) commit() {
 	}
 }
 
+// gather takes the commands that wait. A command that is alone waits for nobody.
 func (e *Engine) gather(first *command) []*command {
 	batch := []*command{first}
-	for len(batch) < mostTogether {
-		select {
-		case c := <-e.commands:
-			batch = append(batch, c)
-		default:
-			return batch
-		}
+	for range min(len(e.commands), mostTogether-1) {
+		batch = append(batch, <-e.commands)
 	}
 	return batch
 }

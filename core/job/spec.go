@@ -88,10 +88,19 @@ type FieldError struct {
 	Message string `json:"message"`
 }
 
-var (
-	nameForm        = regexp.MustCompile(`^[a-z0-9][a-z0-9._-]{0,127}$`)
-	traceparentForm = regexp.MustCompile(`^[0-9a-f]{2}-[0-9a-f]{32}-[0-9a-f]{16}-[0-9a-f]{2}$`)
-)
+var traceparentForm = regexp.MustCompile(`^[0-9a-f]{2}-[0-9a-f]{32}-[0-9a-f]{16}-[0-9a-f]{2}$`)
+
+// isName tells whether a queue or task may be named so: [a-z0-9][a-z0-9._-]{0,127}.
+func isName(s string) bool {
+	for i := range len(s) {
+		c := s[i]
+		word := c >= 'a' && c <= 'z' || c >= '0' && c <= '9'
+		if !word && (i == 0 || c != '.' && c != '_' && c != '-') {
+			return false
+		}
+	}
+	return len(s) > 0 && len(s) <= 128
+}
 
 // checks gathers field errors.
 type checks []FieldError
@@ -101,7 +110,7 @@ func (c *checks) add(field, format string, args ...any) {
 }
 
 func (c *checks) name(field, value string) {
-	if !nameForm.MatchString(value) {
+	if !isName(value) {
 		c.add(field, "%q is no name; use 1 to 128 of a-z, 0-9, '.', '_' and '-', beginning with a letter or digit", shorten(value))
 	}
 }

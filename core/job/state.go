@@ -57,6 +57,9 @@ func (s State) String() string {
 // MarshalText writes the state's word.
 func (s State) MarshalText() ([]byte, error) { return []byte(s.String()), nil }
 
+// AppendText appends the state's word.
+func (s State) AppendText(b []byte) ([]byte, error) { return append(b, s.String()...), nil }
+
 // UnmarshalText reads a state's word; one it does not know becomes [Other].
 func (s *State) UnmarshalText(text []byte) error {
 	parsed, err := ParseState(string(text))

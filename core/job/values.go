@@ -36,7 +36,10 @@ func (t Time) Sub(earlier Time) time.Duration { return time.Duration(t-earlier) 
 func (t Time) String() string { return t.Go().Format(timeLayout) }
 
 // MarshalText writes RFC 3339 in UTC with milliseconds.
-func (t Time) MarshalText() ([]byte, error) { return []byte(t.String()), nil }
+func (t Time) MarshalText() ([]byte, error) { return t.AppendText(nil) }
+
+// AppendText appends what MarshalText writes.
+func (t Time) AppendText(b []byte) ([]byte, error) { return t.Go().AppendFormat(b, timeLayout), nil }
 
 // UnmarshalText reads RFC 3339 with any offset, from the year 2000 to 9999.
 func (t *Time) UnmarshalText(text []byte) error {
@@ -63,32 +66,34 @@ func (d Duration) Go() time.Duration { return time.Duration(d) }
 
 // String writes the span with the units d, h, m, s and ms, largest first.
 func (d Duration) String() string {
-	if d == 0 {
-		return "0s"
-	}
-	var b strings.Builder
-	rest := time.Duration(d)
-	if rest < 0 {
-		b.WriteByte('-')
-		rest = -rest
-	}
-	for _, u := range []struct {
-		name string
-		size time.Duration
-	}{{"d", day}, {"h", time.Hour}, {"m", time.Minute}, {"s", time.Second}, {"ms", time.Millisecond}} {
-		if n := rest / u.size; n > 0 {
-			b.WriteString(strconv.FormatInt(int64(n), 10) + u.name)
-			rest -= n * u.size
-		}
-	}
-	if b.Len() == 0 {
-		return time.Duration(d).String()
-	}
-	return b.String()
+	b, _ := d.AppendText(nil)
+	return string(b)
 }
 
 // MarshalText writes the span as [Duration.String] does.
-func (d Duration) MarshalText() ([]byte, error) { return []byte(d.String()), nil }
+func (d Duration) MarshalText() ([]byte, error) { return d.AppendText(nil) }
+
+var units = [...]struct {
+	name string
+	size Duration
+}{{"d", Duration(day)}, {"h", Duration(time.Hour)}, {"m", Duration(time.Minute)}, {"s", Duration(time.Second)}, {"ms", Duration(time.Millisecond)}, {"µs", Duration(time.Microsecond)}, {"ns", 1}}
+
+// AppendText appends what MarshalText writes.
+func (d Duration) AppendText(b []byte) ([]byte, error) {
+	if d == 0 {
+		return append(b, "0s"...), nil
+	}
+	if d < 0 {
+		b, d = append(b, '-'), -d
+	}
+	for _, u := range units {
+		if n := d / u.size; n > 0 {
+			b = append(strconv.AppendInt(b, int64(n), 10), u.name...)
+			d -= n * u.size
+		}
+	}
+	return b, nil
+}
 
 // UnmarshalText reads a span as [ParseDuration] does.
 func (d *Duration) UnmarshalText(text []byte) error {

@@ -265,7 +265,7 @@ func newStoreID() string {
 // whatever was written when idle is true. It is called between transactions,
 // so that no commit waits for it.
 func (s *Store) Checkpoint(idle bool) error {
-	const enough = 4000
+	const enough = 8000
 	if s.written == 0 || !idle && s.written < enough {
 		return nil
 	}

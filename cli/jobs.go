@@ -188,11 +188,13 @@ func note(o *present.Out, j job.Job) string {
 		return "starts " + o.Age(j.NextAt)
 	case j.State == job.Running && j.CancelAskedAt != 0:
 		return "asked to end"
-	case j.State == job.Running:
+	case j.State == job.Running && j.Tries == 1:
 		return "since " + strings.TrimSuffix(o.Age(j.StartedAt), " ago")
-	case j.State == job.Skipped || j.State == job.Cancelled:
+	case j.State == job.Backoff && j.LastError != nil:
+		return "again " + o.Age(j.NextAt) + ": " + j.LastError.Message
+	case j.ReasonText != "":
 		return j.ReasonText
-	case j.LastError != nil:
+	case j.State == job.Dead && j.LastError != nil:
 		return j.LastError.Message
 	}
 	return ""

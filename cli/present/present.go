@@ -165,14 +165,20 @@ func Time(t job.Time) string {
 	return t.Go().Local().Format("2006-01-02 15:04:05 MST")
 }
 
-// Age writes how long ago, or in how long, a moment is; empty for none.
+// Age writes how long ago, or in how long, a moment is, to the second; empty for
+// none.
 func (o *Out) Age(t job.Time) string {
-	if t == 0 {
+	d := o.Now.Sub(t.Go()).Truncate(time.Second)
+	switch {
+	case t == 0:
 		return ""
+	case d == 0:
+		return "now"
+	case d < 0:
+		return "in " + seconds(-d)
 	}
-	d := o.Now.Sub(t.Go())
-	if d < 0 {
-		return "in " + job.Roughly(-d)
-	}
-	return job.Roughly(d) + " ago"
+	return seconds(d) + " ago"
 }
+
+// seconds writes a span of whole seconds as people say it.
+func seconds(d time.Duration) string { return strings.Replace(job.Roughly(d), ".0 s", " s", 1) }

@@ -114,7 +114,7 @@ function Rows({ jobs, open, filter, now }: { jobs: Job[]; open?: number; filter:
   return (
     <table className="w-full table-fixed border-collapse">
       <thead className="text-left text-[13px] text-quiet">
-        <tr className="h-8 border-b border-hairline [&>th]:font-normal [&>th]:pr-4">
+        <tr className="h-[32px] border-b border-hairline [&>th]:font-normal [&>th]:pr-4">
           <th className="w-20 text-right">id</th>
           <th className="w-28">state</th>
           <th className="w-36 max-sm:w-auto">task</th>
@@ -139,7 +139,7 @@ function Row({ j, filter, now, open, classes }: { j: Job; filter: Filter; now: n
   const to = path(filter, open ? undefined : j.id)
   return (
     <tr
-      className={`h-8 cursor-pointer border-b border-hairline hover:bg-raised [&>td]:truncate [&>td]:pr-4 ${open ? 'bg-raised' : ''}`}
+      className={`h-[32px] cursor-pointer border-b border-hairline hover:bg-raised [&>td]:truncate [&>td]:pr-4 ${open ? 'bg-raised' : ''}`}
       aria-current={open || undefined}
       data-job={j.id}
       data-state={j.state}

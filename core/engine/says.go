@@ -46,7 +46,7 @@ func says(s standing) []job.Saying {
 	if n := s.counts[job.Running]; n > 0 {
 		all = append(all, job.Saying{Text: count(n, "job runs.", "jobs run."), State: job.Running})
 	}
-	return append(all, sayRest(s.counts)...)
+	return append(all, s.sayRest()...)
 }
 
 func (u untaken) say() job.Saying {
@@ -61,12 +61,16 @@ func (u untaken) say() job.Saying {
 	return said
 }
 
-func sayRest(counts map[job.State]int64) []job.Saying {
-	total := int64(0)
-	for _, n := range counts {
+// sayRest says what waits as it should.
+func (s standing) sayRest() []job.Saying {
+	total, taken := int64(0), s.counts[job.Ready]
+	for _, n := range s.counts {
 		total += n
 	}
-	waiting := counts[job.Ready] + counts[job.Scheduled] + counts[job.Held]
+	for _, u := range s.untaken {
+		taken -= u.ready
+	}
+	waiting := s.counts[job.Ready] + s.counts[job.Scheduled] + s.counts[job.Held]
 	switch {
 	case total == 0:
 		return []job.Saying{{Text: "No job has been enqueued yet."}}
@@ -74,10 +78,10 @@ func sayRest(counts map[job.State]int64) []job.Saying {
 		return []job.Saying{{Text: "Nothing waits to be started."}}
 	}
 	var all []job.Saying
-	if n := counts[job.Ready]; n > 0 {
+	if n := s.counts[job.Ready]; taken > 0 {
 		all = append(all, job.Saying{Text: count(n, "job is ready.", "jobs are ready."), State: job.Ready})
 	}
-	if n := counts[job.Scheduled]; n > 0 {
+	if n := s.counts[job.Scheduled]; n > 0 {
 		all = append(all, job.Saying{Text: count(n, "job is", "jobs are") + " scheduled for later.", State: job.Scheduled})
 	}
 	return all

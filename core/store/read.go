@@ -115,7 +115,7 @@ func (s *Store) WorkerUIDs(numbers []int64) (map[int64]job.Worker, error) {
 			continue
 		}
 		var w job.Worker
-		err := s.read.QueryRow("SELECT uid, name, host, pid, version FROM workers WHERE id = ?", n).Scan(&w.ID, &w.Name, &w.Host, &w.PID, &w.Version)
+		err := s.read.Load().QueryRow("SELECT uid, name, host, pid, version FROM workers WHERE id = ?", n).Scan(&w.ID, &w.Name, &w.Host, &w.PID, &w.Version)
 		if err != nil && !errors.Is(err, sql.ErrNoRows) {
 			return nil, err
 		}
@@ -126,7 +126,7 @@ func (s *Store) WorkerUIDs(numbers []int64) (map[int64]job.Worker, error) {
 
 // PolicyBody reads a policy.
 func (s *Store) PolicyBody(id int64) (body string, err error) {
-	err = s.read.QueryRow("SELECT body FROM policies WHERE id = ?", id).Scan(&body)
+	err = s.read.Load().QueryRow("SELECT body FROM policies WHERE id = ?", id).Scan(&body)
 	return body, err
 }
 
@@ -159,7 +159,7 @@ func (s *Store) Read(ctx context.Context, ids []int64) ([]*Row, error) {
 		for i, id := range part {
 			args[i] = id
 		}
-		found, err := rows(s.read.QueryContext(ctx, "SELECT "+rowColumns+" FROM jobs WHERE removed_by = 0 AND id IN (?"+strings.Repeat(",?", len(part)-1)+")", args...))
+		found, err := rows(s.read.Load().QueryContext(ctx, "SELECT "+rowColumns+" FROM jobs WHERE removed_by = 0 AND id IN (?"+strings.Repeat(",?", len(part)-1)+")", args...))
 		if err != nil {
 			return nil, err
 		}
@@ -211,20 +211,20 @@ func beyond(newest bool) (comparison, direction string) {
 // IDsInGroup reads ids of a group beyond after, newest or oldest first.
 func (s *Store) IDsInGroup(ctx context.Context, g Group, after int64, newest bool, limit int) ([]int64, error) {
 	cmp, dir := beyond(newest)
-	return ids(s.read.QueryContext(ctx, "SELECT id FROM jobs WHERE queue = ? AND task = ? AND state = ? AND removed_by = 0 AND id "+cmp+" ? ORDER BY id "+dir+" LIMIT ?",
+	return ids(s.read.Load().QueryContext(ctx, "SELECT id FROM jobs WHERE queue = ? AND task = ? AND state = ? AND removed_by = 0 AND id "+cmp+" ? ORDER BY id "+dir+" LIMIT ?",
 		g.Queue, g.Task, int64(g.State), after, limit))
 }
 
 // IDs reads ids of all jobs beyond after, newest or oldest first.
 func (s *Store) IDs(ctx context.Context, after int64, newest bool, limit int) ([]int64, error) {
 	cmp, dir := beyond(newest)
-	return ids(s.read.QueryContext(ctx, "SELECT id FROM jobs WHERE removed_by = 0 AND id "+cmp+" ? ORDER BY id "+dir+" LIMIT ?", after, limit))
+	return ids(s.read.Load().QueryContext(ctx, "SELECT id FROM jobs WHERE removed_by = 0 AND id "+cmp+" ? ORDER BY id "+dir+" LIMIT ?", after, limit))
 }
 
 // IDsWithKey reads ids of the jobs with a key beyond after.
 func (s *Store) IDsWithKey(ctx context.Context, key string, after int64, newest bool, limit int) ([]int64, error) {
 	cmp, dir := beyond(newest)
-	return ids(s.read.QueryContext(ctx, "SELECT id FROM jobs WHERE key <> '' AND key = ? AND removed_by = 0 AND id "+cmp+" ? ORDER BY id "+dir+" LIMIT ?", key, after, limit))
+	return ids(s.read.Load().QueryContext(ctx, "SELECT id FROM jobs WHERE key <> '' AND key = ? AND removed_by = 0 AND id "+cmp+" ? ORDER BY id "+dir+" LIMIT ?", key, after, limit))
 }
 
 // Coming is a job and the time for which it is planned.
@@ -235,7 +235,7 @@ type Coming struct {
 
 // Coming reads what is planned after a time and id, in time order.
 func (s *Store) Coming(ctx context.Context, after Coming, limit int) (all []Coming, err error) {
-	r, err := s.read.QueryContext(ctx, "SELECT next_at, id FROM jobs WHERE state IN (2, 5) AND removed_by = 0 AND (next_at, id) > (?, ?) ORDER BY next_at, id LIMIT ?", int64(after.At), after.ID, limit)
+	r, err := s.read.Load().QueryContext(ctx, "SELECT next_at, id FROM jobs WHERE state IN (2, 5) AND removed_by = 0 AND (next_at, id) > (?, ?) ORDER BY next_at, id LIMIT ?", int64(after.At), after.ID, limit)
 	if err != nil {
 		return nil, err
 	}
@@ -256,7 +256,7 @@ func (s *Store) Attempts(ctx context.Context, id int64, last int) ([]Attempt, er
 	if last == 0 {
 		last = FirstKept + LastKept
 	}
-	r, err := s.read.QueryContext(ctx, `SELECT a.n, a.round, a.worker, a.token, a.started_at, a.ended_at, a.run_ms, a.outcome, a.counted, a.error_type, a.error_message, coalesce(b.bytes, '')
+	r, err := s.read.Load().QueryContext(ctx, `SELECT a.n, a.round, a.worker, a.token, a.started_at, a.ended_at, a.run_ms, a.outcome, a.counted, a.error_type, a.error_message, coalesce(b.bytes, '')
 		FROM attempts a LEFT JOIN bodies b ON b.job = a.job AND b.kind = 3 AND b.n = a.n WHERE a.job = ? ORDER BY a.n DESC LIMIT ?`, id, last)
 	if err != nil {
 		return nil, err
@@ -278,7 +278,7 @@ func (s *Store) Attempts(ctx context.Context, id int64, last int) ([]Attempt, er
 
 // Body reads a body; nil where there is none.
 func (s *Store) Body(ctx context.Context, id int64, kind, n int) (bytes []byte, err error) {
-	err = s.read.QueryRowContext(ctx, "SELECT bytes FROM bodies WHERE job = ? AND kind = ? AND n = ?", id, kind, n).Scan(&bytes)
+	err = s.read.Load().QueryRowContext(ctx, "SELECT bytes FROM bodies WHERE job = ? AND kind = ? AND n = ?", id, kind, n).Scan(&bytes)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = nil
 	}
@@ -288,7 +288,7 @@ func (s *Store) Body(ctx context.Context, id int64, kind, n int) (bytes []byte, 
 // OldestReady tells since when the first ready job of a group has been ready;
 // zero where there is none.
 func (s *Store) OldestReady(ctx context.Context, queue, task int64) (at job.Time, err error) {
-	err = s.read.QueryRowContext(ctx, "SELECT ready_at FROM jobs WHERE queue = ? AND task = ? AND state = 3 AND removed_by = 0 ORDER BY level DESC, rank, id LIMIT 1", queue, task).Scan(&at)
+	err = s.read.Load().QueryRowContext(ctx, "SELECT ready_at FROM jobs WHERE queue = ? AND task = ? AND state = 3 AND removed_by = 0 ORDER BY level DESC, rank, id LIMIT 1", queue, task).Scan(&at)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = nil
 	}
@@ -298,7 +298,7 @@ func (s *Store) OldestReady(ctx context.Context, queue, task int64) (at job.Time
 // Ahead counts the ready jobs of a queue and task that go before a level, rank
 // and id, up to most.
 func (s *Store) Ahead(ctx context.Context, queue, task int64, level int, rank, id int64, most int) (n int, err error) {
-	err = s.read.QueryRowContext(ctx, `SELECT
+	err = s.read.Load().QueryRowContext(ctx, `SELECT
 		(SELECT count(*) FROM (SELECT 1 FROM jobs WHERE queue = ?1 AND task = ?2 AND state = 3 AND removed_by = 0 AND level > ?3 LIMIT ?6)) +
 		(SELECT count(*) FROM (SELECT 1 FROM jobs WHERE queue = ?1 AND task = ?2 AND state = 3 AND removed_by = 0 AND level = ?3 AND (rank, id) < (?4, ?5) LIMIT ?6))`,
 		queue, task, level, rank, id, most).Scan(&n)
@@ -308,5 +308,5 @@ func (s *Store) Ahead(ctx context.Context, queue, task int64, level int, rank, i
 // Ping tells whether the file can be read.
 func (s *Store) Ping(ctx context.Context) error {
 	var n int
-	return s.read.QueryRowContext(ctx, "SELECT count(*) FROM facts").Scan(&n)
+	return s.read.Load().QueryRowContext(ctx, "SELECT count(*) FROM facts").Scan(&n)
 }

@@ -19,6 +19,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync/atomic"
 	"syscall"
 
 	"github.com/mattn/go-sqlite3"
@@ -41,8 +42,10 @@ type Store struct {
 	lock    *os.File
 	writeDB *sql.DB
 	conn    *sql.Conn
-	read    *sql.DB
-	st      statements
+	// read is replaced when the file is opened again; queries under way then
+	// fail.
+	read atomic.Pointer[sql.DB]
+	st   statements
 	// open is true while a transaction is.
 	open bool
 	// written counts the statements that wrote since the last checkpoint.
@@ -128,13 +131,14 @@ func (s *Store) connect() error {
 	if err := s.prepare(); err != nil {
 		return err
 	}
-	s.read, err = sql.Open("sqlite3", "file:"+escaped+"?mode=ro&_query_only=1&_busy_timeout=5000&_cache_size=-16384&_stmt_cache_size=64")
+	read, err := sql.Open("sqlite3", "file:"+escaped+"?mode=ro&_query_only=1&_busy_timeout=5000&_cache_size=-16384&_stmt_cache_size=64")
 	if err != nil {
 		return err
 	}
-	s.read.SetMaxOpenConns(4)
-	s.read.SetMaxIdleConns(4)
-	return s.read.Ping()
+	read.SetMaxOpenConns(4)
+	read.SetMaxIdleConns(4)
+	s.read.Store(read)
+	return read.Ping()
 }
 
 // uriPath writes a path so that SQLite's URI parser reads it back whole.
@@ -148,8 +152,8 @@ func (s *Store) Close() error {
 
 func (s *Store) disconnect() error {
 	var errs []error
-	if s.read != nil {
-		errs = append(errs, s.read.Close())
+	if read := s.read.Load(); read != nil {
+		errs = append(errs, read.Close())
 	}
 	if s.conn != nil {
 		if s.open {
@@ -161,7 +165,7 @@ func (s *Store) disconnect() error {
 	if s.writeDB != nil {
 		errs = append(errs, s.writeDB.Close())
 	}
-	s.read, s.conn, s.writeDB = nil, nil, nil
+	s.conn, s.writeDB = nil, nil
 	return errors.Join(errs...)
 }
 

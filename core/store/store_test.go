@@ -116,6 +116,6 @@ func TestAttemptsAreFolded(t *testing.T) {
 	}
 	assert.Equal(t, want, numbers)
 	var stacks int
-	require.NoError(t, s.read.QueryRow(fmt.Sprintf("SELECT count(*) FROM bodies WHERE kind = %d", StackBody)).Scan(&stacks))
+	require.NoError(t, s.read.Load().QueryRow(fmt.Sprintf("SELECT count(*) FROM bodies WHERE kind = %d", StackBody)).Scan(&stacks))
 	assert.Equal(t, 100, stacks)
 }

@@ -3,6 +3,7 @@ package store
 import (
 	"database/sql"
 	"errors"
+	"strings"
 
 	"humblemule/core/job"
 )
@@ -157,6 +158,9 @@ func (s *Store) Commit() error {
 func (s *Store) Rollback() error {
 	s.open = false
 	_, err := s.conn.ExecContext(background, "ROLLBACK")
+	if err != nil && strings.Contains(err.Error(), "no transaction is active") {
+		return nil // a full disk makes SQLite undo it by itself
+	}
 	return err
 }
 

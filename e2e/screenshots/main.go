@@ -62,7 +62,7 @@ func run(ctx context.Context, out, program, only string) error {
 }
 
 // shown are the jobs that the pictures show.
-type shown struct{ dead, failing job.Job }
+type shown struct{ dead, waiting job.Job }
 
 // everyState waits until there are jobs in all states that the demo reaches, and
 // one that has died of a used-up round.
@@ -80,12 +80,12 @@ func everyState(ctx context.Context, mule *client.Client) (s shown, err error) {
 		if err != nil {
 			return s, err
 		}
-		failing, err := mule.Jobs(ctx, job.Filter{States: []job.State{job.Backoff}})
+		waiting, err := mule.Jobs(ctx, job.Filter{States: []job.State{job.Scheduled}})
 		if err != nil {
 			return s, err
 		}
-		if all && stats.Counts[job.Done] > 50 && len(dead.Jobs) > 0 && len(failing.Jobs) > 0 {
-			return shown{dead.Jobs[0], failing.Jobs[0]}, nil
+		if all && stats.Counts[job.Done] > 50 && len(dead.Jobs) > 0 && len(waiting.Jobs) > 0 {
+			return shown{dead.Jobs[0], waiting.Jobs[0]}, nil
 		}
 		time.Sleep(300 * time.Millisecond)
 	}
@@ -169,7 +169,7 @@ func terminals(ctx context.Context, out, program, only string, s shown) error {
 		{"jobs", "hmule jobs --limit 22"},
 		{"dead", "hmule jobs --state dead,backoff"},
 		{"job", fmt.Sprintf("hmule job %d", s.dead.ID)},
-		{"why", fmt.Sprintf("hmule why %d; hmule why %d; hmule why 999999", s.failing.ID, s.dead.ID)},
+		{"why", fmt.Sprintf("hmule why %d; hmule why %d; hmule why 999999", s.waiting.ID, s.dead.ID)},
 		{"help", "hmule --help"},
 	} {
 		if !strings.Contains("terminal-"+t.name, only) {

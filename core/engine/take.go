@@ -1,118 +1,15 @@
 package engine
 
 import (
-	"container/heap"
 	"context"
-	"crypto/rand"
-	"encoding/binary"
 	"encoding/json"
 	"fmt"
-	"strconv"
-	"strings"
 	"sync/atomic"
 	"time"
 
 	"humblemule/core/job"
 	"humblemule/core/store"
 )
-
-// lease is a live lease. Its row is the job's, without the payload.
-type lease struct {
-	row    *store.Row
-	policy job.Policy
-	worker string
-	// ends is judged by the monotonic clock.
-	ends  time.Time
-	index int // in leaseEnds
-}
-
-func (l *lease) token() string { return formatToken(l.row.ID, l.row.Attempt, l.row.Token) }
-
-func (l *lease) length() time.Duration { return time.Duration(l.row.LeaseMS) * time.Millisecond }
-
-func (l *lease) renew() { l.ends = time.Now().Add(l.length()) }
-
-func formatToken(id int64, attempt int, bits int64) string {
-	return fmt.Sprintf("%d.%d.%016x", id, attempt, uint64(bits))
-}
-
-func parseToken(token string) (id int64, attempt int, bits int64, ok bool) {
-	parts := strings.Split(token, ".")
-	if len(parts) != 3 || len(parts[2]) != 16 {
-		return 0, 0, 0, false
-	}
-	id, err1 := strconv.ParseInt(parts[0], 10, 64)
-	attempt, err2 := strconv.Atoi(parts[1])
-	raw, err3 := strconv.ParseUint(parts[2], 16, 64)
-	return id, attempt, int64(raw), err1 == nil && err2 == nil && err3 == nil
-}
-
-func newTokenBits() int64 {
-	var b [8]byte
-	rand.Read(b[:]) // never fails
-	return int64(binary.LittleEndian.Uint64(b[:]))
-}
-
-// leaseEnds is a heap of leases by their end.
-type leaseEnds []*lease
-
-func (h leaseEnds) Len() int           { return len(h) }
-func (h leaseEnds) Less(i, j int) bool { return h[i].ends.Before(h[j].ends) }
-func (h leaseEnds) Swap(i, j int) {
-	h[i], h[j] = h[j], h[i]
-	h[i].index, h[j].index = i, j
-}
-
-// Push is heap.Interface's.
-func (h *leaseEnds) Push(x any) {
-	l := x.(*lease)
-	l.index = len(*h)
-	*h = append(*h, l)
-}
-
-// Pop is heap.Interface's.
-func (h *leaseEnds) Pop() any {
-	last := len(*h) - 1
-	l := (*h)[last]
-	(*h)[last] = nil
-	*h = (*h)[:last]
-	return l
-}
-
-// before gives leases that have ended by a time, at most 500 of them. A lease's
-// parent in the heap ends no later than itself.
-func (h leaseEnds) before(now time.Time) (ended []*lease) {
-	const most = 500
-	next := []int{0}
-	for len(next) > 0 && len(ended) < most {
-		i := next[0]
-		next = next[1:]
-		if i < len(h) && !h[i].ends.After(now) {
-			ended = append(ended, h[i])
-			next = append(next, 2*i+1, 2*i+2)
-		}
-	}
-	return ended
-}
-
-func (h *leaseEnds) add(l *lease)     { heap.Push(h, l) }
-func (h *leaseEnds) remove(l *lease)  { heap.Remove(h, l.index) }
-func (h *leaseEnds) renewed(l *lease) { heap.Fix(h, l.index) }
-
-// lease finds a live lease as the transaction sees it.
-func (tx *txn) lease(id int64) *lease {
-	if l, touched := tx.leases[id]; touched {
-		return l
-	}
-	return tx.e.leases[id]
-}
-
-func (tx *txn) putLease(id int64, l *lease) {
-	if tx.leases == nil {
-		tx.leases = map[int64]*lease{}
-	}
-	tx.leases[id] = l
-}
 
 // What may have become of a take.
 const (
@@ -541,20 +438,4 @@ func (tx *txn) replayLeases(t *take) (replayed bool, err error) {
 		t.leases = append(t.leases, tx.tellLease(&again))
 	}
 	return len(t.leases) > 0, nil
-}
-
-// endLeases ends what was not renewed: a failed attempt of type lease_lost.
-func (tx *txn) endLeases() error {
-	for _, l := range tx.e.ends.before(time.Now()) {
-		if tx.lease(l.row.ID) != l {
-			continue
-		}
-		s := job.Settlement{Outcome: job.OutcomeFailed, Error: &job.Failure{
-			Type: job.LeaseLost, Message: fmt.Sprintf("the lease was not renewed for %s", job.Roughly(l.length())),
-		}}
-		if _, err := tx.end(l, &settlement{Settlement: s}, job.ByLeaseEnd); err != nil {
-			return err
-		}
-	}
-	return nil
 }

@@ -1,0 +1,219 @@
+package engine
+
+import (
+	"slices"
+
+	"humblemule/core/job"
+	"humblemule/core/store"
+	"humblemule/core/trend"
+)
+
+// txn is one transaction: what the commands have changed so far, over what the
+// engine keeps in memory. It becomes the engine's memory when it is published.
+type txn struct {
+	e   *Engine
+	now job.Time
+
+	nextJob    int64
+	ranks      map[*queue]int64
+	newQueues  map[string]*queue
+	newTasks   map[string]int64
+	policies   map[string]int64
+	counts     map[groupID]*stateCounts // deltas
+	moves      []move
+	leases     map[int64]*lease // nil: ended
+	released   map[int64]release
+	receipts   []receipt
+	takes      []*take // new in this transaction
+	nextDue    job.Time
+	asked      []*lease // cancelling was asked
+	newWorkers map[string]int64
+}
+
+type groupID struct{ queue, task int64 }
+
+// move is a job that changed its state.
+type move struct {
+	job, queue, task int64
+	from, to         job.State
+}
+
+func (e *Engine) begin() *txn {
+	return &txn{
+		e: e, now: e.now(), nextJob: e.nextJob, nextDue: e.nextDue,
+		counts: map[groupID]*stateCounts{},
+	}
+}
+
+// change moves a row to a state by a cause, counting it.
+func (tx *txn) change(r *store.Row, to job.State, by job.Cause) error {
+	if err := job.Move(r.State, to, by); err != nil {
+		return err
+	}
+	g := groupID{r.Queue, r.Task}
+	d := tx.counts[g]
+	if d == nil {
+		d = new(stateCounts)
+		tx.counts[g] = d
+	}
+	if r.State != job.New {
+		d[r.State]--
+	}
+	d[to]++
+	tx.moves = append(tx.moves, move{job: r.ID, queue: r.Queue, task: r.Task, from: r.State, to: to})
+	r.State = to
+	return nil
+}
+
+// rank draws the queue's next rank.
+func (tx *txn) rank(q *queue) int64 {
+	if tx.ranks == nil {
+		tx.ranks = map[*queue]int64{}
+	}
+	next, drawn := tx.ranks[q]
+	if !drawn {
+		next = q.nextRank
+	}
+	tx.ranks[q] = next + 1
+	return next
+}
+
+// queueOf finds a queue by its id, in the transaction or in memory.
+func (tx *txn) queueOf(id int64) *queue {
+	if q := tx.e.view.queueOf[id]; q != nil {
+		return q
+	}
+	for _, q := range tx.newQueues {
+		if q.id == id {
+			return q
+		}
+	}
+	return nil
+}
+
+func (tx *txn) queue(name string) *queue {
+	if q := tx.e.view.queues[name]; q != nil {
+		return q
+	}
+	return tx.newQueues[name]
+}
+
+// ready counts the ready jobs of a queue and task as the transaction sees them.
+func (tx *txn) ready(q *queue, task int64) (n int64) {
+	if c := q.tasks[task]; c != nil {
+		n = c[job.Ready]
+	}
+	if d := tx.counts[groupID{q.id, task}]; d != nil {
+		n += d[job.Ready]
+	}
+	return n
+}
+
+// awaits notes that something is due at a time.
+func (tx *txn) awaits(at job.Time) {
+	if tx.nextDue == 0 || at < tx.nextDue {
+		tx.nextDue = at
+	}
+}
+
+// flush writes the counters that the commands have moved.
+func (tx *txn) flush() error {
+	s := tx.e.store
+	for g, d := range tx.counts {
+		kept := tx.kept(g)
+		for state, n := range d {
+			if n == 0 {
+				continue
+			}
+			if err := s.PutCount(g.queue, g.task, job.State(state), kept[state]+n); err != nil {
+				return err
+			}
+		}
+	}
+	for q, next := range tx.ranks {
+		if err := s.PutRank(q.id, next); err != nil {
+			return err
+		}
+	}
+	if tx.nextJob != tx.e.nextJob {
+		if err := s.PutNextJob(tx.nextJob); err != nil {
+			return err
+		}
+	}
+	return tx.e.receipts.write(tx)
+}
+
+func (tx *txn) kept(g groupID) (c stateCounts) {
+	if q := tx.e.view.queueOf[g.queue]; q != nil && q.tasks[g.task] != nil {
+		c = *q.tasks[g.task]
+	}
+	return c
+}
+
+// publish makes the transaction the engine's memory. It runs after the commit.
+func (tx *txn) publish() {
+	e := tx.e
+	e.nextJob, e.nextDue = tx.nextJob, tx.nextDue
+	e.receipts.publish(tx)
+	tx.publishWorkers()
+	tx.publishView()
+	tx.publishLeases()
+	for id, r := range tx.released {
+		e.released[id] = r
+	}
+	tx.forgetReleases()
+	e.parked = append(e.parked, tx.takes...)
+	e.parked = slices.DeleteFunc(e.parked, func(t *take) bool { return t.answerIfOver() })
+	for _, l := range tx.asked {
+		e.registry.tellCancelled(l.worker, l.token())
+	}
+	if len(tx.moves) > 0 || len(tx.asked) > 0 {
+		e.watchers.publish(tx)
+	}
+}
+
+func (tx *txn) publishView() {
+	v := &tx.e.view
+	if len(tx.moves) == 0 && len(tx.policies) == 0 {
+		return
+	}
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	for _, q := range tx.newQueues {
+		v.addQueue(q)
+	}
+	for name, id := range tx.newTasks {
+		v.tasks[name], v.taskName[id] = id, name
+	}
+	if len(tx.e.policies)+len(tx.policies) > mostPolicies {
+		clear(tx.e.policies)
+	}
+	for body, id := range tx.policies {
+		tx.e.policies[body] = id
+	}
+	for q, next := range tx.ranks {
+		q.nextRank = next
+	}
+	for g, d := range tx.counts {
+		kept := v.group(g.queue, g.task)
+		for state, n := range d {
+			kept[state] += n
+		}
+	}
+	for _, m := range tx.moves {
+		v.moves.Add(tx.now, trend.Move{Queue: m.queue, From: m.from, To: m.to})
+	}
+}
+
+func (tx *txn) publishLeases() {
+	for id, l := range tx.leases {
+		if old := tx.e.leases[id]; old != nil {
+			tx.e.ends.remove(old)
+			delete(tx.e.leases, id)
+		}
+		if l != nil {
+			tx.e.leases[id] = l
+			tx.e.ends.add(l)
+		}
+	}
+}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"time"
 
 	"humblemule/core/job"
 	"humblemule/core/store"
@@ -12,33 +13,46 @@ import (
 // act applies an operator's action to one job, records it and answers the job
 // as it stands then.
 func (e *Engine) act(ctx context.Context, action string, id int64, detail any, change func(tx *txn, r *store.Row) error) (job.Job, error) {
-	call := callOf(ctx)
-	same := identify(call)
-	words, err := json.Marshal(detail)
-	if err != nil {
-		return job.Job{}, err
-	}
-	err = e.do(ctx, func(tx *txn) error {
-		if r, err := tx.replayed(same); r != nil || err != nil {
-			return err
-		}
+	err := e.record(ctx, action, id, detail, func(tx *txn) (then func(action int64) error, err error) {
 		row, err := tx.e.store.Row(id)
-		if err != nil {
-			return err
+		if err == nil && row == nil {
+			err = noJob(id)
 		}
-		if row == nil {
-			return noJob(id)
+		if err == nil {
+			err = change(tx, row)
 		}
-		if err := change(tx, row); err != nil {
-			return err
-		}
-		tx.note(same, id)
-		return tx.e.store.InsertAction(tx.now, call.Principal, action, id, string(words))
+		return nil, err
 	})
 	if err != nil {
 		return job.Job{}, err
 	}
 	return e.Job(ctx, id)
+}
+
+// record applies an action and records it, unless it is the repetition of the
+// same call. What needs the action's number follows then.
+func (e *Engine) record(ctx context.Context, action string, id int64, detail any, change func(tx *txn) (then func(action int64) error, err error)) error {
+	call := callOf(ctx)
+	same := identify(call)
+	return e.do(ctx, func(tx *txn) error {
+		if r, err := tx.replayed(same); r != nil || err != nil {
+			return err
+		}
+		then, err := change(tx)
+		if err != nil {
+			return err
+		}
+		words, err := json.Marshal(detail)
+		if err != nil {
+			return err
+		}
+		tx.note(same, id)
+		number, err := tx.e.store.InsertAction(tx.now, call.Principal, action, id, string(words))
+		if err == nil && then != nil {
+			err = then(number)
+		}
+		return err
+	})
 }
 
 func noJob(id int64) error { return job.Fault(job.NotFound, "there is no job %d", id) }
@@ -106,4 +120,86 @@ func (e *Engine) Requeue(ctx context.Context, id int64, how Requeuing) (job.Job,
 		}
 		return tx.e.store.Requeue(r)
 	})
+}
+
+// StartNow makes a job that waits for its time, or for its next attempt, ready at
+// once.
+func (e *Engine) StartNow(ctx context.Context, id int64) (job.Job, error) {
+	return e.act(ctx, "start_now", id, struct{}{}, func(tx *txn, r *store.Row) error {
+		if r.State != job.Scheduled && r.State != job.Backoff {
+			return job.Fault(job.WrongState, "job %d is %s; only a scheduled job, or one in backoff, can be started now", id, r.State)
+		}
+		r.Rank, r.NextAt = 0, 0
+		if err := tx.place(r, job.ByStartNow); err != nil {
+			return err
+		}
+		return tx.e.store.Wait(r)
+	})
+}
+
+// restorableFor is how long a removed job can be restored; then it is swept.
+const restorableFor = 10 * time.Minute
+
+// Delete removes a finished job, and tells until when it can be restored.
+func (e *Engine) Delete(ctx context.Context, id int64) (until job.Time, err error) {
+	err = e.record(ctx, "delete", id, struct{}{}, func(tx *txn) (func(int64) error, error) {
+		r, err := tx.e.store.Row(id)
+		switch {
+		case err != nil:
+			return nil, err
+		case r == nil:
+			return nil, noJob(id)
+		case !r.State.Finished():
+			return nil, job.Fault(job.WrongState, "job %d is %s; only a finished job can be deleted: cancel it first", id, r.State)
+		}
+		until = tx.now.Add(restorableFor)
+		tx.recount(r, -1)
+		tx.sweeps(until)
+		return func(action int64) error { return tx.e.store.Remove(id, action, tx.now) }, nil
+	})
+	if err == nil && until == 0 { // the same call again
+		until = e.now().Add(restorableFor)
+	}
+	return until, err
+}
+
+// Restore takes back the removal of a job.
+func (e *Engine) Restore(ctx context.Context, id int64) (job.Job, error) {
+	err := e.record(ctx, "restore", id, struct{}{}, func(tx *txn) (func(int64) error, error) {
+		r, err := tx.e.store.Removed(id)
+		if err != nil {
+			return nil, err
+		}
+		if r == nil {
+			return nil, job.Fault(job.NotFound, "no removed job %d is there to be restored; a removal can be taken back for %s", id, job.Roughly(restorableFor))
+		}
+		tx.recount(r, +1)
+		return nil, tx.e.store.Restore(id)
+	})
+	if err != nil {
+		return job.Job{}, err
+	}
+	return e.Job(ctx, id)
+}
+
+// sweep deletes what can no longer be restored.
+func (tx *txn) sweep() error {
+	if tx.nextSweep == 0 || tx.nextSweep > tx.now {
+		return nil
+	}
+	const most = 200
+	old, err := tx.e.store.Sweepable(tx.now.Add(-restorableFor), most)
+	if err != nil {
+		return err
+	}
+	for _, id := range old {
+		if err := tx.e.store.Sweep(id); err != nil {
+			return err
+		}
+	}
+	first, err := tx.e.store.FirstRemoved()
+	if tx.nextSweep = 0; first != 0 {
+		tx.nextSweep = first.Add(restorableFor)
+	}
+	return err
 }

@@ -100,8 +100,10 @@ func (e *Engine) checkpoint(idle bool) {
 func (e *Engine) untilNext() time.Duration {
 	const longest = time.Minute
 	sleep := longest
-	if e.nextDue != 0 {
-		sleep = min(time.Second, e.nextDue.Sub(e.now()))
+	for _, next := range []job.Time{e.nextDue, e.nextSweep} {
+		if next != 0 {
+			sleep = min(sleep, time.Second, next.Sub(e.now()))
+		}
 	}
 	if len(e.ends) > 0 {
 		sleep = min(sleep, time.Until(e.ends[0].ends))
@@ -170,6 +172,9 @@ func (tx *txn) run(batch []*command, answers []error, timed bool) error {
 			return err
 		}
 		if err := tx.due(); err != nil {
+			return err
+		}
+		if err := tx.sweep(); err != nil {
 			return err
 		}
 	}

@@ -51,15 +51,16 @@ type Engine struct {
 	closing  sync.Once
 
 	// The committer's own memory; no other goroutine touches it.
-	nextJob  int64
-	policies map[string]int64
-	leases   map[int64]*lease
-	ends     leaseEnds
-	parked   []*take
-	nextDue  job.Time
-	retryAt  time.Time // no timed work before it, after a fault
-	receipts receipts
-	released map[int64]release
+	nextJob   int64
+	policies  map[string]int64
+	leases    map[int64]*lease
+	ends      leaseEnds
+	parked    []*take
+	nextDue   job.Time
+	nextSweep job.Time
+	retryAt   time.Time // no timed work before it, after a fault
+	receipts  receipts
+	released  map[int64]release
 
 	view     view
 	registry registry
@@ -144,6 +145,13 @@ func (e *Engine) recover() error {
 	}
 	if e.nextDue, err = e.store.NextDue(); err != nil {
 		return err
+	}
+	first, err := e.store.FirstRemoved()
+	if err != nil {
+		return err
+	}
+	if e.nextSweep = 0; first != 0 {
+		e.nextSweep = first.Add(restorableFor)
 	}
 	if err := e.receipts.load(e.store, e.now()); err != nil {
 		return err

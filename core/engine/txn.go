@@ -26,6 +26,8 @@ type txn struct {
 	receipts   []receipt
 	takes      []*take // new in this transaction
 	nextDue    job.Time
+	nextSweep  job.Time
+	touched    []int64  // jobs that changed otherwise than by a move
 	asked      []*lease // cancelling was asked
 	newWorkers map[string]int64
 }
@@ -40,7 +42,7 @@ type move struct {
 
 func (e *Engine) begin() *txn {
 	return &txn{
-		e: e, now: e.now(), nextJob: e.nextJob, nextDue: e.nextDue,
+		e: e, now: e.now(), nextJob: e.nextJob, nextDue: e.nextDue, nextSweep: e.nextSweep,
 		counts: map[groupID]*stateCounts{},
 	}
 }
@@ -50,19 +52,28 @@ func (tx *txn) change(r *store.Row, to job.State, by job.Cause) error {
 	if err := job.Move(r.State, to, by); err != nil {
 		return err
 	}
-	g := groupID{r.Queue, r.Task}
-	d := tx.counts[g]
-	if d == nil {
-		d = new(stateCounts)
-		tx.counts[g] = d
-	}
 	if r.State != job.New {
-		d[r.State]--
+		tx.delta(r)[r.State]--
 	}
-	d[to]++
+	tx.delta(r)[to]++
 	tx.moves = append(tx.moves, move{job: r.ID, queue: r.Queue, task: r.Task, from: r.State, to: to})
 	r.State = to
 	return nil
+}
+
+// delta gives the changes of the counts of a row's queue and task.
+func (tx *txn) delta(r *store.Row) *stateCounts {
+	g := groupID{r.Queue, r.Task}
+	if tx.counts[g] == nil {
+		tx.counts[g] = new(stateCounts)
+	}
+	return tx.counts[g]
+}
+
+// recount takes a job out of the counts, or back into them.
+func (tx *txn) recount(r *store.Row, by int64) {
+	tx.delta(r)[r.State] += by
+	tx.touched = append(tx.touched, r.ID)
 }
 
 // rank draws the queue's next rank.
@@ -116,6 +127,13 @@ func (tx *txn) awaits(at job.Time) {
 	}
 }
 
+// sweeps notes that something is to be swept at a time.
+func (tx *txn) sweeps(at job.Time) {
+	if tx.nextSweep == 0 || at < tx.nextSweep {
+		tx.nextSweep = at
+	}
+}
+
 // flush writes the counters that the commands have moved.
 func (tx *txn) flush() error {
 	s := tx.e.store
@@ -153,7 +171,7 @@ func (tx *txn) kept(g groupID) (c stateCounts) {
 // publish makes the transaction the engine's memory. It runs after the commit.
 func (tx *txn) publish() {
 	e := tx.e
-	e.nextJob, e.nextDue = tx.nextJob, tx.nextDue
+	e.nextJob, e.nextDue, e.nextSweep = tx.nextJob, tx.nextDue, tx.nextSweep
 	e.receipts.publish(tx)
 	tx.publishWorkers()
 	tx.publishView()
@@ -167,14 +185,14 @@ func (tx *txn) publish() {
 	for _, l := range tx.asked {
 		e.registry.tellCancelled(l.worker, l.token())
 	}
-	if len(tx.moves) > 0 || len(tx.asked) > 0 {
+	if len(tx.moves)+len(tx.asked)+len(tx.touched) > 0 {
 		e.watchers.publish(tx)
 	}
 }
 
 func (tx *txn) publishView() {
 	v := &tx.e.view
-	if len(tx.moves) == 0 && len(tx.policies) == 0 {
+	if len(tx.moves)+len(tx.touched)+len(tx.policies) == 0 {
 		return
 	}
 	v.mu.Lock()

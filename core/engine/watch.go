@@ -103,6 +103,9 @@ func (ws *watchers) publish(tx *txn) {
 		for _, l := range tx.asked {
 			w.add(l.row.ID)
 		}
+		for _, id := range tx.touched {
+			w.add(id)
+		}
 		w.signal()
 	}
 }

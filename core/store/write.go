@@ -65,14 +65,15 @@ type Attempt struct {
 
 // statements are what the writer executes, prepared once per connection.
 type statements struct {
-	begin, commit                                  *sql.Stmt
-	insertJob, insertPlain, insertBody, deleteBody *sql.Stmt
-	lease, finish, wait, requeue, askCancel        *sql.Stmt
-	heads, due, nextDue, row, running              *sql.Stmt
-	insertAttempt, foldAttempt, attempt, bodyOf    *sql.Stmt
-	putCount, putRank, putFact                     *sql.Stmt
-	addQueue, addTask, addPolicy, putWorker        *sql.Stmt
-	insertAction, insertReceipts, deleteReceipts   *sql.Stmt
+	begin, commit                                                                           *sql.Stmt
+	insertJob, insertPlain, insertBody, deleteBody                                          *sql.Stmt
+	lease, finish, wait, requeue, askCancel, patch, patchFinished, remove, restore, removed *sql.Stmt
+	sweepable, nextSweep, sweepJob, sweepAttempts, sweepBodies                              *sql.Stmt
+	heads, due, nextDue, row, running                                                       *sql.Stmt
+	insertAttempt, foldAttempt, attempt, bodyOf                                             *sql.Stmt
+	putCount, putRank, putFact                                                              *sql.Stmt
+	addQueue, addTask, addPolicy, putWorker                                                 *sql.Stmt
+	insertAction, insertReceipts, deleteReceipts                                            *sql.Stmt
 }
 
 // prepared is a statement and where it goes.
@@ -109,6 +110,16 @@ func (st *statements) list() []prepared {
 		{&st.requeue, `UPDATE jobs SET state = ?, round = ?, tries = 0, rank = ?, run_at = 0, start_by = 0, ready_at = ?, next_at = 0, started_at = 0, finished_at = 0,
 			cancel_asked_at = 0, reason = '', reason_text = '', payload_bytes = ?, payload = ? WHERE id = ?`},
 		{&st.askCancel, `UPDATE jobs SET cancel_asked_at = ?, reason_text = ? WHERE id = ?`},
+		{&st.patch, `UPDATE jobs SET queue = ?, state = ?, priority = ?, level = ?, rank = ?, policy = ?, run_at = ?, ready_at = ?, next_at = ?, owner = ?, labels = ?, payload_bytes = ?, payload = ? WHERE id = ?`},
+		{&st.patchFinished, `UPDATE jobs SET labels = ?, payload_bytes = ?, payload = ? WHERE id = ?`},
+		{&st.remove, `UPDATE jobs SET removed_by = ?, removed_at = ? WHERE id = ?`},
+		{&st.restore, `UPDATE jobs SET removed_by = 0, removed_at = 0 WHERE id = ?`},
+		{&st.removed, `SELECT ` + rowColumns + ` FROM jobs WHERE id = ? AND removed_by <> 0`},
+		{&st.sweepable, `SELECT id FROM jobs WHERE removed_by <> 0 AND removed_at <= ? ORDER BY removed_at, id LIMIT ?`},
+		{&st.nextSweep, `SELECT removed_at FROM jobs WHERE removed_by <> 0 ORDER BY removed_at, id LIMIT 1`},
+		{&st.sweepJob, `DELETE FROM jobs WHERE id = ?`},
+		{&st.sweepAttempts, `DELETE FROM attempts WHERE job = ?`},
+		{&st.sweepBodies, `DELETE FROM bodies WHERE job = ?`},
 		{&st.heads, `SELECT ` + rowColumns + ` FROM jobs WHERE queue = ? AND task = ? AND state = 3 AND removed_by = 0 ORDER BY level DESC, rank, id LIMIT ?`},
 		{&st.due, `SELECT ` + rowColumns + ` FROM jobs WHERE state IN (2, 5) AND removed_by = 0 AND next_at <= ? ORDER BY next_at, id LIMIT ?`},
 		{&st.nextDue, `SELECT next_at FROM jobs WHERE state IN (2, 5) AND removed_by = 0 ORDER BY next_at, id LIMIT 1`},
@@ -127,7 +138,7 @@ func (st *statements) list() []prepared {
 		{&st.addPolicy, `INSERT INTO policies (body) VALUES (?) ON CONFLICT (body) DO UPDATE SET body = body RETURNING id`},
 		{&st.putWorker, `INSERT INTO workers (uid, name, host, pid, version, first_seen) VALUES (?, ?, ?, ?, ?, ?)
 			ON CONFLICT (uid) DO UPDATE SET name = excluded.name, host = excluded.host, pid = excluded.pid, version = excluded.version RETURNING id`},
-		{&st.insertAction, `INSERT INTO actions (at, principal, action, job, detail) VALUES (?, ?, ?, ?, ?)`},
+		{&st.insertAction, `INSERT INTO actions (at, principal, action, job, detail) VALUES (?, ?, ?, ?, ?) RETURNING id`},
 		{&st.insertReceipts, `INSERT INTO receipts (at, entries) VALUES (?, ?) RETURNING id`},
 		{&st.deleteReceipts, `DELETE FROM receipts WHERE id <= ?`},
 	}
@@ -241,6 +252,59 @@ func (s *Store) Requeue(r *Row) error {
 	return s.exec(s.st.requeue, int64(r.State), r.Round, r.Rank, int64(r.ReadyAt), r.PayloadBytes, inline, r.ID)
 }
 
+// Patch writes what an edit of an unfinished job may change.
+func (s *Store) Patch(r *Row) error {
+	inline, err := s.editedPayload(r)
+	if err != nil {
+		return err
+	}
+	return s.exec(s.st.patch, r.Queue, int64(r.State), r.Priority, r.Level, r.Rank, r.Policy, int64(r.RunAt), int64(r.ReadyAt), int64(r.NextAt), r.Owner, r.Labels, r.PayloadBytes, inline, r.ID)
+}
+
+// PatchFinished writes what an edit of a finished job may change: labels and
+// payload.
+func (s *Store) PatchFinished(r *Row) error {
+	inline, err := s.editedPayload(r)
+	if err != nil {
+		return err
+	}
+	return s.exec(s.st.patchFinished, r.Labels, r.PayloadBytes, inline, r.ID)
+}
+
+// editedPayload writes a payload in the place of another.
+func (s *Store) editedPayload(r *Row) (inline []byte, err error) {
+	if err := s.exec(s.st.deleteBody, r.ID, PayloadBody, 0); err != nil {
+		return nil, err
+	}
+	return s.payload(r)
+}
+
+// Remove takes a job out of every list by an action. It can be restored until it
+// is swept.
+func (s *Store) Remove(id, action int64, now job.Time) error {
+	return s.exec(s.st.remove, action, int64(now), id)
+}
+
+// Restore takes back a removal.
+func (s *Store) Restore(id int64) error { return s.exec(s.st.restore, id) }
+
+// Removed reads the row of a removed job; nil where there is none.
+func (s *Store) Removed(id int64) (*Row, error) { return s.oneRow(s.st.removed, id) }
+
+// Sweepable reads the ids of jobs that were removed up to a time.
+func (s *Store) Sweepable(upTo job.Time, limit int) ([]int64, error) {
+	return ids(s.st.sweepable.QueryContext(background, int64(upTo), limit))
+}
+
+// FirstRemoved tells when the first job that is not swept yet was removed; zero
+// for none.
+func (s *Store) FirstRemoved() (job.Time, error) { return s.oneTime(s.st.nextSweep) }
+
+// Sweep deletes a job with all that belongs to it.
+func (s *Store) Sweep(id int64) error {
+	return errors.Join(s.exec(s.st.sweepJob, id), s.exec(s.st.sweepAttempts, id), s.exec(s.st.sweepBodies, id))
+}
+
 // AskCancel writes the wish to cancel a running job.
 func (s *Store) AskCancel(r *Row) error {
 	return s.exec(s.st.askCancel, int64(r.CancelAskedAt), r.ReasonText, r.ID)
@@ -308,8 +372,10 @@ func (s *Store) Due(now job.Time, limit int) ([]*Row, error) {
 }
 
 // NextDue tells when the next scheduled job or backoff is due; zero for never.
-func (s *Store) NextDue() (at job.Time, err error) {
-	err = s.st.nextDue.QueryRowContext(background).Scan(&at)
+func (s *Store) NextDue() (job.Time, error) { return s.oneTime(s.st.nextDue) }
+
+func (s *Store) oneTime(stmt *sql.Stmt) (at job.Time, err error) {
+	err = stmt.QueryRowContext(background).Scan(&at)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = nil
 	}
@@ -317,9 +383,11 @@ func (s *Store) NextDue() (at job.Time, err error) {
 }
 
 // Row reads a job's row inside the transaction; nil where there is none.
-func (s *Store) Row(id int64) (*Row, error) {
+func (s *Store) Row(id int64) (*Row, error) { return s.oneRow(s.st.row, id) }
+
+func (s *Store) oneRow(stmt *sql.Stmt, id int64) (*Row, error) {
 	row := new(Row)
-	err := row.scan(s.st.row.QueryRowContext(background, id))
+	err := row.scan(stmt.QueryRowContext(background, id))
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
@@ -362,9 +430,10 @@ func (s *Store) PutWorker(w *job.Worker, now job.Time) (id int64, err error) {
 	return s.execID(s.st.putWorker, w.ID, w.Name, w.Host, w.PID, w.Version, int64(now))
 }
 
-// InsertAction records what an operator did to a job.
-func (s *Store) InsertAction(now job.Time, principal, action string, id int64, detail string) error {
-	return s.exec(s.st.insertAction, int64(now), principal, action, id, detail)
+// InsertAction records what an operator did to a job, and answers the action's
+// number.
+func (s *Store) InsertAction(now job.Time, principal, action string, id int64, detail string) (int64, error) {
+	return s.execID(s.st.insertAction, int64(now), principal, action, id, detail)
 }
 
 // InsertReceipts writes a commit's receipts and answers their row's id.

@@ -75,7 +75,8 @@ CREATE TABLE jobs (
     leased_at       INTEGER NOT NULL DEFAULT 0,
     lease_ms        INTEGER NOT NULL DEFAULT 0,
     cause           INTEGER NOT NULL DEFAULT 0,
-    removed_by      INTEGER NOT NULL DEFAULT 0,
+    removed_by      INTEGER NOT NULL DEFAULT 0,  -- the action that removed it
+    removed_at      INTEGER NOT NULL DEFAULT 0,
     payload_bytes   INTEGER NOT NULL DEFAULT 0,
     owner           TEXT    NOT NULL DEFAULT '',
     lane            TEXT    NOT NULL DEFAULT '',
@@ -90,6 +91,7 @@ CREATE TABLE jobs (
 CREATE INDEX jobs_listed ON jobs (queue, task, state, id) WHERE removed_by = 0;
 CREATE INDEX jobs_ready  ON jobs (queue, task, level DESC, rank, id) WHERE state = 3 AND removed_by = 0;
 CREATE INDEX jobs_due    ON jobs (next_at, id) WHERE state IN (2, 5) AND removed_by = 0;
+CREATE INDEX jobs_removed ON jobs (removed_at, id) WHERE removed_by <> 0;
 CREATE INDEX jobs_key    ON jobs (key, id) WHERE key <> '' AND removed_by = 0;
 
 -- Ended attempts; the running one stands in its job's row.

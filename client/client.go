@@ -115,7 +115,7 @@ type request struct {
 // do makes a call and reads its answer into v.
 func (m *Client) do(ctx context.Context, r request, v any) error {
 	key := ""
-	if r.method == http.MethodPost {
+	if r.method != http.MethodGet && r.method != http.MethodPut {
 		key = rand.Text()
 	}
 	until := time.Now().Add(m.patience)
@@ -314,6 +314,32 @@ func (m *Client) Requeue(ctx context.Context, id int64, payload any) (job.Job, e
 	return post[job.Job](ctx, m, jobPath(id, "/requeue"), struct {
 		Payload any `json:"payload,omitzero"`
 	}{payload})
+}
+
+// StartNow makes a job that waits for its time, or for its next attempt, ready at
+// once.
+func (m *Client) StartNow(ctx context.Context, id int64) (job.Job, error) {
+	return post[job.Job](ctx, m, jobPath(id, "/start_now"), struct{}{})
+}
+
+// Patch changes a job that does not run, by an RFC 7396 merge patch such as
+// map[string]any{"priority": 9}.
+func (m *Client) Patch(ctx context.Context, id int64, patch any) (j job.Job, err error) {
+	body, err := encode(patch)
+	if err == nil {
+		err = m.do(ctx, request{method: http.MethodPatch, path: jobPath(id, ""), body: body, media: "application/merge-patch+json"}, &j)
+	}
+	return j, err
+}
+
+// Delete removes a finished job; it can be restored for ten minutes.
+func (m *Client) Delete(ctx context.Context, id int64) error {
+	return m.do(ctx, request{method: http.MethodDelete, path: jobPath(id, "")}, nil)
+}
+
+// Restore takes back the removal of a job.
+func (m *Client) Restore(ctx context.Context, id int64) (job.Job, error) {
+	return post[job.Job](ctx, m, jobPath(id, "/restore"), struct{}{})
 }
 
 // Queues asks for the queues.

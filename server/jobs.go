@@ -5,6 +5,7 @@ import (
 	"context"
 	stdjson "encoding/json"
 	"fmt"
+	"maps"
 	"net/url"
 	"slices"
 	"strconv"
@@ -12,6 +13,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
 
 	"humblemule/core/engine"
 	"humblemule/core/job"
@@ -235,9 +237,7 @@ func readWait(c *gin.Context) (job.Duration, error) {
 }
 
 func (s *Server) cancelJob(c *gin.Context) (any, error) {
-	return s.act(c, &struct{}{}, func(ctx context.Context, id int64) (job.Job, error) {
-		return s.engine.Cancel(ctx, id)
-	})
+	return s.act(c, &struct{}{}, s.engine.Cancel)
 }
 
 func (s *Server) requeueJob(c *gin.Context) (any, error) {
@@ -247,6 +247,67 @@ func (s *Server) requeueJob(c *gin.Context) (any, error) {
 	return s.act(c, &how, func(ctx context.Context, id int64) (job.Job, error) {
 		return s.engine.Requeue(ctx, id, engine.Requeuing{Payload: how.Payload})
 	})
+}
+
+func (s *Server) startJob(c *gin.Context) (any, error) {
+	return s.act(c, &struct{}{}, s.engine.StartNow)
+}
+
+func (s *Server) restoreJob(c *gin.Context) (any, error) {
+	return s.act(c, &struct{}{}, s.engine.Restore)
+}
+
+// patchJob reads an RFC 7396 patch: a spec, and the names that stand in it.
+func (s *Server) patchJob(c *gin.Context) (any, error) {
+	if _, err := mediaType(c, "application/merge-patch+json", mediaJSON); err != nil {
+		return nil, err
+	}
+	id, err := pathID(c)
+	if err != nil {
+		return nil, err
+	}
+	raw, err := body(c)
+	if err != nil {
+		return nil, err
+	}
+	patch, err := readPatch(raw)
+	if err != nil {
+		return nil, err
+	}
+	ctx, err := asCall(c, raw)
+	if err != nil {
+		return nil, err
+	}
+	return s.engine.Patch(ctx, id, patch)
+}
+
+func readPatch(raw []byte) (p job.Patch, err error) {
+	if err := misread(json.Unmarshal(raw, &p.Spec, strict), ""); err != nil {
+		return p, err
+	}
+	var named map[string]jsontext.Value
+	if err := misread(json.Unmarshal(raw, &named), ""); err != nil {
+		return p, err
+	}
+	p.Named = slices.Sorted(maps.Keys(named))
+	return p, nil
+}
+
+// deleteJob removes a finished job.
+func (s *Server) deleteJob(c *gin.Context) (any, error) {
+	id, err := pathID(c)
+	if err != nil {
+		return nil, err
+	}
+	ctx, err := asCall(c, nil)
+	if err != nil {
+		return nil, err
+	}
+	until, err := s.engine.Delete(ctx, id)
+	return struct {
+		ID              int64    `json:"id"`
+		RestorableUntil job.Time `json:"restorable_until"`
+	}{id, until}, err
 }
 
 // act reads an action on one job and answers the job as it stands then.

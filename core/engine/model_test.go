@@ -46,6 +46,7 @@ type mjob struct {
 	first                 time.Duration // wait after the first failure
 	giveUpAfter           time.Duration
 	nextAt, startedAt     time.Time
+	runAt                 job.Time
 	payload               string
 	// the live lease
 	token      string
@@ -55,6 +56,9 @@ type mjob struct {
 	cancelling bool
 	// ended attempts by number
 	attempts []mattempt
+	// removed jobs are there for nobody
+	removedAt time.Time
+	removed   bool
 	// releases in a row by one worker
 	released   string
 	releases   int
@@ -82,7 +86,15 @@ type answered struct {
 	err    error
 }
 
+// find finds a job that was not removed.
 func (m *model) find(id int64) *mjob {
+	if j := m.ever(id); j != nil && !j.removed {
+		return j
+	}
+	return nil
+}
+
+func (m *model) ever(id int64) *mjob {
 	if id < 1 || id > int64(len(m.jobs)) {
 		return nil
 	}
@@ -113,6 +125,7 @@ func (m *model) enqueue(s job.Spec) *mjob {
 	}
 	if s.Delay > 0 {
 		j.nextAt = m.now.Add(s.Delay.Go())
+		j.runAt = job.At(j.nextAt)
 	}
 	raw, _ := s.PayloadJSON()
 	j.payload = string(raw)
@@ -315,8 +328,14 @@ func (r *trial) step() {
 		r.take()
 	case n < 72:
 		r.settle()
-	case n < 76:
+	case n < 74:
 		r.extend()
+	case n < 75:
+		r.startNow()
+	case n < 76:
+		r.patch()
+	case n < 78:
+		r.remove()
 	case n < 81:
 		r.cancel()
 	case n < 86:
@@ -644,12 +663,111 @@ func (r *trial) requeue() {
 	if how.Payload != nil {
 		j.payload = string(how.Payload)
 	}
+	j.runAt = 0
+	r.replaced(j, got)
+}
+
+func (r *trial) startNow() {
+	id := r.anyJob()
+	got, err := r.e.StartNow(r.Context(), id)
+	j := r.find(id)
+	switch {
+	case j == nil:
+		require.ErrorContains(r, err, "there is no job")
+		return
+	case j.state != job.Scheduled && j.state != job.Backoff:
+		require.ErrorContains(r, err, "can be started now")
+		return
+	}
+	require.NoError(r, err)
+	j.rank, j.nextAt = 0, time.Time{}
+	r.replaced(j, got)
+}
+
+// replaced places a job as the engine has, and compares it unless it runs by now,
+// in the same transaction.
+func (r *trial) replaced(j *mjob, got job.Job) {
 	r.place(j)
 	served := r.settled()
-	if len(served) == 0 { // else it may run already, in the same transaction
+	if len(served) == 0 {
 		r.same(j, got)
 	}
 	r.served(served)
+}
+
+func (r *trial) patch() {
+	id, s := r.anyJob(), r.spec()
+	p := job.Patch{Spec: s, Named: pick(r, []string{"priority"}, []string{"priority", "queue"}, []string{"payload"}, []string{"run_at"}, []string{"key"})}
+	if r.chance(50) {
+		p.Spec.RunAt = job.At(r.now.Add(time.Duration(1+r.random.IntN(20_000)) * time.Millisecond))
+	}
+	got, err := r.e.Patch(r.Context(), id, p)
+	j := r.find(id)
+	switch {
+	case j == nil:
+		require.ErrorContains(r, err, "there is no job")
+		return
+	case j.state == job.Running:
+		require.ErrorContains(r, err, "is running")
+		return
+	case p.Named[0] == "key", j.state.Finished() && p.Named[0] != "payload", j.state == job.Backoff && p.Named[0] == "run_at":
+		require.ErrorContains(r, err, "cannot be changed")
+		return
+	}
+	require.NoError(r, err)
+	for _, name := range p.Named {
+		switch name {
+		case "priority":
+			j.priority = job.DefaultPriority
+			if s.Priority != nil {
+				j.priority = int64(*s.Priority)
+			}
+		case "queue":
+			if to := cmp.Or(s.Queue, job.DefaultQueue); to != j.queue {
+				j.queue, j.rank = to, 0
+			}
+		case "payload":
+			raw, _ := s.PayloadJSON()
+			j.payload = string(raw)
+		case "run_at":
+			j.runAt = p.Spec.RunAt
+		}
+	}
+	if j.state.Finished() || j.state == job.Backoff {
+		r.same(j, got)
+		return
+	}
+	j.nextAt = time.Time{}
+	if j.runAt != 0 {
+		j.nextAt = j.runAt.Go().Local()
+	}
+	r.replaced(j, got)
+}
+
+// remove deletes a job, or restores one that was deleted.
+func (r *trial) remove() {
+	id := r.anyJob()
+	j := r.ever(id)
+	if j != nil && j.removed {
+		_, err := r.e.Restore(r.Context(), id)
+		if r.now.Sub(j.removedAt) >= restorableFor {
+			require.ErrorContains(r, err, "no removed job")
+			return
+		}
+		require.NoError(r, err)
+		j.removed = false
+		return
+	}
+	_, err := r.e.Delete(r.Context(), id)
+	switch {
+	case j == nil:
+		require.ErrorContains(r, err, "there is no job")
+	case !j.state.Finished():
+		require.ErrorContains(r, err, "only a finished job")
+	default:
+		require.NoError(r, err)
+		j.removed, j.removedAt = true, r.now
+	}
 }
 
 // restart closes the engine and opens its file anew: every live lease has its
@@ -712,6 +830,9 @@ func (r *trial) compare() {
 		if counts[j.queue] == nil {
 			counts[j.queue] = everyState()
 		}
+		if j.removed {
+			continue
+		}
 		counts[j.queue][j.state]++
 		if j.key != "" {
 			keyed[j.key] = append(keyed[j.key], j.id)
@@ -735,7 +856,7 @@ func (r *trial) compare() {
 	queue, state := pick(r, "common", "berths"), pick(r, job.Ready, job.Done, job.Dead, job.Backoff)
 	var want []int64
 	for _, j := range r.jobs {
-		if j.queue == queue && j.state == state {
+		if j.queue == queue && j.state == state && !j.removed {
 			want = append(want, j.id)
 		}
 	}

@@ -1,0 +1,109 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+
+	"humblemule/core/job"
+	"humblemule/core/store"
+)
+
+// Patch edits a job that does not run; of a finished one labels and payload only.
+func (e *Engine) Patch(ctx context.Context, id int64, p job.Patch) (job.Job, error) {
+	if len(p.Named) == 0 {
+		return job.Job{}, job.Fault(job.Invalid, "the patch names no field; job %d stays as it is", id)
+	}
+	before := map[string]json.RawMessage{}
+	return e.act(ctx, "patch", id, map[string]any{"named": p.Named, "before": before}, func(tx *txn, r *store.Row) error {
+		if r.State == job.Running {
+			return job.Fault(job.WrongState, "job %d is running; it can be changed when its attempt has ended", id)
+		}
+		if err := job.Wrong("the job stays as it is", p.CheckNames(r.State)); err != nil {
+			return err
+		}
+		if err := tx.e.store.LoadPayload(r); err != nil {
+			return err
+		}
+		was, err := tx.specOf(r)
+		if err != nil {
+			return err
+		}
+		before["payload"], before["labels"] = r.Payload, json.RawMessage(orNull(r.Labels))
+		edited := p.Apply(was)
+		if err := job.Wrong("the job stays as it is", edited.Check(e.opts.MaxPayload)); err != nil {
+			return err
+		}
+		n, err := prepare(&edited)
+		if err != nil {
+			return err
+		}
+		return tx.patch(r, n)
+	})
+}
+
+func orNull(text string) string {
+	if text == "" {
+		return "null"
+	}
+	return text
+}
+
+// specOf is the spec of a row as the transaction sees it.
+func (tx *txn) specOf(r *store.Row) (job.Spec, error) {
+	policy, err := tx.policyOf(r.Policy)
+	j := job.Job{
+		Task: tx.taskName(r.Task), Queue: tx.queueOf(r.Queue).name, Priority: r.Priority, RunAt: r.RunAt, Payload: r.Payload, Owner: r.Owner, Key: r.Key,
+		Labels: labelsOf(r), Traceparent: r.Traceparent, MaxAttempts: policy.MaxAttempts, Retry: &policy.Retry, Timeout: policy.Timeout,
+	}
+	return j.SpecOf(), err
+}
+
+// patch gives a row the values of an edited job and moves it to where it belongs
+// then.
+func (tx *txn) patch(r *store.Row, n *newJob) error {
+	if err := tx.canName(n); err != nil {
+		return err
+	}
+	r.Labels, r.Payload, r.PayloadBytes = n.row.Labels, n.row.Payload, n.row.PayloadBytes
+	if r.State.Finished() {
+		tx.touched = append(tx.touched, r.ID)
+		return tx.e.store.PatchFinished(r)
+	}
+	r.Priority, r.Level, r.Owner = n.row.Priority, n.row.Level, n.row.Owner
+	var err error
+	if r.Policy, err = tx.usePolicy(n.policy); err != nil {
+		return err
+	}
+	if err := tx.moveTo(r, n.queue); err != nil {
+		return err
+	}
+	if r.State == job.Backoff {
+		if err := tx.change(r, job.Backoff, job.ByPatch); err != nil {
+			return err
+		}
+		if after := n.spec.Policy().Retry.GiveUpAfter; after > 0 && r.NextAt > r.StartedAt.Add(after.Go()) {
+			if err := tx.e.store.Patch(r); err != nil {
+				return err
+			}
+			return tx.finish(r, job.Dead, job.TooOld, "", job.ByAge)
+		}
+		return tx.e.store.Patch(r)
+	}
+	r.RunAt, r.NextAt = n.row.RunAt, n.row.RunAt
+	if err := tx.place(r, job.ByPatch); err != nil {
+		return err
+	}
+	return tx.e.store.Patch(r)
+}
+
+// moveTo moves a row to another queue, where it gets a new rank.
+func (tx *txn) moveTo(r *store.Row, name string) error {
+	q, err := tx.useQueue(name)
+	if err != nil || q.id == r.Queue {
+		return err
+	}
+	tx.delta(r)[r.State]--
+	r.Queue, r.Rank = q.id, 0
+	tx.delta(r)[r.State]++
+	return nil
+}

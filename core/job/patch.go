@@ -1,0 +1,95 @@
+package job
+
+import (
+	"encoding/json"
+	"slices"
+)
+
+// Patch is an RFC 7396 merge patch of a job's spec: the fields it names take the
+// values of Spec, which for null are the defaults. A payload is replaced whole.
+type Patch struct {
+	Spec  Spec
+	Named []string
+}
+
+// The fields that a patch may name: of a job that is unfinished and does not
+// run, and of a finished one.
+var (
+	patchable         = []string{"queue", "priority", "run_at", "max_attempts", "retry", "timeout", "labels", "owner", "payload"}
+	patchableFinished = []string{"labels", "payload"}
+)
+
+// CheckNames answers which named fields may not be patched in a state.
+func (p *Patch) CheckNames(s State) []FieldError {
+	var c checks
+	for _, name := range p.Named {
+		switch {
+		case !slices.Contains(patchable, name):
+			c.add(name, "cannot be changed after the enqueue; enqueue a new job")
+		case s.Finished() && !slices.Contains(patchableFinished, name):
+			c.add(name, "cannot be changed on a finished job; requeue it first")
+		case s == Backoff && name == "run_at":
+			c.add(name, "cannot be changed in backoff, where the next attempt has its time; start it now instead")
+		}
+	}
+	return c
+}
+
+// Apply gives the spec with the patch laid over it.
+func (p *Patch) Apply(s Spec) Spec {
+	for _, name := range p.Named {
+		switch name {
+		case "queue":
+			s.Queue = p.Spec.Queue
+		case "priority":
+			s.Priority = p.Spec.Priority
+		case "run_at":
+			s.RunAt = p.Spec.RunAt
+		case "max_attempts":
+			s.MaxAttempts = p.Spec.MaxAttempts
+		case "retry":
+			s.Retry = p.Spec.Retry
+		case "timeout":
+			s.Timeout = p.Spec.Timeout
+		case "labels":
+			s.Labels = p.labels(s.Labels)
+		case "owner":
+			s.Owner = p.Spec.Owner
+		case "payload":
+			s.Payload = p.Spec.Payload
+		}
+	}
+	return s
+}
+
+// labels merges the patch's labels into others: an empty value removes one, and
+// null all.
+func (p *Patch) labels(others map[string]string) map[string]string {
+	if p.Spec.Labels == nil {
+		return nil
+	}
+	merged := map[string]string{}
+	for name, value := range others {
+		merged[name] = value
+	}
+	for name, value := range p.Spec.Labels {
+		if value == "" {
+			delete(merged, name)
+		} else {
+			merged[name] = value
+		}
+	}
+	return merged
+}
+
+// SpecOf is the spec by which a job would be enqueued again.
+func (j *Job) SpecOf() Spec {
+	s := Spec{
+		Task: j.Task, Queue: j.Queue, Priority: &j.Priority, RunAt: j.RunAt, MaxAttempts: &j.MaxAttempts, Retry: j.Retry,
+		Timeout: j.Timeout, Owner: j.Owner, Labels: j.Labels, Key: j.Key, Traceparent: j.Traceparent,
+	}
+	if j.Payload != nil {
+		s.Payload = json.RawMessage(j.Payload)
+	}
+	return s
+}

@@ -14,6 +14,7 @@ import (
 	"syscall"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/cobra/doc"
 
 	"humblemule/cli/present"
 	"humblemule/client"
@@ -92,7 +93,8 @@ Exit status: 0 done; 1 the service refused; 2 the command line is wrong; 3 no se
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usageError{fmt.Errorf("%w; see: %s --help", err, c.CommandPath())}
 	})
-	root.AddCommand(a.serveCommand(), a.demoCommand(), a.enqueueCommand(), a.jobsCommand(), a.jobCommand(), a.requeueCommand(), a.whyCommand(), a.versionCommand())
+	root.AddCommand(a.serveCommand(), a.demoCommand(), a.enqueueCommand(), a.jobsCommand(), a.jobCommand(), a.whyCommand(),
+		a.startCommand(), a.cancelCommand(), a.requeueCommand(), a.queuesCommand(), a.workersCommand(), a.manCommand(), a.versionCommand())
 	return root
 }
 
@@ -133,6 +135,16 @@ func (a *app) show(v any, people func(o *present.Out)) error {
 	}
 	people(present.New(a.out))
 	return nil
+}
+
+// manCommand writes the man pages. Packagers want it; it is not listed.
+func (a *app) manCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "man FOLDER", Short: "Write the man pages into a folder", Hidden: true, Args: args(cobra.ExactArgs(1)), Example: "  hmule man /usr/local/share/man/man1",
+		RunE: func(c *cobra.Command, given []string) error {
+			return doc.GenManTree(c.Root(), &doc.GenManHeader{Title: "HMULE", Section: "1", Source: "Humble Mule " + Version}, given[0])
+		},
+	}
 }
 
 func (a *app) versionCommand() *cobra.Command {

@@ -3,7 +3,9 @@ package cli
 import (
 	"errors"
 	"fmt"
+	"io"
 	"maps"
+	"os"
 	"slices"
 	"strings"
 
@@ -20,13 +22,24 @@ func (a *app) enqueueCommand() *cobra.Command {
 		delay, timeout, runAt       string
 		labels                      map[string]string
 		first, ceiling, giveUpAfter string
+		lines                       string
+		wait                        bool
 	)
 	c := &cobra.Command{
 		Use: "enqueue TASK [PAYLOAD]", Short: "Hand a job to the service",
-		Long:    "Hand a job to the service. PAYLOAD is JSON, @FILE, or - for standard input.",
-		Args:    args(cobra.RangeArgs(1, 2)),
-		Example: "  hmule enqueue tide.predict '{\"station\":\"inner-quay\",\"date\":\"2026-12-01\"}'\n  hmule enqueue manifest.check @arrival.json --queue berths --delay 10m --label berth=berth-3",
+		Long: `Hand a job to the service. PAYLOAD is JSON, @FILE, or - for standard input.
+
+With --lines FILE many jobs are handed over, a spec a line as JSON: all, or none.
+With --wait the command ends when the job is finished; its status is 0 only if it is done.`,
+		Args:    args(cobra.RangeArgs(0, 2)),
+		Example: "  hmule enqueue --lines arrivals.ndjson\n  hmule enqueue tide.predict '{\"station\":\"lock-gate\",\"date\":\"2026-12-01\"}' --wait\n  hmule enqueue tide.predict '{\"station\":\"inner-quay\",\"date\":\"2026-12-01\"}'\n  hmule enqueue manifest.check @arrival.json --queue berths --delay 10m --label berth=berth-3",
 		RunE: func(c *cobra.Command, given []string) error {
+			if lines != "" {
+				return a.enqueueLines(c, given, lines)
+			}
+			if len(given) == 0 {
+				return usageError{fmt.Errorf("the task is missing; it is used as: %s", c.UseLine())}
+			}
 			s.Task = given[0]
 			if len(given) == 2 {
 				payload, err := payloadOf(given[1], c.InOrStdin())
@@ -59,6 +72,9 @@ func (a *app) enqueueCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			if wait {
+				return a.showFinished(c, j.ID)
+			}
 			return a.show(j, func(o *present.Out) {
 				o.Line("Job %d is %s.", j.ID, present.State(j.State))
 				for _, w := range j.Warnings {
@@ -69,6 +85,8 @@ func (a *app) enqueueCommand() *cobra.Command {
 		},
 	}
 	f := c.Flags()
+	f.StringVar(&lines, "lines", "", "file with a spec a line, or - for standard input")
+	f.BoolVar(&wait, "wait", false, "wait until the job is finished")
 	f.StringVar(&s.Queue, "queue", "", "queue (common)")
 	f.IntVar(&priority, "priority", job.DefaultPriority, "0 to 9, 9 goes first")
 	f.StringVar(&delay, "delay", "", "wait so long before the first start: 90s, 1h30m, 2d")
@@ -82,6 +100,50 @@ func (a *app) enqueueCommand() *cobra.Command {
 	f.StringVar(&s.Key, "key", "", "a name of your own by which the job is found")
 	f.StringToStringVar(&labels, "label", nil, "label, as name=value; may be given again")
 	return c
+}
+
+// enqueueLines hands over many jobs, all or none.
+func (a *app) enqueueLines(c *cobra.Command, given []string, file string) error {
+	if len(given) > 0 {
+		return usageError{fmt.Errorf("a task stands beside --lines; each line names its own")}
+	}
+	var raw []byte
+	var err error
+	if file == "-" {
+		raw, err = io.ReadAll(c.InOrStdin())
+	} else {
+		raw, err = os.ReadFile(file)
+	}
+	if err != nil {
+		return usageError{fmt.Errorf("--lines: %w", err)}
+	}
+	m, err := a.client()
+	if err != nil {
+		return err
+	}
+	jobs, err := m.EnqueueLines(c.Context(), raw)
+	if err != nil {
+		return err
+	}
+	return a.show(acted{jobs}, func(o *present.Out) {
+		o.Line("%s jobs were taken in, %d to %d.", job.Grouped(int64(len(jobs))), jobs[0].ID, jobs[len(jobs)-1].ID)
+		o.Hint("hmule jobs")
+	})
+}
+
+// showFinished waits for a job and shows how it ended.
+func (a *app) showFinished(c *cobra.Command, id int64) error {
+	j, err := a.await(c.Context(), id)
+	if err != nil {
+		return err
+	}
+	if err := a.show(j, func(o *present.Out) { showJob(o, j) }); err != nil {
+		return err
+	}
+	if j.State != job.Done {
+		return fmt.Errorf("job %d ended as %s", id, j.State)
+	}
+	return nil
 }
 
 // readInto reads a flag's text into a value that knows how to read itself.
@@ -201,9 +263,17 @@ func note(o *present.Out, j job.Job) string {
 }
 
 func (a *app) jobCommand() *cobra.Command {
-	return &cobra.Command{
-		Use: "job ID", Short: "Show everything about one job", Args: args(cobra.ExactArgs(1)), Example: "  hmule job 42",
+	var wait bool
+	c := &cobra.Command{
+		Use: "job ID", Short: "Show everything about one job", Args: args(cobra.ExactArgs(1)), Example: "  hmule job 42\n  hmule job 42 --wait",
 		RunE: func(c *cobra.Command, given []string) error {
+			if wait {
+				id, err := jobID(given[0])
+				if err != nil {
+					return err
+				}
+				return a.showFinished(c, id)
+			}
 			j, err := a.fetch(c, given[0])
 			if err != nil {
 				return err
@@ -211,6 +281,8 @@ func (a *app) jobCommand() *cobra.Command {
 			return a.show(j, func(o *present.Out) { showJob(o, j) })
 		},
 	}
+	c.Flags().BoolVar(&wait, "wait", false, "wait until the job is finished; status 0 only if it is done")
+	return c
 }
 
 // fetch asks for the job an argument names.
@@ -340,56 +412,4 @@ func why(j job.Job) string {
 		return "Its handler finished it at " + present.Time(j.FinishedAt) + "."
 	}
 	return finishedBecause(j)
-}
-
-func (a *app) requeueCommand() *cobra.Command {
-	var payload string
-	c := &cobra.Command{
-		Use: "requeue ID...", Short: "Give finished jobs a new round; their history stays", Args: args(cobra.MinimumNArgs(1)),
-		Example: "  hmule requeue 42\n  hmule requeue 42 --payload '{\"manifest\":\"heron-0291b\"}'",
-		RunE: func(c *cobra.Command, given []string) error {
-			var edited any
-			if payload != "" {
-				raw, err := payloadOf(payload, c.InOrStdin())
-				if err != nil {
-					return err
-				}
-				edited = raw
-			}
-			m, err := a.client()
-			if err != nil {
-				return err
-			}
-			ids := make([]int64, len(given))
-			for i, text := range given {
-				if ids[i], err = jobID(text); err != nil {
-					return err
-				}
-			}
-			var done []job.Job
-			var refused []error
-			for _, id := range ids {
-				j, err := m.Requeue(c.Context(), id, edited)
-				if err != nil {
-					refused = append(refused, err)
-					continue
-				}
-				done = append(done, j)
-			}
-			if err := a.show(requeued{done}, func(o *present.Out) {
-				for _, j := range done {
-					o.Line("Job %d is %s, round %d.", j.ID, present.State(j.State), j.Round)
-				}
-			}); err != nil {
-				return err
-			}
-			return errors.Join(refused...)
-		},
-	}
-	c.Flags().StringVar(&payload, "payload", "", "another payload: JSON, @FILE, or - for standard input")
-	return c
-}
-
-type requeued struct {
-	Jobs []job.Job `json:"jobs"`
 }

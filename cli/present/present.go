@@ -65,6 +65,25 @@ var (
 // State writes a state as its mark and its word.
 func State(s job.State) string { return inks[s].Render(marks[s] + " " + s.String()) }
 
+// ID writes a number that names something.
+func ID(n int64) string { return fmt.Sprint(n) }
+
+// Count writes how many; none is a quiet stroke, so that the eye finds the rest.
+func Count(n int64) string {
+	if n == 0 {
+		return Quiet("–")
+	}
+	return job.Grouped(n)
+}
+
+// Number writes a number, and nothing for none.
+func Number(n int) string {
+	if n == 0 {
+		return ""
+	}
+	return fmt.Sprint(n)
+}
+
 // Quiet writes what matters less.
 func Quiet(text string) string { return quiet.Render(text) }
 
@@ -154,7 +173,7 @@ func (o *Out) Facts(pairs ...[2]string) {
 
 // Text writes text of any length, wrapped to the terminal and set in.
 func (o *Out) Text(indent int, text string) {
-	fmt.Fprintln(o.w, lipgloss.NewStyle().MarginLeft(indent).Width(o.width-indent).Render(text))
+	fmt.Fprintln(o.w, trimRight(lipgloss.NewStyle().MarginLeft(indent).Width(o.width-indent).Render(text)))
 }
 
 // Time writes a moment in the reader's time zone; empty for none.

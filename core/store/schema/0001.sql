@@ -168,3 +168,34 @@ CREATE TABLE receipts (
     at      INTEGER NOT NULL,
     entries BLOB    NOT NULL
 );
+
+-- What people read with the sqlite3 shell: words for numbers, times in UTC.
+CREATE VIEW v_jobs AS
+SELECT j.id, s.name AS state, t.name AS task, q.name AS queue, j.priority, j.tries, j.attempt, j.round,
+    nullif(j.reason, '') AS reason, nullif(j.reason_text, '') AS reason_text, nullif(j.owner, '') AS owner, nullif(j.key, '') AS key,
+    nullif(j.labels, '') AS labels,
+    strftime('%Y-%m-%dT%H:%M:%fZ', j.enqueued_at / 1000.0, 'unixepoch') AS enqueued_at,
+    CASE WHEN j.ready_at    > 0 THEN strftime('%Y-%m-%dT%H:%M:%fZ', j.ready_at    / 1000.0, 'unixepoch') END AS ready_at,
+    CASE WHEN j.started_at  > 0 THEN strftime('%Y-%m-%dT%H:%M:%fZ', j.started_at  / 1000.0, 'unixepoch') END AS started_at,
+    CASE WHEN j.finished_at > 0 THEN strftime('%Y-%m-%dT%H:%M:%fZ', j.finished_at / 1000.0, 'unixepoch') END AS finished_at,
+    CASE WHEN j.next_at     > 0 THEN strftime('%Y-%m-%dT%H:%M:%fZ', j.next_at     / 1000.0, 'unixepoch') END AS next_at,
+    j.payload_bytes, CAST(coalesce(j.payload, b.bytes) AS TEXT) AS payload, p.body AS policy
+FROM jobs j JOIN states s ON s.id = j.state JOIN tasks t ON t.id = j.task JOIN queues q ON q.id = j.queue JOIN policies p ON p.id = j.policy
+    LEFT JOIN bodies b ON b.job = j.id AND b.kind = 1
+WHERE j.removed_by = 0;
+
+CREATE VIEW v_attempts AS
+SELECT a.job, a.n, a.round, nullif(w.name, '') AS worker, w.host, w.version,
+    strftime('%Y-%m-%dT%H:%M:%fZ', a.started_at / 1000.0, 'unixepoch') AS started_at,
+    strftime('%Y-%m-%dT%H:%M:%fZ', a.ended_at   / 1000.0, 'unixepoch') AS ended_at,
+    a.ended_at - a.started_at AS took_ms, a.outcome, a.counted, nullif(a.error_type, '') AS error_type, nullif(a.error_message, '') AS error_message
+FROM attempts a LEFT JOIN workers w ON w.id = a.worker;
+
+CREATE VIEW v_queues AS
+SELECT q.name AS queue, t.name AS task, s.name AS state, c.n AS jobs
+FROM counts c JOIN queues q ON q.id = c.queue JOIN tasks t ON t.id = c.task JOIN states s ON s.id = c.state
+WHERE c.n > 0;
+
+CREATE VIEW v_actions AS
+SELECT id, strftime('%Y-%m-%dT%H:%M:%fZ', at / 1000.0, 'unixepoch') AS at, principal, action, nullif(job, 0) AS job, detail
+FROM actions;

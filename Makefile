@@ -1,7 +1,7 @@
 # make build        bin/hmule, with the console in it
 # make demo         builds what is missing and opens Saltmarrow Harbour
 # make test         every check there is; needs what it installs itself
-# make lint         formatting, vet, types, ESLint
+# make lint         formatting, vet, staticcheck, types, ESLint
 # make bench        measurements beside their baselines, in one run
 # make screenshots  the pictures of docs/screenshots, from the demo
 
@@ -53,9 +53,10 @@ demo: bin/hmule
 	@exec bin/hmule demo
 
 lint: console/node_modules/.installed | need-go
-	@echo "Checking formatting, vet, types and ESLint"
+	@echo "Checking formatting, vet, staticcheck, types and ESLint (the first time staticcheck is fetched and built)"
 	@wrong=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$wrong" ] || { echo "not formatted by gofmt: $$wrong"; exit 1; }
 	@go vet ./...
+	@go tool -modfile=tools/go.mod staticcheck ./...
 	@cd console && npm run --silent check
 
 test: lint console/dist/index.html need-chromium

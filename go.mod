@@ -15,6 +15,7 @@ require (
 	github.com/mattn/go-sqlite3 v1.14.53
 	github.com/spf13/cobra v1.10.2
 	github.com/stretchr/testify v1.12.1
+	go.uber.org/goleak v1.3.0
 )
 
 require (

@@ -129,6 +129,13 @@ func TestCommands(t *testing.T) {
 	refuses("start one with: hmule serve", 3, "jobs")
 }
 
+// The day of known outcomes comes out as planned.
+func TestFixedDemo(t *testing.T) {
+	stdout, stderr, status := run(t, "", "demo", "--fixed", "--listen", freeAddress(t))
+	require.Equal(t, 0, status, stdout+stderr)
+	assert.Contains(t, stdout, "All 63 jobs are where they were planned to be.")
+}
+
 // The demo shows within a minute a job in every state that can be reached.
 func TestDemo(t *testing.T) {
 	listen := freeAddress(t)

@@ -54,18 +54,24 @@ func (t *Traffic) Run(ctx context.Context) error {
 // step enqueues the n-th job. The first ones show every kind once.
 func (t *Traffic) step(ctx context.Context, n int) error {
 	switch {
+	case n == 1:
+		return t.enqueue(ctx, t.manifest("heron-0291"))
+	case n == 2:
+		return t.enqueue(ctx, t.manifest("avocet-0518"))
 	case n%20 == 4:
 		return t.enqueue(ctx, t.gullRock())
 	case n%20 == 7:
 		return t.enqueue(ctx, t.later())
 	case n%20 == 11:
 		return t.calledOff(ctx)
+	case n%20 == 13:
+		return t.enqueue(ctx, t.logbook())
+	case n%20 == 17:
+		return t.enqueue(ctx, t.poll(lostBuoy))
+	case n%4 == 2:
+		return t.enqueue(ctx, t.poll(buoys[t.random.IntN(len(buoys))]))
 	case n%3 == 0:
 		return t.enqueue(ctx, t.manifest(ships[t.random.IntN(len(ships))]))
-	case n == 1:
-		return t.enqueue(ctx, t.manifest("heron-0291"))
-	case n == 2:
-		return t.enqueue(ctx, t.manifest("avocet-0518"))
 	}
 	return t.enqueue(ctx, t.tide(wellKnown[t.random.IntN(len(wellKnown))]))
 }
@@ -93,6 +99,14 @@ func (t *Traffic) tide(station string) job.Spec {
 
 func (t *Traffic) day(station string) Day {
 	return Day{Station: station, Date: time.Now().AddDate(0, 0, t.random.IntN(60)).Format(time.DateOnly)}
+}
+
+func (t *Traffic) poll(buoy string) job.Spec {
+	return job.Spec{Task: BuoyPoll, Payload: Watch{buoy}, Retry: &job.Retry{First: job.Duration(5 * time.Second), Ceiling: job.Duration(2 * time.Minute)}, Labels: map[string]string{"buoy": buoy}}
+}
+
+func (t *Traffic) logbook() job.Spec {
+	return job.Spec{Task: LogPack, Queue: "archive", Payload: Logbook{Date: time.Now().Format(time.DateOnly), Lines: 20_000 + t.random.IntN(60_000)}}
 }
 
 // gullRock is a prediction that fails until its constants are filed.

@@ -160,6 +160,7 @@ func (s *Store) disconnect() error {
 			s.Rollback()
 		}
 		s.conn.ExecContext(background, "PRAGMA wal_checkpoint(TRUNCATE)")
+		s.st.close() // SQLite keeps the file open for as long as one is
 		errs = append(errs, s.conn.Close())
 	}
 	if s.writeDB != nil {

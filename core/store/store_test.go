@@ -3,6 +3,7 @@ package store
 import (
 	"bytes"
 	"database/sql"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -93,6 +94,84 @@ func TestOpenRefuses(t *testing.T) {
 		after, _ := os.ReadFile(path)
 		assert.True(t, bytes.Equal(before, after), "%s was changed", path)
 	}
+}
+
+// A closed store holds nothing: no file is left open, and no log beside it.
+func TestClose(t *testing.T) {
+	s, path := open(t)
+	require.NoError(t, s.PutNextJob(7))
+	require.NoError(t, s.Commit())
+	require.NoError(t, s.Reopen())
+	require.NoError(t, s.Close())
+	assert.NoFileExists(t, path+"-wal")
+	open, err := filepath.Glob("/proc/self/fd/*")
+	require.NoError(t, err)
+	for _, fd := range open {
+		file, _ := os.Readlink(fd)
+		assert.False(t, strings.HasPrefix(file, path), "%s is still open", file)
+	}
+}
+
+// A file of every schema there ever was is opened, brought up to date, and holds
+// what it held. HMULE_WRITE_FIXTURE=1 writes the one of the present schema.
+func TestFixtures(t *testing.T) {
+	current := filepath.Join("testdata", fmt.Sprintf("schema-%d.db", len(migrations())))
+	if os.Getenv("HMULE_WRITE_FIXTURE") != "" {
+		writeFixture(t, current)
+	}
+	require.FileExists(t, current, "a change of the schema needs a fixture of its own")
+	files, err := filepath.Glob("testdata/schema-*.db")
+	require.NoError(t, err)
+	for _, file := range files {
+		raw, err := os.ReadFile(file)
+		require.NoError(t, err)
+		path := filepath.Join(t.TempDir(), "fixture.db")
+		require.NoError(t, os.WriteFile(path, raw, 0o600))
+		s, err := Open(path)
+		require.NoError(t, err, file)
+		var sound string
+		require.NoError(t, s.conn.QueryRowContext(t.Context(), "PRAGMA integrity_check").Scan(&sound))
+		assert.Equal(t, "ok", sound, file)
+		facts, err := s.Facts()
+		require.NoError(t, err)
+		assert.Equal(t, Facts{StoreID: facts.StoreID, NextJob: 3}, facts, file)
+		first, err := s.Row(1)
+		require.NoError(t, err)
+		assert.Equal(t, []any{job.Ready, 4, "heron-0291", `{"manifest":"heron-0291"}`}, []any{first.State, first.Priority, first.Key, string(first.Payload)}, file)
+		dead, err := s.Row(2)
+		require.NoError(t, err)
+		assert.Equal(t, []any{job.Dead, "gave_up", 1}, []any{dead.State, dead.Reason, dead.Attempt}, file)
+		attempts, err := s.Attempts(t.Context(), 2, 0)
+		require.NoError(t, err)
+		assert.Equal(t, "line 4: the weight is no number", attempts[0].ErrorMessage, file)
+		for view, want := range map[string]int{"v_jobs": 2, "v_attempts": 1, "v_queues": 2, "v_actions": 0} {
+			var n int
+			require.NoError(t, s.conn.QueryRowContext(t.Context(), "SELECT count(*) FROM "+view).Scan(&n))
+			assert.Equal(t, want, n, "%s of %s", view, file)
+		}
+		require.NoError(t, s.Close())
+	}
+}
+
+func writeFixture(t *testing.T, path string) {
+	require.NoError(t, os.MkdirAll(filepath.Dir(path), 0o755))
+	os.Remove(path)
+	s, err := Open(path)
+	require.NoError(t, err)
+	const at = job.Time(1_795_000_000_000)
+	require.NoError(t, errors.Join(s.AddQueue(1, "berths", at), s.AddTask(1, "manifest.check", at)))
+	policy, err := s.AddPolicy(`{"retry":{"curve":"exponential","first":"10s","factor":2.5,"ceiling":"8h","jitter":0.2},"max_attempts":17}`)
+	require.NoError(t, err)
+	for id := range int64(2) {
+		r := &Row{ID: id + 1, Queue: 1, Task: 1, State: job.Ready, Priority: 4, Level: 4, Rank: id + 1, Policy: policy, EnqueuedAt: at, ReadyAt: at, Key: "heron-0291", PayloadBytes: 25, Payload: []byte(`{"manifest":"heron-0291"}`)}
+		require.NoError(t, s.InsertJob(r))
+	}
+	dead := &Row{ID: 2, Attempt: 1, Tries: 1, StartedAt: at, Worker: 1, Token: 1, LeasedAt: at, LeaseMS: 45000, State: job.Dead, FinishedAt: at, Reason: "gave_up"}
+	require.NoError(t, errors.Join(s.Lease(dead), s.Finish(dead), s.PutNextJob(3), s.PutRank(1, 3), s.PutCount(1, 1, job.Ready, 1), s.PutCount(1, 1, job.Dead, 1)))
+	require.NoError(t, s.InsertAttempt(&Attempt{Job: 2, N: 1, Round: 1, Worker: 1, Token: 1, StartedAt: at, EndedAt: at, Outcome: job.OutcomeGiveUp, Counted: true, ErrorType: "manifest_malformed", ErrorMessage: "line 4: the weight is no number"}))
+	require.NoError(t, s.Commit())
+	require.NoError(t, s.Close())
+	os.Remove(path + ".lock")
 }
 
 // Of a job with many attempts the first ten and the last ninety are kept whole.

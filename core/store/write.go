@@ -144,6 +144,15 @@ func (st *statements) list() []prepared {
 	}
 }
 
+func (st *statements) close() {
+	for _, p := range st.list() {
+		if *p.stmt != nil {
+			(*p.stmt).Close()
+		}
+	}
+	*st = statements{}
+}
+
 // begin opens a transaction where none is open.
 func (s *Store) begin() error {
 	if s.open {

@@ -1,9 +1,10 @@
 // The screenshots command makes the pictures of the documentation from the demo:
-// it starts bin/hmule demo, waits until a job has reached every state, and takes
-// the console in headless Chromium and the commands in a terminal window.
+// it runs bin/hmule demo --fixed and takes the console in headless Chromium and the
+// commands in a terminal window.
 package main
 
 import (
+	"bufio"
 	"context"
 	"flag"
 	"fmt"
@@ -38,7 +39,11 @@ func main() {
 }
 
 func run(ctx context.Context, out, program, only string) error {
-	demo := exec.CommandContext(ctx, program, "demo", "--listen", listen)
+	demo := exec.CommandContext(ctx, program, "demo", "--fixed", "--stay", "--listen", listen)
+	told, err := demo.StdoutPipe()
+	if err != nil {
+		return err
+	}
 	if err := demo.Start(); err != nil {
 		return err
 	}
@@ -46,50 +51,46 @@ func run(ctx context.Context, out, program, only string) error {
 		demo.Process.Signal(syscall.SIGTERM)
 		demo.Wait()
 	}()
+	lines := bufio.NewScanner(told)
+	for !strings.HasPrefix(lines.Text(), "All ") {
+		if !lines.Scan() {
+			return fmt.Errorf("the demo ended early, or a job ended otherwise than planned")
+		}
+	}
 	mule, err := client.New("http://" + listen)
 	if err != nil {
 		return err
 	}
-	fmt.Println("The harbour works until a job has reached every state …")
-	shown, err := everyState(ctx, mule)
+	s, err := choose(ctx, mule)
 	if err != nil {
 		return err
 	}
-	if err := pages(ctx, out, only, shown); err != nil {
+	if err := pages(ctx, out, only, s); err != nil {
 		return err
 	}
-	return terminals(ctx, out, program, only, shown)
+	return terminals(ctx, out, program, only, s)
 }
 
 // shown are the jobs that the pictures show.
-type shown struct{ dead, waiting job.Job }
+type shown struct{ dead, waiting, ready job.Job }
 
-// everyState waits until there are jobs in all states that the demo reaches, and
-// one that has died of a used-up round.
-func everyState(ctx context.Context, mule *client.Client) (s shown, err error) {
-	for ctx.Err() == nil {
-		stats, err := mule.Stats(ctx, "")
+// choose finds jobs that are worth showing.
+func choose(ctx context.Context, mule *client.Client) (s shown, err error) {
+	for _, c := range []struct {
+		into *job.Job
+		f    job.Filter
+	}{
+		{&s.dead, job.Filter{States: []job.State{job.Dead}, Tasks: []string{"tide.predict"}}},
+		{&s.waiting, job.Filter{States: []job.State{job.Scheduled}}},
+		{&s.ready, job.Filter{States: []job.State{job.Ready}}},
+	} {
+		page, err := mule.Jobs(ctx, c.f)
 		if err != nil {
 			return s, err
 		}
-		all := true
-		for _, state := range []job.State{job.Scheduled, job.Backoff, job.Done, job.Skipped, job.Cancelled, job.Dead} {
-			all = all && stats.Counts[state] > 0
-		}
-		dead, err := mule.Jobs(ctx, job.Filter{States: []job.State{job.Dead}, Tasks: []string{"tide.predict"}})
-		if err != nil {
-			return s, err
-		}
-		waiting, err := mule.Jobs(ctx, job.Filter{States: []job.State{job.Scheduled}})
-		if err != nil {
-			return s, err
-		}
-		if all && stats.Counts[job.Done] > 50 && len(dead.Jobs) > 0 && len(waiting.Jobs) > 0 {
-			return shown{dead.Jobs[0], waiting.Jobs[0]}, nil
-		}
-		time.Sleep(300 * time.Millisecond)
+		*c.into = page.Jobs[0]
 	}
-	return s, ctx.Err()
+	return s, nil
 }
 
 func pages(ctx context.Context, out, only string, s shown) error {
@@ -169,7 +170,8 @@ func terminals(ctx context.Context, out, program, only string, s shown) error {
 		{"jobs", "hmule jobs --limit 22"},
 		{"dead", "hmule jobs --state dead,backoff"},
 		{"job", fmt.Sprintf("hmule job %d", s.dead.ID)},
-		{"why", fmt.Sprintf("hmule why %d; hmule why %d; hmule why 999999", s.waiting.ID, s.dead.ID)},
+		{"why", fmt.Sprintf("hmule why %d; hmule why %d; hmule why %d; hmule why 999999", s.waiting.ID, s.ready.ID, s.dead.ID)},
+		{"queues", "hmule queues; hmule workers"},
 		{"help", "hmule --help"},
 	} {
 		if !strings.Contains("terminal-"+t.name, only) {

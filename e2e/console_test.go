@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"os"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -137,6 +138,8 @@ func TestConsole(t *testing.T) {
 	p.says("Nothing waits to be started.")
 	p.waitFor(`document.body.innerText.includes("No job is dead now.")`)
 
+	p.accessible("the page with a job beside the list")
+
 	// Back leads to where one came from; the list is as it was.
 	p.eval(`history.back(), ""`)
 	p.waitFor(`location.pathname === "/" && location.search === "?state=dead"`)
@@ -144,6 +147,7 @@ func TestConsole(t *testing.T) {
 	// A wrong payload is refused in the dialog, and nothing is changed.
 	p.do(chromedp.Navigate(fmt.Sprintf("%s/jobs/%d", s.url, j.ID)), chromedp.Click(chromedp.CSS("aside button")), chromedp.SendKeys(chromedp.CSS("[role=dialog] textarea"), "{"))
 	p.says("The payload is no JSON")
+	p.accessible("a dialog")
 	p.do(chromedp.KeyEvent("\u001b"))
 	p.waitFor(`!document.querySelector("[role=dialog]")`)
 
@@ -152,6 +156,17 @@ func TestConsole(t *testing.T) {
 	p.do(chromedp.Navigate(s.url + "/"))
 	p.says("Nothing waits to be started.")
 	p.waitFor(`document.documentElement.scrollWidth <= document.documentElement.clientWidth`)
+	p.accessible("the page on a telephone")
+	p.do(chromedp.EmulateViewport(1920, 1080))
+	p.waitFor(`document.documentElement.scrollWidth <= document.documentElement.clientWidth`)
+
+	// A second tab shares the one stream of the first.
+	other, cancelOther := chromedp.NewContext(p.ctx)
+	require.NoError(t, chromedp.Do(other, chromedp.Navigate(s.url+"/"), chromedp.WaitVisible(chromedp.Search(`//header//*[contains(text(),"Live")]`))))
+	streams, err := chromedp.Run(other, chromedp.Evaluate[int](`performance.getEntriesByType("resource").filter(e => e.name.endsWith("/v1/events")).length`))
+	require.NoError(t, err)
+	assert.Zero(t, streams, "streams that a tab has opened by itself")
+	cancelOther()
 
 	p.quiet()
 	cancel()
@@ -165,9 +180,28 @@ func TestConsole(t *testing.T) {
 	_, err = m.Enqueue(t.Context(), job.Spec{Task: "manifest.check", Queue: "archive"})
 	require.NoError(t, err)
 	p.says("1 job is ready in queue archive, and nobody takes it.")
-	_, err = chromedp.Call(p.ctx, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: "dark"}}})
-	require.NoError(t, err)
+	p.theme("dark")
 	p.waitFor(`getComputedStyle(document.documentElement).backgroundColor.startsWith("oklch(0.19")`)
+}
+
+// accessible wants axe to find nothing serious, in both themes.
+func (p *page) accessible(what string) {
+	p.t.Helper()
+	script, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
+	require.NoError(p.t, err)
+	for _, theme := range []string{"dark", "light"} {
+		p.theme(theme)
+		p.do(chromedp.Evaluate[chromedp.Void](string(script)))
+		found, err := chromedp.Run(p.ctx, chromedp.Evaluate[[]string](`axe.run().then(r => r.violations.filter(v => ["serious", "critical"].includes(v.impact)).map(v => v.id + ": " + v.nodes.map(n => n.html).join(" | ")))`, chromedp.EvalAwaitPromise))
+		require.NoError(p.t, err)
+		assert.Empty(p.t, found, "%s, %s", what, theme)
+	}
+}
+
+func (p *page) theme(name string) {
+	p.t.Helper()
+	_, err := chromedp.Call(p.ctx, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: name}}})
+	require.NoError(p.t, err)
 }
 
 // quiet wants the browser to have found nothing wrong.

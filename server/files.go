@@ -46,6 +46,8 @@ func (s *Server) file(c *gin.Context, name string) {
 		// Their names change with their contents.
 		c.Header("Cache-Control", "public, max-age=31536000, immutable")
 	}
+	// The policy of a worker's script is that of the worker.
+	c.Header("Content-Security-Policy", "default-src 'none'; connect-src 'self'")
 	c.Status(http.StatusOK)
 	http.ServeFileFS(c.Writer, c.Request, s.opts.Console, name)
 }
@@ -66,6 +68,6 @@ func (s *Server) page(c *gin.Context) {
 	rand.Read(b[:])
 	nonce := base64.RawStdEncoding.EncodeToString(b[:])
 	c.Header("Referrer-Policy", "no-referrer")
-	c.Header("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-"+nonce+"'; img-src 'self' data:; font-src 'self'; connect-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'")
+	c.Header("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-"+nonce+"'; img-src 'self' data:; font-src 'self'; connect-src 'self'; worker-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'")
 	c.Data(http.StatusOK, "text/html; charset=utf-8", bytes.ReplaceAll(html, []byte(nonceMark), []byte(nonce)))
 }

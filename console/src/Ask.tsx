@@ -6,9 +6,9 @@ import { type Job, api, queryClient, told } from './api/client'
 import { Copyable } from './Copyable'
 import { pretty } from './format'
 
-export type Deed = 'requeue' | 'cancel'
+export type Deed = 'requeue' | 'cancel' | 'start'
 
-const verbs = { requeue: 'Requeue', cancel: 'Cancel' } as const
+const verbs = { requeue: 'Requeue', cancel: 'Cancel', start: 'Start' } as const
 
 /** Ask is a button and the dialog that says what follows before it is done. */
 export function Ask({ deed, j }: { deed: Deed; j: Job }) {
@@ -30,6 +30,10 @@ function follows(deed: Deed, j: Job): string {
   if (deed === 'requeue') {
     const kept = j.attempt === 0 ? '' : j.attempt === 1 ? ' Its 1 attempt stays on record.' : ` Its ${j.attempt} attempts stay on record.`
     return `1 job begins round ${j.round + 1}: it becomes ready in queue ${j.queue}, with all ${j.max_attempts || ''} tries before it.${kept} It can be cancelled again while it is not done.`
+  }
+  if (deed === 'start') {
+    const instead = j.state === 'backoff' ? `its try ${j.tries + 1} begins as soon as a worker takes it, instead of waiting for its backoff` : 'it begins as soon as a worker takes it, instead of waiting for its time'
+    return `1 job becomes ready in queue ${j.queue}: ${instead}. This cannot be taken back, but the job can be cancelled.`
   }
   if (j.state === 'running') return '1 job is asked to end. Its handler may still finish it as done; anything else makes it cancelled. What the handler has done already is not undone.'
   return '1 job is cancelled: it will not run. It can be requeued later.'
@@ -67,7 +71,7 @@ function Form({ deed, j, close }: { deed: Deed; j: Job; close: () => void }) {
       )}
       {wrong && <p role="alert">The payload is no JSON: {wrong}</p>}
       {act.error && <p role="alert">{act.error.message}. Nothing was changed.</p>}
-      {(deed === 'requeue' || deed === 'cancel') && <Same deed={deed} j={j} text={edited && !wrong ? text : undefined} />}
+      <Same deed={deed} j={j} text={edited && !wrong ? text : undefined} />
       <div className="mt-5 flex justify-end gap-3">
         <Dialog.Close type="button" className="button">
           Leave it as it is
@@ -83,7 +87,7 @@ function Form({ deed, j, close }: { deed: Deed; j: Job; close: () => void }) {
 /** Same shows what does the same from a terminal. */
 function Same({ deed, j, text }: { deed: Deed; j: Job; text?: string }) {
   const payload = text === undefined ? '' : ` --payload '${compact(text).replaceAll("'", `'\\''`)}'`
-  const command = deed === 'requeue' ? `hmule requeue ${j.id}${payload}` : `curl -X POST ${location.origin}/v1/jobs/${j.id}/cancel`
+  const command = `hmule ${deed} ${j.id}${payload}`
   return (
     <div className="mt-3 text-quiet">
       The same from a terminal:
@@ -107,6 +111,7 @@ function problemOf(text: string): string | undefined {
 /** send does the deed. An edited payload goes as the text it is, so that its numbers keep their digits. */
 function send(deed: Deed, id: number, payload?: string): Promise<Job> {
   const params = { path: { id }, header: { 'Idempotency-Key': crypto.randomUUID() } }
+  if (deed === 'start') return told(api.POST('/v1/jobs/{id}/start_now', { params, body: {} }))
   if (deed === 'cancel') return told(api.POST('/v1/jobs/{id}/cancel', { params, body: {} }))
   return told(api.POST('/v1/jobs/{id}/requeue', { params, body: {}, bodySerializer: () => (payload === undefined ? '{}' : `{"payload":${payload}}`) }))
 }

@@ -1,18 +1,28 @@
-import type { ReactNode } from 'react'
-import { Link } from 'react-router'
+import { type ReactNode, useEffect } from 'react'
+import { Link, useNavigate } from 'react-router'
 
 import { Ask, type Deed } from './Ask'
 import { path, useFilter } from './address'
 import { type Attempt, type Job, Refusal, useJob } from './api/client'
-import { age, clock, localTimes, moment, pretty, span, tries } from './format'
+import { age, clock, localTimes, moment, span, tries } from './format'
+import { Journey } from './Journey'
+import { JsonView } from './JsonView'
 import { Mark, StateWord } from './Mark'
-import { finished } from './states'
+import { finished, outcomeState, outcomeWord } from './states'
 import { useNow } from './useNow'
 
 /** JobBeside tells everything about one job, beside the list it was opened from. */
 export function JobBeside({ id }: { id: number }) {
   const filter = useFilter()
   const { data: j, error } = useJob(id)
+  const navigate = useNavigate()
+  useEffect(() => {
+    const close = (e: KeyboardEvent) => {
+      if (e.key === 'Escape' && !document.querySelector('[role=dialog]')) void navigate(path(filter))
+    }
+    addEventListener('keydown', close)
+    return () => removeEventListener('keydown', close)
+  }, [filter, navigate])
   return (
     <aside aria-label={`Job ${id}`} className="mt-6 min-w-0 lg:sticky lg:top-14 lg:max-h-[calc(100vh-4rem)] lg:overflow-y-auto lg:border-l lg:border-hairline lg:pl-8">
       <div className="flex items-baseline gap-4 border-b border-hairline pb-2">
@@ -58,9 +68,10 @@ function Known({ j }: { j: Job }) {
         <When name="due" at={j.state === 'scheduled' ? j.next_at : undefined} now={now} />
         <When name="lease ends" at={j.state === 'running' ? j.lease_ends_at : undefined} now={now} />
       </dl>
+      <Journey j={j} now={now} />
       <Attempts j={j} />
-      <Value name="Payload" value={j.payload} bytes={j.payload_bytes} />
-      <Value name="Result" value={j.result} />
+      {j.payload !== undefined && <JsonView name="Payload" value={j.payload} bytes={j.payload_bytes} />}
+      {j.result !== undefined && <JsonView name="Result" value={j.result} />}
     </>
   )
 }
@@ -125,9 +136,6 @@ function Attempts({ j }: { j: Job }) {
   )
 }
 
-const outcomeMark = { done: 'done', failed: 'backoff', give_up: 'dead', skipped: 'skipped', postponed: 'scheduled', released: 'ready' } as const
-const outcomeWord = { done: 'done', failed: 'failed', give_up: 'gave up', skipped: 'skipped', postponed: 'postponed', released: 'given back' } as const
-
 function One({ a, rounds }: { a: Attempt; rounds: boolean }) {
   const took = a.ended_at ? Date.parse(a.ended_at) - Date.parse(a.started_at) : undefined
   return (
@@ -135,7 +143,7 @@ function One({ a, rounds }: { a: Attempt; rounds: boolean }) {
       <p className="flex flex-wrap items-baseline gap-x-4">
         <span className="w-6 text-right font-mono text-[13px]">{a.n}</span>
         <span className="inline-flex items-center gap-1.5">
-          <Mark state={a.outcome ? outcomeMark[a.outcome] : 'running'} />
+          <Mark state={a.outcome ? outcomeState[a.outcome] : 'running'} />
           {a.outcome ? outcomeWord[a.outcome] : 'running'}
         </span>
         <span className="text-quiet">
@@ -166,21 +174,9 @@ function One({ a, rounds }: { a: Attempt; rounds: boolean }) {
   )
 }
 
-function Value({ name, value, bytes }: { name: string; value: unknown; bytes?: number }) {
-  if (value === undefined) return null
-  return (
-    <section aria-label={name} className="mt-6">
-      <h3 className="border-b border-hairline pb-1 font-semibold">
-        {name}
-        {bytes !== undefined && <span className="font-normal text-quiet"> {bytes} bytes</span>}
-      </h3>
-      <pre className="max-h-96 overflow-auto py-2 font-mono text-[13px] leading-snug">{pretty(value)}</pre>
-    </section>
-  )
-}
-
 function Deeds({ j }: { j: Job }) {
-  const deeds: Deed[] = finished(j) ? ['requeue'] : j.cancel_asked_at ? [] : ['cancel']
+  const waits = j.state === 'scheduled' || j.state === 'backoff'
+  const deeds: Deed[] = finished(j) ? ['requeue'] : j.cancel_asked_at ? [] : waits ? ['start', 'cancel'] : ['cancel']
   return (
     <p className="flex gap-3">
       {deeds.map((d) => (

@@ -9,14 +9,14 @@ import { createRoot } from 'react-dom/client'
 import { BrowserRouter } from 'react-router'
 
 import { queryClient } from './api/client'
-import { follow } from './api/live'
+import { listen } from './api/live'
 import { Now } from './Now'
 
 // Dialogs add styles of their own; the page's policy lets them under this nonce alone.
 const nonce = document.querySelector<HTMLMetaElement>('meta[name=style-nonce]')?.content
 if (nonce) setNonce(nonce)
 
-void follow()
+listen()
 
 createRoot(document.getElementById('root')!).render(
   <StrictMode>

@@ -40,6 +40,10 @@ export const ink: Record<State, string> = {
   dead: 'text-dead',
 }
 
+/** What an attempt's outcome is drawn and said as. */
+export const outcomeState = { done: 'done', failed: 'backoff', give_up: 'dead', skipped: 'skipped', postponed: 'scheduled', released: 'ready' } as const
+export const outcomeWord = { done: 'done', failed: 'failed', give_up: 'gave up', skipped: 'skipped', postponed: 'postponed', released: 'given back' } as const
+
 export function finished(j: Job): boolean {
   return j.state === 'done' || j.state === 'skipped' || j.state === 'cancelled' || j.state === 'dead'
 }

@@ -1,8 +1,8 @@
-// Follows the service's events and fetches anew what they say has changed. The
-// stream is read by fetch, which unlike EventSource can carry a token.
+// Follows the service's events and fetches anew what they say has changed.
 import { useSyncExternalStore } from 'react'
 
 import { queryClient } from './client'
+import { type Told, follow } from './stream'
 
 export interface Link {
   /** live is true while the stream is open. */
@@ -62,37 +62,19 @@ function take(event: string, data: string) {
   note(told.ids ?? [], told.many)
 }
 
-/** read gives every event of a stream to take. */
-async function read(body: ReadableStream<Uint8Array>) {
-  const reader = body.pipeThrough(new TextDecoderStream() as ReadableWritablePair<string, Uint8Array>).getReader()
-  let rest = ''
-  for (;;) {
-    const { value, done } = await reader.read()
-    if (done) return
-    set({ live: true, at: new Date() })
-    const events = (rest + value).split('\n\n')
-    rest = events.pop() ?? ''
-    for (const text of events) {
-      const event = /^event: (.*)$/m.exec(text)?.[1]
-      const data = /^data: (.*)$/m.exec(text)?.[1]
-      if (event && data) take(event, data)
-    }
-  }
+function hear(told: Told) {
+  if ('live' in told) set(told.live ? { live: true, at: new Date() } : { ...link, live: false })
+  else take(told.event, told.data)
 }
 
-/** follow keeps the stream open for as long as the page is. */
-export async function follow(): Promise<never> {
-  for (let pause = 500; ; pause = Math.min(pause * 2, 4000)) {
-    try {
-      const answer = await fetch('/v1/events')
-      if (answer.ok && answer.body) {
-        pause = 500
-        await read(answer.body)
-      }
-    } catch {
-      // Said on the page: the link is not live.
-    }
-    set({ ...link, live: false })
-    await new Promise((r) => setTimeout(r, pause))
+/** listen follows the service: through one stream for all tabs where the browser can, else through one of its own. */
+export function listen() {
+  if (typeof SharedWorker === 'undefined') {
+    void follow(hear)
+    return
   }
+  const { port } = new SharedWorker(new URL('./shared.ts', import.meta.url), { type: 'module', name: 'events' })
+  port.onmessage = (e: MessageEvent<Told>) => hear(e.data)
+  addEventListener('pagehide', () => port.postMessage('goodbye'))
+  addEventListener('pageshow', (e) => e.persisted && location.reload())
 }

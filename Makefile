@@ -8,7 +8,7 @@
 SHELL := /bin/bash
 .SHELLFLAGS := -eu -o pipefail -c
 .DEFAULT_GOAL := build
-.PHONY: build demo test lint bench screenshots need-go need-node need-chromium need-terminal
+.PHONY: build demo test lint bench screenshots need-go need-node need-python need-chromium need-terminal
 
 GO_FILES := $(shell find . -name '*.go' -not -path './console/node_modules/*') go.mod go.sum core/store/schema/*.sql server/openapi.yaml
 CONSOLE_FILES := $(shell find console/src console/public -type f -not -name 'schema.d.ts') $(wildcard console/*.json console/*.ts console/*.html)
@@ -20,6 +20,9 @@ need-go:
 
 need-node:
 	@command -v npm >/dev/null || $(call install,Node.js for the console,nodejs npm)
+
+need-python:
+	@command -v python3 >/dev/null || $(call install,Python for the example of a worker,python3)
 
 need-chromium:
 	@command -v chromium >/dev/null || $(call install,Chromium for the tests of the console,chromium)
@@ -59,7 +62,7 @@ lint: console/node_modules/.installed | need-go
 	@go tool -modfile=tools/go.mod staticcheck ./...
 	@cd console && npm run --silent check
 
-test: lint console/dist/index.html need-chromium
+test: lint console/dist/index.html need-chromium need-python
 	@echo "Running the tests under the race detector"
 	@go test -race -timeout 12m ./...
 

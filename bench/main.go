@@ -133,7 +133,8 @@ func run(ctx context.Context) error {
 		return err
 	}
 	report(empty, full)
-	return nil
+	fmt.Printf("\n%-52s %12s %9.0f MB\n", "memory of the service with that backlog", "", mule.memory())
+	return more(ctx, dir)
 }
 
 // results are one half of the run.

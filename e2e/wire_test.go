@@ -262,3 +262,71 @@ func workerSeen(t *testing.T, m *client.Client, id string) {
 		return err == nil && len(all) > 0 && all[0].ID == id
 	}, 10*time.Second, 10*time.Millisecond)
 }
+
+// A job that does not run can be changed, started now, removed and restored; what
+// may not be changed is refused by name.
+func TestEdit(t *testing.T) {
+	s := serve(t)
+	m := s.mule()
+	later, err := m.Enqueue(t.Context(), job.Spec{Task: "tide.predict", Delay: job.Duration(time.Hour), Labels: map[string]string{"station": "gull-rock", "by": "hand"}})
+	require.NoError(t, err)
+	path := fmt.Sprintf("/v1/jobs/%d", later.ID)
+	j, err := m.Patch(t.Context(), later.ID, map[string]any{"priority": 9, "queue": "berths", "labels": map[string]string{"station": "salt-pier", "by": ""}, "max_attempts": 2, "payload": map[string]int{"berth": 3}})
+	require.NoError(t, err)
+	assert.Equal(t, []any{job.Scheduled, 9, "berths", map[string]string{"station": "salt-pier"}, 2, `{"berth":3}`}, []any{j.State, j.Priority, j.Queue, j.Labels, j.MaxAttempts, string(j.Payload)})
+	for body, c := range map[string]struct {
+		status      int
+		field, says string
+	}{
+		`{"task":"other"}`:     {422, "task", "cannot be changed after the enqueue"},
+		`{"key":"other"}`:      {422, "key", "cannot be changed"},
+		`{"priority":10}`:      {422, "priority", "0 to 9"},
+		`{"prioritty":1}`:      {422, "prioritty", "spelling"},
+		`{"lane":"berth-3"}`:   {422, "lane", "not built yet"},
+		`{"run_at":"evening"}`: {422, "run_at", "RFC 3339"},
+		`{}`:                   {422, "", "names no field"},
+		`[]`:                   {422, "body", "an object is needed"},
+	} {
+		got := s.ask("PATCH", path, body)
+		require.Equal(t, c.status, got.status, body)
+		detail, fields := got.problem(t)
+		if c.field == "" {
+			assert.Contains(t, detail, c.says)
+			continue
+		}
+		require.NotEmpty(t, fields, detail)
+		assert.Equal(t, c.field, fields[0].Field)
+		assert.Contains(t, fields[0].Message, c.says)
+	}
+	j, err = m.Patch(t.Context(), later.ID, map[string]any{"run_at": nil, "priority": nil})
+	require.NoError(t, err)
+	assert.Equal(t, []any{job.Ready, 4}, []any{j.State, j.Priority}, "null is the default: no time, priority 4")
+
+	token := lease(t, m, "w", 1)[0].Token
+	assert.Equal(t, 409, s.ask("PATCH", path, `{"priority":1}`).status, "it runs")
+	assert.Equal(t, 409, s.ask("DELETE", path, "").status)
+	assert.Equal(t, 409, s.ask("POST", path+"/start_now", "").status)
+	_, err = m.Settle(t.Context(), []job.Settlement{{Token: token, Outcome: job.OutcomeFailed}})
+	require.NoError(t, err)
+	j, err = m.StartNow(t.Context(), later.ID)
+	require.NoError(t, err)
+	assert.Equal(t, []any{job.Ready, 1}, []any{j.State, j.Tries})
+	_, err = m.Settle(t.Context(), []job.Settlement{{Token: lease(t, m, "w", 1)[0].Token, Outcome: job.OutcomeFailed}})
+	require.NoError(t, err)
+
+	assert.Equal(t, 422, s.ask("PATCH", path, `{"priority":1}`).status, "of a finished job labels and payload only")
+	j, err = m.Patch(t.Context(), later.ID, map[string]any{"labels": map[string]string{"seen": "yes"}})
+	require.NoError(t, err)
+	assert.Equal(t, "yes", j.Labels["seen"])
+	require.NoError(t, m.Delete(t.Context(), later.ID))
+	assert.Equal(t, 404, s.ask("GET", path, "").status)
+	stats, err := m.Stats(t.Context(), "")
+	require.NoError(t, err)
+	assert.Zero(t, stats.Counts[job.Dead])
+	s.kill()
+	s.start()
+	j, err = m.Restore(t.Context(), later.ID)
+	require.NoError(t, err)
+	assert.Equal(t, []any{job.Dead, job.AttemptsUsedUp, 2}, []any{j.State, j.Reason, len(j.Attempts)})
+	assert.Equal(t, 404, s.ask("POST", path+"/restore", "").status, "nothing is removed any more")
+}

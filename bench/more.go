@@ -1,0 +1,183 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"time"
+
+	"humblemule/client"
+	"humblemule/core/job"
+	"humblemule/core/store"
+)
+
+// more measures what has no second half: bulks, payloads, the way from enqueue to
+// start, idle pools, and memory.
+func more(ctx context.Context, dir string) error {
+	mule, err := start(*program, "serve", "--data", filepath.Join(dir, "more.db"), "--listen")
+	if err != nil {
+		return err
+	}
+	defer mule.end()
+	fmt.Println()
+	if err := bulks(ctx, mule, dir); err != nil {
+		return err
+	}
+	if err := payloads(ctx, mule); err != nil {
+		return err
+	}
+	if err := startWhenIdle(ctx, mule); err != nil {
+		return err
+	}
+	return idlePools(ctx, mule)
+}
+
+// lines are how many specs a bulk of the measurement holds.
+const lines = 1000
+
+// bulks compares bulk enqueues over HTTP with the same rows through the driver.
+func bulks(ctx context.Context, p *process, dir string) error {
+	s, err := store.Open(filepath.Join(dir, "rows.db"))
+	if err != nil {
+		return err
+	}
+	defer s.Close()
+	next := int64(1)
+	rows := func() error {
+		now := job.At(time.Now())
+		for range lines {
+			r := &store.Row{ID: next, Queue: 1, Task: 1, State: job.Ready, Priority: 4, Level: 4, Rank: next, Policy: 1, EnqueuedAt: now, ReadyAt: now, PayloadBytes: 200, Payload: []byte(enqueueBody)[:200]}
+			next++
+			if err := s.InsertJob(r); err != nil {
+				return err
+			}
+		}
+		if err := s.Commit(); err != nil {
+			return err
+		}
+		return s.Checkpoint(false)
+	}
+	raw := request("/v1/jobs", "application/x-ndjson", strings.Repeat(enqueueBody+"\n", lines))
+	var http1, driver measured
+	for range *rounds {
+		began := time.Now()
+		n, err := together(ctx, 4, p, func(_ int, c *connection) (int, error) {
+			_, err := c.post(raw, http.StatusCreated)
+			return lines, err
+		})
+		if err != nil {
+			return err
+		}
+		http1.add(n, time.Since(began), 0)
+		began, n = time.Now(), 0
+		for ; time.Since(began) < *span; n += lines {
+			if err := rows(); err != nil {
+				return err
+			}
+		}
+		driver.add(n, time.Since(began), 0)
+	}
+	a, b := median(http1.rate), median(driver.rate)
+	fmt.Printf("%-52s %12.0f %12.0f   ratio %.2f, ≥ 0.40\n", "bulks of 1000 lines, jobs/s; the rows by the driver", a, b, a/b)
+	return nil
+}
+
+// payloads measures enqueues with payloads of several sizes.
+func payloads(ctx context.Context, p *process) error {
+	for _, size := range []int{200, 4 << 10, 64 << 10} {
+		raw := request("/v1/jobs", "application/json", fmt.Sprintf(`{"task":"log.pack","payload":%q}`, strings.Repeat("x", size-2)))
+		var m measured
+		for range *rounds {
+			began := time.Now()
+			n, err := together(ctx, 16, p, func(_ int, c *connection) (int, error) {
+				_, err := c.post(raw, http.StatusCreated)
+				return 1, err
+			})
+			if err != nil {
+				return err
+			}
+			m.add(n, time.Since(began), 0)
+		}
+		fmt.Printf("%-52s %12.0f   %.0f MB/s\n", fmt.Sprintf("enqueues with payloads of %d bytes, jobs/s", size), median(m.rate), median(m.rate)*float64(size)/1e6)
+	}
+	return nil
+}
+
+// startWhenIdle measures the way from an enqueue's call to the job in the hands of
+// a worker whose take is parked.
+func startWhenIdle(ctx context.Context, p *process) error {
+	m, err := client.New(p.address)
+	if err != nil {
+		return err
+	}
+	defer m.Close()
+	var took []float64
+	for range 200 {
+		began, got := make(chan time.Time, 1), make(chan error, 1)
+		go func() {
+			a, err := m.Lease(ctx, job.LeaseRequest{Worker: "idle", Queues: []string{"idle"}, Limit: 1, Wait: job.Duration(10 * time.Second)})
+			if err == nil {
+				took = append(took, float64(time.Since(<-began).Microseconds()))
+				_, err = m.Settle(ctx, []job.Settlement{{Token: a.Leases[0].Token, Outcome: job.OutcomeDone}})
+			}
+			got <- err
+		}()
+		time.Sleep(5 * time.Millisecond) // until the take is parked
+		began <- time.Now()
+		if _, err := m.Enqueue(ctx, job.Spec{Task: "fog.bulletin", Queue: "idle"}); err != nil {
+			return err
+		}
+		if err := <-got; err != nil {
+			return err
+		}
+	}
+	slices.Sort(took)
+	fmt.Printf("%-52s %9.2f ms   p99 %.2f ms, two HTTP calls and one fsync\n", "enqueue to start when idle, p50", median(took)/1000, took[len(took)*99/100]/1000)
+	return nil
+}
+
+// idlePools measures what 200 pools that wait for work cost the service.
+func idlePools(ctx context.Context, p *process) error {
+	const pools = 200
+	m, err := client.New(p.address, client.HTTPClient(&http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: pools}}))
+	if err != nil {
+		return err
+	}
+	defer m.Close()
+	before := p.memory()
+	waiting, stop := context.WithCancel(ctx)
+	defer stop()
+	var all sync.WaitGroup
+	for n := range pools {
+		all.Go(func() {
+			for waiting.Err() == nil {
+				m.Lease(waiting, job.LeaseRequest{Worker: fmt.Sprint("pool-", n), Queues: []string{"empty"}, Limit: 8, Wait: job.Duration(2 * time.Second)})
+			}
+		})
+	}
+	time.Sleep(2 * time.Second)
+	cpu, began := p.cpu(), time.Now()
+	time.Sleep(4 * time.Second)
+	share := (p.cpu() - cpu).Seconds() / time.Since(began).Seconds()
+	fmt.Printf("%-52s %11.1f %%   of one core, polls of 2 s; %.1f MB more memory\n", "200 idle pools, CPU of the service", 100*share, p.memory()-before)
+	stop()
+	all.Wait()
+	return nil
+}
+
+// memory is what the process holds of the machine's memory, in MB.
+func (p *process) memory() float64 {
+	status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", p.cmd.Process.Pid))
+	if err != nil {
+		return 0
+	}
+	var kb float64
+	_, rest, _ := strings.Cut(string(status), "VmRSS:")
+	fmt.Sscan(rest, &kb)
+	return kb / 1024
+}

@@ -49,17 +49,17 @@ func (t *take) answer(err error) {
 	close(t.done)
 }
 
-// answerIfOver answers a take that was served, or that does not wait, and tells
-// whether it is no longer to be kept.
+// answerIfOver answers a take that was served, that does not wait, or whose caller
+// has gone, and tells whether it is no longer to be kept.
 func (t *take) answerIfOver() bool {
 	if t.state.Load() == over {
 		return true
 	}
-	if len(t.leases) > 0 || !t.park && t.claim() {
+	if len(t.leases) > 0 || (!t.park || t.ctx.Err() != nil) && t.claim() {
 		t.answer(nil)
 		return true
 	}
-	return t.ctx.Err() != nil && t.leave()
+	return false
 }
 
 // dropClaimed answers takes that were being dealt to when the transaction

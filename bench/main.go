@@ -134,7 +134,7 @@ func run(ctx context.Context) error {
 	}
 	report(empty, full)
 	fmt.Printf("\n%-52s %12s %9.0f MB\n", "memory of the service with that backlog", "", mule.memory())
-	return more(ctx, dir)
+	return more(ctx, dir, p50)
 }
 
 // results are one half of the run.

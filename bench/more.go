@@ -18,7 +18,7 @@ import (
 
 // more measures what has no second half: bulks, payloads, the way from enqueue to
 // start, idle pools, and memory.
-func more(ctx context.Context, dir string) error {
+func more(ctx context.Context, dir string, fsync time.Duration) error {
 	mule, err := start(*program, "serve", "--data", filepath.Join(dir, "more.db"), "--listen")
 	if err != nil {
 		return err
@@ -31,7 +31,7 @@ func more(ctx context.Context, dir string) error {
 	if err := payloads(ctx, mule); err != nil {
 		return err
 	}
-	if err := startWhenIdle(ctx, mule); err != nil {
+	if err := startWhenIdle(ctx, mule, fsync); err != nil {
 		return err
 	}
 	return idlePools(ctx, mule)
@@ -110,7 +110,7 @@ func payloads(ctx context.Context, p *process) error {
 
 // startWhenIdle measures the way from an enqueue's call to the job in the hands of
 // a worker whose take is parked.
-func startWhenIdle(ctx context.Context, p *process) error {
+func startWhenIdle(ctx context.Context, p *process, fsync time.Duration) error {
 	m, err := client.New(p.address)
 	if err != nil {
 		return err
@@ -137,7 +137,8 @@ func startWhenIdle(ctx context.Context, p *process) error {
 		}
 	}
 	slices.Sort(took)
-	fmt.Printf("%-52s %9.2f ms   p99 %.2f ms, two HTTP calls and one fsync\n", "enqueue to start when idle, p50", median(took)/1000, took[len(took)*99/100]/1000)
+	p50 := median(took) / 1000
+	fmt.Printf("%-52s %9.2f ms   p99 %.2f ms; p50 is one fsync + %.2f ms\n", "enqueue to start when idle, p50", p50, took[len(took)*99/100]/1000, p50-float64(fsync.Microseconds())/1000)
 	return nil
 }
 

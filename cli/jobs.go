@@ -167,7 +167,7 @@ func readRetry(r *job.Retry, first, ceiling, giveUpAfter string) error {
 func (a *app) jobsCommand() *cobra.Command {
 	var f job.Filter
 	var states, labels []string
-	var order string
+	var order, since, until string
 	c := &cobra.Command{
 		Use: "jobs", Short: "List jobs, newest first", Args: args(cobra.NoArgs),
 		Example: "  hmule jobs --state dead,backoff\n  hmule jobs --queue berths --label berth=berth-3 -o json",
@@ -188,6 +188,9 @@ func (a *app) jobsCommand() *cobra.Command {
 				f.Labels[name] = value
 			}
 			f.Order = job.Order(order)
+			if err := errors.Join(readInto("since", since, &f.Since), readInto("until", until, &f.Until)); err != nil {
+				return err
+			}
 			m, err := a.client()
 			if err != nil {
 				return err
@@ -206,6 +209,9 @@ func (a *app) jobsCommand() *cobra.Command {
 	fl.StringVar(&f.Owner, "owner", "", "owner")
 	fl.StringVar(&f.Key, "key", "", "the producer's own name for the job")
 	fl.StringArrayVar(&labels, "label", nil, "label, as name=value")
+	fl.StringVar(&since, "since", "", "enqueued at or after: 2026-11-23T06:00:00Z")
+	fl.StringVar(&until, "until", "", "enqueued before")
+	fl.Int64SliceVar(&f.IDs, "id", nil, "ids")
 	fl.StringVar(&order, "order", "", "newest, oldest, or next planned")
 	fl.IntVar(&f.Limit, "limit", 20, "how many to show, at most 500")
 	fl.StringVar(&f.Cursor, "cursor", "", "where the list goes on, as the last one told")

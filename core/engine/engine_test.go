@@ -102,6 +102,9 @@ func TestWhyAndSays(t *testing.T) {
 	assert.Equal(t, "8 jobs are ahead of it in queue common.", because(jobs[7].ID))
 	assert.Equal(t, "1 job is ahead of it in queue common.", because(jobs[0].ID))
 	assert.Equal(t, "No worker of queue common does fog.bulletin. Start one that has its handler.", because(first.ID))
+	typo, err := e.Enqueue(ctx, job.Spec{Task: "tide.predcit", Priority: &high})
+	require.NoError(t, err)
+	assert.Contains(t, because(typo.ID), "does tide.predcit (the nearest is tide.predict).")
 	assert.Equal(t, "1 job is ready for fog.bulletin in queue common, and no worker there does that task.", says()[0])
 }
 

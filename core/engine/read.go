@@ -113,8 +113,9 @@ func failureOf(a store.Attempt) *job.Failure {
 func (e *Engine) waitingBecause(ctx context.Context, r *store.Row, j *job.Job) (string, error) {
 	w := job.Wait{State: r.State, Now: e.now(), NextAt: r.NextAt, Queue: j.Queue, Task: j.Task, Tries: r.Tries, MaxAttempts: j.MaxAttempts}
 	if r.State == job.Ready {
-		served, does := e.registry.service(w.Now).serves(j.Queue, j.Task)
-		w.QueueServed, w.TaskDone = served > 0, does > 0
+		service := e.registry.service(w.Now)
+		served, does := service.serves(j.Queue, j.Task)
+		w.QueueServed, w.TaskDone, w.Nearest = served > 0, does > 0, service.nearest(j.Queue, j.Task)
 		var err error
 		if w.Ahead, err = e.ahead(ctx, r); err != nil {
 			return "", err
@@ -316,7 +317,8 @@ func (e *Engine) untaken(queueName string, now job.Time) (all []untaken) {
 			if served == 0 {
 				unserved[q.name] += counts[job.Ready]
 			} else if does == 0 {
-				all = append(all, untaken{queue: q.name, task: e.view.taskName[task], ready: counts[job.Ready], queueServed: true})
+				name := e.view.taskName[task]
+				all = append(all, untaken{queue: q.name, task: name, ready: counts[job.Ready], queueServed: true, nearest: service.nearest(q.name, name)})
 			}
 		}
 	}

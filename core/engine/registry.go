@@ -154,6 +154,17 @@ func (s service) serves(queue, task string) (queueServed, taskDone int) {
 	return queueServed, taskDone
 }
 
+// nearest finds a task done in a queue that is perhaps meant by another name.
+func (s service) nearest(queue, task string) string {
+	var done []string
+	for _, w := range s {
+		if slices.Contains(w.Queues, queue) {
+			done = append(done, w.Tasks...)
+		}
+	}
+	return job.Nearest(task, done)
+}
+
 // knowWorker gives a worker its row's number.
 func (tx *txn) knowWorker(w job.Worker) (workerRef, error) {
 	if n := tx.e.registry.numbers[w.ID]; n != 0 {

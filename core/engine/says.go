@@ -19,6 +19,7 @@ type untaken struct {
 	queue, task string
 	ready       int64
 	queueServed bool
+	nearest     string // a task done there that is perhaps meant
 }
 
 // mostUntaken is how many groups of untaken jobs the sentence names.
@@ -53,7 +54,7 @@ func (u untaken) say() job.Saying {
 	said := job.Saying{Wrong: true, State: job.Ready, Queue: u.queue, Task: u.task}
 	what := count(u.ready, "job is", "jobs are") + " ready"
 	if u.queueServed {
-		said.Text = fmt.Sprintf("%s for %s in queue %s, and no worker there does that task.", what, u.task, u.queue)
+		said.Text = fmt.Sprintf("%s for %s in queue %s, and no worker there does that task%s.", what, u.task, u.queue, job.Perhaps(u.nearest))
 	} else {
 		said.Text = fmt.Sprintf("%s in queue %s, and nobody takes %s.", what, u.queue, plural(u.ready, "it", "them"))
 		said.Task = ""

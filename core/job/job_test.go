@@ -136,19 +136,32 @@ func TestWaitingBecause(t *testing.T) {
 		return w
 	}
 	for want, w := range map[string]Wait{
-		"It is next in queue berths and waits for a free slot.":                               served,
-		"1 job is ahead of it in queue berths.":                                               with(func(w *Wait) { w.Ahead = 1 }),
-		"12 jobs are ahead of it in queue berths.":                                            with(func(w *Wait) { w.Ahead = 12 }),
-		"More than 1000 jobs are ahead of it in queue berths.":                                with(func(w *Wait) { w.Ahead = 1001 }),
-		"No worker serves queue berths. Start one that does.":                                 with(func(w *Wait) { w.QueueServed, w.Ahead = false, 5 }),
-		"No worker of queue berths does berth.plan. Start one that has its handler.":          with(func(w *Wait) { w.TaskDone = false }),
-		"It is not due until 2026-11-18T11:11:40.000Z, in 5 min.":                             {State: Scheduled, Now: now, NextAt: now + 300_000},
-		"Try 3 of 17 failed; the next attempt is at 2026-11-18T11:06:44.000Z, in 4.0 s.":      {State: Backoff, Now: now, NextAt: now + 4000, Tries: 3, MaxAttempts: 17},
-		"Try 3, without limit, failed; the next attempt is at 2026-11-18T11:06:40.000Z, now.": {State: Backoff, Now: now, NextAt: now, Tries: 3},
+		"It is next in queue berths and waits for a free slot.":                                                  served,
+		"1 job is ahead of it in queue berths.":                                                                  with(func(w *Wait) { w.Ahead = 1 }),
+		"12 jobs are ahead of it in queue berths.":                                                               with(func(w *Wait) { w.Ahead = 12 }),
+		"More than 1000 jobs are ahead of it in queue berths.":                                                   with(func(w *Wait) { w.Ahead = 1001 }),
+		"No worker serves queue berths. Start one that does.":                                                    with(func(w *Wait) { w.QueueServed, w.Ahead = false, 5 }),
+		"No worker of queue berths does berth.plan. Start one that has its handler.":                             with(func(w *Wait) { w.TaskDone = false }),
+		"No worker of queue berths does berth.plna (the nearest is berth.plan). Start one that has its handler.": with(func(w *Wait) { w.Task, w.TaskDone, w.Nearest = "berth.plna", false, "berth.plan" }),
+		"It is not due until 2026-11-18T11:11:40.000Z, in 5 min.":                                                {State: Scheduled, Now: now, NextAt: now + 300_000},
+		"Try 3 of 17 failed; the next attempt is at 2026-11-18T11:06:44.000Z, in 4.0 s.":                         {State: Backoff, Now: now, NextAt: now + 4000, Tries: 3, MaxAttempts: 17},
+		"Try 3, without limit, failed; the next attempt is at 2026-11-18T11:06:40.000Z, now.":                    {State: Backoff, Now: now, NextAt: now, Tries: 3},
 		"": {State: Running},
 	} {
 		assert.Equal(t, want, WaitingBecause(w))
 	}
+}
+
+func TestNearest(t *testing.T) {
+	tasks := []string{"tide.predict", "manifest.check", "berth.plan", "tide.predict.all"}
+	for name, want := range map[string]string{
+		"tide.predcit": "tide.predict", "tide_predict": "tide.predict", "manifestcheck": "manifest.check", "bert.plan": "berth.plan",
+		"fog.bulletin": "", "tide.predict": "", "": "",
+	} {
+		assert.Equal(t, want, Nearest(name, tasks), name)
+	}
+	assert.Equal(t, 1, edits("ab", "ba"))
+	assert.Equal(t, 3, edits("kitten", "sitting"))
 }
 
 func TestCut(t *testing.T) {

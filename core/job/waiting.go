@@ -22,6 +22,8 @@ type Wait struct {
 	// QueueServed and TaskDone tell whether a living worker serves the queue,
 	// and whether one that serves it does the task.
 	QueueServed, TaskDone bool
+	// Nearest is a task that is done there and that is perhaps meant.
+	Nearest string
 }
 
 // WaitingBecause says in one sentence why a job does not run; empty for a job
@@ -45,7 +47,7 @@ func readyBecause(w Wait) string {
 	case !w.QueueServed:
 		return fmt.Sprintf("No worker serves queue %s. Start one that does.", w.Queue)
 	case !w.TaskDone:
-		return fmt.Sprintf("No worker of queue %s does %s. Start one that has its handler.", w.Queue, w.Task)
+		return fmt.Sprintf("No worker of queue %s does %s%s. Start one that has its handler.", w.Queue, w.Task, Perhaps(w.Nearest))
 	case w.Ahead > AheadCounted:
 		return fmt.Sprintf("More than %d jobs are ahead of it in queue %s.", AheadCounted, w.Queue)
 	case w.Ahead == 1:
@@ -54,6 +56,14 @@ func readyBecause(w Wait) string {
 		return fmt.Sprintf("%d jobs are ahead of it in queue %s.", w.Ahead, w.Queue)
 	}
 	return fmt.Sprintf("It is next in queue %s and waits for a free slot.", w.Queue)
+}
+
+// Perhaps offers a nearest name, in the middle of a sentence.
+func Perhaps(nearest string) string {
+	if nearest == "" {
+		return ""
+	}
+	return " (the nearest is " + nearest + ")"
 }
 
 // OfMost writes "3 of 17", or "3, without limit" where most is 0.

@@ -42,9 +42,12 @@ export interface Filter {
   owner?: string
   key?: string
   label?: string
+  ids?: string
+  since?: string
+  until?: string
 }
 
-export const filterNames = ['state', 'queue', 'task', 'owner', 'key', 'label'] as const
+export const filterNames = ['state', 'queue', 'task', 'owner', 'key', 'label', 'ids', 'since', 'until'] as const
 
 export function useStats(queue?: string) {
   return useQuery({

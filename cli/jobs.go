@@ -307,7 +307,7 @@ func (a *app) fetch(c *cobra.Command, text string) (job.Job, error) {
 func showJob(o *present.Out, j job.Job) {
 	o.Line("%s  %s", present.Strong(fmt.Sprintf("Job %d", j.ID)), present.State(j.State))
 	if j.WaitingBecause != "" {
-		o.Text(0, j.WaitingBecause)
+		o.Text(0, present.Local(j.WaitingBecause))
 	} else if why := finishedBecause(j); why != "" {
 		o.Text(0, why)
 	}
@@ -402,7 +402,7 @@ func (a *app) whyCommand() *cobra.Command {
 			}{j.ID, j.State, because}
 			return a.show(told, func(o *present.Out) {
 				o.Line("Job %d is %s.", j.ID, present.State(j.State))
-				o.Text(0, because)
+				o.Text(0, present.Local(because))
 			})
 		},
 	}

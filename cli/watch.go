@@ -110,7 +110,7 @@ func (a *app) await(ctx context.Context, id int64) (job.Job, error) {
 			return j, err
 		}
 		if a.output == "table" {
-			present.New(a.err).Hint("Job %d is %s. %s", id, j.State, j.WaitingBecause)
+			present.New(a.err).Hint("Job %d is %s. %s", id, j.State, present.Local(j.WaitingBecause))
 		}
 	}
 }

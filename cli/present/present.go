@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"regexp"
 	"strings"
 	"time"
 
@@ -174,6 +175,19 @@ func (o *Out) Facts(pairs ...[2]string) {
 // Text writes text of any length, wrapped to the terminal and set in.
 func (o *Out) Text(indent int, text string) {
 	fmt.Fprintln(o.w, trimRight(lipgloss.NewStyle().MarginLeft(indent).Width(o.width-indent).Render(text)))
+}
+
+var moments = regexp.MustCompile(`\d{4}-\d\d-\d\dT[\d:.]+Z`)
+
+// Local puts the service's times within a sentence into the reader's zone.
+func Local(sentence string) string {
+	return moments.ReplaceAllStringFunc(sentence, func(text string) string {
+		var t job.Time
+		if t.UnmarshalText([]byte(text)) != nil {
+			return text
+		}
+		return Time(t)
+	})
 }
 
 // Time writes a moment in the reader's time zone; empty for none.

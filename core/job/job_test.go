@@ -156,7 +156,7 @@ func TestNearest(t *testing.T) {
 	tasks := []string{"tide.predict", "manifest.check", "berth.plan", "tide.predict.all"}
 	for name, want := range map[string]string{
 		"tide.predcit": "tide.predict", "tide_predict": "tide.predict", "manifestcheck": "manifest.check", "bert.plan": "berth.plan",
-		"fog.bulletin": "", "tide.predict": "", "": "",
+		"fog.bulletin": "", "berth.plan": "", "tide.predict": "", "": "",
 	} {
 		assert.Equal(t, want, Nearest(name, tasks), name)
 	}

@@ -54,16 +54,16 @@ func (e *Engine) commit() {
 	defer close(e.stopped)
 	timer := time.NewTimer(0)
 	defer timer.Stop()
-	idle := false
+	const whenIdle = 2 * time.Second
+	busy := time.Now()
 	for {
 		select {
 		case c := <-e.commands:
 			e.apply(e.gather(c))
+			busy = time.Now()
 		case <-timer.C:
 			e.apply(nil)
-			if idle {
-				e.checkpoint(true)
-			}
+			e.checkpoint(time.Since(busy) >= whenIdle)
 		case <-e.quit:
 			for len(e.commands) > 0 {
 				e.apply(e.gather(<-e.commands))
@@ -72,10 +72,7 @@ func (e *Engine) commit() {
 			return
 		}
 		e.checkpoint(false)
-		sleep := e.untilNext()
-		const whenIdle = 2 * time.Second
-		idle = sleep >= whenIdle
-		timer.Reset(min(sleep, whenIdle))
+		timer.Reset(min(e.untilNext(), whenIdle))
 	}
 }
 

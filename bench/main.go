@@ -33,7 +33,7 @@ var (
 	program = flag.String("hmule", "bin/hmule", "the built program")
 	rounds  = flag.Int("rounds", 5, "rounds of each measurement; medians are told")
 	span    = flag.Duration("span", 2*time.Second, "length of a round")
-	backlog = flag.Int("backlog", 1_000_000, "jobs waiting in the second half")
+	backlog = flag.Int("backlog", 1_000_000, "jobs that wait in one of the two services")
 )
 
 func main() {
@@ -120,35 +120,37 @@ func run(ctx context.Context) error {
 	}
 	defer direct.close()
 
-	empty, err := compare(ctx, plain, mule, direct)
+	full, err := start(*program, "serve", "--data", filepath.Join(dir, "full.db"), "--listen")
 	if err != nil {
 		return err
 	}
+	defer full.end()
 	fmt.Fprintf(os.Stderr, "enqueueing %d jobs that wait …\n", *backlog)
-	if err := fill(ctx, mule, *backlog); err != nil {
+	if err := fill(ctx, full, *backlog); err != nil {
 		return err
 	}
-	full, err := compare(ctx, plain, mule, direct)
+	r, err := compare(ctx, plain, mule, full, direct)
 	if err != nil {
 		return err
 	}
-	report(empty, full)
-	fmt.Printf("\n%-52s %12s %9.0f MB\n", "memory of the service with that backlog", "", mule.memory())
+	r.report()
+	fmt.Printf("\n%-52s %12s %9.0f MB\n", "memory of the service with the backlog", "", full.memory())
 	return more(ctx, dir, p50)
 }
 
-// results are one half of the run.
-type results struct{ bare, enqueue, life, direct measured }
+// results are what was measured round by round: the baselines, a service that
+// began with nothing waiting, and one with the backlog.
+type results struct{ bare, enqueue, enqueueFull, life, lifeFull, direct measured }
 
-// compare measures everything in turn, round by round, so that a change of the
-// machine's speed touches all alike.
-func compare(ctx context.Context, plain, mule *process, direct *direct) (r results, err error) {
+// compare measures everything in turn, so that a change of the machine's speed
+// touches all alike.
+func compare(ctx context.Context, plain, mule, full *process, direct *direct) (r results, err error) {
 	for range *rounds {
 		for _, m := range []struct {
 			into *measured
 			p    *process
 			do   func(context.Context, *process) (int, error)
-		}{{&r.bare, plain, enqueue}, {&r.enqueue, mule, enqueue}, {&r.life, mule, life}} {
+		}{{&r.bare, plain, enqueue}, {&r.enqueue, mule, enqueue}, {&r.enqueueFull, full, enqueue}, {&r.life, mule, life}, {&r.lifeFull, full, life}} {
 			cpu, began := m.p.cpu(), time.Now()
 			n, err := m.do(ctx, m.p)
 			if err != nil {
@@ -166,27 +168,35 @@ func compare(ctx context.Context, plain, mule *process, direct *direct) (r resul
 	return r, nil
 }
 
-func report(empty, full results) {
-	fmt.Printf("%-52s %12s %12s %8s\n", "", "nothing", "a backlog of", "")
-	fmt.Printf("%-52s %12s %12d %8s\n", "", "waiting", *backlog, "ratio")
-	line := func(what string, a, b float64, format string) {
-		fmt.Printf("%-52s %12s %12s %8.2f\n", what, fmt.Sprintf(format, a), fmt.Sprintf(format, b), b/a)
+func (r *results) report() {
+	fmt.Printf("%-52s %12s %12s\n", "", "jobs/s", "CPU, µs/job")
+	for _, l := range []struct {
+		what string
+		m    measured
+	}{
+		{"a bare handler, 64 connections", r.bare},
+		{"durable enqueue, 64 connections", r.enqueue},
+		{fmt.Sprintf("durable enqueue, %d waiting", *backlog), r.enqueueFull},
+		{"whole life over HTTP, a hundred jobs a call", r.life},
+		{fmt.Sprintf("whole life over HTTP, %d waiting", *backlog), r.lifeFull},
+		{"the same statements through the driver", r.direct},
+	} {
+		fmt.Printf("%-52s %12.0f %12.1f\n", l.what, median(l.m.rate), median(l.m.cpuMicros))
 	}
-	line("bare handler, requests/s", median(empty.bare.rate), median(full.bare.rate), "%.0f")
-	line("durable enqueue, 64 connections, jobs/s", median(empty.enqueue.rate), median(full.enqueue.rate), "%.0f")
-	line("  CPU of the bare handler a request, µs", median(empty.bare.cpuMicros), median(full.bare.cpuMicros), "%.1f")
-	line("  CPU of the service a job, µs", median(empty.enqueue.cpuMicros), median(full.enqueue.cpuMicros), "%.1f")
-	line("whole life over HTTP, jobs/s", median(empty.life.rate), median(full.life.rate), "%.0f")
-	line("the same statements through the driver, jobs/s", median(empty.direct.rate), median(full.direct.rate), "%.0f")
 	fmt.Println()
-	ratio := func(what string, of func(results) float64, want string) {
-		fmt.Printf("%-52s %12.2f %12.2f   %s\n", what, of(empty), of(full), want)
+	ratio := func(what string, a, b []float64, want string) {
+		all := make([]float64, len(a))
+		for i := range a {
+			all[i] = a[i] / b[i]
+		}
+		fmt.Printf("%-52s %12.2f   %s\n", what, median(all), want)
 	}
-	ratio("enqueue / bare handler, throughput", func(r results) float64 { return median(r.enqueue.rate) / median(r.bare.rate) }, "≥ 0.35")
-	ratio("enqueue / bare handler, CPU of the service", func(r results) float64 { return median(r.enqueue.cpuMicros) / median(r.bare.cpuMicros) }, "≤ 3")
-	ratio("whole life / through the driver, throughput", func(r results) float64 { return median(r.life.rate) / median(r.direct.rate) }, "")
-	fmt.Printf("%-52s %12s %12.2f   ≤ 1.5\n", "enqueue: nothing waiting / backlog", "", median(empty.enqueue.rate)/median(full.enqueue.rate))
-	fmt.Printf("%-52s %12s %12.2f   ≤ 1.5\n", "whole life: nothing waiting / backlog", "", median(empty.life.rate)/median(full.life.rate))
+	fmt.Println("ratios, medians over the rounds")
+	ratio("throughput, enqueue / bare handler", r.enqueue.rate, r.bare.rate, "≥ 0.35")
+	ratio("CPU of the service, enqueue / bare handler", r.enqueue.cpuMicros, r.bare.cpuMicros, "≤ 3")
+	ratio("whole life / through the driver", r.life.rate, r.direct.rate, "")
+	ratio("enqueue: nothing waiting / backlog", r.enqueue.rate, r.enqueueFull.rate, "≤ 1.5")
+	ratio("whole life: nothing waiting / backlog", r.life.rate, r.lifeFull.rate, "≤ 1.5")
 }
 
 // fsyncs measures what a durable write costs on this disk at the least.

@@ -34,6 +34,7 @@ function stretches(j: Job, now: number): Stretch[] {
 
 const length = (s: Stretch) => s.to - s.from
 const foldWidth = 76
+const tooLong = 25 // times all the rest
 const barWidth = 9 // at least, so that a short attempt is seen
 
 /** fold chooses the waits that are too long to be drawn to scale beside the rest. */
@@ -43,7 +44,7 @@ function fold(all: Stretch[]): Set<Stretch> {
     const open = all.filter((s) => !folded.has(s))
     const longest = open.filter((s) => s.kind !== 'run').sort((a, b) => length(b) - length(a))[0]
     const total = open.reduce((sum, s) => sum + length(s), 0)
-    if (!longest || open.length < 2 || length(longest) < 0.6 * total) return folded
+    if (!longest || open.length < 2 || length(longest) < tooLong * (total - length(longest))) return folded
     folded.add(longest)
   }
 }

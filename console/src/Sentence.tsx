@@ -2,7 +2,6 @@ import { Link } from 'react-router'
 
 import { path, useFilter } from './address'
 import type { Stats } from './api/client'
-import { Copyable } from './Copyable'
 
 /** Sentence says how things stand; every number in it leads to the jobs it counts. */
 export function Sentence({ stats, error }: { stats?: Stats; error: Error | null }) {
@@ -10,7 +9,6 @@ export function Sentence({ stats, error }: { stats?: Stats; error: Error | null 
   if (!stats) {
     return <p className="py-6 text-xl text-quiet">{error ? `How things stand is not known: ${error.message}.` : 'Asking the service how things stand …'}</p>
   }
-  const empty = Object.values(stats.counts).every((n) => n === 0)
   return (
     <section aria-label="How things stand" className="max-w-[80ch] py-6 text-xl leading-relaxed text-pretty">
       <p>
@@ -26,7 +24,6 @@ export function Sentence({ stats, error }: { stats?: Stats; error: Error | null 
           </span>
         ))}
       </p>
-      {empty && <Copyable command={`hmule enqueue tide.predict '{"station":"inner-quay","date":"2026-12-01"}'`} />}
     </section>
   )
 }

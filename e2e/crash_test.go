@@ -155,3 +155,45 @@ func TestOutage(t *testing.T) {
 	}
 	assert.Len(t, runs, len(specs))
 }
+
+// A second pool on the same queue shares the backlog at once, and no job is run by
+// both.
+func TestTwoPools(t *testing.T) {
+	s := serve(t)
+	m := s.mule(client.HTTPClient(newHTTP()))
+	var specs []job.Spec
+	for range 60 {
+		specs = append(specs, job.Spec{Task: "berth.plan"})
+	}
+	_, err := m.EnqueueMany(t.Context(), specs)
+	require.NoError(t, err)
+	var mu sync.Mutex
+	runs := map[int64][]string{}
+	var pools sync.WaitGroup
+	ctx, cancel := context.WithCancel(t.Context())
+	for _, name := range []string{"east", "west"} {
+		pool := worker.New(m, worker.Options{Slots: 2, Name: name})
+		worker.Handle(pool, "berth.plan", func(ctx context.Context, _ any) (bool, error) {
+			mu.Lock()
+			id := worker.Job(ctx).ID
+			runs[id] = append(runs[id], name)
+			mu.Unlock()
+			time.Sleep(10 * time.Millisecond) // the work
+			return true, nil
+		})
+		pools.Go(func() { assert.NoError(t, pool.Run(ctx)) })
+	}
+	require.Eventually(t, func() bool {
+		stats, err := m.Stats(t.Context(), "")
+		return err == nil && stats.Counts[job.Done] == int64(len(specs))
+	}, 20*time.Second, 20*time.Millisecond)
+	cancel()
+	pools.Wait()
+	share := map[string]int{}
+	for id, by := range runs {
+		require.Len(t, by, 1, "runs of job %d", id)
+		share[by[0]]++
+	}
+	assert.Len(t, runs, len(specs))
+	assert.Greater(t, min(share["east"], share["west"]), len(specs)/10, "both take part: %v", share)
+}

@@ -170,3 +170,15 @@ func TestCut(t *testing.T) {
 	assert.LessOrEqual(t, len(cut), 40)
 	assert.True(t, strings.HasSuffix(cut, "é … (cut)"), cut)
 }
+
+func TestRoughly(t *testing.T) {
+	for want, d := range map[string]time.Duration{
+		"0 ms": 0, "250 ms": 250 * time.Millisecond, "1.5 s": 1500 * time.Millisecond, "42 s": 42 * time.Second, "119 s": 119 * time.Second,
+		"2 min": 2 * time.Minute, "119 min": 119 * time.Minute, "2 h": 2 * time.Hour, "47 h": 47 * time.Hour, "3 days": 72 * time.Hour,
+	} {
+		assert.Equal(t, want, Roughly(d))
+	}
+	for want, n := range map[string]int64{"0": 0, "999": 999, "1\u202f000": 1000, "12\u202f345\u202f678": 12_345_678, "-1\u202f000": -1000, "-999": -999} {
+		assert.Equal(t, want, Grouped(n))
+	}
+}

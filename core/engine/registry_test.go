@@ -1,0 +1,76 @@
+package engine
+
+import (
+	"context"
+	"path/filepath"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"humblemule/core/job"
+)
+
+// A worker is there from its first call on, is thought to be gone when it is not
+// heard any more, and is forgotten later; its attempts keep its name.
+func TestWorkersComeAndGo(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "workers.db")
+	synctest.Test(t, func(t *testing.T) {
+		e, err := Open(path, Options{Log: silent})
+		require.NoError(t, err)
+		defer func() { require.NoError(t, e.Close()) }()
+		ctx := t.Context()
+		_, err = e.Wanted(ctx, "quay-7", time.Second)
+		require.ErrorContains(t, err, "register it")
+		require.NoError(t, e.PutWorker(ctx, job.Worker{ID: "quay-7", Name: "quay", Queues: []string{"common"}, Slots: 2}))
+		j, err := e.Enqueue(ctx, job.Spec{Task: "tide.predict"})
+		require.NoError(t, err)
+		a, err := e.Lease(ctx, job.LeaseRequest{Worker: "quay-7", Queues: []string{"common"}, Limit: 1})
+		require.NoError(t, err)
+		require.Len(t, a.Leases, 1)
+		w, err := e.Worker(ctx, "quay-7")
+		require.NoError(t, err)
+		assert.Equal(t, []any{"quay", 2, 1}, []any{w.Name, w.Slots, w.Running})
+
+		// A heartbeat waits as long as asked, or until something is wanted.
+		began := time.Now()
+		wanted, err := e.Wanted(ctx, "quay-7", 20*time.Second)
+		require.NoError(t, err)
+		assert.Empty(t, wanted.Cancelled)
+		assert.Equal(t, 20*time.Second, time.Since(began))
+		told := make(chan job.Wanted, 1)
+		go func() {
+			wanted, err := e.Wanted(ctx, "quay-7", 20*time.Second)
+			assert.NoError(t, err)
+			told <- wanted
+		}()
+		synctest.Wait()
+		began = time.Now()
+		_, err = e.Cancel(ctx, j.ID)
+		require.NoError(t, err)
+		assert.Equal(t, []string{a.Leases[0].Token}, (<-told).Cancelled)
+		assert.Zero(t, time.Since(began))
+		_, err = e.Settle(ctx, []job.Settlement{{Token: a.Leases[0].Token, Outcome: job.OutcomeFailed}})
+		require.NoError(t, err)
+
+		waits, err := e.Enqueue(ctx, job.Spec{Task: "tide.predict"})
+		require.NoError(t, err)
+		because := func() string {
+			j, err := e.Job(context.WithoutCancel(ctx), waits.ID)
+			require.NoError(t, err)
+			return j.WaitingBecause
+		}
+		assert.Contains(t, because(), "waits for a free slot")
+		time.Sleep(presentFor + time.Second)
+		assert.Contains(t, because(), "No worker serves queue common")
+		time.Sleep(forgotten)
+		all, err := e.Workers(ctx)
+		require.NoError(t, err)
+		assert.Empty(t, all)
+		j, err = e.Job(ctx, j.ID)
+		require.NoError(t, err)
+		assert.Equal(t, "quay", j.Attempts[0].WorkerName)
+	})
+}

@@ -3,6 +3,7 @@ package cli
 import (
 	"context"
 	"errors"
+	"fmt"
 
 	"github.com/spf13/cobra"
 
@@ -51,12 +52,12 @@ func (a *app) each(ctx context.Context, given []string, do func(m *client.Client
 
 // standing says where a job stands after something was done to it.
 func standing(j job.Job) string {
-	text := "Job " + present.ID(j.ID) + " is " + present.State(j.State)
+	text := fmt.Sprintf("Job %d is %s", j.ID, present.State(j.State))
 	switch {
 	case j.State == job.Running && j.CancelAskedAt != 0:
 		return text + " and is asked to end."
 	case j.Round > 1 && !j.State.Finished():
-		return text + ", round " + present.ID(int64(j.Round)) + "."
+		return fmt.Sprintf("%s, round %d.", text, j.Round)
 	}
 	return text + "."
 }

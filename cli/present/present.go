@@ -66,9 +66,6 @@ var (
 // State writes a state as its mark and its word.
 func State(s job.State) string { return inks[s].Render(marks[s] + " " + s.String()) }
 
-// ID writes a number that names something.
-func ID(n int64) string { return fmt.Sprint(n) }
-
 // Count writes how many; none is a quiet stroke, so that the eye finds the rest.
 func Count(n int64) string {
 	if n == 0 {

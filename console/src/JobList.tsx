@@ -115,7 +115,7 @@ function Rows({ jobs, open, filter, now }: { jobs: Job[]; open?: number; filter:
     <table className="w-full table-fixed border-collapse">
       <thead className="text-left text-[13px] text-quiet">
         <tr className="h-[32px] border-b border-hairline [&>th]:font-normal [&>th]:pr-4">
-          <th className="w-20 text-right">id</th>
+          <th className="w-24 text-right">id</th>
           <th className="w-28">state</th>
           <th className="w-36 max-sm:w-auto">task</th>
           <th className={`w-24 ${midOnly}`}>queue</th>

@@ -92,10 +92,12 @@ function thickness(n: number): number {
 
 /** Drawing is the way with its lines. Stations stand on the main line; what goes wrong leaves it downwards. */
 function Drawing({ stats, width }: { stats?: Stats; width: number }) {
-  const end = width - 132
+  // How much longer a station is for every digit that its count has beyond the first.
+  const more = (s: State) => (grouped(stats?.counts[s] ?? 0).length - 1) * 11
+  const end = width - 132 - Math.max(...endings.map((e) => more(e.state)))
   const at: Partial<Record<State, number>> = { held: 0, scheduled: end * 0.185, ready: end * 0.43, running: end * 0.655 }
   const size: Partial<Record<State, number>> = { held: 66, scheduled: 106, ready: 78, running: 92 }
-  const from = (s: State) => at[s]! + size[s]!
+  const from = (s: State) => at[s]! + size[s]! + more(s)
   const low = line + 52 // where the loop back runs
   const loop = (at.ready! + at.running!) / 2 - 44 // where backoff stands on it
   const cancelled = into(stats, 'cancelled')
@@ -111,7 +113,7 @@ function Drawing({ stats, width }: { stats?: Stats; width: number }) {
         <Path d={`M${from('scheduled')} ${line}H${at.ready! - 8}`} n={rate(stats, 'scheduled', 'ready')} x={(from('scheduled') + at.ready!) / 2} y={line} />
         <Path d={`M${from('ready')} ${line}H${at.running! - 8}`} n={rate(stats, 'ready', 'running')} x={(from('ready') + at.running!) / 2} y={line} />
         <Path
-          d={`M${at.running! + 40} ${line + 14}C${at.running! + 40} ${low} ${at.running! + 20} ${low} ${at.running! - 4} ${low}H${loop + 96}`}
+          d={`M${at.running! + 40} ${line + 14}C${at.running! + 40} ${low} ${at.running! + 20} ${low} ${at.running! - 4} ${low}H${Math.min(loop + 96 + more('backoff'), at.running! - 4)}`}
           n={rate(stats, 'running', 'backoff')}
           x={at.running! + 52}
           y={low + 4}

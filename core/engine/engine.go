@@ -114,9 +114,6 @@ func (e *Engine) Close() error {
 // StoreID names the data file, through all its moves and copies.
 func (e *Engine) StoreID() string { return e.storeID }
 
-// MaxPayload is the largest payload that is taken, in bytes of JSON.
-func (e *Engine) MaxPayload() int { return e.opts.MaxPayload }
-
 // Ready tells whether the engine can read its file and takes commands.
 func (e *Engine) Ready(ctx context.Context) error {
 	if err := e.store.Ping(ctx); err != nil {

@@ -25,6 +25,8 @@ import (
 	"strings"
 	"time"
 
+	"go.opentelemetry.io/otel/propagation"
+
 	"humblemule/core/job"
 )
 
@@ -36,6 +38,7 @@ type Client struct {
 	base     string
 	http     *http.Client
 	patience time.Duration
+	token    string
 }
 
 // Option sets up a client.
@@ -48,6 +51,9 @@ func HTTPClient(c *http.Client) Option { return func(m *Client) { m.http = c } }
 // Patience is how long a call is tried again while the service cannot be
 // reached or is busy; 10 s unless given. Zero tries once.
 func Patience(d time.Duration) Option { return func(m *Client) { m.patience = d } }
+
+// Token is shown to a service that asks for one.
+func Token(token string) Option { return func(m *Client) { m.token = token } }
 
 // New makes a client of the service at an address such as
 // http://127.0.0.1:6853. It does not connect yet.
@@ -150,6 +156,7 @@ func (m *Client) try(ctx context.Context, r request, key string, v any) error {
 	if key != "" {
 		req.Header.Set("Idempotency-Key", key)
 	}
+	m.authorize(req)
 	resp, err := m.http.Do(req)
 	if err != nil {
 		if ctx.Err() != nil {
@@ -172,6 +179,12 @@ func (m *Client) try(ctx context.Context, r request, key string, v any) error {
 		return fmt.Errorf("the answer of %s cannot be read (is it a Humble Mule service?): %w", m.base, err)
 	}
 	return nil
+}
+
+func (m *Client) authorize(req *http.Request) {
+	if m.token != "" {
+		req.Header.Set("Authorization", "Bearer "+m.token)
+	}
 }
 
 // problem reads an RFC 9457 answer.
@@ -214,6 +227,9 @@ type About struct {
 	Version  string   `json:"version"`
 	Store    string   `json:"store"`
 	Features []string `json:"features"`
+	// Principal and Role are who the service takes the caller for.
+	Principal string `json:"principal"`
+	Role      string `json:"role"`
 }
 
 // About asks what answers at the address.
@@ -221,8 +237,14 @@ func (m *Client) About(ctx context.Context) (About, error) {
 	return get[About](ctx, m, "/v1")
 }
 
-// Enqueue hands a job to the service. It is durable when Enqueue returns.
+// Enqueue hands a job to the service. It is durable when Enqueue returns. A spec
+// without a traceparent carries on the trace of ctx, if there is one.
 func (m *Client) Enqueue(ctx context.Context, s job.Spec) (job.Job, error) {
+	if s.Traceparent == "" {
+		carried := propagation.MapCarrier{}
+		propagation.TraceContext{}.Inject(ctx, carried)
+		s.Traceparent = carried["traceparent"]
+	}
 	return post[job.Job](ctx, m, "/v1/jobs", s)
 }
 
@@ -252,10 +274,41 @@ func (m *Client) Job(ctx context.Context, id int64) (job.Job, error) {
 	return get[job.Job](ctx, m, jobPath(id, ""))
 }
 
-// Await asks for a job when it is finished, or as it stands after wait, at most
-// a minute.
+// Await asks for a job when it is finished, or as it stands after wait: "not yet"
+// is an answer. [Result] reads what it has brought.
 func (m *Client) Await(ctx context.Context, id int64, wait time.Duration) (job.Job, error) {
-	return get[job.Job](ctx, m, jobPath(id, "?wait="+job.Duration(wait).String()))
+	const most = 25 * time.Second // a call
+	for until := time.Now().Add(wait); ; {
+		left := max(time.Until(until), 0).Truncate(time.Millisecond)
+		j, err := get[job.Job](ctx, m, jobPath(id, "?wait="+job.Duration(min(left, most)).String()))
+		if err != nil || j.State.Finished() || left <= most {
+			return j, err
+		}
+	}
+}
+
+// ErrNotYet is the error of a result that is asked for before the job is
+// finished.
+var ErrNotYet = errors.New("the job is not finished yet")
+
+// Result reads the result of a job that is done. The error is [ErrNotYet] for one
+// that is not finished, and says why there is none for one that ended otherwise
+// or whose result is no longer kept.
+func Result[T any](j job.Job) (result T, err error) {
+	switch {
+	case !j.State.Finished():
+		return result, fmt.Errorf("job %d is %s: %w", j.ID, j.State, ErrNotYet)
+	case j.State != job.Done:
+		return result, fmt.Errorf("job %d has no result: it is %s (%s)", j.ID, j.State, j.Reason)
+	case j.Result == nil && j.ResultUntil != 0:
+		return result, fmt.Errorf("the result of job %d was kept until %s", j.ID, j.ResultUntil)
+	case j.Result == nil:
+		return result, fmt.Errorf("job %d was done without a result", j.ID)
+	}
+	if err := json.Unmarshal(j.Result, &result); err != nil {
+		return result, fmt.Errorf("the result of job %d cannot be read: %w", j.ID, err)
+	}
+	return result, nil
 }
 
 func jobPath(id int64, rest string) string { return "/v1/jobs/" + strconv.FormatInt(id, 10) + rest }
@@ -363,13 +416,52 @@ func (m *Client) Workers(ctx context.Context) ([]job.Worker, error) {
 	return answer.Workers, err
 }
 
-// PutWorker registers a worker process.
-func (m *Client) PutWorker(ctx context.Context, w job.Worker) error {
+// PutWorker registers a worker process, or what it tells anew about itself, and
+// answers what is wanted of it.
+func (m *Client) PutWorker(ctx context.Context, w job.Worker) (wanted job.Wanted, err error) {
 	body, err := encode(w)
-	if err != nil {
-		return err
+	if err == nil {
+		err = m.do(ctx, request{method: http.MethodPut, path: workerPath(w.ID, ""), body: body, media: "application/json"}, &wanted)
 	}
-	return m.do(ctx, request{method: http.MethodPut, path: "/v1/workers/" + url.PathEscape(w.ID), body: body, media: "application/json"}, nil)
+	return wanted, err
+}
+
+// DeleteWorker says that a worker's process has ended.
+func (m *Client) DeleteWorker(ctx context.Context, id string) error {
+	return m.do(ctx, request{method: http.MethodDelete, path: workerPath(id, "")}, nil)
+}
+
+// AskWorker asks a worker to run, to drain or to leave.
+func (m *Client) AskWorker(ctx context.Context, id string, want job.Want) (job.Worker, error) {
+	return post[job.Worker](ctx, m, workerPath(id, "/"+string(want)), struct{}{})
+}
+
+func workerPath(id, rest string) string { return "/v1/workers/" + url.PathEscape(id) + rest }
+
+// PauseQueue stops a queue from being leased from; all else goes on.
+func (m *Client) PauseQueue(ctx context.Context, name string) (job.Queue, error) {
+	return post[job.Queue](ctx, m, "/v1/queues/"+url.PathEscape(name)+"/pause", struct{}{})
+}
+
+// ResumeQueue lets a queue be leased from again.
+func (m *Client) ResumeQueue(ctx context.Context, name string) (job.Queue, error) {
+	return post[job.Queue](ctx, m, "/v1/queues/"+url.PathEscape(name)+"/resume", struct{}{})
+}
+
+// Tasks asks for the tasks with their counts and usual run times.
+func (m *Client) Tasks(ctx context.Context) ([]job.Task, error) {
+	answer, err := get[struct{ Tasks []job.Task }](ctx, m, "/v1/tasks")
+	return answer.Tasks, err
+}
+
+// Log asks for what the handlers of a job wrote, behind a line that is known
+// already; the zero line asks from the first one on.
+func (m *Client) Log(ctx context.Context, id int64, after job.LogLine) (job.Log, error) {
+	q := url.Values{}
+	if after.Attempt != 0 {
+		q.Set("after", fmt.Sprintf("%d.%d", after.Attempt, after.N))
+	}
+	return get[job.Log](ctx, m, jobPath(id, "/log?"+q.Encode()))
 }
 
 // Lease settles and takes jobs.
@@ -392,11 +484,11 @@ func (m *Client) Settle(ctx context.Context, items []job.Settlement) ([]job.Sett
 	return answer.Results, err
 }
 
-// Wanted is a worker's heartbeat: it answers when something is wanted of the
-// worker, at the latest after wait.
-func (m *Client) Wanted(ctx context.Context, worker string, wait time.Duration) (w job.Wanted, err error) {
-	path := "/v1/workers/" + url.PathEscape(worker) + "/wanted?wait=" + job.Duration(wait).String()
-	err = m.do(ctx, request{method: http.MethodGet, path: path, once: true}, &w)
+// Wanted is a worker's heartbeat: it answers when something else is wanted of the
+// worker than what it is doing, at the latest after wait.
+func (m *Client) Wanted(ctx context.Context, id string, doing job.Want, wait time.Duration) (w job.Wanted, err error) {
+	q := url.Values{"doing": {string(doing)}, "wait": {job.Duration(wait).String()}}
+	err = m.do(ctx, request{method: http.MethodGet, path: workerPath(id, "/wanted?"+q.Encode()), once: true}, &w)
 	return w, err
 }
 
@@ -413,6 +505,7 @@ func (m *Client) Events(ctx context.Context, each func(Event) error) error {
 	if err != nil {
 		return err
 	}
+	m.authorize(req)
 	resp, err := m.http.Do(req)
 	if err != nil {
 		return &Unreachable{m.base, err}

@@ -227,7 +227,7 @@ func TestWaiting(t *testing.T) {
 	}()
 	wanted := make(chan job.Wanted)
 	go func() {
-		w, err := m.Wanted(t.Context(), "w", 20*time.Second)
+		w, err := m.Wanted(t.Context(), "w", job.WantRun, 20*time.Second)
 		assert.NoError(t, err)
 		wanted <- w
 	}()

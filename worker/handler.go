@@ -11,30 +11,56 @@ import (
 	"humblemule/core/job"
 )
 
-// handler runs a job and answers its result as JSON.
-type handler func(ctx context.Context, payload json.RawMessage) (json.RawMessage, error)
+// Handler runs a job by its payload as JSON, and answers its result as JSON.
+type Handler func(ctx context.Context, payload json.RawMessage) (json.RawMessage, error)
+
+// Middleware makes a handler of another: it may do something before and after it,
+// change its context, or not call it at all.
+type Middleware func(next Handler) Handler
+
+// Use puts middleware around every handler of the pool. What is given first is
+// outermost. Use must be called before [Pool.Run].
+func (p *Pool) Use(m ...Middleware) { p.middleware = append(p.middleware, m...) }
+
+func (p *Pool) around(h Handler) Handler {
+	for i := len(p.middleware) - 1; i >= 0; i-- {
+		h = p.middleware[i](h)
+	}
+	return h
+}
 
 // Handle makes h the handler of a task. The payload is read as JSON into In, and
 // what h returns is kept as JSON. A payload that cannot be read gives the job
 // up: it would fail every time. Handle must be called before [Pool.Run].
 func Handle[In, Out any](p *Pool, task string, h func(ctx context.Context, in In) (Out, error)) {
 	p.handlers[task] = func(ctx context.Context, payload json.RawMessage) (json.RawMessage, error) {
-		var in In
-		if len(payload) > 0 {
-			if err := json.Unmarshal(payload, &in); err != nil {
-				return nil, GiveUp(&typed{"payload", fmt.Errorf("the payload cannot be read: %w", err)})
-			}
+		in, err := payloadOf[In](payload)
+		if err != nil {
+			return nil, err
 		}
 		out, err := h(ctx, in)
 		if err != nil {
 			return nil, err
 		}
-		result, err := json.Marshal(out)
-		if err != nil {
-			return nil, GiveUp(&typed{"result", fmt.Errorf("the result cannot be written as JSON: %w", err)})
-		}
-		return result, nil
+		return resultJSON(out)
 	}
+}
+
+func payloadOf[In any](payload json.RawMessage) (in In, err error) {
+	if len(payload) > 0 {
+		if err := json.Unmarshal(payload, &in); err != nil {
+			return in, GiveUp(&typed{"payload", fmt.Errorf("the payload cannot be read: %w", err)})
+		}
+	}
+	return in, nil
+}
+
+func resultJSON(out any) (json.RawMessage, error) {
+	result, err := json.Marshal(out)
+	if err != nil {
+		return nil, GiveUp(&typed{"result", fmt.Errorf("the result cannot be written as JSON: %w", err)})
+	}
+	return result, nil
 }
 
 // typed gives an error the type under which its attempt is kept.
@@ -83,6 +109,16 @@ func Postpone(d time.Duration) error {
 	return &ending{outcome: job.OutcomePostponed, delay: max(d, time.Second), reason: "postponed"}
 }
 
+// StopPool says that the pool cannot do its work here, such as where a program is
+// missing: the job is given back, uncounted, and the pool ends with err.
+func StopPool(err error) error { return &ending{outcome: job.OutcomeReleased, err: &stopping{err}} }
+
+type stopping struct{ err error }
+
+func (s *stopping) Error() string { return s.err.Error() }
+
+func (s *stopping) Unwrap() error { return s.err }
+
 // The causes for which a handler's context ends; see [context.Cause].
 var (
 	// ErrTimeout: the attempt took longer than the job's timeout.
@@ -95,16 +131,15 @@ var (
 	ErrDraining = errors.New("the pool ends and its grace time is over")
 )
 
-type jobKey struct{}
-
-// Job gives a handler the job it runs.
-func Job(ctx context.Context) job.LeasedJob {
-	j, _ := ctx.Value(jobKey{}).(job.LeasedJob)
-	return j
+// attempt is how a handler has ended.
+type attempt struct {
+	result  json.RawMessage
+	failure *job.Failure // it panicked
+	err     error
 }
 
-// call runs a handler; a panic, or an end of its goroutine, becomes an error.
-func call(ctx context.Context, h handler, payload json.RawMessage) (result json.RawMessage, failure *job.Failure, err error) {
+// guarded calls f; a panic, or an end of its goroutine, becomes a failure.
+func guarded(f func() (json.RawMessage, error)) (result json.RawMessage, failure *job.Failure, err error) {
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
@@ -116,26 +151,98 @@ func call(ctx context.Context, h handler, payload json.RawMessage) (result json.
 				failure = &job.Failure{Type: job.Panicked, Message: "the handler ended its goroutine without returning"}
 			}
 		}()
-		result, err = h(ctx, payload)
+		result, err = f()
 		returned = true
 	}()
 	<-done
 	return result, failure, err
 }
 
-// settlement says how an attempt has ended.
-func settlement(ctx context.Context, result json.RawMessage, failure *job.Failure, err error) job.Settlement {
+// try runs the handler of a job and says how the attempt has ended.
+func (p *Pool) try(h *held) job.Settlement {
+	handle := p.handlers[h.run.Task]
+	if handle == nil {
+		p.log.Warn("no handler for this task; the job is given back", "job", h.run.ID, "task", h.run.Task)
+		return job.Settlement{Outcome: job.OutcomeReleased}
+	}
+	defer p.limit(h)()
+	p.logTaken(h)
+	began := time.Now()
+	var a attempt
+	a.result, a.failure, a.err = guarded(func() (json.RawMessage, error) { return p.around(handle)(h.ctx, h.run.Payload) })
+	return p.conclude(h, a, time.Since(began))
+}
+
+// limit gives a job's context the end that its timeout sets.
+func (p *Pool) limit(h *held) (release func()) {
+	if h.run.TimeoutMS <= 0 {
+		return func() {}
+	}
+	ctx, cancel := context.WithTimeoutCause(h.ctx, time.Duration(h.run.TimeoutMS)*time.Millisecond, ErrTimeout)
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	h.ctx = ctx
+	return cancel
+}
+
+func (p *Pool) logTaken(h *held) {
+	p.log.Info("taken", "job", h.run.ID, "task", h.run.Task, "queue", h.run.Queue, "try", job.OfMost(h.run.Tries, h.run.MaxAttempts))
+}
+
+// conclude says how an attempt has ended, and logs it.
+func (p *Pool) conclude(h *held, a attempt, took time.Duration) job.Settlement {
+	s := settlement(h.ctx, a)
+	s.RunMS = took.Milliseconds()
+	log := p.log.With("job", h.run.ID, "task", h.run.Task, "took", took.Round(time.Millisecond))
 	switch {
-	case failure != nil:
-		return job.Settlement{Outcome: job.OutcomeFailed, Error: failure}
-	case err == nil:
-		return job.Settlement{Outcome: job.OutcomeDone, Result: result}
+	case s.Outcome == job.OutcomeDone:
+		log.Info("done")
+	case s.Error != nil:
+		log.Warn(string(s.Outcome), "error", s.Error.Message)
+	default:
+		log.Info(string(s.Outcome), "reason", s.ReasonText)
+	}
+	var stopped *stopping
+	if errors.As(a.err, &stopped) {
+		p.log.Error("a handler stops the pool", "error", stopped.err)
+		p.stop(stopped)
+	}
+	return s
+}
+
+// Try runs the handler of a job without a service, and answers the settlement that
+// a service would be told. Package workertest makes use of it.
+func (p *Pool) Try(ctx context.Context, j job.LeasedJob) job.Settlement {
+	run := newRunning(j, func() {})
+	ctx, cancel := context.WithCancelCause(p.contextOf(ctx, run))
+	h := &held{run: run, ctx: ctx, cancel: cancel}
+	defer cancel(nil)
+	var s job.Settlement
+	if g := p.gatherings[j.Task]; g != nil {
+		s = p.tryMany(g, []*held{h})[0]
+	} else {
+		s = p.try(h)
+	}
+	s.Report = run.report()
+	if s.Outcome == job.OutcomeDone {
+		s.Enqueue = run.followUps()
+	}
+	return s
+}
+
+// settlement says how an attempt has ended, in the words of the wire.
+func settlement(ctx context.Context, a attempt) job.Settlement {
+	switch {
+	case a.failure != nil:
+		return job.Settlement{Outcome: job.OutcomeFailed, Error: a.failure}
+	case a.err == nil:
+		return job.Settlement{Outcome: job.OutcomeDone, Result: a.result}
 	case errors.Is(context.Cause(ctx), ErrDraining):
 		return job.Settlement{Outcome: job.OutcomeReleased}
 	}
-	s := job.Settlement{Outcome: job.OutcomeFailed, Error: failureOf(ctx, err)}
+	s := job.Settlement{Outcome: job.OutcomeFailed, Error: failureOf(ctx, a.err)}
 	var e *ending
-	if errors.As(err, &e) {
+	if errors.As(a.err, &e) {
 		s.Outcome, s.Delay = e.outcome, job.Duration(e.delay)
 		if e.err == nil {
 			s.Error, s.ReasonText = nil, e.reason

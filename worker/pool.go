@@ -19,11 +19,12 @@ import (
 // Source is where a pool takes its jobs from: the HTTP client of a service, or
 // the engine of one in the same process.
 type Source interface {
-	PutWorker(ctx context.Context, w job.Worker) error
+	PutWorker(ctx context.Context, w job.Worker) (job.Wanted, error)
+	DeleteWorker(ctx context.Context, id string) error
+	Wanted(ctx context.Context, id string, doing job.Want, wait time.Duration) (job.Wanted, error)
 	Lease(ctx context.Context, r job.LeaseRequest) (job.LeaseAnswer, error)
 	Extend(ctx context.Context, items []job.Extension) (job.ExtendAnswer, error)
 	Settle(ctx context.Context, items []job.Settlement) ([]job.SettleResult, error)
-	Wanted(ctx context.Context, worker string, wait time.Duration) (job.Wanted, error)
 }
 
 // Options set up a pool.
@@ -31,8 +32,21 @@ type Options struct {
 	// Queues are those the pool serves; the first named is emptied first.
 	// None means common.
 	Queues []string
+	// Weights share the slots between the queues instead, 1 to 1000 each; a
+	// queue that is not named here has 1. The turns of a queue that has no jobs
+	// go where work is. Nil means by the list.
+	Weights map[string]int
 	// Slots is how many jobs run at once; 0 means 4.
 	Slots int
+	// MaxSlots lets the pool grow by itself: from Slots to so many while jobs
+	// wait and every slot is taken, and back after half a minute of quiet. 0
+	// means that it stays as it is.
+	MaxSlots int
+	// Ahead is how many jobs the pool may hold unstarted, for tiny jobs, so that
+	// a slot need not wait for a call; [Measured] chooses by the measured run
+	// times. What is held is given back when the pool drains. 0 means none: a
+	// job then goes only to a free slot.
+	Ahead int
 	// Name is how people know the pool; empty means the host's name.
 	Name string
 	// Version is that of the program the handlers are part of.
@@ -40,6 +54,10 @@ type Options struct {
 	// Lease is the length of each lease, 1 s to 1 h; 0 means 45 s. Renewals
 	// come at a third of it.
 	Lease time.Duration
+	// StopWithoutLease ends a handler's context before its lease ends unrenewed.
+	// Otherwise it runs on while the service gives no answer, and its outcome
+	// is told when the service is back.
+	StopWithoutLease bool
 	// Grace is how long running handlers may go on when the pool ends; then
 	// their contexts end and what they have not finished is given back. 0 means
 	// 25 s.
@@ -50,24 +68,46 @@ type Options struct {
 
 // Pool takes jobs and runs them in its slots.
 type Pool struct {
-	source   Source
-	opts     Options
-	log      *slog.Logger
-	handlers map[string]handler
-	id       string
+	source     Source
+	opts       Options
+	log        *slog.Logger
+	handlers   map[string]Handler
+	gatherings map[string]*gathering
+	middleware []Middleware
+	tasks      []string
+	id         string
+	startedAt  time.Time
+	news       chan struct{} // receives when a handler has told something
+	hurry      chan struct{} // closed when the grace time is over early
+	hurrying   sync.Once
+	stop       context.CancelCauseFunc
 
 	mu      sync.Mutex
+	slots   int
 	held    map[string]*held // by token: leased and not yet settled
+	waiting []*held          // held and not started, in order
+	started int              // jobs that take a slot
 	ended   []job.Settlement // outcomes that the service does not know yet
-	changed chan struct{}    // closed and replaced when held or ended change
+	changed chan struct{}    // closed and replaced when any of these change
+	want    job.Want         // what the service wants of the pool
+	ending  bool             // it takes no more, by its own decision
+	settles bool             // take settles what has ended, so that settle need not
+	crowded bool             // more was ready than there were slots, since asked last
+	resized *job.Resize
+	pace    pace
 }
 
 // held is a job the pool has a lease of.
 type held struct {
-	lease  job.Lease
+	run    *Running
+	token  string
+	ctx    context.Context
 	cancel context.CancelCauseFunc
-	// over is true once the handler has ended.
-	over bool
+	// renewedAt is when the last call that renewed the lease began.
+	renewedAt time.Time
+	// over is true once its outcome stands.
+	over    bool
+	outcome job.Settlement
 }
 
 // New makes a pool that takes its jobs from source.
@@ -87,54 +127,103 @@ func New(source Source, o Options) *Pool {
 	if o.Log == nil {
 		o.Log = slog.Default()
 	}
-	host, _ := os.Hostname()
 	if o.Name == "" {
-		o.Name = host
+		o.Name, _ = os.Hostname()
 	}
 	return &Pool{
-		source: source, opts: o, log: o.Log.With("pool", o.Name), handlers: map[string]handler{},
-		id: strings.ToLower(rand.Text()), held: map[string]*held{}, changed: make(chan struct{}),
+		source: source, opts: o, log: o.Log.With("pool", o.Name), handlers: map[string]Handler{}, gatherings: map[string]*gathering{},
+		id: strings.ToLower(rand.Text()), news: make(chan struct{}, 1), hurry: make(chan struct{}), stop: func(error) {},
+		slots: o.Slots, held: map[string]*held{}, changed: make(chan struct{}), want: job.WantRun,
 	}
 }
 
 // ID is the id under which the service knows the pool.
 func (p *Pool) ID() string { return p.id }
 
-func (p *Pool) worker() job.Worker {
-	host, _ := os.Hostname()
-	return job.Worker{
-		ID: p.id, Name: p.opts.Name, Host: host, PID: os.Getpid(), Version: p.opts.Version, Slots: p.opts.Slots,
-		Queues: p.opts.Queues, Tasks: slices.Sorted(maps.Keys(p.handlers)), StartedAt: job.At(time.Now()),
-	}
+// Slots is how many jobs the pool runs at once, at present.
+func (p *Pool) Slots() int {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return p.slots
 }
 
-// Run takes and runs jobs until ctx ends. Then it takes no more, lets handlers
-// finish within the grace time, gives back what they have not finished, and
-// settles every outcome. While the service gives no answer, handlers run on and
-// their outcomes are kept. The error is nil unless outcomes could not be settled
-// before the end.
+// Run takes and runs jobs until ctx ends or the service asks the pool to leave.
+// Then it takes no more, lets handlers finish within the grace time, gives back
+// what they have not finished, and settles every outcome. While the service gives
+// no answer, handlers run on and their outcomes are kept. The error is nil unless
+// outcomes could not be settled before the end, or a handler has stopped the pool
+// with [StopPool].
 func (p *Pool) Run(ctx context.Context) error {
-	if len(p.handlers) == 0 {
+	if len(p.handlers)+len(p.gatherings) == 0 {
 		return errors.New("the pool has no handlers; give it some with worker.Handle")
 	}
-	me := p.worker()
-	p.log.Info("pool starts", "queues", me.Queues, "tasks", me.Tasks, "slots", me.Slots)
+	return p.work(ctx, p.take)
+}
+
+// RunOnce runs one ready job in the foreground, out of its turn, and answers how
+// its attempt has ended. When ctx ends first the job is given back.
+func (p *Pool) RunOnce(ctx context.Context, id int64) (job.Settlement, error) {
+	var one *held
+	err := p.work(ctx, func(taking, life context.Context) error {
+		began := time.Now()
+		answer, err := p.source.Lease(life, job.LeaseRequest{Worker: p.id, Job: id, Tasks: p.tasks, Limit: 1, Lease: job.Duration(p.opts.Lease)})
+		if err != nil {
+			return err
+		}
+		if len(answer.Leases) == 0 {
+			return fmt.Errorf("job %d was not taken: another worker was faster, or this one is drained", id)
+		}
+		one = p.begin(life, answer.Leases[0], began)
+		p.until(func() bool { return p.started == 0 }, taking.Done(), nil)
+		return nil
+	})
+	if one == nil {
+		return job.Settlement{}, err
+	}
+	return one.outcome, err
+}
+
+// Hurry ends the grace time of a pool that is ending: handlers' contexts end, and
+// what they have not finished is given back at once.
+func (p *Pool) Hurry() { p.hurrying.Do(func() { close(p.hurry) }) }
+
+// work runs what a pool does beside taking jobs while take takes them, and then
+// drains it.
+func (p *Pool) work(ctx context.Context, take func(taking, life context.Context) error) error {
+	p.tasks = slices.Sorted(maps.Keys(p.handlers))
+	p.tasks = slices.Sorted(slices.Values(slices.AppendSeq(p.tasks, maps.Keys(p.gatherings))))
+	p.startedAt = time.Now()
+	p.log.Info("pool starts", "queues", p.opts.Queues, "tasks", p.tasks, "slots", p.opts.Slots)
 	life, end := context.WithCancel(context.WithoutCancel(ctx)) // outlives ctx by the draining
 	defer end()
-	var background, running sync.WaitGroup
-	background.Go(func() { p.listen(life, me) })
+	taking, stop := context.WithCancelCause(ctx)
+	defer stop(nil)
+	p.stop = stop
+	var background sync.WaitGroup
+	background.Go(func() { p.listen(life) })
 	background.Go(func() { p.renew(life) })
-	settled := make(chan struct{})
-	go func() {
-		defer close(settled)
-		p.settle(life)
-	}()
-	p.take(ctx, life, &running)
-	err := p.drain(&running)
+	background.Go(func() { p.settle(life) })
+	if p.opts.MaxSlots > p.opts.Slots {
+		background.Go(func() { p.grow(taking) })
+	}
+	if p.opts.StopWithoutLease {
+		background.Go(func() { p.watchLeases(life) })
+	}
+	err := take(taking, life)
+	var stopped *stopping
+	errors.As(context.Cause(taking), &stopped)
+	stop(nil)
+	p.end()
+	if left := p.drain(); err == nil {
+		err = left
+	}
 	end()
-	<-settled
 	background.Wait()
+	p.signOff(context.WithoutCancel(ctx))
 	p.log.Info("pool ends")
+	if stopped != nil {
+		err = errors.Join(stopped.err, err)
+	}
 	return err
 }
 
@@ -160,258 +249,173 @@ func (p *Pool) while(ctx context.Context, what string, step func() error) {
 	}
 }
 
-// pollFor is how long the service may let a call wait.
-const pollFor = 25 * time.Second
-
-// take asks for as many jobs as slots are free, until ctx ends. Handlers run
-// under life.
-func (p *Pool) take(ctx, life context.Context, running *sync.WaitGroup) {
-	p.while(ctx, "no jobs could be taken", func() error {
-		free, changed := p.free()
-		if free == 0 {
-			select {
-			case <-changed:
-			case <-ctx.Done():
-			}
-			return nil
-		}
-		answer, err := p.source.Lease(ctx, job.LeaseRequest{
-			Worker: p.id, Queues: p.opts.Queues, Tasks: slices.Sorted(maps.Keys(p.handlers)),
-			Limit: min(free, job.MaxLeaseItems), Wait: job.Duration(pollFor), Lease: job.Duration(p.opts.Lease),
-		})
-		if err != nil {
-			return err
-		}
-		for _, l := range answer.Leases {
-			p.start(life, l, running)
-		}
-		return nil
-	})
-}
-
-// free counts the slots without a running handler, and gives what is closed when
-// that changes.
-func (p *Pool) free() (int, <-chan struct{}) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	n := p.opts.Slots
-	for _, h := range p.held {
-		if !h.over {
-			n--
-		}
-	}
-	return max(n, 0), p.changed
-}
-
-// signal says that held or ended have changed. The caller holds the lock.
+// signal says that something has changed. The caller holds the lock.
 func (p *Pool) signal() {
 	close(p.changed)
 	p.changed = make(chan struct{})
 }
 
-func (p *Pool) start(life context.Context, l job.Lease, running *sync.WaitGroup) {
-	ctx, cancel := context.WithCancelCause(context.WithValue(life, jobKey{}, l.Job))
-	h := &held{lease: l, cancel: cancel}
-	p.mu.Lock()
-	p.held[l.Token] = h
-	p.mu.Unlock()
-	running.Go(func() {
-		s := p.run(ctx, l)
-		s.Token = l.Token
-		cancel(nil)
-		p.mu.Lock()
-		defer p.mu.Unlock()
-		h.over = true
-		p.ended = append(p.ended, s)
-		p.signal()
-	})
-}
-
-// run runs the handler of a job and says how the attempt has ended.
-func (p *Pool) run(ctx context.Context, l job.Lease) job.Settlement {
-	j := l.Job
-	log := p.log.With("job", j.ID, "task", j.Task, "try", job.OfMost(j.Tries, j.MaxAttempts))
-	h := p.handlers[j.Task]
-	if h == nil {
-		log.Warn("no handler for this task; the job is given back")
-		return job.Settlement{Outcome: job.OutcomeReleased}
-	}
-	if j.TimeoutMS > 0 {
-		limited, cancel := context.WithTimeoutCause(ctx, time.Duration(j.TimeoutMS)*time.Millisecond, ErrTimeout)
-		defer cancel()
-		ctx = limited
-	}
-	log.Info("taken", "queue", j.Queue)
-	began := time.Now()
-	result, failure, err := call(ctx, h, j.Payload)
-	took := time.Since(began)
-	s := settlement(ctx, result, failure, err)
-	s.RunMS = took.Milliseconds()
-	switch {
-	case s.Outcome == job.OutcomeDone:
-		log.Info("done", "took", took.Round(time.Millisecond))
-	case s.Error != nil:
-		log.Warn(string(s.Outcome), "took", took.Round(time.Millisecond), "error", s.Error.Message)
-	default:
-		log.Info(string(s.Outcome), "took", took.Round(time.Millisecond), "reason", s.ReasonText)
-	}
-	return s
-}
-
-// settle tells the service how attempts have ended, all that wait in one call,
-// until life ends. What cannot be told is kept and told again.
-func (p *Pool) settle(life context.Context) {
-	p.while(life, "the service does not take outcomes; they are kept", func() error {
-		items, changed := p.outcomes()
-		if len(items) == 0 {
-			select {
-			case <-changed:
-			case <-life.Done():
-			}
-			return nil
-		}
-		results, err := p.source.Settle(life, items)
-		if err != nil {
-			return err
-		}
-		p.forget(results)
-		return nil
-	})
-}
-
-func (p *Pool) outcomes() ([]job.Settlement, <-chan struct{}) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	return slices.Clone(p.ended[:min(len(p.ended), job.MaxLeaseItems)]), p.changed
-}
-
-// forget drops what the service has taken, or never will.
-func (p *Pool) forget(results []job.SettleResult) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	for _, r := range results {
-		switch r.Status {
-		case job.StatusLost:
-			p.log.Warn("an outcome came too late: the lease had ended, and the job is tried again", "token", r.Token)
-		case job.StatusRefused:
-			p.log.Error("an outcome was refused; its lease ends by itself", "token", r.Token, "errors", r.Errors)
-		}
-		delete(p.held, r.Token)
-		p.ended = slices.DeleteFunc(p.ended, func(s job.Settlement) bool { return s.Token == r.Token })
-	}
-	p.signal()
-}
-
-// renew renews every lease that is not settled, at a third of its length.
-func (p *Pool) renew(life context.Context) {
-	ticker := time.NewTicker(p.opts.Lease / 3)
-	defer ticker.Stop()
-	p.while(life, "leases could not be renewed; handlers run on", func() error {
-		select {
-		case <-ticker.C:
-		case <-life.Done():
-			return nil
-		}
-		var items []job.Extension
-		p.mu.Lock()
-		for token := range p.held {
-			items = append(items, job.Extension{Token: token})
-		}
-		p.mu.Unlock()
-		for part := range slices.Chunk(items, job.MaxLeaseItems) {
-			answer, err := p.source.Extend(life, part)
-			if err != nil {
-				return err
-			}
-			for _, r := range answer.Results {
-				p.renewed(r)
-			}
-		}
-		return nil
-	})
-}
-
-func (p *Pool) renewed(r job.ExtendResult) {
-	switch r.Status {
-	case job.StatusLost:
-		p.stop(r.Token, ErrLeaseLost)
-	case job.StatusCancelled:
-		p.stop(r.Token, ErrCancelled)
-	}
-}
-
-// stop ends a handler's context.
-func (p *Pool) stop(token string, cause error) {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	if h := p.held[token]; h != nil && !h.over {
-		p.log.Warn("a handler is asked to end", "job", h.lease.Job.ID, "why", cause)
-		h.cancel(cause)
-	}
-}
-
-// listen registers the pool and listens to what the service wants of it.
-func (p *Pool) listen(life context.Context, me job.Worker) {
-	registered := false
-	p.while(life, "the service does not answer", func() error {
-		if !registered {
-			if err := p.source.PutWorker(life, me); err != nil {
-				return err
-			}
-			registered = true
-		}
-		w, err := p.source.Wanted(life, p.id, pollFor)
-		var problem *job.Problem
-		if errors.As(err, &problem) && problem.Kind == job.NotFound {
-			registered = false // the service has started anew
-			return nil
-		}
-		for _, token := range w.Cancelled {
-			p.stop(token, ErrCancelled)
-		}
-		return err
-	})
-}
-
-// drain waits for running handlers, at most the grace time, and for every outcome
-// to be settled.
-func (p *Pool) drain(running *sync.WaitGroup) error {
-	done := make(chan struct{})
-	go func() {
-		running.Wait()
-		close(done)
-	}()
-	grace := time.After(p.opts.Grace)
-	select {
-	case <-done:
-	case <-grace:
-		p.giveBack()
-	}
-	// Outcomes get as long again: the service may be away just now.
-	last := time.After(p.opts.Grace)
+// until waits until a condition holds, which is asked under the lock, or until
+// one of two channels gives way; it tells whether the condition holds.
+func (p *Pool) until(holds func() bool, a, b <-chan struct{}) bool {
 	for {
 		p.mu.Lock()
-		left, changed := len(p.held), p.changed
+		ok, changed := holds(), p.changed
 		p.mu.Unlock()
-		if left == 0 {
-			return nil
+		if ok {
+			return true
 		}
 		select {
 		case <-changed:
-		case <-last:
-			return fmt.Errorf("the outcomes of %d jobs could not be settled; those jobs run again when their leases have ended", left)
+		case <-a:
+			return false
+		case <-b:
+			return false
 		}
 	}
 }
 
-// giveBack ends the contexts of handlers that are still running. What they return
+// begin takes a lease that a call begun at a time has brought, and runs its job
+// in a free slot, or later where none is free.
+func (p *Pool) begin(life context.Context, l job.Lease, at time.Time) *held {
+	run := newRunning(l.Job, p.tellNews)
+	ctx, cancel := context.WithCancelCause(p.contextOf(life, run))
+	h := &held{run: run, token: l.Token, ctx: ctx, cancel: cancel, renewedAt: at}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.held[l.Token] = h
+	if p.ending || p.want != job.WantRun {
+		p.over(h, job.Settlement{Outcome: job.OutcomeReleased})
+		return h
+	}
+	p.waiting = append(p.waiting, h)
+	p.fill()
+	return h
+}
+
+// fill starts waiting jobs in free slots. The caller holds the lock.
+func (p *Pool) fill() {
+	for p.started < p.slots && len(p.waiting) > 0 {
+		h := p.waiting[0]
+		p.waiting = p.waiting[1:]
+		p.started++
+		if g := p.gatherings[h.run.Task]; g != nil {
+			p.gather(g, h)
+			continue
+		}
+		go func() { p.finish(h, p.try(h)) }()
+	}
+	if p.started >= p.slots {
+		p.flushAll() // nothing more can come for what gathers
+	}
+}
+
+// finish notes how a job that took a slot has ended.
+func (p *Pool) finish(h *held, s job.Settlement) {
+	h.cancel(nil)
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if h.over { // it was given back while its handler did not end
+		return
+	}
+	p.started--
+	p.pace.ran(time.Duration(s.RunMS) * time.Millisecond)
+	p.over(h, s)
+	p.fill()
+}
+
+// over notes the outcome of a held job. The caller holds the lock.
+func (p *Pool) over(h *held, s job.Settlement) {
+	s.Token = h.token
+	s.Report = h.run.report()
+	if s.Outcome == job.OutcomeDone {
+		s.Enqueue = h.run.followUps()
+	}
+	h.over, h.outcome = true, s
+	p.ended = append(p.ended, s)
+	p.signal()
+}
+
+// drop settles the waiting jobs as given back. The caller holds the lock.
+func (p *Pool) drop() {
+	for _, h := range p.waiting {
+		h.cancel(nil)
+		p.over(h, job.Settlement{Outcome: job.OutcomeReleased})
+	}
+	p.waiting = nil
+}
+
+// end makes the pool take no more, by its own decision.
+func (p *Pool) end() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.ending = true
+	p.drop()
+	p.flushAll()
+	p.signal()
+}
+
+// moment is how long handlers have to return once their contexts have ended.
+const moment = 2 * time.Second
+
+// drain waits for running handlers, at most the grace time, gives back what they
+// have not finished, and waits for every outcome to be settled.
+func (p *Pool) drain() error {
+	idle := func() bool { return p.started == 0 }
+	if !p.until(idle, after(p.opts.Grace), p.hurry) {
+		p.interrupt()
+		if !p.until(idle, after(moment), nil) {
+			p.abandon()
+		}
+	}
+	// Outcomes get as long again: the service may be away just now.
+	settled := func() bool { return len(p.held) == 0 }
+	last := after(p.opts.Grace)
+	if p.until(settled, last, p.hurry) || p.until(settled, last, after(moment)) {
+		return nil
+	}
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	return fmt.Errorf("the outcomes of %d jobs could not be settled; those jobs run again when their leases have ended", len(p.held))
+}
+
+// after gives a channel that is closed after d.
+func after(d time.Duration) <-chan struct{} {
+	c := make(chan struct{})
+	time.AfterFunc(d, func() { close(c) })
+	return c
+}
+
+// interrupt ends the contexts of handlers that are still running. What they return
 // is then settled as given back.
-func (p *Pool) giveBack() {
+func (p *Pool) interrupt() {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for _, h := range p.held {
 		if !h.over {
 			h.cancel(ErrDraining)
 		}
+	}
+}
+
+// abandon gives back the jobs of handlers that do not return.
+func (p *Pool) abandon() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for _, h := range p.held {
+		if !h.over {
+			p.log.Warn("a handler did not return when its context had ended; its job is given back", "job", h.run.ID, "task", h.run.Task)
+			p.started--
+			p.over(h, job.Settlement{Outcome: job.OutcomeReleased})
+		}
+	}
+}
+
+// signOff tells the service that the process has ended.
+func (p *Pool) signOff(ctx context.Context) {
+	ctx, cancel := context.WithTimeout(ctx, moment)
+	defer cancel()
+	if err := p.source.DeleteWorker(ctx, p.id); err != nil {
+		p.log.Debug("the service was not told of the end", "error", err)
 	}
 }

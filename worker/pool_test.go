@@ -69,11 +69,11 @@ func (s *source) Settle(ctx context.Context, items []job.Settlement) ([]job.Sett
 	return s.Engine.Settle(ctx, items)
 }
 
-func (s *source) Wanted(ctx context.Context, id string, wait time.Duration) (job.Wanted, error) {
+func (s *source) Wanted(ctx context.Context, id string, doing job.Want, wait time.Duration) (job.Wanted, error) {
 	if s.away.Load() {
 		return job.Wanted{}, errAway
 	}
-	return s.Engine.Wanted(ctx, id, wait)
+	return s.Engine.Wanted(ctx, id, doing, wait)
 }
 
 // running starts a pool; the answer ends it and waits for its end.

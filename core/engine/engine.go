@@ -21,6 +21,7 @@ import (
 	"time"
 
 	"humblemule/core/job"
+	"humblemule/core/order"
 	"humblemule/core/store"
 	"humblemule/core/trend"
 )
@@ -61,6 +62,8 @@ type Engine struct {
 	retryAt   time.Time // no timed work before it, after a fault
 	receipts  receipts
 	released  map[int64]release
+	turns     map[string]order.Turns // by worker
+	nextDrop  job.Time
 
 	view     view
 	registry registry
@@ -133,6 +136,7 @@ func (e *Engine) recover() error {
 	e.storeID, e.nextJob = facts.StoreID, facts.NextJob
 	e.policies = map[string]int64{}
 	e.released = map[int64]release{}
+	e.turns = map[string]order.Turns{}
 	counts, err := e.store.Counts()
 	if err != nil {
 		return err
@@ -150,7 +154,13 @@ func (e *Engine) recover() error {
 	if e.nextSweep = 0; first != 0 {
 		e.nextSweep = first.Add(restorableFor)
 	}
+	if e.nextDrop, err = e.store.NextResult(); err != nil {
+		return err
+	}
 	if err := e.receipts.load(e.store, e.now()); err != nil {
+		return err
+	}
+	if err := e.recoverTrends(counts); err != nil {
 		return err
 	}
 	return e.recoverLeases(counts)
@@ -177,6 +187,9 @@ func (e *Engine) recoverLeases(counts []store.Count) error {
 		}
 		l := &lease{row: r, policy: policy, worker: workers[r.Worker].ID}
 		l.row.Payload = nil
+		if l.lines, err = e.store.LogLines(r.ID, r.Attempt); err != nil {
+			return err
+		}
 		l.renew()
 		e.leases[r.ID] = l
 		e.ends.add(l)
@@ -197,6 +210,7 @@ type view struct {
 	taskName map[int64]string
 	policies map[int64]job.Policy
 	moves    trend.Moves
+	usual    map[int64]*trend.Usual // by task
 }
 
 // queue is a queue with its kept counts by task.
@@ -205,6 +219,14 @@ type queue struct {
 	name     string
 	nextRank int64
 	tasks    map[int64]*stateCounts
+	rates    trend.Rates
+	pause    pause
+}
+
+// pause tells who has paused a queue, and when; zero where nobody has.
+type pause struct {
+	at job.Time
+	by string
 }
 
 type stateCounts [job.NumStates]int64
@@ -214,12 +236,13 @@ func (v *view) load(s *store.Store, counts []store.Count) error {
 	defer v.mu.Unlock()
 	v.queues, v.queueOf = map[string]*queue{}, map[int64]*queue{}
 	v.tasks, v.policies = map[string]int64{}, map[int64]job.Policy{}
+	v.usual = map[int64]*trend.Usual{}
 	queues, err := s.Queues()
 	if err != nil {
 		return err
 	}
 	for _, q := range queues {
-		v.addQueue(&queue{id: q.ID, name: q.Name, nextRank: q.NextRank, tasks: map[int64]*stateCounts{}})
+		v.addQueue(&queue{id: q.ID, name: q.Name, nextRank: q.NextRank, tasks: map[int64]*stateCounts{}, pause: pause{q.PausedAt, q.PausedBy}})
 	}
 	if v.taskName, err = s.Tasks(); err != nil {
 		return err

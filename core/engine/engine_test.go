@@ -97,7 +97,8 @@ func TestWhyAndSays(t *testing.T) {
 	}
 	assert.Equal(t, "No worker serves queue common. Start one that does.", because(last.ID))
 	assert.Equal(t, []string{"1\u202f502 jobs are ready in queue common, and nobody takes them."}, says())
-	require.NoError(t, e.PutWorker(ctx, job.Worker{ID: "w", Queues: []string{"common"}, Tasks: []string{"tide.predict"}}))
+	_, err = e.PutWorker(ctx, job.Worker{ID: "w", Queues: []string{"common"}, Tasks: []string{"tide.predict"}})
+	require.NoError(t, err)
 	assert.Equal(t, "More than 1000 jobs are ahead of it in queue common.", because(last.ID))
 	assert.Equal(t, "8 jobs are ahead of it in queue common.", because(jobs[7].ID))
 	assert.Equal(t, "1 job is ahead of it in queue common.", because(jobs[0].ID))

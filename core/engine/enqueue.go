@@ -40,7 +40,7 @@ func prepare(s *job.Spec) (*newJob, error) {
 	if n.queue == "" {
 		n.queue = job.DefaultQueue
 	}
-	if s.MaxAttempts != nil || s.Retry != nil || s.Timeout != 0 {
+	if s.MaxAttempts != nil || s.Retry != nil || s.Timeout != 0 || s.KeepResult != nil {
 		n.policy = policyBody(s.Policy())
 	}
 	n.row = store.Row{

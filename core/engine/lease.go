@@ -19,6 +19,10 @@ type lease struct {
 	row    *store.Row
 	policy job.Policy
 	worker string
+	// progress, reportedAt and lines are what its handler has told.
+	progress   *job.Progress
+	reportedAt job.Time
+	lines      int
 	// ends is judged by the monotonic clock.
 	ends  time.Time
 	index int // in leaseEnds
@@ -122,7 +126,11 @@ func (e *Engine) Extend(ctx context.Context, items []job.Extension) (job.ExtendA
 	err := e.do(ctx, func(tx *txn) error {
 		for i, item := range items {
 			var l *lease
-			answer.Results[i], l = tx.extend(item.Token)
+			var errs error
+			answer.Results[i], l, errs = tx.extend(item)
+			if errs != nil {
+				return errs
+			}
 			if l != nil {
 				workers[l.worker] = true
 			}
@@ -131,18 +139,21 @@ func (e *Engine) Extend(ctx context.Context, items []job.Extension) (job.ExtendA
 	})
 	for uid := range workers {
 		e.registry.saw(uid, e.now())
+		if answer.Wanted == job.WantRun {
+			answer.Wanted, _ = e.registry.wants(uid)
+		}
 	}
 	return answer, err
 }
 
-// extend renews one lease. Nothing of it is stored: after a restart every live
-// lease has its full length anyway.
-func (tx *txn) extend(token string) (job.ExtendResult, *lease) {
-	res := job.ExtendResult{Token: token, Status: job.StatusLost}
-	id, attempt, bits, ok := parseToken(token)
+// extend renews one lease and takes what its handler tells. The renewal is not
+// stored: after a restart every live lease has its full length anyway.
+func (tx *txn) extend(item job.Extension) (job.ExtendResult, *lease, error) {
+	res := job.ExtendResult{Token: item.Token, Status: job.StatusLost}
+	id, attempt, bits, ok := parseToken(item.Token)
 	l := tx.lease(id)
 	if !ok || l == nil || l.row.Attempt != attempt || l.row.Token != bits {
-		return res, nil
+		return res, nil, nil
 	}
 	l.renew()
 	if tx.e.leases[id] == l {
@@ -152,7 +163,10 @@ func (tx *txn) extend(token string) (job.ExtendResult, *lease) {
 	if l.row.CancelAskedAt != 0 {
 		res.Status = job.StatusCancelled
 	}
-	return res, l
+	if res.Errors = tx.checkReport(l, &item.Report); res.Errors != nil {
+		return res, l, nil
+	}
+	return res, l, tx.report(l, &item.Report)
 }
 
 // endLeases ends what was not renewed: a failed attempt of type lease_lost.

@@ -53,7 +53,7 @@ func (tx *txn) specOf(r *store.Row) (job.Spec, error) {
 	policy, err := tx.policyOf(r.Policy)
 	j := job.Job{
 		Task: tx.taskName(r.Task), Queue: tx.queueOf(r.Queue).name, Priority: r.Priority, RunAt: r.RunAt, Payload: r.Payload, Owner: r.Owner, Key: r.Key,
-		Labels: labelsOf(r), Traceparent: r.Traceparent, MaxAttempts: policy.MaxAttempts, Retry: &policy.Retry, Timeout: policy.Timeout,
+		Labels: labelsOf(r), Traceparent: r.Traceparent, MaxAttempts: policy.MaxAttempts, Retry: &policy.Retry, Timeout: policy.Timeout, KeepResult: policy.KeepResult,
 	}
 	return j.SpecOf(), err
 }

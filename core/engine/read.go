@@ -3,7 +3,6 @@ package engine
 import (
 	"context"
 	"sort"
-	"time"
 	"unicode/utf8"
 
 	"humblemule/core/job"
@@ -31,12 +30,15 @@ func (e *Engine) tell(r *store.Row) (job.Job, error) {
 	j := job.Job{
 		ID: r.ID, State: r.State, Reason: job.Reason(r.Reason), ReasonText: r.ReasonText, Priority: r.Priority,
 		Owner: r.Owner, Key: r.Key, Labels: labelsOf(r), Traceparent: r.Traceparent,
-		MaxAttempts: policy.MaxAttempts, Retry: &policy.Retry, Timeout: policy.Timeout,
+		MaxAttempts: policy.MaxAttempts, Retry: &policy.Retry, Timeout: policy.Timeout, KeepResult: policy.KeepResult,
 		Round: r.Round, Attempt: r.Attempt, Tries: r.Tries,
 		EnqueuedAt: r.EnqueuedAt, RunAt: r.RunAt, ReadyAt: r.ReadyAt, StartedAt: r.StartedAt, FinishedAt: r.FinishedAt,
 		NextAt: r.NextAt, CancelAskedAt: r.CancelAskedAt, Payload: r.Payload, PayloadBytes: r.PayloadBytes,
 	}
 	j.Queue, j.Task = e.view.names(r.Queue, r.Task)
+	if policy.KeepResult != nil && r.State == job.Done {
+		j.ResultUntil = r.FinishedAt.Add(policy.KeepResult.Go())
+	}
 	return j, nil
 }
 
@@ -85,7 +87,10 @@ func (e *Engine) tellAttempts(ctx context.Context, r *store.Row, j *job.Job) err
 	for _, a := range ended {
 		told := job.Attempt{
 			N: a.N, Round: a.Round, Worker: workers[a.Worker].ID, WorkerName: workers[a.Worker].Name, StartedAt: a.StartedAt, EndedAt: a.EndedAt,
-			Outcome: a.Outcome, Counted: a.Counted, RunMS: a.RunMS, Error: failureOf(a),
+			Outcome: a.Outcome, Counted: a.Counted, RunMS: a.RunMS, Error: failureOf(a), LogLines: a.LogLines,
+		}
+		if a.Percent >= 0 {
+			told.Progress = &job.Progress{Percent: a.Percent, Note: a.Note}
 		}
 		j.Attempts = append(j.Attempts, told)
 	}
@@ -93,14 +98,23 @@ func (e *Engine) tellAttempts(ctx context.Context, r *store.Row, j *job.Job) err
 	if r.State == job.Running {
 		j.AttemptsFolded--
 		j.Attempts = append(j.Attempts, job.Attempt{N: r.Attempt, Round: r.Round, Worker: workers[r.Worker].ID, WorkerName: workers[r.Worker].Name, StartedAt: r.LeasedAt, Counted: true})
-		return e.do(ctx, func(tx *txn) error {
-			if l := tx.lease(r.ID); l != nil && l.row.Attempt == r.Attempt {
-				j.LeaseEndsAt = tx.now.Add(time.Until(l.ends))
-			}
-			return nil
-		})
+		return e.tellRunning(ctx, r, j)
 	}
 	return nil
+}
+
+// tellRunning tells of a running job what its lease knows.
+func (e *Engine) tellRunning(ctx context.Context, r *store.Row, j *job.Job) error {
+	j.UsualMS, j.LongMS = e.usuals()(j.Task)
+	return e.do(ctx, func(tx *txn) error {
+		if l := tx.lease(r.ID); l != nil && l.row.Attempt == r.Attempt {
+			s := tx.tellSlot(l)
+			j.LeaseEndsAt, j.Progress, j.ReportedAt = s.LeaseEndsAt, s.Progress, s.ReportedAt
+			last := &j.Attempts[len(j.Attempts)-1]
+			last.Progress, last.LogLines = l.progress, l.lines
+		}
+		return nil
+	})
 }
 
 func failureOf(a store.Attempt) *job.Failure {
@@ -113,6 +127,8 @@ func failureOf(a store.Attempt) *job.Failure {
 func (e *Engine) waitingBecause(ctx context.Context, r *store.Row, j *job.Job) (string, error) {
 	w := job.Wait{State: r.State, Now: e.now(), NextAt: r.NextAt, Queue: j.Queue, Task: j.Task, Tries: r.Tries, MaxAttempts: j.MaxAttempts}
 	if r.State == job.Ready {
+		p := e.view.pauseOf(j.Queue)
+		w.PausedAt, w.PausedBy = p.at, p.by
 		service := e.registry.service(w.Now)
 		served, does := service.serves(j.Queue, j.Task)
 		w.QueueServed, w.TaskDone, w.Nearest = served > 0, does > 0, service.nearest(j.Queue, j.Task)
@@ -210,7 +226,11 @@ func (e *Engine) Queues(ctx context.Context) ([]job.Queue, error) {
 	all := make([]job.Queue, 0, len(e.view.queues))
 	ready := map[string][]groupID{}
 	for _, q := range e.view.queues {
-		all = append(all, job.Queue{Name: q.name, Order: "priority", Counts: q.byState()})
+		in, out := q.rates.PerMinute(now)
+		all = append(all, job.Queue{
+			Name: q.name, Order: "priority", Counts: q.byState(), Paused: q.pause.at != 0, PausedAt: q.pause.at, PausedBy: q.pause.by,
+			InPerMinute: round(in), OutPerMinute: round(out),
+		})
 		for task, counts := range q.tasks {
 			if counts[job.Ready] > 0 {
 				ready[q.name] = append(ready[q.name], groupID{q.id, task})
@@ -272,9 +292,14 @@ func (e *Engine) Stats(ctx context.Context, queueName string) (job.Stats, error)
 		}
 	}
 	if !known {
-		return s, job.Fault(job.NotFound, "there is no queue %q; a queue exists from its first job", queueName)
+		return s, noQueue(queueName)
 	}
-	said := standing{counts: s.Counts, untaken: e.untaken(queueName, now)}
+	said := standing{counts: s.Counts, untaken: e.untaken(queueName, now), typos: e.typos(now)}
+	for _, q := range queues {
+		if q.Paused && (queueName == "" || q.Name == queueName) {
+			said.paused = append(said.paused, q)
+		}
+	}
 	for m, n := range e.movesOf(queueName, now) {
 		s.Moves = append(s.Moves, job.MoveCount{From: m.From, To: m.To, Count: n})
 		if m.From == job.Running && (m.To == job.Backoff || m.To == job.Dead) {
@@ -310,7 +335,7 @@ func (e *Engine) untaken(queueName string, now job.Time) (all []untaken) {
 			continue
 		}
 		for task, counts := range q.tasks {
-			if counts[job.Ready] == 0 {
+			if counts[job.Ready] == 0 || q.pause.at != 0 {
 				continue
 			}
 			served, does := service.serves(q.name, e.view.taskName[task])

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"slices"
 	"sort"
@@ -17,6 +18,9 @@ const (
 	forgotten  = 10 * time.Minute
 )
 
+// sizesKept is how many changes of a pool's number of slots are told.
+const sizesKept = 20
+
 // registry knows the worker processes, in memory.
 type registry struct {
 	mu      sync.Mutex
@@ -27,10 +31,27 @@ type registry struct {
 
 type worker struct {
 	info job.Worker
+	// principal is who registered the worker. Nobody else speaks for it.
+	principal string
+	// wanted is what an operator asks of it; empty means to run.
+	wanted job.Want
 	// cancelled are tokens whose cancelling the worker has not been told.
 	cancelled []string
 	// told is closed when something is wanted of the worker.
 	told chan struct{}
+}
+
+func (w *worker) call() {
+	close(w.told)
+	w.told = make(chan struct{})
+}
+
+// want is what is wanted of the worker, in the words of the wire.
+func (w *worker) want() job.Want {
+	if w.wanted == "" {
+		return job.WantRun
+	}
+	return w.wanted
 }
 
 // workerRef is a worker in a transaction.
@@ -40,32 +61,46 @@ type workerRef struct {
 }
 
 // put registers a worker, or what it tells anew about itself.
-func (g *registry) put(w job.Worker, now job.Time) {
+func (g *registry) put(w job.Worker, principal string, now job.Time) error {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	w.SeenAt = now
-	if known := g.workers[w.ID]; known != nil {
-		known.info = w
-		return
+	known := g.workers[w.ID]
+	if known == nil {
+		g.forget(now)
+		known = &worker{principal: principal, told: make(chan struct{})}
+		g.workers[w.ID] = known
+	} else if err := known.belongsTo(principal); err != nil {
+		return err
 	}
-	g.forget(now)
-	g.workers[w.ID] = &worker{info: w, told: make(chan struct{})}
+	w.Sizes = known.info.Sizes
+	if r := w.Resized; r != nil && (len(w.Sizes) == 0 || w.Sizes[len(w.Sizes)-1] != *r) {
+		w.Sizes = append(slices.Clone(w.Sizes[max(0, len(w.Sizes)-sizesKept+1):]), *r)
+	}
+	w.Resized = nil
+	known.info = w
+	return nil
+}
+
+func (w *worker) belongsTo(principal string) error {
+	if w.principal != principal {
+		return job.Fault(job.Forbidden, "worker %q belongs to another token; draw an id of your own", w.info.ID)
+	}
+	return nil
 }
 
 // use marks a worker as seen, registering one that is not known by what its call
 // tells, and answers who it is.
-func (g *registry) use(w job.Worker, now job.Time) job.Worker {
+func (g *registry) use(w job.Worker, principal string, now job.Time) (job.Worker, error) {
 	g.mu.Lock()
 	known := g.workers[w.ID]
 	if known != nil {
+		defer g.mu.Unlock()
 		known.info.SeenAt = now
-		w = known.info
+		return known.info, known.belongsTo(principal)
 	}
 	g.mu.Unlock()
-	if known == nil {
-		g.put(w, now)
-	}
-	return w
+	return w, g.put(w, principal, now)
 }
 
 func (g *registry) saw(uid string, now job.Time) {
@@ -84,6 +119,27 @@ func (g *registry) forget(now job.Time) {
 	}
 }
 
+// wants tells what is wanted of a worker, and whether it takes jobs.
+func (g *registry) wants(uid string) (want job.Want, takes bool) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	w := g.workers[uid]
+	if w == nil {
+		return job.WantRun, true
+	}
+	return w.want(), w.want() == job.WantRun && !w.info.Draining
+}
+
+// ask sets what is wanted of a worker.
+func (g *registry) ask(uid string, want job.Want) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if w := g.workers[uid]; w != nil && w.wanted != want {
+		w.wanted = want
+		w.call()
+	}
+}
+
 func (g *registry) tellCancelled(uid, token string) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
@@ -92,22 +148,25 @@ func (g *registry) tellCancelled(uid, token string) {
 		return // told by the next renewal
 	}
 	w.cancelled = append(w.cancelled, token)
-	close(w.told)
-	w.told = make(chan struct{})
+	w.call()
 }
 
-// collect takes the tokens a worker has not been told yet, and the channel that
-// is closed when there is more; known is false for a worker that must register.
-func (g *registry) collect(uid string, now job.Time) (cancelled []string, more <-chan struct{}, known bool) {
+// collect takes what a worker has not been told yet, and the channel that is
+// closed when there is more.
+func (g *registry) collect(uid, principal string, at job.Time) (wanted job.Wanted, more <-chan struct{}, err error) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	w := g.workers[uid]
 	if w == nil {
-		return nil, nil, false
+		return wanted, nil, noWorker(uid)
 	}
-	w.info.SeenAt = now
-	cancelled, w.cancelled = w.cancelled, nil
-	return cancelled, w.told, true
+	if err := w.belongsTo(principal); err != nil {
+		return wanted, nil, err
+	}
+	w.info.SeenAt = at
+	wanted = job.Wanted{Wanted: w.want(), Cancelled: w.cancelled}
+	w.cancelled = nil
+	return wanted, w.told, nil
 }
 
 // list gives the workers that are not forgotten, by name and id.
@@ -117,7 +176,10 @@ func (g *registry) list(now job.Time) []job.Worker {
 	g.forget(now)
 	all := make([]job.Worker, 0, len(g.workers))
 	for _, w := range g.workers {
-		all = append(all, w.info)
+		told := w.info
+		told.Wanted = w.want()
+		told.Silent = now.Sub(told.SeenAt) > presentFor
+		all = append(all, told)
 	}
 	sort.Slice(all, func(i, j int) bool {
 		if all[i].Name != all[j].Name {
@@ -133,7 +195,7 @@ type service []job.Worker
 
 func (g *registry) service(now job.Time) (s service) {
 	for _, w := range g.list(now) {
-		if now.Sub(w.SeenAt) <= presentFor {
+		if !w.Silent {
 			s = append(s, w)
 		}
 	}
@@ -152,6 +214,16 @@ func (s service) serves(queue, task string) (queueServed, taskDone int) {
 		}
 	}
 	return queueServed, taskDone
+}
+
+// do tells how many workers do a task.
+func (s service) do(task string) (n int) {
+	for _, w := range s {
+		if len(w.Tasks) == 0 || slices.Contains(w.Tasks, task) {
+			n++
+		}
+	}
+	return n
 }
 
 // nearest finds a task done in a queue that is perhaps meant by another name.
@@ -175,14 +247,25 @@ func (tx *txn) knowWorker(w job.Worker) (workerRef, error) {
 
 // writeWorker stores who a worker is.
 func (tx *txn) writeWorker(w job.Worker) (workerRef, error) {
-	n, err := tx.e.store.PutWorker(&w, tx.now)
+	n, wanted, err := tx.e.store.PutWorker(&w, tx.now)
 	if tx.newWorkers == nil {
 		tx.newWorkers = map[string]int64{}
 	}
 	tx.newWorkers[w.ID] = n
+	tx.ask(w.ID, wanted)
 	return workerRef{w.ID, n}, err
 }
 
+// ask notes what is wanted of a worker.
+func (tx *txn) ask(uid string, want job.Want) {
+	if tx.wants == nil {
+		tx.wants = map[string]job.Want{}
+	}
+	tx.wants[uid] = want
+}
+
+// publishWorkers makes what was written of workers known, and sends parked takes
+// of those that take no more home.
 func (tx *txn) publishWorkers() {
 	g := &tx.e.registry
 	const most = 10_000
@@ -192,47 +275,137 @@ func (tx *txn) publishWorkers() {
 	for uid, n := range tx.newWorkers {
 		g.numbers[uid] = n
 	}
+	for uid, want := range tx.wants {
+		g.ask(uid, want)
+		if _, takes := g.wants(uid); !takes {
+			tx.e.sendHome(uid)
+		}
+	}
 }
 
-// PutWorker registers a worker process.
-func (e *Engine) PutWorker(ctx context.Context, w job.Worker) error {
-	if err := job.Wrong("the worker was not registered", checkWorker(&w)); err != nil {
-		return err
+// sendHome answers the parked takes of a worker with nothing.
+func (e *Engine) sendHome(uid string) {
+	for _, t := range e.parked {
+		if t.worker.uid == uid && t.claim() {
+			t.answer(nil)
+		}
 	}
-	e.registry.put(w, e.now())
-	return e.do(ctx, func(tx *txn) error {
+}
+
+// PutWorker registers a worker process, or what it tells anew about itself, and
+// answers what is wanted of it.
+func (e *Engine) PutWorker(ctx context.Context, w job.Worker) (job.Wanted, error) {
+	if err := job.Wrong("the worker was not registered", checkWorker(&w)); err != nil {
+		return job.Wanted{}, err
+	}
+	if err := e.registry.put(w, callOf(ctx).Principal, e.now()); err != nil {
+		return job.Wanted{}, err
+	}
+	err := e.do(ctx, func(tx *txn) error {
 		_, err := tx.writeWorker(w)
 		return err
 	})
+	e.watchers.nudge(Changes{Workers: true})
+	want, _ := e.registry.wants(w.ID)
+	return job.Wanted{Wanted: want}, err
+}
+
+// DeleteWorker says that a worker's process has ended: it is no longer listed.
+// Leases it still has end by themselves.
+func (e *Engine) DeleteWorker(ctx context.Context, uid string) error {
+	g := &e.registry
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	w := g.workers[uid]
+	if w == nil {
+		return nil
+	}
+	if err := w.belongsTo(callOf(ctx).Principal); err != nil {
+		return err
+	}
+	delete(g.workers, uid)
+	e.watchers.nudge(Changes{Workers: true})
+	return nil
+}
+
+// AskWorker records what is wanted of a worker: to run, to drain or to leave. It
+// outlives a restart of the service.
+func (e *Engine) AskWorker(ctx context.Context, uid string, want job.Want) (job.Worker, error) {
+	w, err := e.Worker(ctx, uid)
+	if err != nil {
+		return w, err
+	}
+	stored := want
+	if want == job.WantRun {
+		stored = ""
+	}
+	detail := map[string]string{"worker": uid, "name": w.Name}
+	err = e.record(ctx, string(want), 0, detail, func(tx *txn) (func(int64) error, error) {
+		ref, err := tx.knowWorker(w)
+		if err != nil {
+			return nil, err
+		}
+		tx.ask(uid, stored)
+		return nil, tx.e.store.PutWanted(ref.number, stored)
+	})
+	if err != nil {
+		return w, err
+	}
+	e.watchers.nudge(Changes{Workers: true})
+	return e.Worker(ctx, uid)
 }
 
 func checkWorker(w *job.Worker) []job.FieldError {
-	wrong := checkLeaseRequest(&job.LeaseRequest{Worker: w.ID, Queues: w.Queues, Tasks: w.Tasks})
-	if w.Slots < 0 || w.Slots > 100_000 {
-		wrong = append(wrong, job.FieldError{Field: "slots", Message: "is outside 0 to 100000"})
+	wrong := checkLeaseRequest(&job.LeaseRequest{Worker: w.ID, Queues: w.Queues, Tasks: w.Tasks, Weights: w.Weights})
+	for field, n := range map[string]int{"slots": w.Slots, "min_slots": w.MinSlots, "max_slots": w.MaxSlots, "ahead": w.Ahead} {
+		if n < 0 || n > 100_000 {
+			wrong = append(wrong, job.FieldError{Field: field, Message: "is outside 0 to 100000"})
+		}
 	}
-	for field, text := range map[string]string{"name": w.Name, "host": w.Host, "version": w.Version} {
+	texts := map[string]string{"name": w.Name, "host": w.Host, "version": w.Version}
+	if w.Resized != nil {
+		texts["resized.why"] = w.Resized.Why
+	}
+	for field, text := range texts {
 		if len(text) > job.MaxWordBytes {
 			wrong = append(wrong, job.FieldError{Field: field, Message: "is longer than 200 bytes"})
 		}
 	}
+	slices.SortFunc(wrong, func(a, b job.FieldError) int { return cmp.Compare(a.Field, b.Field) })
 	return wrong
 }
 
-// Workers lists the worker processes with what each runs.
+// Workers lists the worker processes with what each of their slots runs.
 func (e *Engine) Workers(ctx context.Context) ([]job.Worker, error) {
-	running := map[string]int{}
+	running := map[string][]job.Slot{}
 	err := e.do(ctx, func(tx *txn) error {
 		for _, l := range tx.e.leases {
-			running[l.worker]++
+			running[l.worker] = append(running[l.worker], tx.tellSlot(l))
 		}
 		return nil
 	})
+	usual := e.usuals()
 	all := e.registry.list(e.now())
 	for i := range all {
-		all[i].Running = running[all[i].ID]
+		w := &all[i]
+		w.Jobs = running[w.ID]
+		w.Running = len(w.Jobs)
+		for k := range w.Jobs {
+			s := &w.Jobs[k]
+			s.UsualMS, s.LongMS = usual(s.Task)
+		}
+		sort.Slice(w.Jobs, func(i, j int) bool { return w.Jobs[i].Job < w.Jobs[j].Job })
 	}
 	return all, err
+}
+
+// tellSlot tells what a lease's slot does.
+func (tx *txn) tellSlot(l *lease) job.Slot {
+	r := l.row
+	return job.Slot{
+		Job: r.ID, Task: tx.taskName(r.Task), Queue: tx.queueOf(r.Queue).name, Attempt: r.Attempt, Since: r.LeasedAt,
+		Progress: l.progress, ReportedAt: l.reportedAt, LeaseEndsAt: tx.now.Add(time.Until(l.ends)), CancelAskedAt: r.CancelAskedAt,
+	}
 }
 
 // Worker tells about one worker process.
@@ -253,27 +426,45 @@ func noWorker(uid string) error {
 	return job.Fault(job.NotFound, "no worker %q is known here; register it with PUT /v1/workers/{id}", uid)
 }
 
-// Wanted is a worker's heartbeat. It answers at once when something is wanted of
-// the worker, else after wait.
-func (e *Engine) Wanted(ctx context.Context, uid string, wait time.Duration) (job.Wanted, error) {
+// Wanted is a worker's heartbeat. It answers at once when a running job is to be
+// cancelled or when what is wanted of the worker is not what it does already,
+// else after wait. doing is what the worker does; empty means to run.
+func (e *Engine) Wanted(ctx context.Context, uid string, doing job.Want, wait time.Duration) (job.Wanted, error) {
+	if doing == "" {
+		doing = job.WantRun
+	}
 	timer := time.NewTimer(min(wait, job.LongestPoll.Go()))
 	defer timer.Stop()
-	for {
-		cancelled, more, known := e.registry.collect(uid, e.now())
-		if !known {
-			return job.Wanted{}, noWorker(uid)
+	for over := false; ; {
+		wanted, more, err := e.registry.collect(uid, callOf(ctx).Principal, e.now())
+		if err != nil {
+			return wanted, err
 		}
-		if len(cancelled) > 0 {
-			return job.Wanted{Wanted: job.WantRun, Cancelled: cancelled}, nil
+		if over || wanted.Wanted != doing || len(wanted.Cancelled) > 0 {
+			wanted.Waiting = e.waitingFor(uid)
+			return wanted, nil
 		}
 		select {
 		case <-more:
 		case <-timer.C:
-			return job.Wanted{Wanted: job.WantRun}, nil
+			over = true
 		case <-ctx.Done():
 			return job.Wanted{}, ctx.Err()
 		case <-e.quit:
 			return job.Wanted{}, errStopping
 		}
 	}
+}
+
+// waitingFor counts the jobs that are ready for a worker.
+func (e *Engine) waitingFor(uid string) int64 {
+	e.registry.mu.Lock()
+	w := e.registry.workers[uid]
+	if w == nil {
+		e.registry.mu.Unlock()
+		return 0
+	}
+	queues, tasks := w.info.Queues, w.info.Tasks
+	e.registry.mu.Unlock()
+	return e.view.readyFor(queues, tasks)
 }

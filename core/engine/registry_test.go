@@ -22,9 +22,10 @@ func TestWorkersComeAndGo(t *testing.T) {
 		require.NoError(t, err)
 		defer func() { require.NoError(t, e.Close()) }()
 		ctx := t.Context()
-		_, err = e.Wanted(ctx, "quay-7", time.Second)
+		_, err = e.Wanted(ctx, "quay-7", job.WantRun, time.Second)
 		require.ErrorContains(t, err, "register it")
-		require.NoError(t, e.PutWorker(ctx, job.Worker{ID: "quay-7", Name: "quay", Queues: []string{"common"}, Slots: 2}))
+		_, err = e.PutWorker(ctx, job.Worker{ID: "quay-7", Name: "quay", Queues: []string{"common"}, Slots: 2})
+		require.NoError(t, err)
 		j, err := e.Enqueue(ctx, job.Spec{Task: "tide.predict"})
 		require.NoError(t, err)
 		a, err := e.Lease(ctx, job.LeaseRequest{Worker: "quay-7", Queues: []string{"common"}, Limit: 1})
@@ -36,13 +37,13 @@ func TestWorkersComeAndGo(t *testing.T) {
 
 		// A heartbeat waits as long as asked, or until something is wanted.
 		began := time.Now()
-		wanted, err := e.Wanted(ctx, "quay-7", 20*time.Second)
+		wanted, err := e.Wanted(ctx, "quay-7", job.WantRun, 20*time.Second)
 		require.NoError(t, err)
 		assert.Empty(t, wanted.Cancelled)
 		assert.Equal(t, 20*time.Second, time.Since(began))
 		told := make(chan job.Wanted, 1)
 		go func() {
-			wanted, err := e.Wanted(ctx, "quay-7", 20*time.Second)
+			wanted, err := e.Wanted(ctx, "quay-7", job.WantRun, 20*time.Second)
 			assert.NoError(t, err)
 			told <- wanted
 		}()

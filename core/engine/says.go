@@ -13,7 +13,13 @@ type standing struct {
 	failed int64
 	// untaken are ready jobs that no living worker takes, by queue and task.
 	untaken []untaken
+	// paused are queues that somebody has paused.
+	paused []job.Queue
+	// typos are queues that are served and not there, with one that is.
+	typos []typo
 }
+
+type typo struct{ worker, queue, nearest string }
 
 type untaken struct {
 	queue, task string
@@ -34,6 +40,13 @@ func says(s standing) []job.Saying {
 			break
 		}
 		all = append(all, u.say())
+	}
+	for _, q := range s.paused {
+		text := fmt.Sprintf("Queue %s has been paused by %s since %s; nothing of it starts.", q.Name, q.PausedBy, q.PausedAt)
+		all = append(all, job.Saying{Text: text, Wrong: q.Counts[job.Ready] > 0, State: job.Ready, Queue: q.Name})
+	}
+	for _, t := range s.typos {
+		all = append(all, job.Saying{Text: fmt.Sprintf("Worker %s serves queue %s, which has no jobs%s.", t.worker, t.queue, job.Perhaps(t.nearest)), Wrong: true})
 	}
 	if n := s.counts[job.Dead]; n > 0 {
 		all = append(all, job.Saying{Text: count(n, "dead letter waits", "dead letters wait") + " for a fix.", Wrong: true, State: job.Dead})

@@ -84,7 +84,13 @@ func (tx *txn) settle(s *settlement) (job.SettleResult, error) {
 		res.Errors = err.(*job.Problem).Fields
 		return res, nil
 	}
-	row, err := tx.end(l, s, job.BySettle)
+	if res.Errors = tx.checkReport(l, &s.Report); res.Errors != nil {
+		return res, nil
+	}
+	if err := tx.report(l, &s.Report); err != nil {
+		return res, err
+	}
+	row, err := tx.end(tx.lease(id), s, job.BySettle)
 	if err != nil {
 		return res, err
 	}
@@ -121,7 +127,7 @@ func (tx *txn) end(l *lease, s *settlement, by job.Cause) (*store.Row, error) {
 	ended := *l
 	ended.row = &row
 	tx.putLease(row.ID, nil)
-	if err := tx.e.store.InsertAttempt(endedAttempt(&row, s, tx.now)); err != nil {
+	if err := tx.e.store.InsertAttempt(endedAttempt(&ended, s, tx.now)); err != nil {
 		return nil, err
 	}
 	if !s.Outcome.Counts() {
@@ -138,11 +144,10 @@ func (tx *txn) follow(l *lease, s *settlement, by job.Cause) error {
 	}
 	switch s.Outcome {
 	case job.OutcomeDone:
-		if len(s.Result) > 0 {
-			if err := tx.e.store.Result(r.ID, s.Result); err != nil {
-				return err
-			}
+		if err := tx.keepResult(l, s.Result); err != nil {
+			return err
 		}
+		tx.runs = append(tx.runs, taskRun{r.Task, runMS(s.RunMS, r.LeasedAt, tx.now)})
 		return tx.finish(r, job.Done, "", "", by)
 	case job.OutcomeSkipped:
 		return tx.finish(r, job.Skipped, job.ByHandler, job.Cut(s.ReasonText, job.MaxReasonText), by)
@@ -158,10 +163,52 @@ func (tx *txn) follow(l *lease, s *settlement, by job.Cause) error {
 	}
 }
 
-func endedAttempt(r *store.Row, s *settlement, now job.Time) *store.Attempt {
+// keepResult stores a result for as long as the job's policy says.
+func (tx *txn) keepResult(l *lease, result []byte) error {
+	kept := l.policy.KeepResult
+	if len(result) == 0 || kept != nil && *kept == 0 {
+		return nil
+	}
+	if kept != nil {
+		until := tx.now.Add(kept.Go())
+		if tx.nextDrop == 0 || until < tx.nextDrop {
+			tx.nextDrop = until
+		}
+		if err := tx.e.store.KeepResult(l.row.ID, until); err != nil {
+			return err
+		}
+	}
+	return tx.e.store.Result(l.row.ID, result)
+}
+
+// dropResults removes results that are no longer kept.
+func (tx *txn) dropResults() error {
+	if tx.nextDrop == 0 || tx.nextDrop > tx.now {
+		return nil
+	}
+	const most = 200
+	over, err := tx.e.store.ResultsOver(tx.now, most)
+	if err != nil {
+		return err
+	}
+	for _, id := range over {
+		if err := tx.e.store.DropResult(id); err != nil {
+			return err
+		}
+		tx.touched = append(tx.touched, id)
+	}
+	tx.nextDrop, err = tx.e.store.NextResult()
+	return err
+}
+
+func endedAttempt(l *lease, s *settlement, now job.Time) *store.Attempt {
+	r := l.row
 	a := &store.Attempt{
 		Job: r.ID, N: r.Attempt, Round: r.Round, Worker: r.Worker, Token: r.Token, StartedAt: r.LeasedAt, EndedAt: now,
-		RunMS: s.RunMS, Outcome: s.Outcome, Counted: s.Outcome.Counts(),
+		RunMS: s.RunMS, Outcome: s.Outcome, Counted: s.Outcome.Counts(), Percent: -1, LogLines: l.lines,
+	}
+	if l.progress != nil {
+		a.Percent, a.Note = l.progress.Percent, l.progress.Note
 	}
 	if s.Error != nil {
 		a.ErrorType = job.Cut(s.Error.Type, job.MaxErrorType)

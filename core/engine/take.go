@@ -4,10 +4,13 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"maps"
+	"slices"
 	"sync/atomic"
 	"time"
 
 	"humblemule/core/job"
+	"humblemule/core/order"
 	"humblemule/core/store"
 )
 
@@ -101,10 +104,15 @@ func (e *Engine) Lease(ctx context.Context, req job.LeaseRequest) (job.LeaseAnsw
 	if err != nil {
 		return job.LeaseAnswer{}, err
 	}
-	who := e.registry.use(job.Worker{ID: req.Worker, Queues: req.Queues, Tasks: req.Tasks}, e.now())
+	call := callOf(ctx)
+	who, err := e.registry.use(job.Worker{ID: req.Worker, Queues: req.Queues, Tasks: req.Tasks, Weights: req.Weights}, call.Principal, e.now())
+	if err != nil {
+		return job.LeaseAnswer{}, err
+	}
 	wait := min(req.Wait, job.LongestPoll)
-	t := &take{ctx: ctx, req: &req, call: identify(callOf(ctx)), park: wait > 0 && len(req.Settle) == 0, done: make(chan struct{})}
+	t := &take{ctx: ctx, req: &req, call: identify(call), park: wait > 0 && len(req.Settle) == 0 && req.Job == 0, done: make(chan struct{})}
 	var results []job.SettleResult
+	most, takes := req.Limit+req.Ahead, false
 	err = e.do(ctx, func(tx *txn) error {
 		if results, err = tx.settleAll(settlements); err != nil {
 			return err
@@ -113,23 +121,50 @@ func (e *Engine) Lease(ctx context.Context, req job.LeaseRequest) (job.LeaseAnsw
 			return err
 		}
 		t.leases = nil
-		if req.Limit > 0 {
-			tx.takes = append(tx.takes, t)
+		if _, takes = e.registry.wants(req.Worker); !takes || most == 0 {
+			return nil
 		}
+		if err := tx.canTake(req.Job); err != nil {
+			return err
+		}
+		tx.takes = append(tx.takes, t)
 		return nil
 	})
 	if err != nil {
 		return job.LeaseAnswer{}, err
 	}
 	answer := job.LeaseAnswer{Leases: []job.Lease{}, Results: results, Wanted: job.WantRun}
-	if req.Limit > 0 && e.await(t, wait.Go()) {
+	if takes && most > 0 && e.await(t, wait.Go()) {
 		if t.err != nil {
 			return job.LeaseAnswer{}, t.err
 		}
 		answer.Leases = append(answer.Leases, t.leases...)
 	}
 	e.registry.saw(req.Worker, e.now())
+	answer.Wanted, _ = e.registry.wants(req.Worker)
+	if len(answer.Leases) == most { // else nothing is left for it
+		answer.Waiting = e.view.readyFor(req.Queues, req.Tasks)
+	}
 	return answer, nil
+}
+
+// canTake tells whether a job that is asked for by its id may be leased.
+func (tx *txn) canTake(id int64) error {
+	if id == 0 {
+		return nil
+	}
+	r, err := tx.e.store.Row(id)
+	switch {
+	case err != nil:
+		return err
+	case r == nil:
+		return noJob(id)
+	case r.State != job.Ready:
+		return job.Fault(job.WrongState, "job %d is %s; only a ready job can be taken by its id", id, r.State)
+	case tx.paused(tx.queueOf(r.Queue)):
+		return job.Fault(job.WrongState, "job %d is in queue %s, which is paused; resume the queue first", id, tx.queueOf(r.Queue).name)
+	}
+	return nil
 }
 
 // await waits for a take's answer, at most as long as asked, and tells whether
@@ -162,7 +197,7 @@ func checkLeaseRequest(req *job.LeaseRequest) (wrong []job.FieldError) {
 	if req.Worker == "" || len(req.Worker) > job.MaxWordBytes {
 		add("worker", "is the worker's own id, 1 to %d bytes", job.MaxWordBytes)
 	}
-	if len(req.Queues) == 0 {
+	if len(req.Queues) == 0 && req.Job == 0 {
 		add("queues", "is empty; name the queues to take from, such as common")
 	}
 	for i, q := range req.Queues {
@@ -173,6 +208,23 @@ func checkLeaseRequest(req *job.LeaseRequest) (wrong []job.FieldError) {
 	}
 	if req.Limit < 0 || req.Limit > job.MaxLeaseItems {
 		add("limit", "%d is outside 0 to %d", req.Limit, job.MaxLeaseItems)
+	}
+	if req.Ahead < 0 || req.Limit+req.Ahead > job.MaxLeaseItems {
+		add("ahead", "%d is outside 0 to %d, limit included", req.Ahead, job.MaxLeaseItems)
+	}
+	if req.Share != "" && req.Share != job.ByList && req.Share != job.ByWeight {
+		add("share", "%q is no way to share; it is by_list or by_weight", req.Share)
+	}
+	if req.Job < 0 {
+		add("job", "%d is no id of a job", req.Job)
+	}
+	for _, name := range slices.Sorted(maps.Keys(req.Weights)) {
+		if !slices.Contains(req.Queues, name) {
+			add("weights."+name, "names a queue that is not in queues")
+		}
+		if w := req.Weights[name]; w < 1 || w > job.MaxWeight {
+			add("weights."+name, "%d is outside 1 to %d", w, job.MaxWeight)
+		}
 	}
 	if req.Lease != 0 && (req.Lease < job.ShortestLease || req.Lease > job.LongestLease) {
 		add("lease", "%s is outside 1s to 1h", req.Lease)
@@ -195,8 +247,14 @@ func (tx *txn) deal() error {
 	for _, t := range append(tx.e.parked[:len(tx.e.parked):len(tx.e.parked)], tx.takes...) {
 		if t.live() {
 			t.leases = nil
+			if t.req.Job != 0 {
+				if err := tx.dealNamed(t); err != nil {
+					return err
+				}
+				continue
+			}
 			takes = append(takes, t)
-			wanted += t.req.Limit
+			wanted += t.req.Limit + t.req.Ahead
 		}
 	}
 	read := map[groupID]*heads{}
@@ -225,7 +283,7 @@ func (tx *txn) dealOne(t *take, read map[groupID]*heads, wanted int) (more bool,
 			return false, err
 		}
 	}
-	h, err := tx.best(t.req, read, wanted)
+	h, err := tx.best(t, read, wanted)
 	if err != nil || h == nil || !t.claim() {
 		return false, err
 	}
@@ -236,34 +294,78 @@ func (tx *txn) dealOne(t *take, read map[groupID]*heads, wanted int) (more bool,
 		return false, err
 	}
 	t.leases = append(t.leases, l)
-	return len(t.leases) < t.req.Limit, nil
+	return len(t.leases) < t.req.Limit+t.req.Ahead, nil
 }
 
-// best finds the head that goes first of those that a request may have: of the
-// first of its queues that has any, the highest level, then the lowest rank.
-func (tx *txn) best(req *job.LeaseRequest, read map[groupID]*heads, wanted int) (*heads, error) {
-	for _, name := range req.Queues {
+// dealNamed leases the job that a take names, if it is still ready. It comes
+// before any heads are read, so that none of them is this job.
+func (tx *txn) dealNamed(t *take) error {
+	replayed, err := tx.replayLeases(t)
+	if err != nil || replayed {
+		return err
+	}
+	row, err := tx.e.store.Row(t.req.Job)
+	if err != nil || row == nil || row.State != job.Ready || !t.claim() {
+		return err
+	}
+	l, err := tx.leaseTo(t, row)
+	t.leases = append(t.leases, l)
+	return err
+}
+
+// best finds the head that goes first of those that a take may have: that of the
+// first of its queues that has any or, by weight, of the queue whose turn it is.
+func (tx *txn) best(t *take, read map[groupID]*heads, wanted int) (*heads, error) {
+	byWeight := t.req.Share == job.ByWeight
+	var open []string
+	firsts := map[string]*heads{}
+	for _, name := range t.req.Queues {
 		q := tx.queue(name)
-		if q == nil {
+		if q == nil || tx.paused(q) {
 			continue
 		}
-		var first *heads
-		var err error
-		look := func(task int64) {
-			if err != nil {
-				return
-			}
-			var h *heads
-			if h, err = tx.head(q, task, read, wanted); h != nil && (first == nil || goesFirst(h.rows[0], first.rows[0])) {
-				first = h
-			}
-		}
-		tx.eachTask(q, req.Tasks, look)
-		if err != nil || first != nil {
+		first, err := tx.firstOf(q, t.req.Tasks, read, wanted)
+		if err != nil || first != nil && !byWeight {
 			return first, err
 		}
+		if first != nil && firsts[name] == nil {
+			open, firsts[name] = append(open, name), first
+		}
 	}
-	return nil, nil
+	if len(open) == 0 {
+		return nil, nil
+	}
+	return firsts[tx.e.turnsOf(t.worker.uid).Next(open, t.weight)], nil
+}
+
+func (t *take) weight(queue string) int { return max(t.req.Weights[queue], 1) }
+
+// turnsOf are the turns of a worker's queues. They are only a fair order: where a
+// transaction fails after a turn was taken nothing is lost but that turn.
+func (e *Engine) turnsOf(uid string) order.Turns {
+	const most = 10_000
+	if len(e.turns) > most {
+		clear(e.turns)
+	}
+	if e.turns[uid] == nil {
+		e.turns[uid] = order.Turns{}
+	}
+	return e.turns[uid]
+}
+
+// firstOf finds the head of a queue that goes first: the highest level, then the
+// lowest rank.
+func (tx *txn) firstOf(q *queue, tasks []string, read map[groupID]*heads, wanted int) (first *heads, err error) {
+	tx.eachTask(q, tasks, func(task int64) {
+		if err != nil {
+			return
+		}
+		var h *heads
+		if h, err = tx.head(q, task, read, wanted); h != nil && (first == nil || goesFirst(h.rows[0], first.rows[0])) {
+			first = h
+		}
+	})
+	return first, err
 }
 
 func goesFirst(a, b *store.Row) bool {

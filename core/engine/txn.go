@@ -5,7 +5,6 @@ import (
 
 	"humblemule/core/job"
 	"humblemule/core/store"
-	"humblemule/core/trend"
 )
 
 // txn is one transaction: what the commands have changed so far, over what the
@@ -27,9 +26,13 @@ type txn struct {
 	takes      []*take // new in this transaction
 	nextDue    job.Time
 	nextSweep  job.Time
+	nextDrop   job.Time
 	touched    []int64  // jobs that changed otherwise than by a move
 	asked      []*lease // cancelling was asked
 	newWorkers map[string]int64
+	wants      map[string]job.Want
+	pauses     map[*queue]pause
+	runs       []taskRun
 }
 
 type groupID struct{ queue, task int64 }
@@ -42,7 +45,7 @@ type move struct {
 
 func (e *Engine) begin() *txn {
 	return &txn{
-		e: e, now: e.now(), nextJob: e.nextJob, nextDue: e.nextDue, nextSweep: e.nextSweep,
+		e: e, now: e.now(), nextJob: e.nextJob, nextDue: e.nextDue, nextSweep: e.nextSweep, nextDrop: e.nextDrop,
 		counts: map[groupID]*stateCounts{},
 	}
 }
@@ -171,9 +174,8 @@ func (tx *txn) kept(g groupID) (c stateCounts) {
 // publish makes the transaction the engine's memory. It runs after the commit.
 func (tx *txn) publish() {
 	e := tx.e
-	e.nextJob, e.nextDue, e.nextSweep = tx.nextJob, tx.nextDue, tx.nextSweep
+	e.nextJob, e.nextDue, e.nextSweep, e.nextDrop = tx.nextJob, tx.nextDue, tx.nextSweep, tx.nextDrop
 	e.receipts.publish(tx)
-	tx.publishWorkers()
 	tx.publishView()
 	tx.publishLeases()
 	for id, r := range tx.released {
@@ -181,18 +183,19 @@ func (tx *txn) publish() {
 	}
 	tx.forgetReleases()
 	e.parked = append(e.parked, tx.takes...)
+	tx.publishWorkers()
 	e.parked = slices.DeleteFunc(e.parked, func(t *take) bool { return t.answerIfOver() })
 	for _, l := range tx.asked {
 		e.registry.tellCancelled(l.worker, l.token())
 	}
-	if len(tx.moves)+len(tx.asked)+len(tx.touched) > 0 {
+	if len(tx.moves)+len(tx.asked)+len(tx.touched)+len(tx.pauses) > 0 {
 		e.watchers.publish(tx)
 	}
 }
 
 func (tx *txn) publishView() {
 	v := &tx.e.view
-	if len(tx.moves)+len(tx.touched)+len(tx.policies) == 0 {
+	if len(tx.moves)+len(tx.touched)+len(tx.policies)+len(tx.pauses) == 0 {
 		return
 	}
 	v.mu.Lock()
@@ -218,9 +221,10 @@ func (tx *txn) publishView() {
 			kept[state] += n
 		}
 	}
-	for _, m := range tx.moves {
-		v.moves.Add(tx.now, trend.Move{Queue: m.queue, From: m.from, To: m.to})
+	for q, p := range tx.pauses {
+		q.pause = p
 	}
+	tx.publishTrends()
 }
 
 func (tx *txn) publishLeases() {

@@ -24,6 +24,9 @@ type Changes struct {
 	// Jobs are the ids of changed jobs; Many says that there were more.
 	Jobs []int64
 	Many bool
+	// Queues and Workers say that settings of queues, or who the workers are and
+	// what is wanted of them, have changed.
+	Queues, Workers bool
 	// Reset says that everything may have changed.
 	Reset bool
 }
@@ -34,8 +37,7 @@ type Watcher struct {
 	C    chan struct{}
 	e    *Engine
 	ids  map[int64]struct{}
-	many bool
-	anew bool
+	more Changes // all but Jobs
 }
 
 // Watch begins to follow what changes.
@@ -61,12 +63,12 @@ func (w *Watcher) Close() {
 func (w *Watcher) Take() Changes {
 	w.e.watchers.mu.Lock()
 	defer w.e.watchers.mu.Unlock()
-	c := Changes{Many: w.many, Reset: w.anew}
+	c := w.more
 	for id := range w.ids {
 		c.Jobs = append(c.Jobs, id)
 	}
 	clear(w.ids)
-	w.many, w.anew = false, false
+	w.more = Changes{}
 	return c
 }
 
@@ -79,7 +81,7 @@ func (w *Watcher) signal() {
 
 func (w *Watcher) add(id int64) {
 	if len(w.ids) >= mostChanged {
-		w.many = true
+		w.more.Many = true
 		return
 	}
 	w.ids[id] = struct{}{}
@@ -106,6 +108,18 @@ func (ws *watchers) publish(tx *txn) {
 		for _, id := range tx.touched {
 			w.add(id)
 		}
+		w.more.Queues = w.more.Queues || len(tx.pauses) > 0
+		w.signal()
+	}
+}
+
+// nudge tells the watchers of changes that are in no transaction.
+func (ws *watchers) nudge(c Changes) {
+	ws.mu.Lock()
+	defer ws.mu.Unlock()
+	for w := range ws.all {
+		w.more.Queues = w.more.Queues || c.Queues
+		w.more.Workers = w.more.Workers || c.Workers
 		w.signal()
 	}
 }
@@ -125,7 +139,7 @@ func (ws *watchers) reset() {
 		ws.wake(id)
 	}
 	for w := range ws.all {
-		w.anew = true
+		w.more.Reset = true
 		w.signal()
 	}
 }

@@ -55,6 +55,13 @@ type Queue struct {
 	OldestReadyMS int64 `json:"oldest_ready_ms"`
 	// Workers is how many living workers serve the queue.
 	Workers int `json:"workers"`
+	// PausedBy and PausedAt tell who has paused it, and since when.
+	PausedBy string `json:"paused_by,omitzero"`
+	PausedAt Time   `json:"paused_at,omitzero"`
+	// InPerMinute and OutPerMinute are how many jobs came and how many were
+	// finished a minute, over the last five.
+	InPerMinute  float64 `json:"in_per_minute"`
+	OutPerMinute float64 `json:"out_per_minute"`
 }
 
 // Stats is how things stand now, over all queues or those asked for.

@@ -15,7 +15,7 @@ type Patch struct {
 // The fields that a patch may name: of a job that is unfinished and does not
 // run, and of a finished one.
 var (
-	patchable         = []string{"queue", "priority", "run_at", "max_attempts", "retry", "timeout", "labels", "owner", "payload"}
+	patchable         = []string{"queue", "priority", "run_at", "max_attempts", "retry", "timeout", "keep_result", "labels", "owner", "payload"}
 	patchableFinished = []string{"labels", "payload"}
 )
 
@@ -51,6 +51,8 @@ func (p *Patch) Apply(s Spec) Spec {
 			s.Retry = p.Spec.Retry
 		case "timeout":
 			s.Timeout = p.Spec.Timeout
+		case "keep_result":
+			s.KeepResult = p.Spec.KeepResult
 		case "labels":
 			s.Labels = p.labels(s.Labels)
 		case "owner":
@@ -62,17 +64,21 @@ func (p *Patch) Apply(s Spec) Spec {
 	return s
 }
 
-// labels merges the patch's labels into others: an empty value removes one, and
-// null all.
+// labels merges the patch's labels into others; null removes all.
 func (p *Patch) labels(others map[string]string) map[string]string {
 	if p.Spec.Labels == nil {
 		return nil
 	}
+	return MergeLabels(others, p.Spec.Labels)
+}
+
+// MergeLabels lays labels over others: an empty value removes one.
+func MergeLabels(others, over map[string]string) map[string]string {
 	merged := map[string]string{}
 	for name, value := range others {
 		merged[name] = value
 	}
-	for name, value := range p.Spec.Labels {
+	for name, value := range over {
 		if value == "" {
 			delete(merged, name)
 		} else {
@@ -86,7 +92,7 @@ func (p *Patch) labels(others map[string]string) map[string]string {
 func (j *Job) SpecOf() Spec {
 	s := Spec{
 		Task: j.Task, Queue: j.Queue, Priority: &j.Priority, RunAt: j.RunAt, MaxAttempts: &j.MaxAttempts, Retry: j.Retry,
-		Timeout: j.Timeout, Owner: j.Owner, Labels: j.Labels, Key: j.Key, Traceparent: j.Traceparent,
+		Timeout: j.Timeout, KeepResult: j.KeepResult, Owner: j.Owner, Labels: j.Labels, Key: j.Key, Traceparent: j.Traceparent,
 	}
 	if j.Payload != nil {
 		s.Payload = json.RawMessage(j.Payload)

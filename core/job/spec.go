@@ -54,13 +54,16 @@ type Spec struct {
 	// Key is a name of the producer's own by which the job is found, at most
 	// 200 bytes. Keys need not be unique.
 	Key string `json:"key,omitzero"`
+	// KeepResult is how long the result is kept after the job is done; nil
+	// means as long as the job, zero not at all.
+	KeepResult *Duration `json:"keep_result,omitzero"`
 	// Traceparent is a W3C Trace Context header, handed to the worker.
 	Traceparent string `json:"traceparent,omitzero"`
 }
 
 // NotBuiltYet lists fields of a spec that the wire reserves and this version
 // refuses by name.
-var NotBuiltYet = map[string]bool{"start_by": true, "lane": true, "dedupe": true, "keep_result": true, "after": true}
+var NotBuiltYet = map[string]bool{"start_by": true, "lane": true, "dedupe": true, "after": true}
 
 // Retry says how long a failed job waits for its next attempt.
 //
@@ -267,11 +270,13 @@ type Policy struct {
 	Retry       Retry    `json:"retry"`
 	MaxAttempts int      `json:"max_attempts"`
 	Timeout     Duration `json:"timeout,omitzero"`
+	// KeepResult is how long the result is kept; nil means as long as the job.
+	KeepResult *Duration `json:"keep_result,omitzero"`
 }
 
 // Policy gives the spec's policy with every default filled in.
 func (s *Spec) Policy() Policy {
-	p := Policy{MaxAttempts: DefaultMaxAttempts, Timeout: s.Timeout}
+	p := Policy{MaxAttempts: DefaultMaxAttempts, Timeout: s.Timeout, KeepResult: s.KeepResult}
 	if s.MaxAttempts != nil {
 		p.MaxAttempts = *s.MaxAttempts
 	}

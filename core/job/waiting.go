@@ -19,6 +19,9 @@ type Wait struct {
 	// Ahead is how many ready jobs of the queue go first, counted to at most
 	// AheadCounted+1.
 	Ahead int
+	// PausedBy has paused the queue at PausedAt; zero where nobody has.
+	PausedBy string
+	PausedAt Time
 	// QueueServed and TaskDone tell whether a living worker serves the queue,
 	// and whether one that serves it does the task.
 	QueueServed, TaskDone bool
@@ -44,6 +47,8 @@ func WaitingBecause(w Wait) string {
 
 func readyBecause(w Wait) string {
 	switch {
+	case w.PausedAt != 0:
+		return fmt.Sprintf("Queue %s has been paused by %s since %s. Resume it.", w.Queue, w.PausedBy, w.PausedAt)
 	case !w.QueueServed:
 		return fmt.Sprintf("No worker serves queue %s. Start one that does.", w.Queue)
 	case !w.TaskDone:

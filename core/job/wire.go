@@ -19,6 +19,7 @@ type Job struct {
 	MaxAttempts int               `json:"max_attempts"`
 	Retry       *Retry            `json:"retry,omitzero"`
 	Timeout     Duration          `json:"timeout,omitzero"`
+	KeepResult  *Duration         `json:"keep_result,omitzero"`
 
 	// Round counts the enqueue and every requeue, from 1 on.
 	Round int `json:"round"`
@@ -36,6 +37,13 @@ type Job struct {
 	CancelAskedAt Time `json:"cancel_asked_at,omitzero"`
 	// LeaseEndsAt is when the lease of a running job ends unless renewed.
 	LeaseEndsAt Time `json:"lease_ends_at,omitzero"`
+	// Progress is what the handler of a running job has told last, at ReportedAt.
+	Progress   *Progress `json:"progress,omitzero"`
+	ReportedAt Time      `json:"reported_at,omitzero"`
+	// UsualMS and LongMS are how long half, and 19 of 20, of the recent runs of
+	// the task took; absent where too few are known.
+	UsualMS int64 `json:"usual_ms,omitzero"`
+	LongMS  int64 `json:"long_ms,omitzero"`
 
 	Payload json.RawMessage `json:"payload,omitzero"`
 	// PayloadHead is the first 200 bytes of the payload, in lists.
@@ -43,6 +51,9 @@ type Job struct {
 	// PayloadBytes is the payload's length.
 	PayloadBytes int             `json:"payload_bytes"`
 	Result       json.RawMessage `json:"result,omitzero"`
+	// ResultUntil is until when the result of a done job is kept, where that is
+	// shorter than the job is.
+	ResultUntil Time `json:"result_until,omitzero"`
 	// Attempts are in order; those between the first 10 and the last 90 are
 	// only counted, in AttemptsFolded.
 	Attempts       []Attempt `json:"attempts,omitzero"`
@@ -71,6 +82,65 @@ type Attempt struct {
 	Error   *Failure `json:"error,omitzero"`
 	// RunMS is the handler's own measure of its run, in milliseconds.
 	RunMS int64 `json:"run_ms,omitzero"`
+	// Progress is the last the handler told; LogLines is how many lines it
+	// wrote, of which the first and last are kept.
+	Progress *Progress `json:"progress,omitzero"`
+	LogLines int       `json:"log_lines,omitzero"`
+}
+
+// Progress is how far a handler has come.
+type Progress struct {
+	// Percent is 0 to 100.
+	Percent float64 `json:"percent"`
+	// Note is at most 200 bytes; longer ones are cut.
+	Note string `json:"note,omitzero"`
+}
+
+// Report is what a handler tells of its job while it runs, or at its end.
+type Report struct {
+	Progress *Progress `json:"progress,omitzero"`
+	// Log is lines of text, each cut at 1000 bytes.
+	Log []string `json:"log,omitzero"`
+	// LogFrom is the number, from 1 on, of the first of these lines within the
+	// attempt. Lines that are kept already are passed over, so that a report may
+	// be sent twice. Zero means that they follow the last one kept.
+	LogFrom int `json:"log_from,omitzero"`
+	// Labels are merged into those of the job; an empty value removes one.
+	Labels map[string]string `json:"labels,omitzero"`
+}
+
+// Empty tells whether nothing is reported.
+func (r *Report) Empty() bool { return r.Progress == nil && len(r.Log) == 0 && len(r.Labels) == 0 }
+
+// Check answers what of a report is wrong and is left out.
+func (r *Report) Check() []FieldError {
+	var c checks
+	if r.Progress != nil && !(r.Progress.Percent >= 0 && r.Progress.Percent <= 100) {
+		c.add("progress.percent", "%v is outside 0 to 100", r.Progress.Percent)
+	}
+	if len(r.Log) > MaxReportLines {
+		c.add("log", "holds %d lines; at most %d are taken at once", len(r.Log), MaxReportLines)
+	}
+	if r.LogFrom < 0 {
+		c.add("log_from", "%d is negative; the first line of an attempt is 1", r.LogFrom)
+	}
+	c.labels(r.Labels)
+	return c
+}
+
+// LogLine is a line that a handler wrote.
+type LogLine struct {
+	Attempt int    `json:"attempt"`
+	N       int    `json:"n"`
+	At      Time   `json:"at"`
+	Text    string `json:"text"`
+}
+
+// Log is a page of the lines of a job's attempts, in order.
+type Log struct {
+	Lines []LogLine `json:"lines"`
+	// More tells that there are lines after the last one here.
+	More bool `json:"more,omitzero"`
 }
 
 // Failure is why an attempt did not succeed.
@@ -89,6 +159,13 @@ const (
 	MaxReasonText   = 2000
 	MaxResultBytes  = 64 << 10
 	MaxLeaseItems   = 1000
+	// MaxReportLines is how many lines one report may hold.
+	MaxReportLines = 1000
+	MaxLogLine     = 1000
+	MaxNote        = 200
+	// Of the lines of one attempt the first and the last are kept.
+	FirstLines = 100
+	LastLines  = 400
 )
 
 // Error types that the service and the pools set themselves.
@@ -124,9 +201,70 @@ type Worker struct {
 	Tasks     []string `json:"tasks,omitzero"`
 	StartedAt Time     `json:"started_at,omitzero"`
 
-	// SeenAt and Running are told by the service.
-	SeenAt  Time `json:"seen_at,omitzero"`
-	Running int  `json:"running"`
+	// MinSlots and MaxSlots are the bounds of a pool that grows and shrinks by
+	// itself; zero where it does not. Resized is its last change.
+	MinSlots int     `json:"min_slots,omitzero"`
+	MaxSlots int     `json:"max_slots,omitzero"`
+	Resized  *Resize `json:"resized,omitzero"`
+	// Weights share the slots between the queues; absent where the first named
+	// queue goes first.
+	Weights map[string]int `json:"weights,omitzero"`
+	// Ahead is how many jobs the pool holds unstarted at most.
+	Ahead int `json:"ahead,omitzero"`
+	// Draining tells that the process takes no more jobs by its own decision,
+	// such as after a SIGTERM.
+	Draining bool `json:"draining,omitzero"`
+
+	// What follows is told by the service. Wanted is what was asked of the
+	// worker; Silent that it has not been seen for longer than it should.
+	Wanted  Want   `json:"wanted,omitzero"`
+	SeenAt  Time   `json:"seen_at,omitzero"`
+	Silent  bool   `json:"silent,omitzero"`
+	Running int    `json:"running"`
+	Jobs    []Slot `json:"jobs,omitzero"`
+	// Sizes are the last changes of the number of slots, oldest first.
+	Sizes []Resize `json:"sizes,omitzero"`
+}
+
+// Resize is a change of a pool's number of slots.
+type Resize struct {
+	At   Time   `json:"at"`
+	From int    `json:"from"`
+	To   int    `json:"to"`
+	Why  string `json:"why"`
+}
+
+// Slot is what a slot of a worker does.
+type Slot struct {
+	Job      int64     `json:"job"`
+	Task     string    `json:"task"`
+	Queue    string    `json:"queue"`
+	Attempt  int       `json:"attempt"`
+	Since    Time      `json:"since"`
+	Progress *Progress `json:"progress,omitzero"`
+	// ReportedAt is when the handler last told anything.
+	ReportedAt Time `json:"reported_at,omitzero"`
+	// LeaseEndsAt is when the lease ends unless it is renewed.
+	LeaseEndsAt   Time  `json:"lease_ends_at"`
+	CancelAskedAt Time  `json:"cancel_asked_at,omitzero"`
+	UsualMS       int64 `json:"usual_ms,omitzero"`
+	LongMS        int64 `json:"long_ms,omitzero"`
+}
+
+// Spans tells how long things took, in milliseconds.
+type Spans struct {
+	Count int64 `json:"count"`
+	P50MS int64 `json:"p50_ms"`
+	P95MS int64 `json:"p95_ms"`
+	MaxMS int64 `json:"max_ms"`
+}
+
+// Task is a task with its counts and the run times of its recent done attempts.
+type Task struct {
+	Name    string          `json:"name"`
+	Counts  map[State]int64 `json:"counts"`
+	Run     *Spans          `json:"run,omitzero"`
+	Workers int             `json:"workers"`
 }
 
 // The bounds of a lease's length and of a long poll.
@@ -143,8 +281,19 @@ type LeaseRequest struct {
 	Queues []string `json:"queues"`
 	// Tasks are those the worker has handlers for; none means any.
 	Tasks []string `json:"tasks,omitzero"`
+	// Share says how queues share what is taken: by_list (the default) empties
+	// the first named one first, by_weight gives turns by Weights.
+	Share Share `json:"share,omitzero"`
+	// Weights are 1 to 1000 by queue; one that is not named has 1.
+	Weights map[string]int `json:"weights,omitzero"`
+	// Job is the id of one ready job that is taken out of order, instead of what
+	// Queues hold.
+	Job int64 `json:"job,omitzero"`
 	// Limit is how many jobs are taken at most, 0 to 1000.
 	Limit int `json:"limit"`
+	// Ahead is how many more are taken though no slot is free for them, 0 to
+	// 1000 with Limit; none of a queue that has a limit.
+	Ahead int `json:"ahead,omitzero"`
 	// Wait is how long to wait for a first job, at most 60 s. It counts only
 	// where Settle is empty.
 	Wait Duration `json:"wait,omitzero"`
@@ -158,8 +307,22 @@ type LeaseAnswer struct {
 	Leases  []Lease        `json:"leases"`
 	Results []SettleResult `json:"results,omitzero"`
 	Wanted  Want           `json:"wanted"`
-	Ignored []string       `json:"ignored,omitzero"`
+	// Waiting is how many more jobs were ready for this request.
+	Waiting int64    `json:"waiting,omitzero"`
+	Ignored []string `json:"ignored,omitzero"`
 }
+
+// Share says how the queues of a worker share its slots.
+type Share string
+
+// The ways to share.
+const (
+	ByList   Share = "by_list"
+	ByWeight Share = "by_weight"
+)
+
+// MaxWeight bounds the weight of a queue.
+const MaxWeight = 1000
 
 // Lease is the right to run one job until ExpiresAt.
 type Lease struct {
@@ -201,11 +364,14 @@ type Wanted struct {
 	Wanted Want `json:"wanted"`
 	// Cancelled are the tokens of running jobs whose cancelling was asked.
 	Cancelled []string `json:"cancelled,omitzero"`
+	// Waiting is how many jobs are ready in the worker's queues for its tasks.
+	Waiting int64 `json:"waiting,omitzero"`
 }
 
 // Extension renews one lease by the length asked when it was taken.
 type Extension struct {
 	Token string `json:"token"`
+	Report
 }
 
 // Status is what became of one item of an extend or settle.
@@ -228,6 +394,9 @@ type ExtendResult struct {
 	Token     string `json:"token"`
 	Status    Status `json:"status"`
 	ExpiresAt Time   `json:"expires_at,omitzero"`
+	// Errors are what of the report was wrong and left out; the lease is renewed
+	// all the same.
+	Errors []FieldError `json:"errors,omitzero"`
 }
 
 // ExtendAnswer is what a call of renewals brings, in the order asked.
@@ -239,10 +408,11 @@ type ExtendAnswer struct {
 
 // Settlement ends one lease with an outcome.
 type Settlement struct {
-	Token   string          `json:"token"`
-	Outcome Outcome         `json:"outcome"`
-	Result  json.RawMessage `json:"result,omitzero"`
-	Error   *Failure        `json:"error,omitzero"`
+	Token   string  `json:"token"`
+	Outcome Outcome `json:"outcome"`
+	Report
+	Result json.RawMessage `json:"result,omitzero"`
+	Error  *Failure        `json:"error,omitzero"`
 	// Delay is required for postponed (≥ 1 s) and overrides the policy's
 	// wait once for failed.
 	Delay Duration `json:"delay,omitzero"`
@@ -291,6 +461,7 @@ func (s *Settlement) Check(maxPayload int) []FieldError {
 	if len(s.Result) > MaxResultBytes {
 		c.add("result", "is %d bytes; at most %d are kept: store the data elsewhere and give its id", len(s.Result), MaxResultBytes)
 	}
+	c = append(c, s.Report.Check()...)
 	if s.RunMS < 0 {
 		c.add("run_ms", "%d is negative", s.RunMS)
 	}

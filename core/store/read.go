@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"math"
 	"strings"
 
 	"humblemule/core/job"
@@ -26,6 +27,8 @@ type Queue struct {
 	ID       int64
 	Name     string
 	NextRank int64
+	PausedAt job.Time
+	PausedBy string
 }
 
 // Count is a kept count.
@@ -65,10 +68,10 @@ func each(s *Store, query string, scan func(r *sql.Rows) error, args ...any) err
 
 // Queues reads every queue.
 func (s *Store) Queues() (all []Queue, err error) {
-	err = each(s, "SELECT id, name, next_rank FROM queues", func(r *sql.Rows) error {
+	err = each(s, "SELECT id, name, next_rank, paused_at, paused_by FROM queues", func(r *sql.Rows) error {
 		var q Queue
 		defer func() { all = append(all, q) }()
-		return r.Scan(&q.ID, &q.Name, &q.NextRank)
+		return r.Scan(&q.ID, &q.Name, &q.NextRank, &q.PausedAt, &q.PausedBy)
 	})
 	return all, err
 }
@@ -256,7 +259,7 @@ func (s *Store) Attempts(ctx context.Context, id int64, last int) ([]Attempt, er
 	if last == 0 {
 		last = FirstKept + LastKept
 	}
-	r, err := s.read.Load().QueryContext(ctx, `SELECT a.n, a.round, a.worker, a.token, a.started_at, a.ended_at, a.run_ms, a.outcome, a.counted, a.error_type, a.error_message, coalesce(b.bytes, '')
+	r, err := s.read.Load().QueryContext(ctx, `SELECT a.n, a.round, a.worker, a.token, a.started_at, a.ended_at, a.run_ms, a.outcome, a.counted, a.error_type, a.error_message, a.percent, a.note, a.log_lines, coalesce(b.bytes, '')
 		FROM attempts a LEFT JOIN bodies b ON b.job = a.job AND b.kind = 3 AND b.n = a.n WHERE a.job = ? ORDER BY a.n DESC LIMIT ?`, id, last)
 	if err != nil {
 		return nil, err
@@ -265,7 +268,7 @@ func (s *Store) Attempts(ctx context.Context, id int64, last int) ([]Attempt, er
 	var all []Attempt
 	for r.Next() {
 		a := Attempt{Job: id}
-		if err := r.Scan(&a.N, &a.Round, &a.Worker, &a.Token, &a.StartedAt, &a.EndedAt, &a.RunMS, &a.Outcome, &a.Counted, &a.ErrorType, &a.ErrorMessage, &a.Stack); err != nil {
+		if err := r.Scan(&a.N, &a.Round, &a.Worker, &a.Token, &a.StartedAt, &a.EndedAt, &a.RunMS, &a.Outcome, &a.Counted, &a.ErrorType, &a.ErrorMessage, &a.Percent, &a.Note, &a.LogLines, &a.Stack); err != nil {
 			return nil, err
 		}
 		all = append(all, a)
@@ -283,6 +286,52 @@ func (s *Store) Body(ctx context.Context, id int64, kind, n int) (bytes []byte, 
 		err = nil
 	}
 	return bytes, err
+}
+
+// Log reads lines of a job's attempts that follow line n of an attempt; of that
+// attempt alone where only is true.
+func (s *Store) Log(ctx context.Context, id int64, attempt, n int, only bool, limit int) (all []job.LogLine, err error) {
+	last := attempt
+	if !only {
+		last = math.MaxInt32
+	}
+	r, err := s.read.Load().QueryContext(ctx, "SELECT attempt, n, at, text FROM log_lines WHERE job = ? AND (attempt, n) > (?, ?) AND attempt <= ? ORDER BY attempt, n LIMIT ?", id, attempt, n, last, limit)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	for r.Next() {
+		var l job.LogLine
+		if err := r.Scan(&l.Attempt, &l.N, &l.At, &l.Text); err != nil {
+			return nil, err
+		}
+		all = append(all, l)
+	}
+	return all, r.Err()
+}
+
+// Past is when a job came and went, and how long its last attempt took.
+type Past struct {
+	EnqueuedAt, FinishedAt job.Time
+	RunMS                  int64
+}
+
+// Recent reads the newest jobs of a group.
+func (s *Store) Recent(g Group, limit int) (all []Past, err error) {
+	err = each(s, `SELECT j.enqueued_at, j.finished_at, coalesce(nullif(a.run_ms, 0), a.ended_at - a.started_at, 0) FROM jobs j LEFT JOIN attempts a ON a.job = j.id AND a.n = j.attempt
+		WHERE j.queue = ? AND j.task = ? AND j.state = ? AND j.removed_by = 0 ORDER BY j.id DESC LIMIT ?`, func(r *sql.Rows) error {
+		var p Past
+		err := r.Scan(&p.EnqueuedAt, &p.FinishedAt, &p.RunMS)
+		all = append(all, p)
+		return err
+	}, g.Queue, g.Task, int64(g.State), limit)
+	return all, err
+}
+
+// LogLines counts the lines that an attempt has written so far.
+func (s *Store) LogLines(id int64, attempt int) (n int, err error) {
+	err = s.conn.QueryRowContext(background, "SELECT coalesce(max(n), 0) FROM log_lines WHERE job = ? AND attempt = ?", id, attempt).Scan(&n)
+	return n, err
 }
 
 // OldestReady tells since when the first ready job of a group has been ready;

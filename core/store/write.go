@@ -61,6 +61,10 @@ type Attempt struct {
 	ErrorType          string
 	ErrorMessage       string
 	Stack              string
+	// Percent is -1 where no progress was told.
+	Percent  float64
+	Note     string
+	LogLines int
 }
 
 // statements are what the writer executes, prepared once per connection.
@@ -72,8 +76,10 @@ type statements struct {
 	heads, due, nextDue, row, running                                                       *sql.Stmt
 	insertAttempt, foldAttempt, attempt, bodyOf                                             *sql.Stmt
 	putCount, putRank, putFact                                                              *sql.Stmt
-	addQueue, addTask, addPolicy, putWorker                                                 *sql.Stmt
+	addQueue, addTask, addPolicy, putWorker, putWanted, pauseQueue                          *sql.Stmt
 	insertAction, insertReceipts, deleteReceipts                                            *sql.Stmt
+	setLabels, insertLine, deleteLine, deleteLines, sweepLines                              *sql.Stmt
+	keepResult, dropResult, resultsOver, nextResult                                         *sql.Stmt
 }
 
 // prepared is a statement and where it goes.
@@ -125,8 +131,8 @@ func (st *statements) list() []prepared {
 		{&st.nextDue, `SELECT next_at FROM jobs WHERE state IN (2, 5) AND removed_by = 0 ORDER BY next_at, id LIMIT 1`},
 		{&st.row, `SELECT ` + rowColumns + ` FROM jobs WHERE id = ? AND removed_by = 0`},
 		{&st.running, `SELECT ` + rowColumns + ` FROM jobs WHERE queue = ? AND task = ? AND state = 4 AND removed_by = 0`},
-		{&st.insertAttempt, `INSERT INTO attempts (job, n, round, worker, token, started_at, ended_at, run_ms, outcome, counted, error_type, error_message)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`},
+		{&st.insertAttempt, `INSERT INTO attempts (job, n, round, worker, token, started_at, ended_at, run_ms, outcome, counted, error_type, error_message, percent, note, log_lines)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`},
 		{&st.foldAttempt, `DELETE FROM attempts WHERE job = ? AND n = ?`},
 		{&st.attempt, `SELECT token, outcome, error_type FROM attempts WHERE job = ? AND n = ?`},
 		{&st.bodyOf, `SELECT bytes FROM bodies WHERE job = ? AND kind = ? AND n = ?`},
@@ -137,10 +143,21 @@ func (st *statements) list() []prepared {
 		{&st.addTask, `INSERT INTO tasks (id, name, created_at) VALUES (?, ?, ?)`},
 		{&st.addPolicy, `INSERT INTO policies (body) VALUES (?) ON CONFLICT (body) DO UPDATE SET body = body RETURNING id`},
 		{&st.putWorker, `INSERT INTO workers (uid, name, host, pid, version, first_seen) VALUES (?, ?, ?, ?, ?, ?)
-			ON CONFLICT (uid) DO UPDATE SET name = excluded.name, host = excluded.host, pid = excluded.pid, version = excluded.version RETURNING id`},
+			ON CONFLICT (uid) DO UPDATE SET name = excluded.name, host = excluded.host, pid = excluded.pid, version = excluded.version RETURNING id, wanted`},
+		{&st.putWanted, `UPDATE workers SET wanted = ? WHERE id = ?`},
+		{&st.pauseQueue, `UPDATE queues SET paused_at = ?, paused_by = ? WHERE id = ?`},
 		{&st.insertAction, `INSERT INTO actions (at, principal, action, job, detail) VALUES (?, ?, ?, ?, ?) RETURNING id`},
 		{&st.insertReceipts, `INSERT INTO receipts (at, entries) VALUES (?, ?) RETURNING id`},
 		{&st.deleteReceipts, `DELETE FROM receipts WHERE id <= ?`},
+		{&st.setLabels, `UPDATE jobs SET labels = ? WHERE id = ?`},
+		{&st.insertLine, `INSERT INTO log_lines (job, attempt, n, at, text) VALUES (?, ?, ?, ?, ?) ON CONFLICT (job, attempt, n) DO NOTHING`},
+		{&st.deleteLine, `DELETE FROM log_lines WHERE job = ? AND attempt = ? AND n = ?`},
+		{&st.deleteLines, `DELETE FROM log_lines WHERE job = ? AND attempt = ?`},
+		{&st.sweepLines, `DELETE FROM log_lines WHERE job = ?`},
+		{&st.keepResult, `INSERT INTO results_kept (job, until) VALUES (?, ?) ON CONFLICT (job) DO UPDATE SET until = excluded.until`},
+		{&st.dropResult, `DELETE FROM results_kept WHERE job = ?`},
+		{&st.resultsOver, `SELECT job FROM results_kept WHERE until <= ? ORDER BY until, job LIMIT ?`},
+		{&st.nextResult, `SELECT until FROM results_kept ORDER BY until, job LIMIT 1`},
 	}
 }
 
@@ -251,7 +268,7 @@ func (s *Store) Wait(r *Row) error {
 
 // Requeue writes a job's new round, with its payload.
 func (s *Store) Requeue(r *Row) error {
-	if err := s.exec(s.st.deleteBody, r.ID, ResultBody, 0); err != nil {
+	if err := s.DropResult(r.ID); err != nil {
 		return err
 	}
 	inline, err := s.payload(r)
@@ -311,7 +328,7 @@ func (s *Store) FirstRemoved() (job.Time, error) { return s.oneTime(s.st.nextSwe
 
 // Sweep deletes a job with all that belongs to it.
 func (s *Store) Sweep(id int64) error {
-	return errors.Join(s.exec(s.st.sweepJob, id), s.exec(s.st.sweepAttempts, id), s.exec(s.st.sweepBodies, id))
+	return errors.Join(s.exec(s.st.sweepJob, id), s.exec(s.st.sweepAttempts, id), s.exec(s.st.sweepBodies, id), s.exec(s.st.sweepLines, id), s.exec(s.st.dropResult, id))
 }
 
 // AskCancel writes the wish to cancel a running job.
@@ -324,6 +341,38 @@ func (s *Store) Result(id int64, result []byte) error {
 	return s.exec(s.st.insertBody, id, ResultBody, 0, result)
 }
 
+// KeepResult notes until when a job's result is kept.
+func (s *Store) KeepResult(id int64, until job.Time) error {
+	return s.exec(s.st.keepResult, id, int64(until))
+}
+
+// DropResult removes a job's result.
+func (s *Store) DropResult(id int64) error {
+	return errors.Join(s.exec(s.st.deleteBody, id, ResultBody, 0), s.exec(s.st.dropResult, id))
+}
+
+// ResultsOver reads the ids of jobs whose results are kept no longer than up to a
+// time.
+func (s *Store) ResultsOver(upTo job.Time, limit int) ([]int64, error) {
+	return ids(s.st.resultsOver.QueryContext(background, int64(upTo), limit))
+}
+
+// NextResult tells when the next result is to be removed; zero for never.
+func (s *Store) NextResult() (job.Time, error) { return s.oneTime(s.st.nextResult) }
+
+// Labels writes a job's labels, as JSON.
+func (s *Store) Labels(id int64, labels string) error { return s.exec(s.st.setLabels, labels, id) }
+
+// InsertLine writes a line of an attempt's log and removes the one that is then
+// neither among the first nor among the last.
+func (s *Store) InsertLine(id int64, l job.LogLine) error {
+	err := s.exec(s.st.insertLine, id, l.Attempt, l.N, int64(l.At), l.Text)
+	if old := l.N - job.LastLines; err == nil && old > job.FirstLines {
+		err = s.exec(s.st.deleteLine, id, l.Attempt, old)
+	}
+	return err
+}
+
 // The first and the last attempts of a job that are kept whole.
 const (
 	FirstKept = 10
@@ -333,12 +382,12 @@ const (
 // InsertAttempt writes an ended attempt and folds the one that is then neither
 // among the first nor among the last.
 func (s *Store) InsertAttempt(a *Attempt) error {
-	err := s.exec(s.st.insertAttempt, a.Job, a.N, a.Round, a.Worker, a.Token, int64(a.StartedAt), int64(a.EndedAt), a.RunMS, string(a.Outcome), a.Counted, a.ErrorType, a.ErrorMessage)
+	err := s.exec(s.st.insertAttempt, a.Job, a.N, a.Round, a.Worker, a.Token, int64(a.StartedAt), int64(a.EndedAt), a.RunMS, string(a.Outcome), a.Counted, a.ErrorType, a.ErrorMessage, a.Percent, a.Note, a.LogLines)
 	if err == nil && a.Stack != "" {
 		err = s.exec(s.st.insertBody, a.Job, StackBody, a.N, []byte(a.Stack))
 	}
 	if folded := a.N - LastKept; err == nil && folded > FirstKept {
-		err = errors.Join(s.exec(s.st.foldAttempt, a.Job, folded), s.exec(s.st.deleteBody, a.Job, StackBody, folded))
+		err = errors.Join(s.exec(s.st.foldAttempt, a.Job, folded), s.exec(s.st.deleteBody, a.Job, StackBody, folded), s.exec(s.st.deleteLines, a.Job, folded))
 	}
 	return err
 }
@@ -434,9 +483,26 @@ func (s *Store) AddPolicy(body string) (id int64, err error) {
 	return s.execID(s.st.addPolicy, body)
 }
 
-// PutWorker writes who a worker is and answers its number.
-func (s *Store) PutWorker(w *job.Worker, now job.Time) (id int64, err error) {
-	return s.execID(s.st.putWorker, w.ID, w.Name, w.Host, w.PID, w.Version, int64(now))
+// PutWorker writes who a worker is, and answers its number and what it was asked
+// to do.
+func (s *Store) PutWorker(w *job.Worker, now job.Time) (id int64, wanted job.Want, err error) {
+	if err := s.begin(); err != nil {
+		return 0, "", err
+	}
+	s.written++
+	err = s.st.putWorker.QueryRowContext(background, w.ID, w.Name, w.Host, w.PID, w.Version, int64(now)).Scan(&id, &wanted)
+	return id, wanted, err
+}
+
+// PutWanted writes what a worker is asked to do.
+func (s *Store) PutWanted(worker int64, wanted job.Want) error {
+	return s.exec(s.st.putWanted, string(wanted), worker)
+}
+
+// PauseQueue writes who has paused a queue and when; zero and empty where nobody
+// has.
+func (s *Store) PauseQueue(id int64, at job.Time, by string) error {
+	return s.exec(s.st.pauseQueue, int64(at), by, id)
 }
 
 // InsertAction records what an operator did to a job, and answers the action's

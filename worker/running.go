@@ -1,0 +1,197 @@
+package worker
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"log/slog"
+	"maps"
+	"strings"
+	"sync"
+
+	"go.opentelemetry.io/otel/propagation"
+
+	"humblemule/core/job"
+)
+
+// Running is the job that a handler runs, and how the handler speaks of it. What
+// it tells reaches the service within about a second. Its methods may be called
+// from any goroutine.
+type Running struct {
+	job.LeasedJob
+	news func()
+
+	mu       sync.Mutex
+	progress *job.Progress
+	moved    bool // progress is not told yet
+	lines    []string
+	first    int               // the number of lines[0]
+	labels   map[string]string // not told yet
+	labelled map[string]string // told
+	enqueues []job.Spec
+}
+
+func newRunning(j job.LeasedJob, news func()) *Running {
+	return &Running{LeasedJob: j, news: news, first: 1}
+}
+
+type runningKey struct{}
+
+// Job gives a handler the job it runs; outside of a handler it is nil.
+func Job(ctx context.Context) *Running {
+	r, _ := ctx.Value(runningKey{}).(*Running)
+	return r
+}
+
+type loggerKey struct{}
+
+// Logger gives a handler a logger that names the job. What is logged stands in
+// the pool's log, and from Info on in the attempt's log too. Outside of a handler
+// it is slog.Default().
+func Logger(ctx context.Context) *slog.Logger {
+	if l, _ := ctx.Value(loggerKey{}).(*slog.Logger); l != nil {
+		return l
+	}
+	return slog.Default()
+}
+
+// contextOf is a handler's context: it carries the job, its logger, and the trace
+// context of whoever enqueued it (W3C Trace Context, as OpenTelemetry's
+// propagation reads it).
+func (p *Pool) contextOf(life context.Context, r *Running) context.Context {
+	ctx := context.WithValue(life, runningKey{}, r)
+	own := p.log.With("job", r.ID, "task", r.Task, "try", job.OfMost(r.Tries, r.MaxAttempts))
+	kept := slog.NewTextHandler(lineWriter{r}, &slog.HandlerOptions{ReplaceAttr: untimed})
+	ctx = context.WithValue(ctx, loggerKey{}, slog.New(slog.NewMultiHandler(own.Handler(), kept)))
+	if r.Traceparent != "" {
+		ctx = propagation.TraceContext{}.Extract(ctx, propagation.MapCarrier{"traceparent": r.Traceparent})
+	}
+	return ctx
+}
+
+// untimed leaves out what each kept line has already.
+func untimed(groups []string, a slog.Attr) slog.Attr {
+	if len(groups) == 0 && a.Key == slog.TimeKey {
+		return slog.Attr{}
+	}
+	return a
+}
+
+type lineWriter struct{ r *Running }
+
+func (w lineWriter) Write(b []byte) (int, error) {
+	w.r.Log("%s", strings.TrimSuffix(string(b), "\n"))
+	return len(b), nil
+}
+
+var _ io.Writer = lineWriter{}
+
+// Progress tells how far the job has come: 0 to 100 per cent, and a note of at
+// most 200 bytes.
+func (r *Running) Progress(percent float64, note string) {
+	r.mu.Lock()
+	r.progress = &job.Progress{Percent: min(max(percent, 0), 100), Note: job.Cut(note, job.MaxNote)}
+	r.moved = true
+	r.mu.Unlock()
+	r.news()
+}
+
+// Log keeps a line with the attempt. Of the lines of an attempt the first 100 and
+// the last 400 are kept, each of at most 1000 bytes.
+func (r *Running) Log(format string, args ...any) {
+	text := format
+	if len(args) > 0 {
+		text = fmt.Sprintf(format, args...)
+	}
+	r.mu.Lock()
+	for line := range strings.SplitSeq(strings.TrimSuffix(text, "\n"), "\n") {
+		r.lines = append(r.lines, job.Cut(line, job.MaxLogLine))
+	}
+	// While the service is away, no more than it keeps.
+	if over := len(r.lines) - job.MaxReportLines; over > 0 {
+		r.lines = append(r.lines[:0:0], r.lines[over:]...)
+		r.first += over
+	}
+	r.mu.Unlock()
+	r.news()
+}
+
+// Label gives the job a label; an empty value removes it. The error names what is
+// wrong with it.
+func (r *Running) Label(name, value string) error {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	labels := map[string]string{name: value}
+	wrong := (&job.Report{Labels: labels}).Check()
+	merged := job.MergeLabels(job.MergeLabels(job.MergeLabels(r.Labels, r.labelled), r.labels), labels)
+	if len(merged) > job.MaxLabels {
+		wrong = append(wrong, job.FieldError{Field: "labels", Message: fmt.Sprintf("would be %d; at most %d are kept", len(merged), job.MaxLabels)})
+	}
+	if err := job.Wrong("the label was not set", wrong); err != nil {
+		return err
+	}
+	if r.labels == nil {
+		r.labels = map[string]string{}
+	}
+	r.labels[name] = value
+	r.news()
+	return nil
+}
+
+// FollowUp enqueues another job when this one is done: if and only if its outcome
+// takes effect. It carries on this job's trace unless it has one of its own. The
+// error names what is wrong with the spec.
+func (r *Running) FollowUp(s job.Spec) error {
+	if err := job.Wrong("the follow-up was not taken", s.Check(job.MaxPayloadBytes)); err != nil {
+		return err
+	}
+	if s.Traceparent == "" {
+		s.Traceparent = r.Traceparent
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if len(r.enqueues) == job.MaxSpecs {
+		return job.Fault(job.Invalid, "a job has at most %d follow-ups; let one of them enqueue the rest", job.MaxSpecs)
+	}
+	r.enqueues = append(r.enqueues, s)
+	return nil
+}
+
+func (r *Running) followUps() []job.Spec {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.enqueues
+}
+
+// report is what the service has not been told yet.
+func (r *Running) report() (told job.Report) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.moved {
+		told.Progress = r.progress
+	}
+	if len(r.lines) > 0 {
+		told.Log, told.LogFrom = append(told.Log, r.lines...), r.first
+	}
+	told.Labels = maps.Clone(r.labels)
+	return told
+}
+
+// told notes that the service knows a report.
+func (r *Running) told(known job.Report) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if known.Progress == r.progress {
+		r.moved = false
+	}
+	if n := known.LogFrom + len(known.Log) - r.first; known.LogFrom > 0 && n > 0 {
+		r.lines = append(r.lines[:0:0], r.lines[min(n, len(r.lines)):]...)
+		r.first += n
+	}
+	for name, value := range known.Labels {
+		if r.labels[name] == value {
+			delete(r.labels, name)
+			r.labelled = job.MergeLabels(r.labelled, map[string]string{name: value})
+		}
+	}
+}

@@ -78,6 +78,8 @@ func (a *app) root() *cobra.Command {
 		Short: "Keeps background jobs: takes them in, holds them safe, hands them to workers, tries them again",
 		Long: `Humble Mule keeps background jobs. One program is the service, its client and a demo.
 
+A service that asks for tokens reads them from HMULE_TOKEN.
+
 Exit status: 0 done; 1 the service refused; 2 the command line is wrong; 3 no service answers.`,
 		SilenceUsage: true, SilenceErrors: true,
 		PersistentPreRunE: func(*cobra.Command, []string) error {
@@ -94,7 +96,8 @@ Exit status: 0 done; 1 the service refused; 2 the command line is wrong; 3 no se
 		return usageError{fmt.Errorf("%w; see: %s --help", err, c.CommandPath())}
 	})
 	root.AddCommand(a.serveCommand(), a.demoCommand(), a.enqueueCommand(), a.jobsCommand(), a.jobCommand(), a.whyCommand(),
-		a.startCommand(), a.cancelCommand(), a.requeueCommand(), a.queuesCommand(), a.workersCommand(), a.manCommand(), a.versionCommand())
+		a.startCommand(), a.cancelCommand(), a.requeueCommand(), a.logCommand(),
+		a.queuesCommand(), a.pauseCommand(), a.resumeCommand(), a.tasksCommand(), a.workersCommand(), a.workerCommand(), a.askCommand(), a.poolCommand(), a.tokenCommand(), a.manCommand(), a.versionCommand())
 	return root
 }
 
@@ -118,11 +121,27 @@ func args(check cobra.PositionalArgs) cobra.PositionalArgs {
 // client makes the client that a command speaks through. A person who waits at a
 // prompt is told at once when no service answers.
 func (a *app) client() (*client.Client, error) {
-	m, err := client.New(a.server, client.Patience(0))
+	return a.clientWith(client.Patience(0))
+}
+
+func (a *app) clientWith(options ...client.Option) (*client.Client, error) {
+	m, err := client.New(a.server, append(options, client.Token(os.Getenv("HMULE_TOKEN")))...)
 	if err != nil {
 		return nil, usageError{err}
 	}
 	return m, nil
+}
+
+// onSecondSignal does something at the next signal to end, once ctx has ended by
+// the first.
+func onSecondSignal(ctx context.Context, do func()) {
+	go func() {
+		<-ctx.Done()
+		second := make(chan os.Signal, 1)
+		signal.Notify(second, os.Interrupt, syscall.SIGTERM)
+		<-second
+		do()
+	}()
 }
 
 // show writes v as JSON, or lets people read it.

@@ -6,9 +6,7 @@ import (
 	"fmt"
 	"log/slog"
 	"os"
-	"os/signal"
 	"path/filepath"
-	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -64,7 +62,7 @@ func (a *app) demo(ctx context.Context, d demo) error {
 		d.data = filepath.Join(dir, "harbour.db")
 	}
 	log := slog.New(slog.NewTextHandler(a.err, nil))
-	s, err := open(d.data, d.listen, log)
+	s, err := open(serving{data: d.data, listen: d.listen}, log)
 	if err != nil {
 		return err
 	}
@@ -78,13 +76,7 @@ func (a *app) demo(ctx context.Context, d demo) error {
 	defer stop()
 	ended := make(chan error, 1)
 	go func() { ended <- s.run(serving) }()
-	go func() { // a second Ctrl-C ends at once
-		<-ctx.Done()
-		second := make(chan os.Signal, 1)
-		signal.Notify(second, os.Interrupt, syscall.SIGTERM)
-		<-second
-		os.Exit(exitRefused)
-	}()
+	onSecondSignal(ctx, func() { os.Exit(exitRefused) })
 	if d.fixed {
 		err = a.fixedDay(ctx, s, d.stay, log)
 	} else {
@@ -94,13 +86,20 @@ func (a *app) demo(ctx context.Context, d demo) error {
 	return errors.Join(err, <-ended)
 }
 
-// office makes the harbour's pool.
-func office(mule *client.Client, world *harbour.World, log *slog.Logger) *worker.Pool {
-	pool := worker.New(mule, worker.Options{
-		Queues: []string{"berths", "common", "archive"}, Slots: 4, Name: "harbour-office", Version: Version, Grace: 5 * time.Second, Log: log,
+// runPools runs the harbour's pools until ctx ends: the office, which grows while
+// much is to be done, and the archive room.
+func runPools(ctx context.Context, mule *client.Client, world *harbour.World, log *slog.Logger) error {
+	const grace = 5 * time.Second
+	office := worker.New(mule, worker.Options{
+		Queues: []string{"berths", "common"}, Weights: map[string]int{"berths": 2, "common": 1}, Slots: 4, MaxSlots: 12,
+		Name: "harbour-office", Version: Version, Grace: grace, Log: log,
 	})
-	world.Handlers(pool)
-	return pool
+	world.Office(office)
+	archive := worker.New(mule, worker.Options{Queues: []string{"archive"}, Slots: 2, Name: "archive-room", Version: Version, Grace: grace, Log: log})
+	world.ArchiveRoom(archive)
+	ended := make(chan error, 1)
+	go func() { ended <- archive.Run(ctx) }()
+	return errors.Join(office.Run(ctx), <-ended)
 }
 
 // openDay runs the office, and an ordinary day's traffic, until ctx ends.
@@ -111,7 +110,6 @@ func (a *app) openDay(ctx context.Context, s *service, seed uint64, log *slog.Lo
 	}
 	defer mule.Close()
 	world := harbour.NewWorld(seed, 1)
-	pool := office(mule, world, log)
 	fix := time.AfterFunc(demoFixAfter, func() {
 		world.FileConstants()
 		log.Info("the harbour has filed the constants of gull-rock: its dead letters succeed when they are requeued")
@@ -119,7 +117,7 @@ func (a *app) openDay(ctx context.Context, s *service, seed uint64, log *slog.Lo
 	defer fix.Stop()
 	traffic := make(chan error, 1)
 	go func() { traffic <- harbour.NewTraffic(mule, seed, 700*time.Millisecond).Run(ctx) }()
-	return errors.Join(pool.Run(ctx), <-traffic)
+	return errors.Join(runPools(ctx, mule, world, log), <-traffic)
 }
 
 // fixedDay runs the day of known outcomes and checks every one.
@@ -132,7 +130,7 @@ func (a *app) fixedDay(ctx context.Context, s *service, stay bool, log *slog.Log
 	working, end := context.WithCancel(ctx)
 	defer end()
 	ended := make(chan error, 1)
-	go func() { ended <- office(mule, harbour.NewFixedWorld(), log).Run(working) }()
+	go func() { ended <- runPools(working, mule, harbour.NewFixedWorld(), log) }()
 	jobs, err := enqueueFixed(ctx, mule)
 	if err == nil {
 		err = a.checkFixed(ctx, mule, jobs)

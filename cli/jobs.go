@@ -17,13 +17,13 @@ import (
 
 func (a *app) enqueueCommand() *cobra.Command {
 	var (
-		s                           job.Spec
-		priority, maxAttempts       int
-		delay, timeout, runAt       string
-		labels                      map[string]string
-		first, ceiling, giveUpAfter string
-		lines                       string
-		wait                        bool
+		s                                 job.Spec
+		priority, maxAttempts             int
+		delay, timeout, runAt, keepResult string
+		labels                            map[string]string
+		first, ceiling, giveUpAfter       string
+		lines                             string
+		wait                              bool
 	)
 	c := &cobra.Command{
 		Use: "enqueue TASK [PAYLOAD]", Short: "Hand a job to the service",
@@ -59,7 +59,7 @@ With --wait the command ends when the job is finished; its status is 0 only if i
 			}
 			s.Labels = labels
 			if err := errors.Join(
-				readInto("delay", delay, &s.Delay), readInto("timeout", timeout, &s.Timeout), readInto("run-at", runAt, &s.RunAt),
+				readInto("delay", delay, &s.Delay), readInto("timeout", timeout, &s.Timeout), readKeep(keepResult, &s), readInto("run-at", runAt, &s.RunAt),
 				readRetry(s.Retry, first, ceiling, giveUpAfter),
 			); err != nil {
 				return err
@@ -92,6 +92,7 @@ With --wait the command ends when the job is finished; its status is 0 only if i
 	f.StringVar(&delay, "delay", "", "wait so long before the first start: 90s, 1h30m, 2d")
 	f.StringVar(&runAt, "run-at", "", "not before this time: 2026-11-23T06:00:00Z")
 	f.StringVar(&timeout, "timeout", "", "time limit of one attempt")
+	f.StringVar(&keepResult, "keep-result", "", "how long the result is kept; as long as the job, unless given")
 	f.IntVar(&maxAttempts, "max-attempts", job.DefaultMaxAttempts, "attempts before it is a dead letter; 0 for no limit")
 	f.StringVar(&first, "retry-first", "", "wait after the first failure (10s)")
 	f.StringVar(&ceiling, "retry-ceiling", "", "longest wait between attempts (8h)")
@@ -155,6 +156,14 @@ func readInto(flag, text string, v interface{ UnmarshalText([]byte) error }) err
 		return usageError{fmt.Errorf("--%s: %w", flag, err)}
 	}
 	return nil
+}
+
+func readKeep(text string, s *job.Spec) error {
+	if text == "" {
+		return nil
+	}
+	s.KeepResult = new(job.Duration)
+	return readInto("keep-result", text, s.KeepResult)
 }
 
 func readRetry(r *job.Retry, first, ceiling, giveUpAfter string) error {
@@ -326,15 +335,41 @@ func showJob(o *present.Out, j job.Job) {
 		[2]string{"task", j.Task}, [2]string{"queue", j.Queue}, [2]string{"priority", fmt.Sprint(j.Priority)},
 		[2]string{"try", tries(j)}, [2]string{"round", round(j)}, [2]string{"owner", j.Owner}, [2]string{"key", j.Key}, [2]string{"labels", strings.Join(labels, "  ")},
 		[2]string{"enqueued", at(j.EnqueuedAt)}, [2]string{"started", at(j.StartedAt)}, [2]string{"finished", at(j.FinishedAt)}, [2]string{"next", at(j.NextAt)},
-		[2]string{"lease ends", at(j.LeaseEndsAt)}, [2]string{"payload", string(j.Payload)}, [2]string{"result", string(j.Result)},
+		[2]string{"lease ends", at(j.LeaseEndsAt)}, [2]string{"progress", progressOf(j)}, [2]string{"usually", usually(j)},
+		[2]string{"payload", string(j.Payload)}, [2]string{"result", string(j.Result)}, [2]string{"result kept", until(j)},
 	)
 	showAttempts(o, j)
 	switch {
+	case slices.ContainsFunc(j.Attempts, func(t job.Attempt) bool { return t.LogLines > 0 }):
+		o.Hint("hmule log %d", j.ID)
 	case j.State.Finished() && j.State != job.Done:
 		o.Hint("hmule requeue %d", j.ID)
 	case !j.State.Finished():
 		o.Hint("hmule why %d", j.ID)
 	}
+}
+
+// progressOf tells how far a running job has come, and since when it has said
+// nothing more.
+func progressOf(j job.Job) string {
+	if j.Progress == nil {
+		return ""
+	}
+	return strings.TrimSpace(fmt.Sprintf("%.0f %%  %s", j.Progress.Percent, j.Progress.Note)) + present.Quiet("  told "+present.Time(j.ReportedAt))
+}
+
+func usually(j job.Job) string {
+	if j.UsualMS == 0 {
+		return ""
+	}
+	return fmt.Sprintf("half of its task's runs are done within %s, 19 of 20 within %s", spanOf(j.UsualMS), spanOf(j.LongMS))
+}
+
+func until(j job.Job) string {
+	if j.ResultUntil == 0 {
+		return ""
+	}
+	return "until " + present.Time(j.ResultUntil)
 }
 
 func round(j job.Job) string {

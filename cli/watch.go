@@ -2,13 +2,15 @@ package cli
 
 import (
 	"context"
+	"errors"
 	"fmt"
-	"strings"
+	"slices"
 	"time"
 
 	"github.com/spf13/cobra"
 
 	"humblemule/cli/present"
+	"humblemule/client"
 	"humblemule/core/job"
 )
 
@@ -32,7 +34,7 @@ func (a *app) queuesCommand() *cobra.Command {
 func listQueues(o *present.Out, stats job.Stats) {
 	for _, said := range stats.Says {
 		if said.Wrong {
-			o.Text(0, said.Text)
+			o.Text(0, present.Local(said.Text))
 		}
 	}
 	if len(stats.Queues) == 0 {
@@ -40,63 +42,112 @@ func listQueues(o *present.Out, stats job.Stats) {
 		return
 	}
 	columns := []present.Column{{Head: "queue"}}
-	for _, s := range job.States() {
+	states := slices.DeleteFunc(job.States(), func(s job.State) bool { return stats.Counts[s] == 0 })
+	for _, s := range states {
 		columns = append(columns, present.Column{Head: s.String(), Right: true})
 	}
-	columns = append(columns, present.Column{Head: "oldest", Right: true}, present.Column{Head: "workers", Right: true})
+	columns = append(columns, present.Column{Head: "in/min", Right: true}, present.Column{Head: "out/min", Right: true}, present.Column{Head: "oldest", Right: true}, present.Column{Head: "workers", Right: true})
 	var rows [][]string
 	for _, q := range stats.Queues {
 		row := []string{q.Name}
-		for _, s := range job.States() {
+		if q.Paused {
+			row[0] += present.Quiet(" paused")
+		}
+		for _, s := range states {
 			row = append(row, present.Count(q.Counts[s]))
 		}
 		oldest := ""
 		if q.OldestReadyMS > 0 {
 			oldest = job.Roughly(time.Duration(q.OldestReadyMS) * time.Millisecond)
 		}
-		rows = append(rows, append(row, oldest, fmt.Sprint(q.Workers)))
+		rows = append(rows, append(row, fmt.Sprintf("%.1f", q.InPerMinute), fmt.Sprintf("%.1f", q.OutPerMinute), oldest, fmt.Sprint(q.Workers)))
 	}
 	o.Table(columns, rows)
-	o.Hint("oldest: how long the longest ready job waits.   hmule jobs --queue %s", stats.Queues[0].Name)
+	o.Hint("in/min, out/min: over the last five minutes. oldest: how long the longest ready job waits. States without jobs are left out.")
+	o.Hint("hmule jobs --queue %s", stats.Queues[0].Name)
 }
 
-func (a *app) workersCommand() *cobra.Command {
+// setQueues does something to every queue that the arguments name.
+func (a *app) setQueues(c *cobra.Command, names []string, set func(m *client.Client, name string) (job.Queue, error), said string) error {
+	m, err := a.client()
+	if err != nil {
+		return err
+	}
+	queues := []job.Queue{}
+	var refused []error
+	for _, name := range names {
+		q, err := set(m, name)
+		if err != nil {
+			refused = append(refused, err)
+			continue
+		}
+		queues = append(queues, q)
+	}
+	if err := a.show(map[string]any{"queues": queues}, func(o *present.Out) {
+		for _, q := range queues {
+			o.Line(said, q.Name, job.Grouped(q.Counts[job.Ready]), job.Grouped(q.Counts[job.Running]))
+		}
+	}); err != nil {
+		return err
+	}
+	return errors.Join(refused...)
+}
+
+func (a *app) pauseCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "workers", Short: "Show the worker processes: queues, tasks, slots and when they were seen", Args: args(cobra.NoArgs), Example: "  hmule workers",
+		Use: "pause QUEUE...", Short: "Start nothing more of a queue; what runs goes on", Args: args(cobra.MinimumNArgs(1)), Example: "  hmule pause berths",
+		RunE: func(c *cobra.Command, names []string) error {
+			return a.setQueues(c, names, func(m *client.Client, name string) (job.Queue, error) { return m.PauseQueue(c.Context(), name) },
+				"Queue %s is paused: %s jobs are ready and wait, %s run on.")
+		},
+	}
+}
+
+func (a *app) resumeCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "resume QUEUE...", Short: "Start jobs of a queue again", Args: args(cobra.MinimumNArgs(1)), Example: "  hmule resume berths",
+		RunE: func(c *cobra.Command, names []string) error {
+			return a.setQueues(c, names, func(m *client.Client, name string) (job.Queue, error) { return m.ResumeQueue(c.Context(), name) },
+				"Queue %s goes on: %s jobs are ready, %s run.")
+		},
+	}
+}
+
+func (a *app) tasksCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "tasks", Short: "Show the tasks: how many jobs, how long their runs usually take, who does them", Args: args(cobra.NoArgs), Example: "  hmule tasks",
 		RunE: func(c *cobra.Command, _ []string) error {
 			m, err := a.client()
 			if err != nil {
 				return err
 			}
-			all, err := m.Workers(c.Context())
+			all, err := m.Tasks(c.Context())
 			if err != nil {
 				return err
 			}
-			return a.show(map[string]any{"workers": all}, func(o *present.Out) { listWorkers(o, all) })
+			return a.show(map[string]any{"tasks": all}, func(o *present.Out) { listTasks(o, all) })
 		},
 	}
 }
 
-func listWorkers(o *present.Out, all []job.Worker) {
+func listTasks(o *present.Out, all []job.Task) {
 	if len(all) == 0 {
-		o.Line("No worker was seen within the last ten minutes.")
-		o.Hint("A pool in Go, or any program that calls POST /v1/leases, is a worker. hmule demo brings one along.")
+		o.Line("There is no task yet; a task exists from its first job.")
 		return
 	}
 	rows := make([][]string, len(all))
-	for i, w := range all {
-		running := fmt.Sprint(w.Running)
-		if w.Slots > 0 {
-			running = fmt.Sprintf("%d of %d", w.Running, w.Slots)
+	for i, t := range all {
+		rows[i] = []string{t.Name, present.Count(t.Counts[job.Ready]), present.Count(t.Counts[job.Running]), present.Count(t.Counts[job.Backoff]), present.Count(t.Counts[job.Dead]), "", "", "", fmt.Sprint(t.Workers)}
+		if t.Run != nil {
+			rows[i][5], rows[i][6], rows[i][7] = spanOf(t.Run.P50MS), spanOf(t.Run.P95MS), spanOf(t.Run.MaxMS)
 		}
-		name := w.Name
-		if name == "" {
-			name = w.ID
-		}
-		rows[i] = []string{name, w.Host, present.Number(w.PID), running, o.Age(w.SeenAt), strings.Join(w.Queues, " "), strings.Join(w.Tasks, " ")}
 	}
-	o.Table([]present.Column{{Head: "worker"}, {Head: "host"}, {Head: "pid", Right: true}, {Head: "running", Right: true}, {Head: "seen"}, {Head: "queues"}, {Head: "tasks"}}, rows)
+	right := func(head string) present.Column { return present.Column{Head: head, Right: true} }
+	o.Table([]present.Column{{Head: "task"}, right("ready"), right("running"), right("backoff"), right("dead"), right("half within"), right("19 of 20"), right("longest"), right("workers")}, rows)
+	o.Hint("half within, 19 of 20, longest: how long recent runs that ended well took; empty while fewer than 5 are known.")
 }
+
+func spanOf(ms int64) string { return job.Roughly(time.Duration(ms) * time.Millisecond) }
 
 // await waits until a job is finished, telling people that it does.
 func (a *app) await(ctx context.Context, id int64) (job.Job, error) {

@@ -48,7 +48,8 @@ func Fixed() (all []Planned) {
 		add(1, job.Done, job.Spec{Task: BuoyPoll, Payload: Watch{b}})
 	}
 	add(2, job.Backoff, job.Spec{Task: BuoyPoll, Payload: Watch{lostBuoy}, Retry: &job.Retry{First: job.Duration(time.Hour)}})
-	add(2, job.Done, job.Spec{Task: LogPack, Queue: "archive", Payload: Logbook{Date: "2026-11-22", Lines: 20_000}})
+	add(6, job.Done, job.Spec{Task: LogPack, Queue: "archive", Payload: Logbook{Date: "2026-11-22", Lines: 20_000}})
+	add(1, job.Running, job.Spec{Task: LogPack, Queue: "archive", Payload: Logbook{Date: "2026-11-23", Lines: 20_000, TapeMinutes: 2}})
 	evening := tide("inner-quay", 0)
 	evening.Delay = job.Duration(6 * time.Hour)
 	add(3, job.Scheduled, evening)

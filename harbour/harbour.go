@@ -75,13 +75,15 @@ func (w *World) wait(ctx context.Context, shortest, longest time.Duration) error
 	}
 }
 
-// Handlers gives a pool the handlers of the office.
-func (w *World) Handlers(p *worker.Pool) {
+// Office gives a pool the handlers of the harbour office.
+func (w *World) Office(p *worker.Pool) {
 	worker.Handle(p, TidePredict, w.predictTide)
 	worker.Handle(p, ManifestCheck, w.checkManifest)
-	worker.Handle(p, BuoyPoll, w.pollBuoy)
-	worker.Handle(p, LogPack, w.packLog)
+	worker.HandleMany(p, BuoyPoll, radioRound, w.pollBuoys)
 }
+
+// ArchiveRoom gives a pool the handlers of the archive room.
+func (w *World) ArchiveRoom(p *worker.Pool) { worker.Handle(p, LogPack, w.packLog) }
 
 // trouble is an error with a type of its own.
 type trouble struct {

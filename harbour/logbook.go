@@ -17,6 +17,8 @@ const LogPack = "log.pack"
 type Logbook struct {
 	Date  string `json:"date"` // 2026-11-23
 	Lines int    `json:"lines"`
+	// TapeMinutes is how long the tape takes; 0 means some seconds.
+	TapeMinutes int `json:"tape_minutes,omitempty"`
 }
 
 // Packed is what became of it.
@@ -38,11 +40,28 @@ func (c *counter) Write(p []byte) (int, error) {
 // mostLines bounds a day's log.
 const mostLines = 1_000_000
 
+// blocks is how many the tape writes, each in its time.
+const blocks = 20
+
+func (w *World) writeBlock(ctx context.Context, l Logbook) error {
+	if l.TapeMinutes == 0 {
+		return w.wait(ctx, 200*time.Millisecond, 500*time.Millisecond)
+	}
+	select {
+	case <-time.After(time.Duration(l.TapeMinutes) * time.Minute / blocks):
+		return nil
+	case <-ctx.Done():
+		return context.Cause(ctx)
+	}
+}
+
 func (w *World) packLog(ctx context.Context, l Logbook) (Packed, error) {
 	day, err := time.Parse(time.DateOnly, l.Date)
 	if err != nil || l.Lines < 1 || l.Lines > mostLines {
 		return Packed{}, worker.GiveUp(&trouble{"logbook", fmt.Sprintf("no log of %q with %d lines can be packed", l.Date, l.Lines)})
 	}
+	run := worker.Job(ctx)
+	run.Log("the tape of %s is threaded", l.Date)
 	random := rand.New(rand.NewPCG(uint64(day.Unix()), 0))
 	var in, out counter
 	z := gzip.NewWriter(&out)
@@ -52,14 +71,18 @@ func (w *World) packLog(ctx context.Context, l Logbook) (Packed, error) {
 		if _, err := z.Write([]byte(line)); err != nil {
 			return Packed{}, err
 		}
-		if n%(l.Lines/20+1) == 0 { // the tape writes twenty blocks, each in its time
-			if err := w.wait(ctx, 200*time.Millisecond, 500*time.Millisecond); err != nil {
+		if n%(l.Lines/blocks+1) == 0 {
+			block := n/(l.Lines/blocks+1) + 1
+			run.Progress(float64(100*(block-1)/blocks), fmt.Sprintf("block %d of %d", block, blocks))
+			if err := w.writeBlock(ctx, l); err != nil {
 				return Packed{}, err
 			}
+			worker.Logger(ctx).Info("block written", "block", block, "lines", n)
 		}
 	}
 	if err := z.Close(); err != nil {
 		return Packed{}, err
 	}
+	run.Progress(100, "the tape is rewound")
 	return Packed{Date: l.Date, From: int(in), To: int(out), Share: fmt.Sprintf("%.0f %%", 100*float64(out)/float64(in))}, nil
 }

@@ -23,6 +23,10 @@ func (s *Server) notAPI(c *gin.Context) {
 	name := strings.TrimPrefix(path.Clean(c.Request.URL.Path), "/")
 	switch {
 	case name == "v1" || strings.HasPrefix(name, "v1/"):
+		if _, err := s.caller(c.Request); err != nil {
+			s.fail(c, err)
+			return
+		}
 		s.fail(c, job.Fault(job.NotFound, "nothing is at %s; /openapi.yaml tells what is", c.Request.URL.Path))
 	case c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead:
 		s.fail(c, job.Fault(job.NotFound, "nothing takes a %s at %s", c.Request.Method, c.Request.URL.Path))

@@ -223,6 +223,34 @@ func (s *Server) getJob(c *gin.Context) (any, error) {
 	return s.engine.Job(c.Request.Context(), id)
 }
 
+// getLog reads what the handlers of a job wrote.
+func (s *Server) getLog(c *gin.Context) (any, error) {
+	id, err := pathID(c)
+	if err != nil {
+		return nil, err
+	}
+	var q engine.LogQuery
+	var wrong []job.FieldError
+	if text := c.Query("attempt"); text != "" {
+		if q.Attempt, err = strconv.Atoi(text); err != nil || q.Attempt < 1 {
+			wrong = append(wrong, job.FieldError{Field: "attempt", Message: fmt.Sprintf("%q is no attempt; attempts are numbered from 1 on", text)})
+		}
+	}
+	if text := c.Query("after"); text != "" {
+		attempt, line, _ := strings.Cut(text, ".")
+		var err1, err2 error
+		q.AfterAttempt, err1 = strconv.Atoi(attempt)
+		q.After, err2 = strconv.Atoi(line)
+		if err1 != nil || err2 != nil {
+			wrong = append(wrong, job.FieldError{Field: "after", Message: fmt.Sprintf("%q is no line; write attempt.line, such as 2.40", text)})
+		}
+	}
+	if err := job.Wrong("the log was not read", wrong); err != nil {
+		return nil, err
+	}
+	return s.engine.Log(c.Request.Context(), id, q)
+}
+
 // readWait reads the length of a long poll.
 func readWait(c *gin.Context) (job.Duration, error) {
 	text := c.Query("wait")

@@ -127,7 +127,12 @@ func (s *Server) answerLeases(c *gin.Context, answer job.LeaseAnswer) {
 
 func (s *Server) extend(c *gin.Context) (any, error) {
 	var b extendBody
-	if _, err := read(c, &b, in, false); err != nil {
+	raw, err := read(c, &b, in, false)
+	if err != nil {
+		return nil, err
+	}
+	ctx, err := asCall(c, raw)
+	if err != nil {
 		return nil, err
 	}
 	var ign ignored
@@ -137,7 +142,7 @@ func (s *Server) extend(c *gin.Context) (any, error) {
 		ign.add(item.Unknown, "leases.")
 		items[i] = item.Extension
 	}
-	answer, err := s.engine.Extend(c.Request.Context(), items)
+	answer, err := s.engine.Extend(ctx, items)
 	if err != nil {
 		return nil, err
 	}
@@ -173,7 +178,12 @@ func (s *Server) putWorker(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	b.Worker.ID = c.Param("id")
-	if err := s.engine.PutWorker(c.Request.Context(), b.Worker); err != nil {
+	ctx, err := asCall(c, nil)
+	if err != nil {
+		return nil, err
+	}
+	wanted, err := s.engine.PutWorker(ctx, b.Worker)
+	if err != nil {
 		return nil, err
 	}
 	var ign ignored
@@ -181,7 +191,7 @@ func (s *Server) putWorker(c *gin.Context) (any, error) {
 	return struct {
 		job.Wanted
 		Ignored []string `json:"ignored,omitempty"`
-	}{job.Wanted{Wanted: job.WantRun}, ign}, nil
+	}{wanted, ign}, nil
 }
 
 func (s *Server) listWorkers(c *gin.Context) (any, error) {
@@ -203,5 +213,42 @@ func (s *Server) wanted(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return s.engine.Wanted(c.Request.Context(), c.Param("id"), wait.Go())
+	doing := job.Want(c.DefaultQuery("doing", string(job.WantRun)))
+	if doing != job.WantRun && doing != job.WantDrain && doing != job.WantLeave {
+		return nil, job.Wrong("nothing was waited for", []job.FieldError{{Field: "doing", Message: "is what the worker does by now: run, drain or leave"}})
+	}
+	ctx, err := asCall(c, nil)
+	if err != nil {
+		return nil, err
+	}
+	return s.engine.Wanted(ctx, c.Param("id"), doing, wait.Go())
+}
+
+// deleteWorker takes a worker whose process has ended off the list.
+func (s *Server) deleteWorker(c *gin.Context) (any, error) {
+	ctx, err := asCall(c, nil)
+	if err != nil {
+		return nil, err
+	}
+	return struct{}{}, s.engine.DeleteWorker(ctx, c.Param("id"))
+}
+
+// askWorker asks a worker to run, to drain or to leave.
+func (s *Server) askWorker(want job.Want) func(c *gin.Context) (any, error) {
+	return func(c *gin.Context) (any, error) {
+		ctx, err := s.emptyCall(c)
+		if err != nil {
+			return nil, err
+		}
+		return s.engine.AskWorker(ctx, c.Param("id"), want)
+	}
+}
+
+// emptyCall reads the body of an action that takes none, or {}.
+func (s *Server) emptyCall(c *gin.Context) (context.Context, error) {
+	raw, err := read(c, &struct{}{}, strict, true)
+	if err != nil {
+		return nil, err
+	}
+	return asCall(c, raw)
 }

@@ -11,6 +11,7 @@ import (
 	"net"
 	"net/http"
 	"runtime/debug"
+	"sync/atomic"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -26,7 +27,7 @@ var openAPI []byte
 func OpenAPI() []byte { return openAPI }
 
 // Features names what this version of the wire can do beyond the first.
-var Features = []string{"jobs", "leases", "workers", "queues", "stats", "events"}
+var Features = []string{"jobs", "leases", "workers", "queues", "tasks", "stats", "events", "reports", "results"}
 
 // What the service allows a connection.
 const (
@@ -54,6 +55,8 @@ type Server struct {
 	opts   Options
 	log    *slog.Logger
 	router *gin.Engine
+	// tokens are asked for where they are not nil.
+	tokens atomic.Pointer[access]
 }
 
 // New makes a server of an engine. The engine stays the caller's to close.
@@ -105,29 +108,45 @@ func (s *Server) routes() {
 	r := s.router
 	r.GET("/livez", func(c *gin.Context) { c.String(http.StatusOK, "alive\n") })
 	r.GET("/readyz", s.ready)
-	r.GET("/openapi.yaml", func(c *gin.Context) { c.Data(http.StatusOK, "application/yaml", openAPI) })
+	// Who may do what, besides operators, who may do everything. What a worker may
+	// do includes what a producer may.
+	anyone := s.only(Reader, Producer, Worker)
+	readers := s.only(Reader)
+	producers := s.only(Producer, Worker)
+	workers := s.only(Worker)
+	operators := s.only()
+
+	r.GET("/openapi.yaml", anyone, func(c *gin.Context) { c.Data(http.StatusOK, "application/yaml", openAPI) })
 	v1 := r.Group("/v1")
-	v1.GET("", s.handle(s.about))
-	v1.POST("/jobs", s.handle(s.enqueue))
-	v1.GET("/jobs", s.handle(s.listJobs))
-	v1.GET("/jobs/:id", s.handle(s.getJob))
-	v1.POST("/jobs/:id/cancel", s.handle(s.cancelJob))
-	v1.POST("/jobs/:id/requeue", s.handle(s.requeueJob))
-	v1.POST("/jobs/:id/start_now", s.handle(s.startJob))
-	v1.POST("/jobs/:id/restore", s.handle(s.restoreJob))
-	v1.PATCH("/jobs/:id", s.handle(s.patchJob))
-	v1.DELETE("/jobs/:id", s.handle(s.deleteJob))
-	v1.POST("/leases", s.lease)
-	v1.POST("/leases/extend", s.handle(s.extend))
-	v1.POST("/leases/settle", s.handle(s.settle))
-	v1.GET("/workers", s.handle(s.listWorkers))
-	v1.GET("/workers/:id", s.handle(s.getWorker))
-	v1.PUT("/workers/:id", s.handle(s.putWorker))
-	v1.GET("/workers/:id/wanted", s.handle(s.wanted))
-	v1.GET("/queues", s.handle(s.listQueues))
-	v1.GET("/queues/:name", s.handle(s.getQueue))
-	v1.GET("/stats", s.handle(s.stats))
-	v1.GET("/events", s.events)
+	v1.GET("", anyone, s.handle(s.about))
+	v1.POST("/jobs", producers, s.handle(s.enqueue))
+	v1.GET("/jobs", readers, s.handle(s.listJobs))
+	v1.GET("/jobs/:id", anyone, s.handle(s.getJob))
+	v1.GET("/jobs/:id/log", anyone, s.handle(s.getLog))
+	v1.POST("/jobs/:id/cancel", producers, s.handle(s.cancelJob))
+	v1.POST("/jobs/:id/requeue", operators, s.handle(s.requeueJob))
+	v1.POST("/jobs/:id/start_now", operators, s.handle(s.startJob))
+	v1.POST("/jobs/:id/restore", operators, s.handle(s.restoreJob))
+	v1.PATCH("/jobs/:id", operators, s.handle(s.patchJob))
+	v1.DELETE("/jobs/:id", operators, s.handle(s.deleteJob))
+	v1.POST("/leases", workers, s.lease)
+	v1.POST("/leases/extend", workers, s.handle(s.extend))
+	v1.POST("/leases/settle", workers, s.handle(s.settle))
+	v1.GET("/workers", readers, s.handle(s.listWorkers))
+	v1.GET("/workers/:id", readers, s.handle(s.getWorker))
+	v1.PUT("/workers/:id", workers, s.handle(s.putWorker))
+	v1.DELETE("/workers/:id", workers, s.handle(s.deleteWorker))
+	v1.GET("/workers/:id/wanted", workers, s.handle(s.wanted))
+	v1.POST("/workers/:id/run", operators, s.handle(s.askWorker(job.WantRun)))
+	v1.POST("/workers/:id/drain", operators, s.handle(s.askWorker(job.WantDrain)))
+	v1.POST("/workers/:id/leave", operators, s.handle(s.askWorker(job.WantLeave)))
+	v1.GET("/queues", readers, s.handle(s.listQueues))
+	v1.GET("/queues/:name", readers, s.handle(s.getQueue))
+	v1.POST("/queues/:name/pause", operators, s.handle(s.setQueue(s.engine.PauseQueue)))
+	v1.POST("/queues/:name/resume", operators, s.handle(s.setQueue(s.engine.ResumeQueue)))
+	v1.GET("/tasks", readers, s.handle(s.listTasks))
+	v1.GET("/stats", readers, s.handle(s.stats))
+	v1.GET("/events", readers, s.events)
 	r.NoMethod(func(c *gin.Context) {
 		s.fail(c, &statusProblem{http.StatusMethodNotAllowed, c.Request.Method + " is not answered at " + c.Request.URL.Path})
 	})
@@ -135,12 +154,15 @@ func (s *Server) routes() {
 }
 
 // about tells what answers here.
-func (s *Server) about(*gin.Context) (any, error) {
+func (s *Server) about(c *gin.Context) (any, error) {
+	who := callerOf(c)
 	return struct {
-		Version  string   `json:"version"`
-		Store    string   `json:"store"`
-		Features []string `json:"features"`
-	}{s.opts.Version, s.engine.StoreID(), Features}, nil
+		Version   string   `json:"version"`
+		Store     string   `json:"store"`
+		Features  []string `json:"features"`
+		Principal string   `json:"principal"`
+		Role      Role     `json:"role"`
+	}{s.opts.Version, s.engine.StoreID(), Features, who.Name, who.Role}, nil
 }
 
 func (s *Server) ready(c *gin.Context) {

@@ -1,6 +1,7 @@
 package server
 
 import (
+	"context"
 	"fmt"
 	"maps"
 	"net/http"
@@ -9,6 +10,7 @@ import (
 	"github.com/gin-gonic/gin"
 	"github.com/go-json-experiment/json"
 
+	"humblemule/core/engine"
 	"humblemule/core/job"
 )
 
@@ -20,6 +22,26 @@ func (s *Server) listQueues(c *gin.Context) (any, error) {
 	return struct {
 		Queues []job.Queue `json:"queues"`
 	}{all}, nil
+}
+
+func (s *Server) listTasks(c *gin.Context) (any, error) {
+	return struct {
+		Tasks []job.Task `json:"tasks"`
+	}{s.engine.Tasks(c.Request.Context())}, nil
+}
+
+// setQueue pauses or resumes a queue and answers it as it stands then.
+func (s *Server) setQueue(set func(ctx context.Context, name string) error) func(c *gin.Context) (any, error) {
+	return func(c *gin.Context) (any, error) {
+		ctx, err := s.emptyCall(c)
+		if err != nil {
+			return nil, err
+		}
+		if err := set(ctx, c.Param("name")); err != nil {
+			return nil, err
+		}
+		return s.getQueue(c)
+	}
 }
 
 func (s *Server) getQueue(c *gin.Context) (any, error) {
@@ -72,16 +94,33 @@ func (s *Server) events(c *gin.Context) {
 			err = st.write(": alive\n\n")
 		case <-w.C:
 			changes := w.Take()
-			if changes.Reset {
-				err = st.send("reset", map[string]string{"store": s.engine.StoreID()})
-			} else if err = st.send("jobs", jobsEvent{IDs: changes.Jobs, Many: changes.Many}); err == nil {
-				err = s.tellCounts(st)
-			}
+			err = s.tell(st, changes)
 			if err == nil {
 				err = st.pause(eventsEvery)
 			}
 		}
 	}
+}
+
+// tell sends what has changed.
+func (s *Server) tell(st *stream, changes engine.Changes) error {
+	if changes.Reset {
+		return st.send("reset", map[string]string{"store": s.engine.StoreID()})
+	}
+	var err error
+	if len(changes.Jobs) > 0 {
+		err = st.send("jobs", jobsEvent{IDs: changes.Jobs, Many: changes.Many})
+	}
+	if err == nil && changes.Queues {
+		err = st.send("queues", struct{}{})
+	}
+	if err == nil && changes.Workers {
+		err = st.send("workers", struct{}{})
+	}
+	if err == nil {
+		err = s.tellCounts(st)
+	}
+	return err
 }
 
 type jobsEvent struct {

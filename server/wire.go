@@ -87,15 +87,16 @@ var kinds = map[job.Kind]struct {
 	status int
 	title  string
 }{
-	job.Malformed:      {http.StatusBadRequest, "The request cannot be read"},
-	job.Forbidden:      {http.StatusForbidden, "Not from here"},
-	job.NotFound:       {http.StatusNotFound, "Not there"},
-	job.WrongState:     {http.StatusConflict, "Not in this state"},
-	job.TooLarge:       {http.StatusRequestEntityTooLarge, "Too large"},
-	job.WrongMediaType: {http.StatusUnsupportedMediaType, "Not a format that is read here"},
-	job.Invalid:        {http.StatusUnprocessableEntity, "A wrong value"},
-	job.Busy:           {http.StatusServiceUnavailable, "Not now"},
-	job.Broken:         {http.StatusInternalServerError, "The service failed"},
+	job.Malformed:       {http.StatusBadRequest, "The request cannot be read"},
+	job.Forbidden:       {http.StatusForbidden, "Not from here"},
+	job.Unauthenticated: {http.StatusUnauthorized, "Who are you?"},
+	job.NotFound:        {http.StatusNotFound, "Not there"},
+	job.WrongState:      {http.StatusConflict, "Not in this state"},
+	job.TooLarge:        {http.StatusRequestEntityTooLarge, "Too large"},
+	job.WrongMediaType:  {http.StatusUnsupportedMediaType, "Not a format that is read here"},
+	job.Invalid:         {http.StatusUnprocessableEntity, "A wrong value"},
+	job.Busy:            {http.StatusServiceUnavailable, "Not now"},
+	job.Broken:          {http.StatusInternalServerError, "The service failed"},
 }
 
 // statusProblem is a problem of HTTP alone.
@@ -125,8 +126,11 @@ func (s *Server) fail(c *gin.Context, err error) {
 	if p.Title == "" {
 		p.Title = http.StatusText(p.Status)
 	}
-	if p.Status == http.StatusServiceUnavailable {
+	switch p.Status {
+	case http.StatusServiceUnavailable:
 		c.Header("Retry-After", "1")
+	case http.StatusUnauthorized:
+		c.Header("WWW-Authenticate", `Bearer realm="Humble Mule"`)
 	}
 	body, _ := json.Marshal(p, out)
 	c.Data(p.Status, "application/problem+json", append(body, '\n'))
@@ -277,15 +281,15 @@ func fieldName(p jsontext.Pointer) string {
 
 // asCall gives the request's context the call that commands are made for.
 func asCall(c *gin.Context, raw []byte) (context.Context, error) {
-	key := c.GetHeader("Idempotency-Key")
-	if key == "" {
+	key, who := c.GetHeader("Idempotency-Key"), callerOf(c)
+	if key == "" && who == local {
 		return c.Request.Context(), nil
 	}
 	const most = 255
 	if len(key) > most {
 		return nil, job.Wrong("nothing was done", []job.FieldError{{Field: "Idempotency-Key", Message: fmt.Sprintf("is %d bytes; at most %d are kept", len(key), most)}})
 	}
-	return engine.WithCall(c.Request.Context(), engine.Call{Path: c.Request.URL.Path, Key: key, Body: raw}), nil
+	return engine.WithCall(c.Request.Context(), engine.Call{Principal: who.Name, Path: c.Request.URL.Path, Key: key, Body: raw}), nil
 }
 
 // pathID reads the id of a job from the path.

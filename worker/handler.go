@@ -262,3 +262,6 @@ func failureOf(ctx context.Context, err error) *job.Failure {
 	}
 	return f
 }
+
+// Handles tells whether the pool has a handler for a task.
+func (p *Pool) Handles(task string) bool { return p.handlers[task] != nil || p.gatherings[task] != nil }

@@ -355,8 +355,12 @@ func (p *Pool) end() {
 	p.signal()
 }
 
-// moment is how long handlers have to return once their contexts have ended.
-const moment = 2 * time.Second
+// When the pool ends, handlers have so long to return once their contexts have
+// ended, and the service so long to answer a farewell.
+const (
+	returnWithin = 5 * time.Second
+	moment       = 2 * time.Second
+)
 
 // drain waits for running handlers, at most the grace time, gives back what they
 // have not finished, and waits for every outcome to be settled.
@@ -364,7 +368,7 @@ func (p *Pool) drain() error {
 	idle := func() bool { return p.started == 0 }
 	if !p.until(idle, after(p.opts.Grace), p.hurry) {
 		p.interrupt()
-		if !p.until(idle, after(moment), nil) {
+		if !p.until(idle, after(returnWithin), nil) {
 			p.abandon()
 		}
 	}

@@ -3,7 +3,6 @@ package worker
 import (
 	"context"
 	"fmt"
-	"io"
 	"log/slog"
 	"maps"
 	"strings"
@@ -61,30 +60,58 @@ func Logger(ctx context.Context) *slog.Logger {
 func (p *Pool) contextOf(life context.Context, r *Running) context.Context {
 	ctx := context.WithValue(life, runningKey{}, r)
 	own := p.log.With("job", r.ID, "task", r.Task, "try", job.OfMost(r.Tries, r.MaxAttempts))
-	kept := slog.NewTextHandler(lineWriter{r}, &slog.HandlerOptions{ReplaceAttr: untimed})
-	ctx = context.WithValue(ctx, loggerKey{}, slog.New(slog.NewMultiHandler(own.Handler(), kept)))
+	ctx = context.WithValue(ctx, loggerKey{}, slog.New(slog.NewMultiHandler(own.Handler(), keepLog(r))))
 	if r.Traceparent != "" {
 		ctx = propagation.TraceContext{}.Extract(ctx, propagation.MapCarrier{"traceparent": r.Traceparent})
 	}
 	return ctx
 }
 
-// untimed leaves out what each kept line has already.
-func untimed(groups []string, a slog.Attr) slog.Attr {
-	if len(groups) == 0 && a.Key == slog.TimeKey {
-		return slog.Attr{}
+// keptLog keeps what a handler logs with its attempt: the message as it is, its
+// level from Warn on, and the attributes as slog.TextHandler writes them.
+type keptLog struct {
+	slog.Handler // writes the attributes to line
+	run          *Running
+	mu           *sync.Mutex
+	line         *strings.Builder
+}
+
+func keepLog(r *Running) slog.Handler {
+	line := new(strings.Builder)
+	text := slog.NewTextHandler(line, &slog.HandlerOptions{ReplaceAttr: func(groups []string, a slog.Attr) slog.Attr {
+		if len(groups) == 0 && (a.Key == slog.TimeKey || a.Key == slog.LevelKey || a.Key == slog.MessageKey) {
+			return slog.Attr{}
+		}
+		return a
+	}})
+	return &keptLog{text, r, new(sync.Mutex), line}
+}
+
+// Handle is slog.Handler's.
+func (k *keptLog) Handle(ctx context.Context, record slog.Record) error {
+	k.mu.Lock()
+	defer k.mu.Unlock()
+	k.line.Reset()
+	if err := k.Handler.Handle(ctx, record); err != nil {
+		return err
 	}
-	return a
+	text := strings.TrimSpace(record.Message + " " + strings.TrimSuffix(k.line.String(), "\n"))
+	if record.Level >= slog.LevelWarn {
+		text = record.Level.String() + " " + text
+	}
+	k.run.Log("%s", text)
+	return nil
 }
 
-type lineWriter struct{ r *Running }
-
-func (w lineWriter) Write(b []byte) (int, error) {
-	w.r.Log("%s", strings.TrimSuffix(string(b), "\n"))
-	return len(b), nil
+// WithAttrs is slog.Handler's.
+func (k *keptLog) WithAttrs(attrs []slog.Attr) slog.Handler {
+	return &keptLog{k.Handler.WithAttrs(attrs), k.run, k.mu, k.line}
 }
 
-var _ io.Writer = lineWriter{}
+// WithGroup is slog.Handler's.
+func (k *keptLog) WithGroup(name string) slog.Handler {
+	return &keptLog{k.Handler.WithGroup(name), k.run, k.mu, k.line}
+}
 
 // Progress tells how far the job has come: 0 to 100 per cent, and a note of at
 // most 200 bytes.

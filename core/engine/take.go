@@ -124,7 +124,7 @@ func (e *Engine) Lease(ctx context.Context, req job.LeaseRequest) (job.LeaseAnsw
 		if _, takes = e.registry.wants(req.Worker); !takes || most == 0 {
 			return nil
 		}
-		if err := tx.canTake(req.Job); err != nil {
+		if err := tx.canTake(&req); err != nil {
 			return err
 		}
 		tx.takes = append(tx.takes, t)
@@ -149,7 +149,8 @@ func (e *Engine) Lease(ctx context.Context, req job.LeaseRequest) (job.LeaseAnsw
 }
 
 // canTake tells whether a job that is asked for by its id may be leased.
-func (tx *txn) canTake(id int64) error {
+func (tx *txn) canTake(req *job.LeaseRequest) error {
+	id := req.Job
 	if id == 0 {
 		return nil
 	}
@@ -161,6 +162,8 @@ func (tx *txn) canTake(id int64) error {
 		return noJob(id)
 	case r.State != job.Ready:
 		return job.Fault(job.WrongState, "job %d is %s; only a ready job can be taken by its id", id, r.State)
+	case len(req.Tasks) > 0 && !slices.Contains(req.Tasks, tx.taskName(r.Task)):
+		return job.Fault(job.WrongState, "job %d asks for %s, which this worker does not do", id, tx.taskName(r.Task))
 	case tx.paused(tx.queueOf(r.Queue)):
 		return job.Fault(job.WrongState, "job %d is in queue %s, which is paused; resume the queue first", id, tx.queueOf(r.Queue).name)
 	}

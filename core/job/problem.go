@@ -22,7 +22,9 @@ const (
 	TooLarge Kind = "too_large"
 	// WrongMediaType: the body's Content-Type is not one that is read here.
 	WrongMediaType Kind = "wrong_media_type"
-	// Forbidden: the request comes from where it must not.
+	// Unauthenticated: the service asks for a token, and there is no good one.
+	Unauthenticated Kind = "unauthenticated"
+	// Forbidden: the request comes from where, or from whom, it must not.
 	Forbidden Kind = "forbidden"
 	// Busy: try again later; nothing was changed.
 	Busy Kind = "busy"

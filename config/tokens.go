@@ -1,0 +1,121 @@
+package config
+
+import (
+	"bytes"
+	"crypto/rand"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"regexp"
+	"slices"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+)
+
+// Token is an entry of a tokens file: whom a token is, what it may do, and the
+// hash by which it is known. The token itself stands nowhere.
+type Token struct{ Name, Role, Hash string }
+
+// tokenMark begins every token, so that one that has leaked can be found.
+const tokenMark = "hmule-token-"
+
+// NewToken draws a token of 130 random bits.
+func NewToken() string { return tokenMark + strings.ToLower(rand.Text()) }
+
+type tokensFile struct {
+	Tokens []struct {
+		Name   word `yaml:"name"`
+		Role   word `yaml:"role"`
+		SHA256 word `yaml:"sha256"`
+	} `yaml:"tokens"`
+}
+
+var (
+	nameForm = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._@-]{0,63}$`)
+	hashForm = regexp.MustCompile(`^[0-9a-f]{64}$`)
+)
+
+// ReadTokens reads a tokens file. roles are the words that a role may be.
+func ReadTokens(path string, roles []string) ([]Token, error) {
+	raw, err := os.ReadFile(path)
+	if err != nil {
+		return nil, fmt.Errorf("the tokens file cannot be read: %w", err)
+	}
+	var file tokensFile
+	if err := yaml.NewDecoder(bytes.NewReader(raw), yaml.Strict()).Decode(&file); err != nil && !errors.Is(err, io.EOF) {
+		return nil, misread(path, err)
+	}
+	wrong := faults{path: path}
+	var all []Token
+	for i, t := range file.Tokens {
+		at := t.Name
+		if at.line == 0 {
+			at = t.Role
+		}
+		switch {
+		case t.Name.text == "" || t.Role.text == "" || t.SHA256.text == "":
+			wrong.add(at, "token %d lacks name, role or sha256; write one with: hmule token new", i+1)
+		case !nameForm.MatchString(t.Name.text):
+			wrong.add(t.Name, "%q is no name of a token; use 1 to 64 of letters, digits, '.', '_', '@' and '-'", t.Name.text)
+		case slices.ContainsFunc(all, func(o Token) bool { return o.Name == t.Name.text }):
+			wrong.add(t.Name, "the name %s stands twice; a name tells who did what", t.Name.text)
+		case t.Name.text == "local":
+			wrong.add(t.Name, "the name local means a service without tokens; take another")
+		}
+		if t.Role.text != "" && !slices.Contains(roles, t.Role.text) {
+			wrong.add(t.Role, "%q is no role; it is one of %s", t.Role.text, strings.Join(roles, ", "))
+		}
+		if t.SHA256.text != "" && !hashForm.MatchString(t.SHA256.text) {
+			wrong.add(t.SHA256, "sha256 is 64 hexadecimal digits; write the entry with: hmule token new")
+		}
+		all = append(all, Token{t.Name.text, t.Role.text, t.SHA256.text})
+	}
+	if len(all) == 0 && len(wrong.all) == 0 {
+		return nil, fmt.Errorf("%s holds no token; nobody could use the service: add one with: hmule token new --tokens %s", path, path)
+	}
+	return all, wrong.err()
+}
+
+// TokenEntry is a token as its file holds it.
+func TokenEntry(t Token) string {
+	return fmt.Sprintf("  - name: %q\n    role: %s\n    sha256: %q\n", t.Name, t.Role, t.Hash)
+}
+
+// AddToken adds an entry to a tokens file, which is made where there is none.
+func AddToken(path string, t Token, roles []string) error {
+	if !nameForm.MatchString(t.Name) || t.Name == "local" {
+		return fmt.Errorf("%q is no name of a token; use 1 to 64 of letters, digits, '.', '_', '@' and '-', and not local", t.Name)
+	}
+	raw, err := os.ReadFile(path)
+	if err != nil && !errors.Is(err, os.ErrNotExist) {
+		return err
+	}
+	text := string(raw)
+	if strings.TrimSpace(text) == "" {
+		text = "tokens:\n"
+	} else {
+		known, err := ReadTokens(path, roles)
+		if err != nil {
+			return err
+		}
+		if slices.ContainsFunc(known, func(o Token) bool { return o.Name == t.Name }) {
+			return fmt.Errorf("%s has a token named %s already; take another name, or remove that entry first", path, t.Name)
+		}
+	}
+	if !strings.HasSuffix(text, "\n") {
+		text += "\n"
+	}
+	// The new file takes the old one's place whole, so that a service that reads
+	// it meanwhile never sees half of it.
+	next := path + ".new"
+	if err := os.WriteFile(next, []byte(text+TokenEntry(t)), 0o600); err != nil {
+		return err
+	}
+	if _, err := ReadTokens(next, roles); err != nil {
+		os.Remove(next)
+		return fmt.Errorf("the entry does not fit behind what %s holds; add it by hand:\n%s", path, TokenEntry(t))
+	}
+	return os.Rename(next, path)
+}

@@ -17,6 +17,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humblemule/core/job"
+	"humblemule/core/order"
 )
 
 var (
@@ -33,6 +34,9 @@ type model struct {
 	ranks  map[string]int64
 	jobs   []*mjob
 	parked []*mtake
+	// queues that are paused, workers that are drained, and the turns of each
+	paused, drained map[string]bool
+	turns           map[string]order.Turns
 }
 
 type mjob struct {
@@ -48,6 +52,12 @@ type mjob struct {
 	nextAt, startedAt     time.Time
 	runAt                 job.Time
 	payload               string
+	labels                map[string]string
+	lines, told           int // lines of all attempts, and of the running one
+	percent               float64
+	keep                  *job.Duration
+	result                string
+	resultUntil           time.Time
 	// the live lease
 	token      string
 	worker     string
@@ -75,6 +85,8 @@ type mtake struct {
 	worker        string
 	queues, tasks []string
 	limit         int
+	weights       map[string]int
+	one           int64
 	length        time.Duration
 	until         time.Time
 	got           []int64
@@ -119,6 +131,7 @@ func (m *model) enqueue(s job.Spec) *mjob {
 	j := &mjob{
 		id: m.nextID, task: s.Task, queue: cmp.Or(s.Queue, job.DefaultQueue), key: s.Key, priority: job.DefaultPriority, round: 1,
 		most: p.MaxAttempts, first: p.Retry.First.Go(), giveUpAfter: p.Retry.GiveUpAfter.Go(),
+		labels: map[string]string{}, keep: s.KeepResult,
 	}
 	if s.Priority != nil {
 		j.priority = int64(*s.Priority)
@@ -160,6 +173,10 @@ func (m *model) end(j *mjob, o job.Outcome, delay time.Duration, lost bool) {
 	switch o {
 	case job.OutcomeDone:
 		j.finish(job.Done, "")
+		j.result, j.resultUntil = fmt.Sprint(j.id), time.Time{}
+		if j.keep != nil {
+			j.resultUntil = m.now.Add(j.keep.Go())
+		}
 	case job.OutcomeSkipped:
 		j.finish(job.Skipped, job.ByHandler)
 	case job.OutcomeGiveUp:
@@ -196,8 +213,23 @@ func (m *model) release(j *mjob) {
 
 // best is the ready job that goes first for a take.
 func (m *model) best(t *mtake) *mjob {
+	if m.drained[t.worker] {
+		return nil
+	}
+	if t.one != 0 {
+		j := m.find(t.one)
+		if j == nil || j.state != job.Ready || m.paused[j.queue] || len(t.got) > 0 {
+			return nil
+		}
+		return j
+	}
+	firsts := map[string]*mjob{}
+	var open []string
 	for _, q := range t.queues {
 		var first *mjob
+		if m.paused[q] {
+			continue
+		}
 		for _, j := range m.jobs {
 			if j.state != job.Ready || j.queue != q || len(t.tasks) > 0 && !slices.Contains(t.tasks, j.task) {
 				continue
@@ -207,10 +239,19 @@ func (m *model) best(t *mtake) *mjob {
 			}
 		}
 		if first != nil {
-			return first
+			open, firsts[q] = append(open, q), first
 		}
 	}
-	return nil
+	switch {
+	case len(open) == 0:
+		return nil
+	case t.weights == nil:
+		return firsts[open[0]]
+	}
+	if m.turns[t.worker] == nil {
+		m.turns[t.worker] = order.Turns{}
+	}
+	return firsts[m.turns[t.worker].Next(open, func(q string) int { return max(t.weights[q], 1) })]
 }
 
 // deal leases one job at a time round the takes.
@@ -224,6 +265,7 @@ func (m *model) deal(takes []*mtake) {
 			j.state, j.worker, j.length, j.ends = job.Running, t.worker, t.length, m.now.Add(t.length)
 			j.attempt++
 			j.tries++
+			j.told, j.percent = 0, -1
 			if j.startedAt.IsZero() {
 				j.startedAt = m.now
 			}
@@ -291,7 +333,7 @@ type trial struct {
 func TestModel(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "model.db")
 	synctest.Test(t, func(t *testing.T) {
-		r := &trial{T: t, model: &model{ranks: map[string]int64{}}, path: path, random: rand.New(rand.NewPCG(*modelSeed, 0))}
+		r := &trial{T: t, model: &model{ranks: map[string]int64{}, paused: map[string]bool{}, drained: map[string]bool{}, turns: map[string]order.Turns{}}, path: path, random: rand.New(rand.NewPCG(*modelSeed, 0))}
 		r.open()
 		defer func() { require.NoError(t, r.e.Close()) }()
 		for n := range *modelCommands {
@@ -348,6 +390,10 @@ func (r *trial) step() {
 		r.restart()
 	case n < 93:
 		r.circle()
+	case n < 94:
+		r.pause()
+	case n < 95:
+		r.ask()
 	default:
 		r.pass(time.Duration(1+r.random.IntN(pick(r, 50, 3000, 60_000))) * time.Millisecond)
 	}
@@ -378,6 +424,10 @@ func (r *trial) spec() job.Spec {
 	}
 	if r.chance(20) {
 		s.Key = pick(r, "a", "b", "c")
+	}
+	if r.chance(20) {
+		keep := pick(r, 0, job.Duration(20*time.Second))
+		s.KeepResult = &keep
 	}
 	return s
 }
@@ -442,10 +492,109 @@ func (r *trial) request(worker string) (job.LeaseRequest, *mtake) {
 		Tasks: pick(r, nil, []string{"tide.predict"}, []string{"tide.predict", "manifest.check", "unheard.of"}),
 		Limit: 1 + r.random.IntN(5), Lease: job.Duration(time.Duration(1000+r.random.IntN(60_000)) * time.Millisecond),
 	}
-	return req, &mtake{worker: worker, queues: req.Queues, tasks: req.Tasks, limit: req.Limit, length: req.Lease.Go()}
+	want := &mtake{worker: worker, queues: req.Queues, tasks: req.Tasks, limit: req.Limit, length: req.Lease.Go()}
+	if r.chance(30) {
+		req.Ahead = 1 + r.random.IntN(3)
+		want.limit += req.Ahead
+	}
+	if r.chance(30) {
+		req.Share, req.Weights = job.ByWeight, map[string]int{"common": 1 + r.random.IntN(4)}
+		want.weights = req.Weights
+	}
+	return req, want
+}
+
+// takeNamed asks for one job by its id.
+func (r *trial) takeNamed() {
+	id := r.anyJob()
+	req := job.LeaseRequest{Worker: "w2", Job: id, Limit: 1, Lease: job.Duration(time.Minute)}
+	want := &mtake{worker: "w2", one: id, limit: 1, length: time.Minute}
+	got, err := r.e.Lease(r.Context(), req)
+	j := r.find(id)
+	switch {
+	case r.drained["w2"]:
+	case j == nil:
+		require.ErrorContains(r, err, "there is no job")
+		return
+	case j.state != job.Ready:
+		require.ErrorContains(r, err, "only a ready job can be taken by its id")
+		return
+	case r.paused[j.queue]:
+		require.ErrorContains(r, err, "is paused")
+		return
+	}
+	require.NoError(r, err)
+	r.deal([]*mtake{want})
+	r.leased(want, got.Leases)
+}
+
+// pause pauses a queue, or resumes one.
+func (r *trial) pause() {
+	q := pick(r, "common", "berths", "archive", "nowhere")
+	do, to := r.e.PauseQueue, true
+	if r.chance(65) {
+		do, to = r.e.ResumeQueue, false
+	}
+	err := do(r.ctx("/v1/queues", fmt.Sprint("pause", r.random.Uint64()), to), q)
+	if q == "nowhere" {
+		require.ErrorContains(r, err, "there is no queue")
+		return
+	}
+	require.NoError(r, err)
+	r.paused[q] = to
+	r.served(r.settled())
+}
+
+// ask drains a worker, whose parked takes are then answered, or lets it run.
+func (r *trial) ask() {
+	uid, want := pick(r, "w1", "w2"), job.WantRun
+	if r.chance(35) {
+		want = job.WantDrain
+	}
+	_, err := r.e.PutWorker(r.Context(), job.Worker{ID: uid, Queues: []string{"common"}})
+	require.NoError(r, err)
+	got, err := r.e.AskWorker(r.Context(), uid, want)
+	require.NoError(r, err)
+	require.Equal(r, want, got.Wanted)
+	r.drained[uid] = want == job.WantDrain
+	r.parked = slices.DeleteFunc(r.parked, func(t *mtake) bool {
+		if !r.drained[t.worker] {
+			return false
+		}
+		got := <-t.answer
+		require.NoError(r, got.err)
+		require.Empty(r, got.leases)
+		return true
+	})
+}
+
+// report draws what a handler tells of a job, and what is then known of it.
+func (r *trial) report(token string) (told job.Report, knows func(*mjob)) {
+	if r.chance(50) {
+		return told, func(*mjob) {}
+	}
+	id, _, _, _ := parseToken(token)
+	percent := float64(r.random.IntN(101))
+	told.Progress = &job.Progress{Percent: percent}
+	told.Labels = map[string]string{pick(r, "berth", "ship"): pick(r, "", "3", "heron")}
+	told.Log = []string{"moored", "cleared"}
+	if j := r.find(id); j != nil && r.chance(30) { // as after an answer that was lost
+		told.LogFrom = max(j.told, 1)
+	}
+	return told, func(j *mjob) {
+		j.percent = percent
+		j.labels = job.MergeLabels(j.labels, told.Labels)
+		before := j.told
+		j.told = max(j.told, cmp.Or(told.LogFrom, j.told+1)+1)
+		j.lines += j.told - before
+	}
 }
 
 func (r *trial) take() {
+	if r.chance(10) {
+		r.takeNamed()
+		return
+	}
 	req, want := r.request(pick(r, "w1", "w2"))
 	key := fmt.Sprint("take", r.random.Uint64())
 	ctx := r.ctx("/v1/leases", key, req)
@@ -463,7 +612,7 @@ func (r *trial) take() {
 				live[l.Token] = true
 			}
 		}
-		if len(live) == 0 {
+		if len(live) == 0 && !r.drained[req.Worker] {
 			return
 		}
 		repeated, err := r.e.Lease(ctx, req)
@@ -491,10 +640,10 @@ func (r *trial) leased(want *mtake, got []job.Lease) {
 
 // park begins a take that finds nothing now and waits.
 func (r *trial) park() {
-	if len(r.parked) >= 3 {
+	req, want := r.request(pick(r, "w1", "w2"))
+	if len(r.parked) >= 3 || r.drained[req.Worker] {
 		return
 	}
-	req, want := r.request(pick(r, "w1", "w2"))
 	// Half a millisecond beside everything else that happens by itself.
 	req.Wait = job.Duration(time.Duration(1+r.random.IntN(30_000))*time.Millisecond + 500*time.Microsecond)
 	want.until, want.answer = r.now.Add(req.Wait.Go()), make(chan answered, 1)
@@ -564,8 +713,17 @@ func (r *trial) settle() {
 	if r.chance(10) {
 		s.Enqueue = []job.Spec{r.spec()}
 	}
+	if id, _, _, _ := parseToken(s.Token); s.Outcome == job.OutcomeDone {
+		s.Result = json.RawMessage(fmt.Sprint(id))
+	}
 	if r.chance(5) {
 		s.Outcome = "finished"
+	}
+	var knows func(*mjob)
+	s.Report, knows = r.report(s.Token)
+	id, _, _, _ := parseToken(s.Token)
+	if j := r.find(id); j != nil && j.token == s.Token && s.Outcome != "finished" {
+		knows(j)
 	}
 	r.settleAs(s)
 }
@@ -582,11 +740,11 @@ func (r *trial) settleAs(s job.Settlement) {
 
 func (r *trial) wantSettled(s job.Settlement) job.Status {
 	id, _, _, _ := parseToken(s.Token)
-	j := r.find(id)
+	j := r.ever(id) // what was removed is known until it is swept
 	switch {
 	case s.Outcome == "finished":
 		return job.StatusRefused
-	case j == nil:
+	case j == nil, j.removed && r.now.Sub(j.removedAt) >= restorableFor:
 		return job.StatusLost
 	case j.token == s.Token:
 		r.end(j, s.Outcome, s.Delay.Go(), false)
@@ -605,12 +763,14 @@ func (r *trial) wantSettled(s job.Settlement) job.Status {
 
 func (r *trial) extend() {
 	token := r.token()
-	got, err := r.e.Extend(r.Context(), []job.Extension{{Token: token}})
+	told, knows := r.report(token)
+	got, err := r.e.Extend(r.Context(), []job.Extension{{Token: token, Report: told}})
 	require.NoError(r, err)
 	want := job.ExtendResult{Token: token, Status: job.StatusLost}
 	id, _, _, _ := parseToken(token)
 	if j := r.find(id); j != nil && j.token == token {
 		j.ends = r.now.Add(j.length)
+		knows(j)
 		want.Status, want.ExpiresAt = job.StatusOK, job.At(j.ends)
 		if j.cancelling {
 			want.Status = job.StatusCancelled
@@ -663,7 +823,7 @@ func (r *trial) requeue() {
 	if how.Payload != nil {
 		j.payload = string(how.Payload)
 	}
-	j.runAt = 0
+	j.runAt, j.result = 0, ""
 	r.replaced(j, got)
 }
 
@@ -782,7 +942,9 @@ func (r *trial) restart() {
 	for _, j := range r.jobs {
 		j.ends = r.now.Add(j.length)
 		j.released, j.releases = "", 0
+		j.percent = -1 // not stored while it runs
 	}
+	r.turns = map[string]order.Turns{}
 }
 
 // pass lets time go by; everything that happens by itself happens at its moment.
@@ -846,7 +1008,11 @@ func (r *trial) compare() {
 				kept++
 			}
 			require.Len(r, got.Attempts, kept)
+			r.sameReports(j, got)
 		}
+	}
+	for name := range r.paused {
+		require.Equal(r, r.paused[name], r.e.view.pauseOf(name).at != 0)
 	}
 	require.Equal(r, counts, r.e.Counts())
 	for key, ids := range keyed {
@@ -861,6 +1027,33 @@ func (r *trial) compare() {
 		}
 	}
 	require.Equal(r, want, r.listed(job.Filter{Queues: []string{queue}, States: []job.State{state}, Order: job.OldestFirst}))
+}
+
+// sameReports wants what handlers told of a job, and its result, to be kept as long
+// as they should be.
+func (r *trial) sameReports(j *mjob, got job.Job) {
+	require.Equal(r, len(j.labels), len(got.Labels), "labels of job %d", j.id)
+	for name, value := range j.labels {
+		require.Equal(r, value, got.Labels[name])
+	}
+	if j.state == job.Running {
+		require.Equal(r, j.percent >= 0, got.Progress != nil, "job %d", j.id)
+		if got.Progress != nil {
+			require.Equal(r, j.percent, got.Progress.Percent)
+		}
+	}
+	if len(j.attempts) <= 100 {
+		log, err := r.e.Log(r.Context(), j.id, LogQuery{})
+		require.NoError(r, err)
+		require.Len(r, log.Lines, j.lines, "lines of job %d", j.id)
+	}
+	want := j.result
+	if !j.resultUntil.IsZero() && !r.now.Before(j.resultUntil) {
+		want = ""
+	}
+	if j.state == job.Done {
+		require.Equal(r, want, string(got.Result), "result of job %d", j.id)
+	}
 }
 
 // listed reads a list page by page.

@@ -256,6 +256,12 @@ func (tx *txn) writeWorker(w job.Worker) (workerRef, error) {
 	return workerRef{w.ID, n}, err
 }
 
+// mayTake tells whether a worker takes jobs as the transaction sees it.
+func (tx *txn) mayTake(uid string) bool {
+	_, takes := tx.e.registry.wants(uid)
+	return takes && (tx.wants[uid] == "" || tx.wants[uid] == job.WantRun)
+}
+
 // ask notes what is wanted of a worker.
 func (tx *txn) ask(uid string, want job.Want) {
 	if tx.wants == nil {

@@ -29,6 +29,9 @@ type take struct {
 	worker workerRef
 	call   callID
 	park   bool
+	// replays says that the worker takes no more jobs: a call that is made again
+	// brings what it has brought.
+	replays bool
 	state  atomic.Int32
 	leases []job.Lease
 	err    error
@@ -121,11 +124,19 @@ func (e *Engine) Lease(ctx context.Context, req job.LeaseRequest) (job.LeaseAnsw
 			return err
 		}
 		t.leases = nil
-		if _, takes = e.registry.wants(req.Worker); !takes || most == 0 {
+		same, err := tx.replayed(t.call)
+		if err != nil {
+			return err
+		}
+		t.replays = same != nil && !tx.mayTake(req.Worker)
+		if takes = most > 0 && (t.replays || tx.mayTake(req.Worker)); !takes {
 			return nil
 		}
-		if err := tx.canTake(&req); err != nil {
-			return err
+		t.park = t.park && !t.replays
+		if same == nil {
+			if err := tx.canTake(&req); err != nil {
+				return err
+			}
 		}
 		tx.takes = append(tx.takes, t)
 		return nil
@@ -134,7 +145,7 @@ func (e *Engine) Lease(ctx context.Context, req job.LeaseRequest) (job.LeaseAnsw
 		return job.LeaseAnswer{}, err
 	}
 	answer := job.LeaseAnswer{Leases: []job.Lease{}, Results: results, Wanted: job.WantRun}
-	if takes && most > 0 && e.await(t, wait.Go()) {
+	if takes && e.await(t, wait.Go()) {
 		if t.err != nil {
 			return job.LeaseAnswer{}, t.err
 		}
@@ -282,7 +293,7 @@ func (tx *txn) deal() error {
 func (tx *txn) dealOne(t *take, read map[groupID]*heads, wanted int) (more bool, err error) {
 	if len(t.leases) == 0 {
 		replayed, err := tx.replayLeases(t)
-		if err != nil || replayed {
+		if err != nil || replayed || t.replays {
 			return false, err
 		}
 	}
@@ -304,7 +315,7 @@ func (tx *txn) dealOne(t *take, read map[groupID]*heads, wanted int) (more bool,
 // before any heads are read, so that none of them is this job.
 func (tx *txn) dealNamed(t *take) error {
 	replayed, err := tx.replayLeases(t)
-	if err != nil || replayed {
+	if err != nil || replayed || t.replays {
 		return err
 	}
 	row, err := tx.e.store.Row(t.req.Job)

@@ -30,7 +30,7 @@ func (p *Pool) around(h Handler) Handler {
 }
 
 // Handle makes h the handler of a task. The payload is read as JSON into In, and
-// what h returns is kept as JSON. A payload that cannot be read gives the job
+// what h returns is kept as JSON, unless it is null. A payload that cannot be read gives the job
 // up: it would fail every time. Handle must be called before [Pool.Run].
 func Handle[In, Out any](p *Pool, task string, h func(ctx context.Context, in In) (Out, error)) {
 	p.handlers[task] = func(ctx context.Context, payload json.RawMessage) (json.RawMessage, error) {
@@ -59,6 +59,9 @@ func resultJSON(out any) (json.RawMessage, error) {
 	result, err := json.Marshal(out)
 	if err != nil {
 		return nil, GiveUp(&typed{"result", fmt.Errorf("the result cannot be written as JSON: %w", err)})
+	}
+	if string(result) == "null" {
+		return nil, nil
 	}
 	return result, nil
 }

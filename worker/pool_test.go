@@ -41,6 +41,7 @@ type source struct {
 }
 
 func (s *source) open(t *testing.T) {
+	synctest.Wait() // nobody is in the engine that was there before
 	e, err := engine.Open(s.path, engine.Options{Log: silent, Draw: func() float64 { return 0.5 }})
 	require.NoError(t, err)
 	s.Engine = e
@@ -74,6 +75,13 @@ func (s *source) Wanted(ctx context.Context, id string, doing job.Want, wait tim
 		return job.Wanted{}, errAway
 	}
 	return s.Engine.Wanted(ctx, id, doing, wait)
+}
+
+func (s *source) PutWorker(ctx context.Context, w job.Worker) (job.Wanted, error) {
+	if s.away.Load() {
+		return job.Wanted{}, errAway
+	}
+	return s.Engine.PutWorker(ctx, w)
 }
 
 // running starts a pool; the answer ends it and waits for its end.

@@ -95,7 +95,7 @@ func runPools(ctx context.Context, mule *client.Client, world *harbour.World, lo
 		Name: "harbour-office", Version: Version, Grace: grace, Log: log,
 	})
 	world.Office(office)
-	archive := worker.New(mule, worker.Options{Queues: []string{"archive"}, Slots: 2, Name: "archive-room", Version: Version, Grace: grace, Log: log})
+	archive := worker.New(mule, worker.Options{Queues: []string{"archive"}, Slots: 3, Name: "archive-room", Version: Version, Grace: grace, Log: log})
 	world.ArchiveRoom(archive)
 	ended := make(chan error, 1)
 	go func() { ended <- archive.Run(ctx) }()

@@ -42,11 +42,12 @@ func listQueues(o *present.Out, stats job.Stats) {
 		return
 	}
 	columns := []present.Column{{Head: "queue"}}
-	states := slices.DeleteFunc(job.States(), func(s job.State) bool { return stats.Counts[s] == 0 })
+	// What was skipped or cancelled asks for nobody, and a line has only so much room.
+	states := slices.DeleteFunc(job.States(), func(s job.State) bool { return stats.Counts[s] == 0 || s == job.Skipped || s == job.Cancelled })
 	for _, s := range states {
 		columns = append(columns, present.Column{Head: s.String(), Right: true})
 	}
-	columns = append(columns, present.Column{Head: "in/min", Right: true}, present.Column{Head: "out/min", Right: true}, present.Column{Head: "oldest", Right: true}, present.Column{Head: "workers", Right: true})
+	columns = append(columns, present.Column{Head: "in · out/min", Right: true}, present.Column{Head: "oldest", Right: true}, present.Column{Head: "workers", Right: true})
 	var rows [][]string
 	for _, q := range stats.Queues {
 		row := []string{q.Name}
@@ -60,10 +61,10 @@ func listQueues(o *present.Out, stats job.Stats) {
 		if q.OldestReadyMS > 0 {
 			oldest = job.Roughly(time.Duration(q.OldestReadyMS) * time.Millisecond)
 		}
-		rows = append(rows, append(row, fmt.Sprintf("%.1f", q.InPerMinute), fmt.Sprintf("%.1f", q.OutPerMinute), oldest, fmt.Sprint(q.Workers)))
+		rows = append(rows, append(row, fmt.Sprintf("%.1f · %.1f", q.InPerMinute, q.OutPerMinute), oldest, fmt.Sprint(q.Workers)))
 	}
 	o.Table(columns, rows)
-	o.Hint("in/min, out/min: over the last five minutes. oldest: how long the longest ready job waits. States without jobs are left out.")
+	o.Hint("in · out/min: enqueued and finished a minute, over the last five. oldest: the longest wait of a ready job.")
 	o.Hint("hmule jobs --queue %s", stats.Queues[0].Name)
 }
 
@@ -98,7 +99,7 @@ func (a *app) pauseCommand() *cobra.Command {
 		Use: "pause QUEUE...", Short: "Start nothing more of a queue; what runs goes on", Args: args(cobra.MinimumNArgs(1)), Example: "  hmule pause berths",
 		RunE: func(c *cobra.Command, names []string) error {
 			return a.setQueues(c, names, func(m *client.Client, name string) (job.Queue, error) { return m.PauseQueue(c.Context(), name) },
-				"Queue %s is paused: %s jobs are ready and wait, %s run on.")
+				"Queue %s is paused. Ready there: %s; running on: %s.")
 		},
 	}
 }
@@ -108,7 +109,7 @@ func (a *app) resumeCommand() *cobra.Command {
 		Use: "resume QUEUE...", Short: "Start jobs of a queue again", Args: args(cobra.MinimumNArgs(1)), Example: "  hmule resume berths",
 		RunE: func(c *cobra.Command, names []string) error {
 			return a.setQueues(c, names, func(m *client.Client, name string) (job.Queue, error) { return m.ResumeQueue(c.Context(), name) },
-				"Queue %s goes on: %s jobs are ready, %s run.")
+				"Queue %s goes on. Ready there: %s; running: %s.")
 		},
 	}
 }
@@ -144,7 +145,7 @@ func listTasks(o *present.Out, all []job.Task) {
 	}
 	right := func(head string) present.Column { return present.Column{Head: head, Right: true} }
 	o.Table([]present.Column{{Head: "task"}, right("ready"), right("running"), right("backoff"), right("dead"), right("half within"), right("19 of 20"), right("longest"), right("workers")}, rows)
-	o.Hint("half within, 19 of 20, longest: how long recent runs that ended well took; empty while fewer than 5 are known.")
+	o.Hint("half within, 19 of 20, longest: what recent runs that ended well took; empty below 5 of them.")
 }
 
 func spanOf(ms int64) string { return job.Roughly(time.Duration(ms) * time.Millisecond) }

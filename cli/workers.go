@@ -41,11 +41,14 @@ func listWorkers(o *present.Out, all []job.Worker) {
 		running := fmt.Sprint(w.Running)
 		if w.Slots > 0 {
 			running = fmt.Sprintf("%d of %d", w.Running, w.Slots)
+			if w.MaxSlots > 0 {
+				running += present.Quiet(fmt.Sprintf(" to %d", w.MaxSlots))
+			}
 		}
 		rows[i] = []string{nameOf(w), doing(w), running, cells(o, w), o.Age(w.SeenAt), strings.Join(w.Queues, " ")}
 	}
 	o.Table([]present.Column{{Head: "worker"}, {Head: "does"}, {Head: "running"}, {Head: "slots"}, {Head: "seen"}, {Head: "queues"}}, rows)
-	o.Hint("A slot's block fills as its job's run time nears what is usual for its task; ! is beyond what 19 of 20 runs took.")
+	o.Hint("A block fills as its job nears its task's usual run time; ! is longer than 19 of 20 runs took.")
 	o.Hint("hmule worker %s", nameOf(all[0]))
 }
 

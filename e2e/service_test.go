@@ -38,6 +38,12 @@ var (
 )
 
 func TestMain(m *testing.M) {
+	if server := os.Getenv(poolServer); server != "" {
+		if err := poolProcess(server); err != nil {
+			panic(err)
+		}
+		return
+	}
 	dir, err := os.MkdirTemp("", "hmule-e2e-")
 	if err != nil {
 		panic(err)

@@ -49,7 +49,9 @@ func Fixed() (all []Planned) {
 	}
 	add(2, job.Backoff, job.Spec{Task: BuoyPoll, Payload: Watch{lostBuoy}, Retry: &job.Retry{First: job.Duration(time.Hour)}})
 	add(6, job.Done, job.Spec{Task: LogPack, Queue: "archive", Payload: Logbook{Date: "2026-11-22", Lines: 20_000}})
-	add(1, job.Running, job.Spec{Task: LogPack, Queue: "archive", Payload: Logbook{Date: "2026-11-23", Lines: 20_000, TapeMinutes: 2}})
+	for _, minutes := range []int{1, 3} {
+		add(1, job.Running, job.Spec{Task: LogPack, Queue: "archive", Payload: Logbook{Date: "2026-11-23", Lines: 20_000, TapeMinutes: minutes}})
+	}
 	evening := tide("inner-quay", 0)
 	evening.Delay = job.Duration(6 * time.Hour)
 	add(3, job.Scheduled, evening)

@@ -1,13 +1,15 @@
-import { type ReactNode, useEffect } from 'react'
-import { Link, useNavigate } from 'react-router'
+import { useState } from 'react'
+import { Link } from 'react-router'
 
 import { Ask, type Deed } from './Ask'
 import { path, useFilter } from './address'
-import { type Attempt, type Job, Refusal, useJob } from './api/client'
-import { age, clock, localTimes, moment, span, tries } from './format'
+import { type Attempt, type Job, Refusal, useJob, useLog, useMayAct } from './api/client'
+import { Beside, Fact, When } from './Beside'
+import { age, clock, grouped, localTimes, span, tries } from './format'
 import { Journey } from './Journey'
 import { JsonView } from './JsonView'
 import { Mark, StateWord } from './Mark'
+import { Progress } from './Progress'
 import { finished, outcomeState, outcomeWord } from './states'
 import { useNow } from './useNow'
 
@@ -15,27 +17,12 @@ import { useNow } from './useNow'
 export function JobBeside({ id }: { id: number }) {
   const filter = useFilter()
   const { data: j, error } = useJob(id)
-  const navigate = useNavigate()
-  useEffect(() => {
-    const close = (e: KeyboardEvent) => {
-      if (e.key === 'Escape' && !document.querySelector('[role=dialog]')) void navigate(path(filter))
-    }
-    addEventListener('keydown', close)
-    return () => removeEventListener('keydown', close)
-  }, [filter, navigate])
   return (
-    <aside aria-label={`Job ${id}`} className="mt-6 min-w-0 lg:sticky lg:top-14 lg:max-h-[calc(100vh-4rem)] lg:overflow-y-auto lg:border-l lg:border-hairline lg:pl-8">
-      <div className="flex items-baseline gap-4 border-b border-hairline pb-2">
-        <h2 className="text-lg font-semibold">Job {id}</h2>
-        {j && <StateWord state={j.state} />}
-        <Link className="press ml-auto" to={path(filter)}>
-          Close
-        </Link>
-      </div>
+    <Beside title={`Job ${id}`} beside={j && <StateWord state={j.state} />} back={path(filter)}>
       {!j && error && <p className="py-4">{error instanceof Refusal && error.status === 404 ? `There is no job ${id}; it may have been removed.` : `Job ${id} could not be read: ${error.message}.`}</p>}
       {!j && !error && <p className="py-4 text-quiet">Reading the job …</p>}
       {j && <Known j={j} />}
-    </aside>
+    </Beside>
   )
 }
 
@@ -44,6 +31,8 @@ function Known({ j }: { j: Job }) {
   return (
     <>
       <p className="max-w-[65ch] py-3 text-base">{localTimes(because(j, now))}</p>
+      {j.state === 'running' && <Progress of={j} now={now} />}
+      <div className="h-2" />
       <Deeds j={j} />
       <dl className="mt-4 grid grid-cols-[max-content_minmax(0,1fr)] gap-x-4 gap-y-1">
         <Fact name="task">{j.task}</Fact>
@@ -66,6 +55,8 @@ function Known({ j }: { j: Job }) {
         <When name="finished" at={j.finished_at} now={now} />
         <When name="next attempt" at={j.state === 'backoff' ? j.next_at : undefined} now={now} />
         <When name="due" at={j.state === 'scheduled' ? j.next_at : undefined} now={now} />
+        <Fact name="usually">{j.usual_ms ? `half of its task’s runs are done within ${span(j.usual_ms)}, 19 of 20 within ${span(j.long_ms ?? j.usual_ms)}` : undefined}</Fact>
+        <When name="result kept until" at={j.result_until} now={now} />
         <When name="lease ends" at={j.state === 'running' ? j.lease_ends_at : undefined} now={now} />
       </dl>
       <Journey j={j} now={now} />
@@ -82,7 +73,7 @@ function because(j: Job, now: number): string {
   const last = j.attempts?.at(-1)?.error?.message
   switch (j.state) {
     case 'running':
-      return `A worker runs try ${tries(j.tries, j.max_attempts)}${j.cancel_asked_at ? '; it was asked to end' : ''}.`
+      return `A worker runs try ${tries(j.tries, j.max_attempts)}${overrun(j, now)}${j.cancel_asked_at ? '; it was asked to end' : ''}.`
     case 'done':
       return `Its handler finished it${j.finished_at ? ' ' + age(j.finished_at, now) : ''}.`
     case 'skipped':
@@ -96,26 +87,12 @@ function because(j: Job, now: number): string {
   }
 }
 
-function Fact({ name, children }: { name: string; children?: ReactNode }) {
-  if (children === undefined || children === null || children === '') return null
-  return (
-    <>
-      <dt className="text-quiet">{name}</dt>
-      <dd className="break-words">{children}</dd>
-    </>
-  )
-}
-
-function When({ name, at, now }: { name: string; at?: string; now: number }) {
-  if (!at) return null
-  return (
-    <Fact name={name}>
-      <time dateTime={at} title={at}>
-        {moment(at)}
-      </time>{' '}
-      <span className="text-quiet">{age(at, now)}</span>
-    </Fact>
-  )
+/** overrun says that a running job takes long, by its task's recent runs. */
+function overrun(j: Job, now: number): string {
+  const since = j.attempts?.at(-1)?.started_at
+  if (!since || !j.long_ms) return ''
+  const took = now - Date.parse(since)
+  return took > j.long_ms ? `, for ${span(took)}: longer than 19 of 20 of its task’s runs` : ''
 }
 
 function Attempts({ j }: { j: Job }) {
@@ -128,7 +105,7 @@ function Attempts({ j }: { j: Job }) {
         {j.attempts.map((a, i) => (
           <li key={a.n} className="border-b border-hairline py-1.5">
             {folded > 0 && i === 10 && <p className="pb-1.5 text-quiet">{folded} attempts in between are only counted.</p>}
-            <One a={a} rounds={j.round > 1} />
+            <One j={j} a={a} last={i === j.attempts!.length - 1} />
           </li>
         ))}
       </ol>
@@ -136,7 +113,8 @@ function Attempts({ j }: { j: Job }) {
   )
 }
 
-function One({ a, rounds }: { a: Attempt; rounds: boolean }) {
+function One({ j, a, last }: { j: Job; a: Attempt; last: boolean }) {
+  const rounds = j.round > 1
   const took = a.ended_at ? Date.parse(a.ended_at) - Date.parse(a.started_at) : undefined
   return (
     <>
@@ -170,11 +148,44 @@ function One({ a, rounds }: { a: Attempt; rounds: boolean }) {
           )}
         </div>
       )}
+      {a.ended_at && a.progress && (
+        <p className="pl-10 text-quiet">
+          came to {Math.round(a.progress.percent)} % {a.progress.note}
+        </p>
+      )}
+      {!!a.log_lines && <Log j={j} a={a} openAtFirst={last} />}
     </>
   )
 }
 
+/** Log shows what an attempt wrote; that of the last one at once, and while it runs as it is written. */
+function Log({ j, a, openAtFirst }: { j: Job; a: Attempt; openAtFirst: boolean }) {
+  const [open, setOpen] = useState(openAtFirst)
+  const { data, error } = useLog(j.id, a.n, open)
+  return (
+    <details open={open} onToggle={(e) => setOpen(e.currentTarget.open)} className="pl-10">
+      <summary className="press">
+        {grouped(a.log_lines!)} {a.log_lines === 1 ? 'line' : 'lines'} written
+      </summary>
+      {error && <p>The log could not be read: {error.message}.</p>}
+      <ol className="max-h-80 overflow-y-auto py-1 font-mono text-[13px] leading-snug" tabIndex={0} aria-label={`What attempt ${a.n} wrote`}>
+        {data?.map((l, i) => {
+          const gap = l.n - (data[i - 1]?.n ?? 0) - 1
+          return (
+            <li key={l.n}>
+              {gap > 0 && <p className="text-quiet">{grouped(gap)} lines are no longer kept</p>}
+              <span className="text-quiet">{clock(l.at)}</span> <span className="break-words whitespace-pre-wrap">{l.text}</span>
+            </li>
+          )
+        })}
+      </ol>
+    </details>
+  )
+}
+
 function Deeds({ j }: { j: Job }) {
+  const may = useMayAct()
+  if (!may) return null
   const waits = j.state === 'scheduled' || j.state === 'backoff'
   const deeds: Deed[] = finished(j) ? ['requeue'] : j.cancel_asked_at ? [] : waits ? ['start', 'cancel'] : ['cancel']
   return (

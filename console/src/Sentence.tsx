@@ -2,6 +2,7 @@ import { Link } from 'react-router'
 
 import { path, useFilter } from './address'
 import type { Stats } from './api/client'
+import { localTimes } from './format'
 
 /** Sentence says how things stand; every number in it leads to the jobs it counts. */
 export function Sentence({ stats, error }: { stats?: Stats; error: Error | null }) {
@@ -16,10 +17,10 @@ export function Sentence({ stats, error }: { stats?: Stats; error: Error | null 
           <span key={i} className={s.wrong ? 'font-semibold' : ''}>
             {s.state ? (
               <Link className="decoration-quiet decoration-1 underline-offset-4 hover:underline" to={path({ queue: s.queue ?? queue, state: s.state, task: s.task })}>
-                {s.text}
+                {localTimes(s.text)}
               </Link>
             ) : (
-              s.text
+              localTimes(s.text)
             )}{' '}
           </span>
         ))}

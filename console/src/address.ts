@@ -44,5 +44,10 @@ export function useGo(): (change: Partial<Filter>) => void {
   const navigate = useNavigate()
   const filter = useFilter()
   const open = useOpenJob()
-  return (change) => void navigate(path({ ...filter, ...change }, open))
+  const { pathname } = useLocation()
+  const elsewhere = pathname !== '/' && !open // on another page the filter keeps to it
+  return (change) => {
+    const next = { ...filter, ...change }
+    void navigate(elsewhere ? pathname + search(next) : path(next, open))
+  }
 }

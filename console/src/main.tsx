@@ -10,7 +10,7 @@ import { BrowserRouter } from 'react-router'
 
 import { queryClient } from './api/client'
 import { listen } from './api/live'
-import { Now } from './Now'
+import { App } from './App'
 
 // Dialogs add styles of their own; the page's policy lets them under this nonce alone.
 const nonce = document.querySelector<HTMLMetaElement>('meta[name=style-nonce]')?.content
@@ -22,7 +22,7 @@ createRoot(document.getElementById('root')!).render(
   <StrictMode>
     <QueryClientProvider client={queryClient}>
       <BrowserRouter>
-        <Now />
+        <App />
       </BrowserRouter>
     </QueryClientProvider>
   </StrictMode>,

@@ -72,7 +72,10 @@ func run(ctx context.Context, out, program, only string) error {
 }
 
 // shown are the jobs that the pictures show.
-type shown struct{ dead, waiting, ready job.Job }
+type shown struct {
+	dead, waiting, ready, running job.Job
+	worker                        job.Worker
+}
 
 // choose finds jobs that are worth showing.
 func choose(ctx context.Context, mule *client.Client) (s shown, err error) {
@@ -83,6 +86,7 @@ func choose(ctx context.Context, mule *client.Client) (s shown, err error) {
 		{&s.dead, job.Filter{States: []job.State{job.Dead}, Tasks: []string{"tide.predict"}}},
 		{&s.waiting, job.Filter{States: []job.State{job.Scheduled}}},
 		{&s.ready, job.Filter{States: []job.State{job.Ready}}},
+		{&s.running, job.Filter{States: []job.State{job.Running}}},
 	} {
 		page, err := mule.Jobs(ctx, c.f)
 		if err != nil {
@@ -90,7 +94,11 @@ func choose(ctx context.Context, mule *client.Client) (s shown, err error) {
 		}
 		*c.into = page.Jobs[0]
 	}
-	return s, nil
+	all, err := mule.Workers(ctx)
+	if err == nil {
+		s.worker = all[0]
+	}
+	return s, err
 }
 
 func pages(ctx context.Context, out, only string, s shown) error {
@@ -113,6 +121,9 @@ func pages(ctx context.Context, out, only string, s shown) error {
 		{name: "now-dark", url: at("/", nil), width: 1280, height: 800, dark: true},
 		{name: "job", url: at(job, url.Values{"state": {"dead"}}), width: 1280, height: 800},
 		{name: "requeue", url: at(job, nil), width: 1280, height: 800, click: "aside button"},
+		{name: "workers", url: at("/workers", nil), width: 1280, height: 800},
+		{name: "worker", url: at("/workers/"+s.worker.ID, nil), width: 1280, height: 800},
+		{name: "running", url: at(fmt.Sprintf("/jobs/%d", s.running.ID), url.Values{"queue": {"archive"}}), width: 1280, height: 800},
 		{name: "phone", url: at("/", nil), width: 390, height: 844},
 	} {
 		if !strings.Contains("page-"+p.name, only) {
@@ -126,7 +137,7 @@ func pages(ctx context.Context, out, only string, s shown) error {
 			return err
 		}
 		steps := []chromedp.Action[chromedp.Void]{
-			chromedp.EmulateViewport(p.width, p.height), chromedp.Navigate(p.url), chromedp.WaitVisible(chromedp.CSS("tr[data-job]")), chromedp.Sleep(1500 * time.Millisecond),
+			chromedp.EmulateViewport(p.width, p.height), chromedp.Navigate(p.url), chromedp.WaitVisible(chromedp.CSS("tr[data-job], tr[data-worker]")), chromedp.Sleep(1500 * time.Millisecond),
 		}
 		if p.click != "" {
 			steps = append(steps, chromedp.Click(chromedp.CSS(p.click)), chromedp.WaitVisible(chromedp.CSS("[role=dialog]")), chromedp.Sleep(300*time.Millisecond))
@@ -171,7 +182,8 @@ func terminals(ctx context.Context, out, program, only string, s shown) error {
 		{"dead", "hmule jobs --state dead,backoff"},
 		{"job", fmt.Sprintf("hmule job %d", s.dead.ID)},
 		{"why", fmt.Sprintf("hmule why %d; hmule why %d; hmule why %d; hmule why 999999", s.waiting.ID, s.ready.ID, s.dead.ID)},
-		{"queues", "hmule queues; hmule workers"},
+		{"queues", "hmule queues; hmule tasks"},
+		{"workers", "hmule workers; hmule worker archive-room; hmule log " + fmt.Sprint(s.running.ID)},
 		{"help", "hmule --help"},
 	} {
 		if !strings.Contains("terminal-"+t.name, only) {

@@ -2,6 +2,7 @@
 import { QueryClient, keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/react-query'
 import createClient from 'openapi-fetch'
 
+import { refuse, token } from './access'
 import type { components, paths } from './schema'
 
 export type Job = components['schemas']['Job']
@@ -9,9 +10,24 @@ export type Attempt = components['schemas']['Attempt']
 export type State = components['schemas']['State']
 export type Stats = components['schemas']['Stats']
 export type Counts = components['schemas']['Counts']
+export type Worker = components['schemas']['Worker']
+export type Slot = components['schemas']['Slot']
+export type Queue = components['schemas']['Queue']
+export type LogLine = components['schemas']['Log']['lines'][number]
 type Problem = components['schemas']['Problem']
 
 export const api = createClient<paths>({ baseUrl: '/' })
+
+api.use({
+  onRequest({ request }) {
+    if (token) request.headers.set('Authorization', `Bearer ${token}`)
+    return request
+  },
+  onResponse({ response }) {
+    if (response.status === 401) refuse()
+    return response
+  },
+})
 
 export const queryClient = new QueryClient({
   defaultOptions: { queries: { retry: false, staleTime: Infinity, placeholderData: keepPreviousData, networkMode: 'always' } },
@@ -54,6 +70,31 @@ export function useStats(queue?: string) {
     queryKey: ['stats', queue],
     queryFn: () => told(api.GET('/v1/stats', { params: { query: { queue } } })),
     refetchInterval: 5000,
+  })
+}
+
+/** useAbout tells who the service takes the reader for. */
+export function useAbout() {
+  return useQuery({ queryKey: ['about'], queryFn: () => told(api.GET('/v1')) })
+}
+
+/** useMayAct tells whether the reader may do more than read. */
+export function useMayAct(): boolean {
+  return useAbout().data?.role === 'operator'
+}
+
+/** useWorkers lists the workers. What their slots do changes without a word of the service, hence the interval. */
+export function useWorkers() {
+  return useQuery({ queryKey: ['workers'], queryFn: async () => (await told(api.GET('/v1/workers'))).workers, refetchInterval: 2000 })
+}
+
+/** useLog reads the lines of an attempt. */
+export function useLog(id: number, attempt: number, wanted: boolean) {
+  return useQuery({
+    queryKey: ['job', id, 'log', attempt],
+    queryFn: async () => (await told(api.GET('/v1/jobs/{id}/log', { params: { path: { id }, query: { attempt } } }))).lines,
+    enabled: wanted,
+    placeholderData: undefined,
   })
 }
 

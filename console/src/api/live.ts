@@ -1,6 +1,7 @@
 // Follows the service's events and fetches anew what they say has changed.
 import { useSyncExternalStore } from 'react'
 
+import { token } from './access'
 import { queryClient } from './client'
 import { type Told, follow } from './stream'
 
@@ -57,6 +58,8 @@ function note(ids: number[], everything: boolean) {
 
 function take(event: string, data: string) {
   if (event === 'reset') note([], true)
+  if (event === 'reset' || event === 'workers') void queryClient.invalidateQueries({ queryKey: ['workers'] })
+  if (event === 'queues') note([], false)
   if (event !== 'jobs') return
   const told = JSON.parse(data) as { ids: number[] | null; many: boolean }
   note(told.ids ?? [], told.many)
@@ -67,14 +70,22 @@ function hear(told: Told) {
   else take(told.event, told.data)
 }
 
+/** nameOf names the stream's worker after the token, so that tabs with different ones share none. It is no secret that it keeps (FNV-1a). */
+function nameOf(text: string): string {
+  let hash = 2166136261
+  for (const c of text) hash = Math.imul(hash ^ c.charCodeAt(0), 16777619)
+  return `events-${(hash >>> 0).toString(16)}`
+}
+
 /** listen follows the service: through one stream for all tabs where the browser can, else through one of its own. */
 export function listen() {
   if (typeof SharedWorker === 'undefined') {
-    void follow(hear)
+    void follow(hear, token)
     return
   }
-  const { port } = new SharedWorker(new URL('./shared.ts', import.meta.url), { type: 'module', name: 'events' })
+  const { port } = new SharedWorker(new URL('./shared.ts', import.meta.url), { type: 'module', name: nameOf(token) })
   port.onmessage = (e: MessageEvent<Told>) => hear(e.data)
+  port.postMessage({ token })
   addEventListener('pagehide', () => port.postMessage('goodbye'))
   addEventListener('pageshow', (e) => e.persisted && location.reload())
 }

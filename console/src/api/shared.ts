@@ -8,14 +8,19 @@ let following = false
 
 addEventListener('connect', (e) => {
   const port = (e as MessageEvent).ports[0]!
-  tabs.add(port)
-  port.onmessage = () => tabs.delete(port) // the tab says goodbye
-  port.postMessage(last)
-  port.postMessage({ event: 'reset', data: '{}' } satisfies Told)
-  if (following) return
-  following = true
-  void follow((told) => {
-    if ('live' in told) last = told
-    for (const tab of tabs) tab.postMessage(told)
-  })
+  port.onmessage = (m: MessageEvent<{ token: string } | 'goodbye'>) => {
+    if (m.data === 'goodbye') {
+      tabs.delete(port)
+      return
+    }
+    tabs.add(port)
+    port.postMessage(last)
+    port.postMessage({ event: 'reset', data: '{}' } satisfies Told)
+    if (following) return
+    following = true
+    void follow((told) => {
+      if ('live' in told) last = told
+      for (const tab of tabs) tab.postMessage(told)
+    }, m.data.token)
+  }
 })

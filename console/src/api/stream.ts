@@ -22,10 +22,10 @@ async function read(body: ReadableStream<Uint8Array>, tell: (t: Told) => void) {
 }
 
 /** follow keeps the stream open for as long as the page, or the worker, is. */
-export async function follow(tell: (t: Told) => void): Promise<never> {
+export async function follow(tell: (t: Told) => void, token: string): Promise<never> {
   for (let pause = 500; ; pause = Math.min(pause * 2, 4000)) {
     try {
-      const answer = await fetch('/v1/events')
+      const answer = await fetch('/v1/events', { headers: token ? { Authorization: `Bearer ${token}` } : {} })
       if (answer.ok && answer.body) {
         pause = 500
         await read(answer.body, tell)

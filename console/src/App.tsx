@@ -1,0 +1,159 @@
+import { useEffect, useRef, useState } from 'react'
+import { NavLink, Route, Routes, useParams } from 'react-router'
+
+import { forget, newKey, token, useRefused } from './api/access'
+import { type Queue, type Stats, api, told, useAbout, useMayAct, useStats } from './api/client'
+import { useLink } from './api/live'
+import { useFilter, useGo } from './address'
+import { clock, grouped, span, zone } from './format'
+import { Login } from './Login'
+import { Mule } from './Mark'
+import { Now } from './Now'
+import { Question } from './Question'
+import { Sentence } from './Sentence'
+import { useNow } from './useNow'
+import { Way } from './Way'
+import { Workers } from './Workers'
+
+/** App is what every page has: its head, the sentence on how things stand, and the way. */
+export function App() {
+  const filter = useFilter()
+  const stats = useStats(filter.queue)
+  const refused = useRefused()
+  if (refused) return <Login />
+  return (
+    <div className="mx-auto min-h-screen max-w-[1800px] px-4 pb-16 sm:px-8">
+      <Head queues={stats.data?.queues ?? []} />
+      <main>
+        <Sentence stats={stats.data} error={stats.error} />
+        <StickyWay stats={stats.data} />
+        <Routes>
+          <Route path="/workers/:worker?" element={<OneOfWorkers />} />
+          <Route path="*" element={<Now counts={stats.data?.counts} />} />
+        </Routes>
+      </main>
+    </div>
+  )
+}
+
+function OneOfWorkers() {
+  return <Workers open={useParams().worker} />
+}
+
+function Head({ queues }: { queues: Queue[] }) {
+  const { queue } = useFilter()
+  const go = useGo()
+  const may = useMayAct()
+  const chosen = queues.find((q) => q.name === queue)
+  const names = queues.map((q) => q.name)
+  if (queue && !chosen) names.push(queue)
+  return (
+    <header className="flex flex-wrap items-center gap-x-6 gap-y-1 border-b border-hairline py-3">
+      <h1 className="flex items-center gap-2 font-semibold">
+        <Mule /> Humble Mule
+      </h1>
+      <nav aria-label="Pages" className="flex gap-5">
+        <Page to="/">Now</Page>
+        <Page to="/workers">Workers</Page>
+      </nav>
+      <label className="flex items-center gap-2">
+        <span className="text-quiet">Queue</span>
+        <select className="field" value={queue ?? ''} onChange={(e) => go({ queue: e.target.value || undefined })}>
+          <option value="">all queues</option>
+          {names.map((n) => (
+            <option key={n}>{n}</option>
+          ))}
+        </select>
+      </label>
+      {may && chosen && <Pause q={chosen} />}
+      <Freshness />
+      <Who />
+    </header>
+  )
+}
+
+function Page({ to, children }: { to: string; children: string }) {
+  const { queue } = useFilter()
+  const search = queue ? `?queue=${encodeURIComponent(queue)}` : ''
+  return (
+    <NavLink to={to + search} end={to === '/'} className={({ isActive }) => (isActive ? 'border-b-2 border-accent font-semibold' : 'border-b-2 border-transparent hover:border-hairline')}>
+      {children}
+    </NavLink>
+  )
+}
+
+/** Pause pauses the chosen queue, or lets it go on. */
+function Pause({ q }: { q: Queue }) {
+  const verb = q.paused ? 'resume' : 'pause'
+  const ready = q.counts.ready === 1 ? '1 job is ready there' : `${grouped(q.counts.ready)} jobs are ready there`
+  const follows = q.paused
+    ? `1 queue is leased from again; ${ready}.`
+    : `Nothing of 1 queue starts any more; ${ready}. Jobs that run go on, times go on, and jobs are taken in. It can be resumed at any time.`
+  const init = { params: { path: { name: q.name }, header: { 'Idempotency-Key': newKey() } }, body: {} }
+  return (
+    <Question
+      title={q.paused ? `Resume queue ${q.name}` : `Pause queue ${q.name}`}
+      follows={follows}
+      confirm={q.paused ? 'Resume 1 queue' : 'Pause 1 queue'}
+      command={`hmule ${verb} ${q.name}`}
+      send={() => told(q.paused ? api.POST('/v1/queues/{name}/resume', init) : api.POST('/v1/queues/{name}/pause', init))}
+    />
+  )
+}
+
+/** Who tells whom the service takes the reader for, where it asks for tokens. */
+function Who() {
+  const about = useAbout().data
+  if (!token || !about) return null
+  return (
+    <p className="text-quiet">
+      {about.principal}, {about.role}{' '}
+      <button type="button" className="press" onClick={forget}>
+        Forget the token
+      </button>
+    </p>
+  )
+}
+/** Freshness tells how old what is shown is, and in which zone its times are. */
+function Freshness() {
+  const link = useLink()
+  const now = useNow(1000)
+  if (link.live || !link.at) {
+    return (
+      <p className="ml-auto text-quiet">
+        {link.live ? 'Live' : 'Connecting'}
+        <span className="max-sm:hidden"> · times in {zone}</span>
+      </p>
+    )
+  }
+  return (
+    <p role="alert" className="ml-auto font-semibold">
+      No answer from the service since {clock(link.at)} ({span(Math.max(now - link.at.getTime(), 0))}). What you see is from then; it is
+      asked again by itself.
+    </p>
+  )
+}
+
+/** StickyWay keeps the way in sight, narrowed to one row once the page is scrolled. */
+function StickyWay({ stats }: { stats?: Stats }) {
+  const mark = useRef<HTMLDivElement>(null)
+  const [narrow, setNarrow] = useState(false)
+  useEffect(() => {
+    const watch = new IntersectionObserver(([entry]) => setNarrow(!entry!.isIntersecting && entry!.boundingClientRect.top < 0))
+    watch.observe(mark.current!)
+    return () => watch.disconnect()
+  }, [])
+  return (
+    <>
+      <Way stats={stats} />
+      <div ref={mark} />
+      {narrow && (
+        <div className="fixed inset-x-0 top-0 z-10 border-b border-hairline bg-ground px-4 sm:px-8">
+          <div className="mx-auto max-w-[1800px]">
+            <Way stats={stats} row />
+          </div>
+        </div>
+      )}
+    </>
+  )
+}

@@ -41,7 +41,7 @@ func listWorkers(o *present.Out, all []job.Worker) {
 		running := fmt.Sprint(w.Running)
 		if w.Slots > 0 {
 			running = fmt.Sprintf("%d of %d", w.Running, w.Slots)
-			if w.MaxSlots > 0 {
+			if w.MaxSlots > w.Slots {
 				running += present.Quiet(fmt.Sprintf(" to %d", w.MaxSlots))
 			}
 		}

@@ -87,7 +87,11 @@ func (p *page) waitFor(expression string) {
 	p.t.Helper()
 	ctx, cancel := context.WithTimeout(p.ctx, 20*time.Second)
 	defer cancel()
-	if _, err := chromedp.Run(ctx, chromedp.Poll[bool](expression)); err != nil {
+	_, err := chromedp.Run(ctx, chromedp.Poll[bool](expression))
+	for err != nil && strings.Contains(err.Error(), "Cannot find context") { // the page is loaded anew meanwhile
+		_, err = chromedp.Run(ctx, chromedp.Poll[bool](expression))
+	}
+	if err != nil {
 		p.t.Fatalf("%s never came true: %v; the page says:\n%s", expression, err, p.eval("document.body.innerText"))
 	}
 }

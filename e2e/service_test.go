@@ -65,6 +65,7 @@ type service struct {
 	cmd    *exec.Cmd
 	data   string
 	listen string
+	flags  []string
 	url    string
 	log    *journal
 	ended  chan error
@@ -131,7 +132,7 @@ func freeAddress(t *testing.T) string {
 func (s *service) start() {
 	s.t.Helper()
 	s.log = &journal{more: make(chan struct{})}
-	s.cmd = exec.Command(hmule, "serve", "--data", s.data, "--listen", s.listen)
+	s.cmd = exec.Command(hmule, append([]string{"serve", "--data", s.data, "--listen", s.listen}, s.flags...)...)
 	s.cmd.Stderr = s.log
 	require.NoError(s.t, s.cmd.Start())
 	s.ended = make(chan error, 1)

@@ -56,13 +56,14 @@ function many(n: number, one: string, more: string): string {
 function Rows({ all, open, now }: { all: Worker[]; open?: string; now: number }) {
   const narrow = open ? 'max-2xl:hidden' : 'max-lg:hidden'
   return (
+    <>
     <table className="w-full border-collapse">
       <thead className="text-left text-[13px] text-quiet">
         <tr className="h-[32px] border-b border-hairline [&>th]:pr-6 [&>th]:font-normal">
           <th>worker</th>
           <th className="max-sm:hidden">does</th>
           <th className="text-right whitespace-nowrap">taken</th>
-          <th className="w-full">slots, filled as far as their job’s run time is of what is usual</th>
+          <th className="w-full">slots</th>
           <th className={narrow}>queues</th>
           <th className={narrow}>host</th>
           <th className="text-right max-sm:hidden">seen</th>
@@ -74,6 +75,11 @@ function Rows({ all, open, now }: { all: Worker[]; open?: string; now: number })
         ))}
       </tbody>
     </table>
+    <p className="max-w-[80ch] py-3 text-[13px] text-quiet">
+      One cell for each slot, filled by how long its job has run; the line in it is where half of its task’s runs are done. Full, with marks: longer than 19 of
+      20 runs. With a dot: not known yet.
+    </p>
+    </>
   )
 }
 
@@ -91,7 +97,7 @@ function Row({ w, open, now, narrow }: { w: Worker; open: boolean; now: number; 
       <td className="whitespace-nowrap max-sm:hidden">{doing(w)}</td>
       <td className="text-right whitespace-nowrap">
         {w.running} of {w.slots ?? '?'}
-        {w.max_slots && <span className="text-quiet" title="It grows by itself to so many slots while jobs wait"> to {w.max_slots}</span>}
+        {!!w.max_slots && w.max_slots !== w.slots && <span className="text-quiet" title="It grows by itself to so many slots while jobs wait"> to {w.max_slots}</span>}
       </td>
       <td onClick={(e) => e.target !== e.currentTarget && e.stopPropagation()}>
         <Cells w={w} now={now} />

@@ -1,0 +1,165 @@
+package e2e
+
+import (
+	"context"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/chromedp/chromedp"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"humblemule/client"
+	"humblemule/core/job"
+	"humblemule/worker"
+)
+
+// A person sees what every slot does, follows a running job's progress and log as
+// they are told, cancels it, pauses the queue, and lets the worker leave.
+func TestWorkersPage(t *testing.T) {
+	s := serve(t)
+	m := s.mule(client.HTTPClient(newHTTP()))
+	pool := worker.New(m, worker.Options{Name: "quay", Slots: 3, Log: slog.New(slog.DiscardHandler)})
+	step := make(chan int)
+	worker.Handle(pool, "log.pack", func(ctx context.Context, quick bool) (bool, error) {
+		for !quick {
+			select {
+			case n := <-step:
+				worker.Job(ctx).Progress(float64(n), fmt.Sprint("block ", n))
+				worker.Job(ctx).Log("wrote <i>block</i> %d", n)
+			case <-ctx.Done():
+				return false, ctx.Err()
+			}
+		}
+		return true, nil
+	})
+	ended := make(chan error, 1)
+	go func() { ended <- pool.Run(t.Context()) }()
+	for range 6 {
+		_, err := m.Enqueue(t.Context(), job.Spec{Task: "log.pack", Payload: true})
+		require.NoError(t, err)
+	}
+	j, err := m.Enqueue(t.Context(), job.Spec{Task: "log.pack", Payload: false})
+	require.NoError(t, err)
+
+	p := open(t, s.url+"/workers")
+	p.says("1 process runs jobs; 1 of 3 slots are taken.")
+	p.says("1 job runs longer than 19 of 20 of its kind.")
+	p.accessible("the workers")
+	p.do(chromedp.Click(chromedp.CSS("tr[data-worker] a")))
+	p.says("What its slots do")
+	assert.Contains(t, p.eval("location.pathname"), "/workers/"+pool.ID())
+	step <- 40
+	p.says("block 40")
+	p.accessible("one worker")
+
+	p.do(chromedp.Click(chromedp.CSS(fmt.Sprintf(`aside a[href="/jobs/%d"]`, j.ID))))
+	p.says("wrote <i>block</i> 40")
+	step <- 60
+	p.says("wrote <i>block</i> 60")
+	p.says("60 %")
+	p.accessible("a running job")
+	p.do(chromedp.Click(chromedp.CSS("aside button")))
+	p.says("1 job is asked to end, within a second.")
+	p.do(chromedp.Click(chromedp.CSS(`[role=dialog] button[type=submit]`)))
+	p.says("It was cancelled on request.")
+
+	p.do(chromedp.Navigate(s.url+"/?queue=common"), chromedp.Click(chromedp.Search(`//button[text()="Pause queue common"]`)))
+	p.says("Nothing of 1 queue starts any more")
+	p.says("hmule pause common")
+	p.do(chromedp.Click(chromedp.CSS(`[role=dialog] button[type=submit]`)))
+	p.says("Queue common has been paused by local since")
+	_, err = m.Enqueue(t.Context(), job.Spec{Task: "log.pack", Payload: true})
+	require.NoError(t, err)
+	p.do(chromedp.Click(chromedp.Search(`//button[text()="Resume queue common"]`)), chromedp.Click(chromedp.CSS(`[role=dialog] button[type=submit]`)))
+	p.says("Nothing waits to be started.")
+
+	p.do(chromedp.Navigate(s.url+"/workers/"+pool.ID()), chromedp.Click(chromedp.Search(`//button[text()="Drain quay"]`)))
+	p.says("1 worker takes no more jobs. It runs no job now.")
+	p.accessible("the dialog of a worker")
+	p.do(chromedp.Click(chromedp.CSS(`[role=dialog] button[type=submit]`)))
+	p.says("1 process takes no more jobs.")
+	p.do(chromedp.Click(chromedp.Search(`//button[text()="Let quay leave"]`)), chromedp.Click(chromedp.CSS(`[role=dialog] button[type=submit]`)))
+	require.NoError(t, <-ended)
+	p.says("Its process has ended.")
+	p.says("hmule pool --slots 4 --run greet=cat")
+	p.do(chromedp.EmulateViewport(390, 844))
+	p.waitFor(`document.documentElement.scrollWidth <= document.documentElement.clientWidth`)
+	p.quiet()
+}
+
+// Behind tokens the console asks for one, keeps it for its tab, and shows no action
+// to a reader; every command and call bears its token's name; a token that is taken
+// away is good no more.
+func TestTokensFile(t *testing.T) {
+	tokens := filepath.Join(t.TempDir(), "tokens.yaml")
+	secret := func(name, role string) string {
+		out, errs, status := run(t, "", "token", "new", name, "--role", role, "--tokens", tokens)
+		require.Equal(t, 0, status, errs)
+		return strings.SplitN(out, "\n", 2)[0]
+	}
+	quay, ada, rhea := secret("quay", "worker"), secret("ada", "operator"), secret("rhea", "reader")
+	raw, err := os.ReadFile(tokens)
+	require.NoError(t, err)
+	assert.NotContains(t, string(raw), ada)
+	s := &service{t: t, data: filepath.Join(t.TempDir(), "tokens.db"), listen: freeAddress(t), flags: []string{"--tokens", tokens}}
+	s.start()
+	t.Cleanup(s.kill)
+
+	m := s.mule(client.Token(quay), client.HTTPClient(newHTTP()))
+	pool := worker.New(m, worker.Options{Name: "quay", Log: slog.New(slog.DiscardHandler)})
+	worker.Handle(pool, "log.pack", func(context.Context, bool) (string, error) { return "packed", nil })
+	ctx, cancel := context.WithCancel(t.Context())
+	ended := make(chan error, 1)
+	go func() { ended <- pool.Run(ctx) }()
+	j, err := m.Enqueue(t.Context(), job.Spec{Task: "log.pack", Payload: true})
+	require.NoError(t, err)
+	j, err = m.Await(t.Context(), j.ID, 2*time.Minute)
+	require.NoError(t, err)
+	packed, err := client.Result[string](j)
+	require.NoError(t, err)
+	assert.Equal(t, "packed", packed)
+	_, err = m.Jobs(t.Context(), job.Filter{})
+	assert.ErrorContains(t, err, "token quay is a worker's, which may not GET /v1/jobs")
+	assert.Equal(t, 401, s.ask("GET", "/v1/jobs", "").status)
+	_, errs, status := run(t, s.url, "jobs")
+	assert.Equal(t, 1, status)
+	assert.Contains(t, errs, "HMULE_TOKEN")
+
+	p := open(t, s.url+"/workers")
+	p.says("This service asks for a token.")
+	p.accessible("the question for a token")
+	enter := func(token string) {
+		p.do(chromedp.SendKeys(chromedp.CSS("input[type=password]"), token+"\r"))
+	}
+	enter("hmule-token-of-nobody")
+	p.says("The service does not know the token of this tab")
+	enter(rhea)
+	p.says("rhea, reader")
+	p.says("1 process runs jobs")
+	p.says("Live")
+	p.do(chromedp.Navigate(fmt.Sprintf("%s/jobs/%d", s.url, j.ID)))
+	p.says("Its handler finished it")
+	assert.Equal(t, "0", p.eval(`String(document.querySelectorAll("aside .button").length)`), "a reader is shown no action")
+	p.do(chromedp.Click(chromedp.Search(`//button[text()="Forget the token"]`)))
+	p.says("This service asks for a token.")
+	enter(ada)
+	p.says("ada, operator")
+	p.do(chromedp.Click(chromedp.CSS("aside button")), chromedp.Click(chromedp.CSS(`[role=dialog] button[type=submit]`)))
+	p.says("round 2")
+	assert.Equal(t, "null", p.eval(`String(localStorage.getItem("token"))`))
+
+	require.NoError(t, os.WriteFile(tokens, []byte(strings.Split(string(raw), "  - name: \"rhea\"")[0]), 0o600))
+	s.cmd.Process.Signal(syscall.SIGHUP)
+	s.log.find(t, `were read again" tokens=2`)
+	assert.Equal(t, 401, s.ask("GET", "/v1/jobs", "", "Authorization: Bearer "+rhea).status)
+	assert.Equal(t, 200, s.ask("GET", "/v1/jobs", "", "Authorization: Bearer "+ada).status)
+	cancel()
+	require.NoError(t, <-ended)
+}

@@ -33,6 +33,7 @@ var (
 	program = flag.String("hmule", "bin/hmule", "the built program")
 	rounds  = flag.Int("rounds", 5, "rounds of each measurement; medians are told")
 	span    = flag.Duration("span", 2*time.Second, "length of a round")
+	only    = flag.Bool("pools", false, "measure worker pools alone")
 	backlog = flag.Int("backlog", 1_000_000, "jobs that wait in one of the two services")
 )
 
@@ -43,7 +44,11 @@ func main() {
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Minute)
 	defer cancel()
-	if err := run(ctx); err != nil {
+	measure := run
+	if *only {
+		measure = func(ctx context.Context) error { return inFolder(func(dir string) error { return pools(ctx, dir) }) }
+	}
+	if err := measure(ctx); err != nil {
 		log.Fatal(err)
 	}
 }
@@ -89,11 +94,20 @@ func median(all []float64) float64 {
 }
 
 func run(ctx context.Context) error {
+	return inFolder(func(dir string) error { return runIn(ctx, dir) })
+}
+
+// inFolder makes a folder for the measurement's files, on the disk of this one.
+func inFolder(do func(dir string) error) error {
 	dir, err := os.MkdirTemp(".", "bench-")
 	if err != nil {
 		return err
 	}
 	defer os.RemoveAll(dir)
+	return do(dir)
+}
+
+func runIn(ctx context.Context, dir string) error {
 	p50, p99, err := fsyncs(dir)
 	if err != nil {
 		return err
@@ -135,7 +149,10 @@ func run(ctx context.Context) error {
 	}
 	r.report()
 	fmt.Printf("\n%-52s %12s %9.0f MB\n", "memory of the service with the backlog", "", full.memory())
-	return more(ctx, dir, p50)
+	if err := more(ctx, dir, p50); err != nil {
+		return err
+	}
+	return pools(ctx, dir)
 }
 
 // results are what was measured round by round: the baselines, a service that

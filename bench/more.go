@@ -8,7 +8,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"sync"
 	"time"
 
 	"humblemule/client"
@@ -17,7 +16,7 @@ import (
 )
 
 // more measures what has no second half: bulks, payloads, the way from enqueue to
-// start, idle pools, and memory.
+// start, and memory.
 func more(ctx context.Context, dir string, fsync time.Duration) error {
 	mule, err := start(*program, "serve", "--data", filepath.Join(dir, "more.db"), "--listen")
 	if err != nil {
@@ -31,10 +30,7 @@ func more(ctx context.Context, dir string, fsync time.Duration) error {
 	if err := payloads(ctx, mule); err != nil {
 		return err
 	}
-	if err := startWhenIdle(ctx, mule, fsync); err != nil {
-		return err
-	}
-	return idlePools(ctx, mule)
+	return startWhenIdle(ctx, mule, fsync)
 }
 
 // lines are how many specs a bulk of the measurement holds.
@@ -139,35 +135,6 @@ func startWhenIdle(ctx context.Context, p *process, fsync time.Duration) error {
 	slices.Sort(took)
 	p50 := median(took) / 1000
 	fmt.Printf("%-52s %9.2f ms   p99 %.2f ms; p50 is one fsync + %.2f ms\n", "enqueue to start when idle, p50", p50, took[len(took)*99/100]/1000, p50-float64(fsync.Microseconds())/1000)
-	return nil
-}
-
-// idlePools measures what 200 pools that wait for work cost the service.
-func idlePools(ctx context.Context, p *process) error {
-	const pools = 200
-	m, err := client.New(p.address, client.HTTPClient(&http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: pools}}))
-	if err != nil {
-		return err
-	}
-	defer m.Close()
-	before := p.memory()
-	waiting, stop := context.WithCancel(ctx)
-	defer stop()
-	var all sync.WaitGroup
-	for n := range pools {
-		all.Go(func() {
-			for waiting.Err() == nil {
-				m.Lease(waiting, job.LeaseRequest{Worker: fmt.Sprint("pool-", n), Queues: []string{"empty"}, Limit: 8, Wait: job.Duration(2 * time.Second)})
-			}
-		})
-	}
-	time.Sleep(2 * time.Second)
-	cpu, began := p.cpu(), time.Now()
-	time.Sleep(4 * time.Second)
-	share := (p.cpu() - cpu).Seconds() / time.Since(began).Seconds()
-	fmt.Printf("%-52s %11.1f %%   of one core, polls of 2 s; %.1f MB more memory\n", "200 idle pools, CPU of the service", 100*share, p.memory()-before)
-	stop()
-	all.Wait()
 	return nil
 }
 

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"log/slog"
 	"runtime/debug"
 	"time"
 
@@ -141,24 +142,21 @@ type attempt struct {
 	err     error
 }
 
-// guarded calls f; a panic, or an end of its goroutine, becomes a failure.
-func guarded(f func() (json.RawMessage, error)) (result json.RawMessage, failure *job.Failure, err error) {
-	done := make(chan struct{})
-	go func() {
-		defer close(done)
-		returned := false
-		defer func() {
-			if p := recover(); p != nil {
-				failure = &job.Failure{Type: job.Panicked, Message: fmt.Sprint(p), Stack: string(debug.Stack())}
-			} else if !returned {
-				failure = &job.Failure{Type: job.Panicked, Message: "the handler ended its goroutine without returning"}
-			}
-		}()
-		result, err = f()
-		returned = true
+// guarded calls a handler; a panic becomes a failure.
+func guarded(ctx context.Context, h Handler, payload json.RawMessage) (result json.RawMessage, failure *job.Failure, err error) {
+	defer func() {
+		if p := recover(); p != nil {
+			failure = &job.Failure{Type: job.Panicked, Message: fmt.Sprint(p), Stack: string(debug.Stack())}
+		}
 	}()
-	<-done
-	return result, failure, err
+	result, err = h(ctx, payload)
+	return result, nil, err
+}
+
+// endedItself is how an attempt has ended whose handler never returns, because it
+// has ended its goroutine (runtime.Goexit).
+func endedItself() job.Settlement {
+	return job.Settlement{Outcome: job.OutcomeFailed, Error: &job.Failure{Type: job.Panicked, Message: "the handler ended its goroutine without returning"}}
 }
 
 // try runs the handler of a job and says how the attempt has ended.
@@ -172,7 +170,7 @@ func (p *Pool) try(h *held) job.Settlement {
 	p.logTaken(h)
 	began := time.Now()
 	var a attempt
-	a.result, a.failure, a.err = guarded(func() (json.RawMessage, error) { return p.around(handle)(h.ctx, h.run.Payload) })
+	a.result, a.failure, a.err = guarded(h.ctx, p.around(handle), h.run.Payload)
 	return p.conclude(h, a, time.Since(began))
 }
 
@@ -189,22 +187,23 @@ func (p *Pool) limit(h *held) (release func()) {
 }
 
 func (p *Pool) logTaken(h *held) {
-	p.log.Info("taken", "job", h.run.ID, "task", h.run.Task, "queue", h.run.Queue, "try", job.OfMost(h.run.Tries, h.run.MaxAttempts))
+	if p.log.Enabled(h.ctx, slog.LevelInfo) {
+		p.log.Info("taken", "job", h.run.ID, "task", h.run.Task, "queue", h.run.Queue, "try", job.OfMost(h.run.Tries, h.run.MaxAttempts))
+	}
 }
 
 // conclude says how an attempt has ended, and logs it.
 func (p *Pool) conclude(h *held, a attempt, took time.Duration) job.Settlement {
 	s := settlement(h.ctx, a)
 	s.RunMS = took.Milliseconds()
-	log := p.log.With("job", h.run.ID, "task", h.run.Task, "took", took.Round(time.Millisecond))
+	level, more := slog.LevelInfo, slog.Attr{}
 	switch {
-	case s.Outcome == job.OutcomeDone:
-		log.Info("done")
 	case s.Error != nil:
-		log.Warn(string(s.Outcome), "error", s.Error.Message)
-	default:
-		log.Info(string(s.Outcome), "reason", s.ReasonText)
+		level, more = slog.LevelWarn, slog.String("error", s.Error.Message)
+	case s.ReasonText != "":
+		more = slog.String("reason", s.ReasonText)
 	}
+	p.log.LogAttrs(h.ctx, level, string(s.Outcome), slog.Int64("job", h.run.ID), slog.String("task", h.run.Task), slog.Duration("took", took.Round(time.Millisecond)), more)
 	var stopped *stopping
 	if errors.As(a.err, &stopped) {
 		p.log.Error("a handler stops the pool", "error", stopped.err)
@@ -216,8 +215,8 @@ func (p *Pool) conclude(h *held, a attempt, took time.Duration) job.Settlement {
 // Try runs the handler of a job without a service, and answers the settlement that
 // a service would be told. Package workertest makes use of it.
 func (p *Pool) Try(ctx context.Context, j job.LeasedJob) job.Settlement {
-	run := newRunning(j, func() {})
-	ctx, cancel := context.WithCancelCause(p.contextOf(ctx, run))
+	run := p.newRunning(j, func() {})
+	ctx, cancel := context.WithCancelCause(contextOf(ctx, run))
 	h := &held{run: run, ctx: ctx, cancel: cancel}
 	defer cancel(nil)
 	var s job.Settlement

@@ -74,9 +74,8 @@ func HandleMany[In, Out any](p *Pool, task string, m Many, h func(ctx context.Co
 		if len(items) == 0 {
 			return ends
 		}
-		_, failure, err := guarded(func() (json.RawMessage, error) {
-			return p.around(func(ctx context.Context, _ json.RawMessage) (json.RawMessage, error) { return nil, h(ctx, items) })(ctx, nil)
-		})
+		call := func(ctx context.Context, _ json.RawMessage) (json.RawMessage, error) { return nil, h(ctx, items) }
+		_, failure, err := guarded(ctx, p.around(call), nil)
 		if err == nil {
 			err = errNoOutcome
 		}
@@ -126,9 +125,16 @@ func (p *Pool) flush(g *gathering) {
 	all := g.items
 	g.items = nil
 	go func() {
-		for i, s := range p.tryMany(g, all) {
-			p.finish(all[i], s)
+		ends := make([]job.Settlement, len(all))
+		for i := range ends {
+			ends[i] = endedItself()
 		}
+		defer func() {
+			for i, s := range ends {
+				p.finish(all[i], s)
+			}
+		}()
+		ends = p.tryMany(g, all)
 	}()
 }
 
@@ -142,7 +148,7 @@ func (p *Pool) flushAll() {
 func (p *Pool) tryMany(g *gathering, all []*held) []job.Settlement {
 	ctx, cancel := context.WithCancelCause(context.WithoutCancel(all[0].ctx))
 	defer cancel(nil)
-	ctx = context.WithValue(context.WithValue(ctx, runningKey{}, nil), loggerKey{}, p.log)
+	ctx = context.WithValue(ctx, runningKey{}, nil) // it is nobody's in particular
 	left := make(chan struct{}, len(all))
 	for _, h := range all {
 		limit := p.limit(h)

@@ -278,8 +278,8 @@ func (p *Pool) until(holds func() bool, a, b <-chan struct{}) bool {
 // begin takes a lease that a call begun at a time has brought, and runs its job
 // in a free slot, or later where none is free.
 func (p *Pool) begin(life context.Context, l job.Lease, at time.Time) *held {
-	run := newRunning(l.Job, p.tellNews)
-	ctx, cancel := context.WithCancelCause(p.contextOf(life, run))
+	run := p.newRunning(l.Job, p.tellNews)
+	ctx, cancel := context.WithCancelCause(contextOf(life, run))
 	h := &held{run: run, token: l.Token, ctx: ctx, cancel: cancel, renewedAt: at}
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -303,7 +303,11 @@ func (p *Pool) fill() {
 			p.gather(g, h)
 			continue
 		}
-		go func() { p.finish(h, p.try(h)) }()
+		go func() {
+			s := endedItself()
+			defer func() { p.finish(h, s) }()
+			s = p.try(h)
+		}()
 	}
 	if p.started >= p.slots {
 		p.flushAll() // nothing more can come for what gathers

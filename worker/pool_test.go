@@ -5,6 +5,7 @@ import (
 	"errors"
 	"log/slog"
 	"path/filepath"
+	"runtime"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -122,6 +123,10 @@ func TestOutcomes(t *testing.T) {
 		})
 		handle("failed", func(context.Context, berth) (string, error) { return "", errors.New("the crane is stuck") })
 		handle("panics", func(context.Context, berth) (string, error) { panic("no such berth") })
+		handle("exits", func(context.Context, berth) (string, error) {
+			runtime.Goexit()
+			return "", nil
+		})
 		handle("gives-up", func(context.Context, berth) (string, error) { return "", worker.GiveUp(errors.New("no such ship")) })
 		handle("skips", func(context.Context, berth) (string, error) { return "", worker.Skip("the ship has sailed") })
 		handle("retries-in", func(context.Context, berth) (string, error) {
@@ -134,7 +139,7 @@ func TestOutcomes(t *testing.T) {
 		})
 		end := running(t, pool)
 		ids := map[string]int64{}
-		for _, task := range []string{"done", "failed", "panics", "gives-up", "skips", "retries-in", "postpones", "times-out", "unreadable"} {
+		for _, task := range []string{"done", "failed", "panics", "exits", "gives-up", "skips", "retries-in", "postpones", "times-out", "unreadable"} {
 			spec := job.Spec{Task: task, Payload: berth{3}}
 			if task == "times-out" {
 				spec.Timeout = job.Duration(5 * time.Second)
@@ -156,6 +161,7 @@ func TestOutcomes(t *testing.T) {
 			"done":       {job.Done, 1, "", 0},
 			"failed":     {job.Backoff, 1, "error", 10 * time.Second},
 			"panics":     {job.Backoff, 1, "panic", 10 * time.Second},
+			"exits":      {job.Backoff, 1, "panic", 10 * time.Second},
 			"gives-up":   {job.Dead, 1, "error", 0},
 			"skips":      {job.Skipped, 1, "", 0},
 			"retries-in": {job.Backoff, 1, "error", time.Hour},

@@ -18,7 +18,8 @@ import (
 // from any goroutine.
 type Running struct {
 	job.LeasedJob
-	news func()
+	news   func()
+	logger func() *slog.Logger
 
 	mu       sync.Mutex
 	progress *job.Progress
@@ -30,8 +31,13 @@ type Running struct {
 	enqueues []job.Spec
 }
 
-func newRunning(j job.LeasedJob, news func()) *Running {
-	return &Running{LeasedJob: j, news: news, first: 1}
+func (p *Pool) newRunning(j job.LeasedJob, news func()) *Running {
+	r := &Running{LeasedJob: j, news: news, first: 1}
+	r.logger = sync.OnceValue(func() *slog.Logger {
+		own := p.log.With("job", j.ID, "task", j.Task, "try", job.OfMost(j.Tries, j.MaxAttempts))
+		return slog.New(slog.NewMultiHandler(own.Handler(), keepLog(r)))
+	})
+	return r
 }
 
 type runningKey struct{}
@@ -42,14 +48,12 @@ func Job(ctx context.Context) *Running {
 	return r
 }
 
-type loggerKey struct{}
-
 // Logger gives a handler a logger that names the job. What is logged stands in
 // the pool's log, and from Info on in the attempt's log too. Outside of a handler
 // it is slog.Default().
 func Logger(ctx context.Context) *slog.Logger {
-	if l, _ := ctx.Value(loggerKey{}).(*slog.Logger); l != nil {
-		return l
+	if r := Job(ctx); r != nil {
+		return r.logger()
 	}
 	return slog.Default()
 }
@@ -57,10 +61,8 @@ func Logger(ctx context.Context) *slog.Logger {
 // contextOf is a handler's context: it carries the job, its logger, and the trace
 // context of whoever enqueued it (W3C Trace Context, as OpenTelemetry's
 // propagation reads it).
-func (p *Pool) contextOf(life context.Context, r *Running) context.Context {
+func contextOf(life context.Context, r *Running) context.Context {
 	ctx := context.WithValue(life, runningKey{}, r)
-	own := p.log.With("job", r.ID, "task", r.Task, "try", job.OfMost(r.Tries, r.MaxAttempts))
-	ctx = context.WithValue(ctx, loggerKey{}, slog.New(slog.NewMultiHandler(own.Handler(), keepLog(r))))
 	if r.Traceparent != "" {
 		ctx = propagation.TraceContext{}.Extract(ctx, propagation.MapCarrier{"traceparent": r.Traceparent})
 	}

@@ -3,12 +3,13 @@
 # make test         every check there is; needs what it installs itself
 # make lint         formatting, vet, staticcheck, types, ESLint
 # make bench        measurements beside their baselines, in one run
+# make soak         services and pools are killed at random for ten minutes
 # make screenshots  the pictures of docs/screenshots, from the demo
 
 SHELL := /bin/bash
 .SHELLFLAGS := -eu -o pipefail -c
 .DEFAULT_GOAL := build
-.PHONY: build demo test lint bench screenshots need-go need-node need-python need-chromium need-terminal
+.PHONY: build demo test lint bench soak screenshots need-go need-node need-python need-chromium need-terminal
 
 GO_FILES := $(shell find . -name '*.go' -not -path './console/node_modules/*') go.mod go.sum core/store/schema/*.sql server/openapi.yaml
 CONSOLE_FILES := $(shell find console/src console/public -type f -not -name 'schema.d.ts') $(wildcard console/*.json console/*.ts console/*.html)
@@ -68,6 +69,9 @@ test: lint console/dist/index.html need-chromium need-python
 
 bench: bin/hmule
 	@go run ./bench
+
+soak: | need-go
+	@go test -race -count=1 -timeout 30m -v -run TestSoak ./e2e -soak 10m
 
 screenshots: bin/hmule need-terminal
 	@go run ./e2e/screenshots

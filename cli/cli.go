@@ -73,12 +73,13 @@ func status(err error) int {
 func oneLine(err error) string { return strings.ReplaceAll(err.Error(), "\n", " ") }
 
 func (a *app) root() *cobra.Command {
+	cobra.EnableCommandSorting = false
 	root := &cobra.Command{
 		Use:   "hmule",
 		Short: "Keeps background jobs: takes them in, holds them safe, hands them to workers, tries them again",
-		Long: `Humble Mule keeps background jobs. One program is the service, its client and a demo.
+		Long: `Humble Mule keeps background jobs. One program is the service, its client, worker pools and a demo.
 
-A service that asks for tokens reads them from HMULE_TOKEN.
+Where the service asks for a token, hmule shows the one in HMULE_TOKEN.
 
 Exit status: 0 done; 1 the service refused; 2 the command line is wrong; 3 no service answers.`,
 		SilenceUsage: true, SilenceErrors: true,
@@ -95,9 +96,23 @@ Exit status: 0 done; 1 the service refused; 2 the command line is wrong; 3 no se
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usageError{fmt.Errorf("%w; see: %s --help", err, c.CommandPath())}
 	})
-	root.AddCommand(a.serveCommand(), a.demoCommand(), a.enqueueCommand(), a.jobsCommand(), a.jobCommand(), a.whyCommand(),
-		a.startCommand(), a.cancelCommand(), a.requeueCommand(), a.logCommand(),
-		a.queuesCommand(), a.pauseCommand(), a.resumeCommand(), a.tasksCommand(), a.workersCommand(), a.workerCommand(), a.askCommand(), a.poolCommand(), a.tokenCommand(), a.manCommand(), a.versionCommand())
+	root.CompletionOptions.HiddenDefaultCmd = true
+	for _, group := range []struct {
+		id, title string
+		commands  []*cobra.Command
+	}{
+		{"start", "Start something:", []*cobra.Command{a.serveCommand(), a.poolCommand(), a.demoCommand(), a.tokenCommand()}},
+		{"jobs", "Jobs:", []*cobra.Command{a.enqueueCommand(), a.jobsCommand(), a.jobCommand(), a.whyCommand(), a.logCommand(), a.startCommand(), a.cancelCommand(), a.requeueCommand()}},
+		{"queues", "Queues and tasks:", []*cobra.Command{a.queuesCommand(), a.pauseCommand(), a.resumeCommand(), a.tasksCommand()}},
+		{"workers", "Workers:", []*cobra.Command{a.workersCommand(), a.workerCommand(), a.askCommand()}},
+	} {
+		root.AddGroup(&cobra.Group{ID: group.id, Title: group.title})
+		for _, c := range group.commands {
+			c.GroupID = group.id
+			root.AddCommand(c)
+		}
+	}
+	root.AddCommand(a.manCommand(), a.versionCommand())
 	return root
 }
 

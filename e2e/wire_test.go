@@ -70,6 +70,18 @@ func TestWrongInput(t *testing.T) {
 		{"a lease without queues", "POST", "/v1/leases", `{"worker":"w","limit":1}`, "", 422, "queues", "name the queues"},
 		{"a lease too short", "POST", "/v1/leases", `{"worker":"w","queues":["common"],"limit":1,"lease":"10ms"}`, "", 422, "lease", "1s to 1h"},
 		{"a limit too high", "POST", "/v1/leases", `{"worker":"w","queues":["common"],"limit":1001}`, "", 422, "limit", "1000"},
+		{"a share of its own", "POST", "/v1/leases", `{"worker":"w","queues":["common"],"limit":1,"share":"by_luck"}`, "", 422, "share", "by_list or by_weight"},
+		{"a weight of nothing", "POST", "/v1/leases", `{"worker":"w","queues":["common"],"limit":1,"weights":{"common":0}}`, "", 422, "weights.common", "1 to 1000"},
+		{"a weight for nobody", "POST", "/v1/leases", `{"worker":"w","queues":["common"],"limit":1,"weights":{"berths":2}}`, "", 422, "weights.berths", "not in queues"},
+		{"too many ahead", "POST", "/v1/leases", `{"worker":"w","queues":["common"],"limit":900,"ahead":101}`, "", 422, "ahead", "limit included"},
+		{"a job that is not there", "POST", "/v1/leases", `{"worker":"w","job":77,"limit":1}`, "", 404, "", "there is no job 77"},
+		{"a log of nothing", "GET", "/v1/jobs/77/log", "", "", 404, "", "there is no job 77"},
+		{"a wrong line of a log", "GET", "/v1/jobs/1/log?after=x", "", "", 422, "after", "attempt.line"},
+		{"a result kept for ever and a day", "POST", "/v1/jobs", `{"task":"a","keep_result":"long"}`, "", 422, "keep_result", "90s"},
+		{"a queue to pause", "POST", "/v1/queues/nowhere/pause", "", "", 404, "", "from its first job"},
+		{"a worker to drain", "POST", "/v1/workers/nobody/drain", "", "", 404, "", "no worker"},
+		{"a worker that dances", "GET", "/v1/workers/nobody/wanted?doing=dance", "", "", 422, "doing", "run, drain or leave"},
+		{"slots without end", "PUT", "/v1/workers/w", `{"queues":["common"],"slots":1000000}`, "", 422, "slots", "100000"},
 		{"a worker without queues", "PUT", "/v1/workers/w", `{}`, "", 422, "queues", "name the queues"},
 		{"an unknown worker", "GET", "/v1/workers/nobody/wanted", "", "", 404, "", "register"},
 		{"a foreign Host", "GET", "/v1", "", "Host: harbour.example", 403, "", "127.0.0.1 or localhost"},
@@ -173,6 +185,37 @@ func TestTokens(t *testing.T) {
 	assert.Equal(t, "enqueue[0].lnae", settled.Results[0].Errors[0].Field)
 	assert.Equal(t, job.StatusOK, settled.Results[1].Status)
 	assert.Equal(t, []string{"hurry", "leases.mood"}, settled.Ignored)
+
+	// What a handler tells wrongly is left out whole, and its lease renewed all the
+	// same; what it tells twice is kept once.
+	_, err = m.Enqueue(t.Context(), job.Spec{Task: "dues.charge"})
+	require.NoError(t, err)
+	told := lease(t, m, "w", 1)[0]
+	extend := func(report string) (result job.ExtendResult) {
+		var answer job.ExtendAnswer
+		require.NoError(t, json.Unmarshal([]byte(s.ask("POST", "/v1/leases/extend", fmt.Sprintf(`{"leases":[{"token":%q,%s}]}`, told.Token, report)).body), &answer))
+		require.Equal(t, job.StatusOK, answer.Results[0].Status)
+		return answer.Results[0]
+	}
+	for report, field := range map[string]string{
+		`"progress":{"percent":101},"log":["x"]`: "progress.percent", `"labels":{"":"x"}`: "labels", `"log_from":-1,"log":["x"]`: "log_from",
+		`"log":["x"` + strings.Repeat(`,"x"`, 1000) + `]`: "log",
+	} {
+		result := extend(report)
+		require.NotEmpty(t, result.Errors, report)
+		assert.Equal(t, field, result.Errors[0].Field)
+	}
+	for range 2 {
+		extend(`"log":["one","two"],"log_from":1,"labels":{"berth":"3"},"progress":{"percent":50,"note":"half"}`)
+	}
+	log, err := m.Log(t.Context(), told.Job.ID, job.LogLine{})
+	require.NoError(t, err)
+	assert.Len(t, log.Lines, 2)
+	extend(`"log":["x"` + strings.Repeat(`,"x"`, 998) + `]`)
+	log, err = m.Log(t.Context(), told.Job.ID, job.LogLine{})
+	require.NoError(t, err)
+	assert.Equal(t, []int{500, 1, 100, 602, 1001}, []int{len(log.Lines), log.Lines[0].N, log.Lines[99].N, log.Lines[100].N, log.Lines[499].N}, "the first hundred and the last four hundred")
+	settle(job.Settlement{Token: told.Token, Outcome: job.OutcomeDone})
 
 	// The same enqueue and the same lease again bring the same answers, after a crash too.
 	const spec, key = `{"task":"tide.predict"}`, "Idempotency-Key: one"

@@ -136,7 +136,8 @@ func TestTokensFile(t *testing.T) {
 	p.says("This service asks for a token.")
 	p.accessible("the question for a token")
 	enter := func(token string) {
-		p.do(chromedp.SendKeys(chromedp.CSS("input[type=password]"), token+"\r"))
+		p.waitFor(`document.activeElement?.type === "password"`)
+		p.do(chromedp.KeyEvent(token + "\r"))
 	}
 	enter("hmule-token-of-nobody")
 	p.says("The service does not know the token of this tab")

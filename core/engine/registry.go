@@ -18,6 +18,9 @@ const (
 	forgotten  = 10 * time.Minute
 )
 
+// mostWorkers bounds the workers that are known at once.
+const mostWorkers = 10_000
+
 // sizesKept is how many changes of a pool's number of slots are told.
 const sizesKept = 20
 
@@ -68,6 +71,9 @@ func (g *registry) put(w job.Worker, principal string, now job.Time) error {
 	known := g.workers[w.ID]
 	if known == nil {
 		g.forget(now)
+		if len(g.workers) >= mostWorkers {
+			return job.Fault(job.Busy, "%d workers are known already; those that have ended are forgotten after %s", mostWorkers, job.Roughly(forgotten))
+		}
 		known = &worker{principal: principal, told: make(chan struct{})}
 		g.workers[w.ID] = known
 	} else if err := known.belongsTo(principal); err != nil {
@@ -274,8 +280,7 @@ func (tx *txn) ask(uid string, want job.Want) {
 // of those that take no more home.
 func (tx *txn) publishWorkers() {
 	g := &tx.e.registry
-	const most = 10_000
-	if g.numbers == nil || len(g.numbers) > most {
+	if g.numbers == nil || len(g.numbers) > mostWorkers {
 		g.numbers = map[string]int64{}
 	}
 	for uid, n := range tx.newWorkers {

@@ -75,3 +75,43 @@ func TestWorkersComeAndGo(t *testing.T) {
 		assert.Equal(t, "quay", j.Attempts[0].WorkerName)
 	})
 }
+
+// How long runs of a task usually take, and how many jobs come and go a minute, are
+// known again after a restart.
+func TestTrends(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "trends.db")
+	synctest.Test(t, func(t *testing.T) {
+		e, err := Open(path, Options{Log: silent})
+		require.NoError(t, err)
+		ctx := t.Context()
+		for n := range 100 {
+			_, err := e.Enqueue(ctx, job.Spec{Task: "tide.predict"})
+			require.NoError(t, err)
+			a, err := e.Lease(ctx, job.LeaseRequest{Worker: "w", Queues: []string{"common"}, Limit: 1})
+			require.NoError(t, err)
+			time.Sleep(3 * time.Second)
+			if n%2 == 0 {
+				_, err = e.Settle(ctx, []job.Settlement{{Token: a.Leases[0].Token, Outcome: job.OutcomeDone, RunMS: int64(1000 + 10*n)}})
+				require.NoError(t, err)
+			}
+		}
+		look := func() {
+			tasks := e.Tasks(ctx)
+			require.Len(t, tasks, 1)
+			require.NotNil(t, tasks[0].Run)
+			assert.Equal(t, int64(50), tasks[0].Run.Count)
+			assert.InEpsilon(t, 1490, tasks[0].Run.P50MS, 0.02)
+			assert.InEpsilon(t, 1940, tasks[0].Run.P95MS, 0.02)
+			queues, err := e.Queues(ctx)
+			require.NoError(t, err)
+			assert.InDelta(t, 20, queues[0].InPerMinute, 2)
+			assert.InDelta(t, 10, queues[0].OutPerMinute, 1)
+		}
+		look()
+		require.NoError(t, e.Close())
+		e, err = Open(path, Options{Log: silent})
+		require.NoError(t, err)
+		look()
+		require.NoError(t, e.Close())
+	})
+}

@@ -54,21 +54,29 @@ func (tx *txn) report(l *lease, r *job.Report) error {
 }
 
 func (tx *txn) reportLines(l *lease, r *job.Report) error {
+	if len(r.Log) == 0 {
+		return nil
+	}
 	n := l.lines
 	if r.LogFrom > 0 {
 		n = r.LogFrom - 1
 	}
+	lastKept := max(l.lines, n+len(r.Log)) - job.LastLines + 1 // the first one of the last that are kept
 	for _, text := range r.Log {
-		if n++; n <= l.lines {
-			continue // it is kept already
+		if n++; n <= l.lines || n > job.FirstLines && n < lastKept {
+			continue // it is kept already, or would not be
 		}
 		line := job.LogLine{Attempt: l.row.Attempt, N: n, At: tx.now, Text: job.Cut(text, job.MaxLogLine)}
 		if err := tx.e.store.InsertLine(l.row.ID, line); err != nil {
 			return err
 		}
 	}
+	folds := l.lines > job.FirstLines && lastKept > job.FirstLines+1
 	l.lines = max(l.lines, n)
-	return nil
+	if !folds {
+		return nil
+	}
+	return tx.e.store.FoldLines(l.row.ID, l.row.Attempt, job.FirstLines, lastKept)
 }
 
 // LogQuery says which lines of a job's log are asked for.

@@ -32,10 +32,10 @@ type take struct {
 	// replays says that the worker takes no more jobs: a call that is made again
 	// brings what it has brought.
 	replays bool
-	state  atomic.Int32
-	leases []job.Lease
-	err    error
-	done   chan struct{}
+	state   atomic.Int32
+	leases  []job.Lease
+	err     error
+	done    chan struct{}
 }
 
 // live tells whether somebody still waits for the take.

@@ -78,7 +78,7 @@ type statements struct {
 	putCount, putRank, putFact                                                              *sql.Stmt
 	addQueue, addTask, addPolicy, putWorker, putWanted, pauseQueue                          *sql.Stmt
 	insertAction, insertReceipts, deleteReceipts                                            *sql.Stmt
-	setLabels, insertLine, deleteLine, deleteLines, sweepLines                              *sql.Stmt
+	setLabels, insertLine, foldLines, deleteLines, sweepLines                               *sql.Stmt
 	keepResult, dropResult, resultsOver, nextResult                                         *sql.Stmt
 }
 
@@ -151,7 +151,7 @@ func (st *statements) list() []prepared {
 		{&st.deleteReceipts, `DELETE FROM receipts WHERE id <= ?`},
 		{&st.setLabels, `UPDATE jobs SET labels = ? WHERE id = ?`},
 		{&st.insertLine, `INSERT INTO log_lines (job, attempt, n, at, text) VALUES (?, ?, ?, ?, ?) ON CONFLICT (job, attempt, n) DO NOTHING`},
-		{&st.deleteLine, `DELETE FROM log_lines WHERE job = ? AND attempt = ? AND n = ?`},
+		{&st.foldLines, `DELETE FROM log_lines WHERE job = ? AND attempt = ? AND n > ? AND n < ?`},
 		{&st.deleteLines, `DELETE FROM log_lines WHERE job = ? AND attempt = ?`},
 		{&st.sweepLines, `DELETE FROM log_lines WHERE job = ?`},
 		{&st.keepResult, `INSERT INTO results_kept (job, until) VALUES (?, ?) ON CONFLICT (job) DO UPDATE SET until = excluded.until`},
@@ -363,14 +363,14 @@ func (s *Store) NextResult() (job.Time, error) { return s.oneTime(s.st.nextResul
 // Labels writes a job's labels, as JSON.
 func (s *Store) Labels(id int64, labels string) error { return s.exec(s.st.setLabels, labels, id) }
 
-// InsertLine writes a line of an attempt's log and removes the one that is then
-// neither among the first nor among the last.
+// InsertLine writes a line of an attempt's log.
 func (s *Store) InsertLine(id int64, l job.LogLine) error {
-	err := s.exec(s.st.insertLine, id, l.Attempt, l.N, int64(l.At), l.Text)
-	if old := l.N - job.LastLines; err == nil && old > job.FirstLines {
-		err = s.exec(s.st.deleteLine, id, l.Attempt, old)
-	}
-	return err
+	return s.exec(s.st.insertLine, id, l.Attempt, l.N, int64(l.At), l.Text)
+}
+
+// FoldLines removes lines of an attempt's log between two, both not included.
+func (s *Store) FoldLines(id int64, attempt, after, before int) error {
+	return s.exec(s.st.foldLines, id, attempt, after, before)
 }
 
 // The first and the last attempts of a job that are kept whole.

@@ -163,7 +163,7 @@ func pages(ctx context.Context, out, only string, s shown) error {
 // terminals takes commands in a terminal window of 100 columns.
 func terminals(ctx context.Context, out, program, only string, s shown) error {
 	const display = ":97"
-	x := exec.CommandContext(ctx, "Xvfb", display, "-screen", "0", "1020x610x24")
+	x := exec.CommandContext(ctx, "Xvfb", display, "-screen", "0", "1020x950x24")
 	if err := x.Start(); err != nil {
 		return err
 	}
@@ -177,19 +177,22 @@ func terminals(ctx context.Context, out, program, only string, s shown) error {
 		}
 		time.Sleep(50 * time.Millisecond)
 	}
-	for _, t := range []struct{ name, command string }{
-		{"jobs", "hmule jobs --limit 22"},
-		{"dead", "hmule jobs --state dead,backoff"},
-		{"job", fmt.Sprintf("hmule job %d", s.dead.ID)},
-		{"why", fmt.Sprintf("hmule why %d; hmule why %d; hmule why %d; hmule why 999999", s.waiting.ID, s.ready.ID, s.dead.ID)},
-		{"queues", "hmule queues; hmule tasks"},
-		{"workers", "hmule workers; hmule worker archive-room; hmule log " + fmt.Sprint(s.running.ID)},
-		{"help", "hmule --help"},
+	for _, t := range []struct {
+		name, command string
+		rows          int
+	}{
+		{"jobs", "hmule jobs --limit 22", 30},
+		{"dead", "hmule jobs --state dead,backoff", 16},
+		{"job", fmt.Sprintf("hmule job %d", s.dead.ID), 24},
+		{"why", fmt.Sprintf("hmule why %d; hmule why %d; hmule why %d; hmule why 999999", s.waiting.ID, s.ready.ID, s.dead.ID), 14},
+		{"queues", "hmule queues; hmule tasks", 18},
+		{"workers", "hmule workers; hmule worker archive-room; hmule log " + fmt.Sprint(s.running.ID), 28},
+		{"help", "hmule --help", 47},
 	} {
 		if !strings.Contains("terminal-"+t.name, only) {
 			continue
 		}
-		if err := terminal(ctx, display, filepath.Join(out, "terminal-"+t.name+".png"), program, t.command); err != nil {
+		if err := terminal(ctx, display, filepath.Join(out, "terminal-"+t.name+".png"), program, t.command, t.rows); err != nil {
 			return fmt.Errorf("%s: %w", t.name, err)
 		}
 		fmt.Println("terminal-" + t.name)
@@ -197,7 +200,7 @@ func terminals(ctx context.Context, out, program, only string, s shown) error {
 	return nil
 }
 
-func terminal(ctx context.Context, display, picture, program, command string) error {
+func terminal(ctx context.Context, display, picture, program, command string, rows int) error {
 	folder, err := filepath.Abs(filepath.Dir(program))
 	if err != nil {
 		return err
@@ -205,7 +208,7 @@ func terminal(ctx context.Context, display, picture, program, command string) er
 	done := filepath.Join(os.TempDir(), fmt.Sprintf("shown-%d", os.Getpid()))
 	defer os.Remove(done)
 	script := fmt.Sprintf("PATH=%s:$PATH; export HMULE_SERVER=http://%s; printf '$ %%s\\n' %q; %s; touch %s; sleep 60", folder, listen, command, command, done)
-	term := exec.CommandContext(ctx, "xterm", "-tn", "xterm-256color", "-b", "8", "-fa", "DejaVu Sans Mono", "-fs", "12", "-geometry", "100x30+0+0", "-bg", "#16191d", "-fg", "#e8e4dc", "-e", "env", "COLORTERM=truecolor", "sh", "-c", script)
+	term := exec.CommandContext(ctx, "xterm", "-tn", "xterm-256color", "-b", "8", "-fa", "DejaVu Sans Mono", "-fs", "12", "-geometry", fmt.Sprintf("100x%d+0+0", rows), "-bg", "#16191d", "-fg", "#e8e4dc", "-e", "env", "COLORTERM=truecolor", "sh", "-c", script)
 	term.Env = append(os.Environ(), "DISPLAY="+display, "LC_ALL=C.UTF-8")
 	if err := term.Start(); err != nil {
 		return err
@@ -221,7 +224,7 @@ func terminal(ctx context.Context, display, picture, program, command string) er
 		time.Sleep(50 * time.Millisecond)
 	}
 	time.Sleep(300 * time.Millisecond)
-	take := exec.CommandContext(ctx, "import", "-window", "root", picture)
+	take := exec.CommandContext(ctx, "import", "-window", "root", "-crop", fmt.Sprintf("1020x%d+0+0", 20*rows+10), "+repage", picture)
 	take.Env = append(os.Environ(), "DISPLAY="+display)
 	return take.Run()
 }

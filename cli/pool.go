@@ -13,12 +13,11 @@ import (
 
 	"humblemule/cli/present"
 	"humblemule/client"
+	"humblemule/config"
 	"humblemule/core/job"
 	"humblemule/server"
 	"humblemule/worker"
 	"humblemule/worker/shell"
-
-	"humblemule/config"
 )
 
 func (a *app) poolCommand() *cobra.Command {

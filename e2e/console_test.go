@@ -134,7 +134,7 @@ func TestConsole(t *testing.T) {
 	assert.Equal(t, "0", p.eval(`String(document.querySelectorAll("aside b").length)`), "a payload is never markup")
 
 	mended.Store(true)
-	p.do(chromedp.Click(chromedp.CSS("aside button")))
+	p.do(chromedp.Click(chromedp.CSS("aside .button")))
 	p.says("1 job begins round 2")
 	p.says(fmt.Sprintf("hmule requeue %d", j.ID))
 	p.do(chromedp.Click(chromedp.CSS(`[role=dialog] button[type=submit]`)))
@@ -149,7 +149,7 @@ func TestConsole(t *testing.T) {
 	p.waitFor(`location.pathname === "/" && location.search === "?state=dead"`)
 
 	// A wrong payload is refused in the dialog, and nothing is changed.
-	p.do(chromedp.Navigate(fmt.Sprintf("%s/jobs/%d", s.url, j.ID)), chromedp.Click(chromedp.CSS("aside button")), chromedp.SendKeys(chromedp.CSS("[role=dialog] textarea"), "{"))
+	p.do(chromedp.Navigate(fmt.Sprintf("%s/jobs/%d", s.url, j.ID)), chromedp.Click(chromedp.CSS("aside .button")), chromedp.SendKeys(chromedp.CSS("[role=dialog] textarea"), "{"))
 	p.says("The payload is no JSON")
 	p.accessible("a dialog")
 	p.do(chromedp.KeyEvent("\u001b"))

@@ -2,8 +2,17 @@ package e2e
 
 import (
 	"context"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/pem"
 	"fmt"
 	"log/slog"
+	"math/big"
+	"net"
+	"net/http"
 	"os"
 	"path/filepath"
 	"strings"
@@ -65,7 +74,7 @@ func TestWorkersPage(t *testing.T) {
 	p.says("wrote <i>block</i> 60")
 	p.says("60 %")
 	p.accessible("a running job")
-	p.do(chromedp.Click(chromedp.CSS("aside button")))
+	p.do(chromedp.Click(chromedp.CSS("aside .button")))
 	p.says("1 job is asked to end, within a second.")
 	p.do(chromedp.Click(chromedp.CSS(`[role=dialog] button[type=submit]`)))
 	p.says("It was cancelled on request.")
@@ -152,7 +161,7 @@ func TestTokensFile(t *testing.T) {
 	p.says("This service asks for a token.")
 	enter(ada)
 	p.says("ada, operator")
-	p.do(chromedp.Click(chromedp.CSS("aside button")), chromedp.Click(chromedp.CSS(`[role=dialog] button[type=submit]`)))
+	p.do(chromedp.Click(chromedp.CSS("aside .button")), chromedp.Click(chromedp.CSS(`[role=dialog] button[type=submit]`)))
 	p.says("round 2")
 	assert.Equal(t, "null", p.eval(`String(localStorage.getItem("token"))`))
 
@@ -163,4 +172,44 @@ func TestTokensFile(t *testing.T) {
 	assert.Equal(t, 200, s.ask("GET", "/v1/jobs", "", "Authorization: Bearer "+ada).status)
 	cancel()
 	require.NoError(t, <-ended)
+}
+
+// With a certificate the service speaks TLS and nothing else.
+func TestTLS(t *testing.T) {
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	require.NoError(t, err)
+	template := &x509.Certificate{SerialNumber: big.NewInt(1), NotAfter: time.Now().Add(time.Hour), DNSNames: []string{"localhost"}, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, IsCA: true, BasicConstraintsValid: true}
+	der, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
+	require.NoError(t, err)
+	raw, err := x509.MarshalPKCS8PrivateKey(key)
+	require.NoError(t, err)
+	dir := t.TempDir()
+	write := func(name, kind string, bytes []byte) string {
+		path := filepath.Join(dir, name)
+		require.NoError(t, os.WriteFile(path, pem.EncodeToMemory(&pem.Block{Type: kind, Bytes: bytes}), 0o600))
+		return path
+	}
+	cert, keyFile := write("cert.pem", "CERTIFICATE", der), write("key.pem", "PRIVATE KEY", raw)
+	s := &service{t: t, data: filepath.Join(dir, "tls.db"), listen: freeAddress(t), flags: []string{"--tls-cert", cert, "--tls-key", keyFile}}
+	s.start()
+	t.Cleanup(s.kill)
+	require.True(t, strings.HasPrefix(s.url, "https://"))
+	pool := x509.NewCertPool()
+	require.True(t, pool.AppendCertsFromPEM(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})))
+	m, err := client.New(s.url, client.HTTPClient(&http.Client{Transport: &http.Transport{TLSClientConfig: &tls.Config{RootCAs: pool}}}))
+	require.NoError(t, err)
+	defer m.Close()
+	about, err := m.About(t.Context())
+	require.NoError(t, err)
+	assert.Equal(t, "operator", about.Role)
+	resp, err := http.Get("http://" + s.listen + "/v1")
+	require.NoError(t, err)
+	defer resp.Body.Close()
+	assert.Equal(t, http.StatusBadRequest, resp.StatusCode)
+	_, errs, status := run(t, "", "serve", "--data", filepath.Join(dir, "b.db"), "--listen", freeAddress(t), "--tls-cert", cert)
+	assert.Equal(t, 2, status)
+	assert.Contains(t, errs, "belong together")
+	_, errs, status = run(t, "", "serve", "--data", filepath.Join(dir, "b.db"), "--listen", "0.0.0.0:0")
+	assert.Equal(t, 2, status)
+	assert.Contains(t, errs, "needs tokens")
 }

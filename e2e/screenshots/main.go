@@ -120,7 +120,7 @@ func pages(ctx context.Context, out, only string, s shown) error {
 		{name: "now", url: at("/", nil), width: 1280, height: 800},
 		{name: "now-dark", url: at("/", nil), width: 1280, height: 800, dark: true},
 		{name: "job", url: at(job, url.Values{"state": {"dead"}}), width: 1280, height: 800},
-		{name: "requeue", url: at(job, nil), width: 1280, height: 800, click: "aside button"},
+		{name: "requeue", url: at(job, nil), width: 1280, height: 800, click: "aside .button"},
 		{name: "workers", url: at("/workers", nil), width: 1280, height: 800},
 		{name: "worker", url: at("/workers/"+s.worker.ID, nil), width: 1280, height: 800},
 		{name: "running", url: at(fmt.Sprintf("/jobs/%d", s.running.ID), url.Values{"queue": {"archive"}}), width: 1280, height: 800},

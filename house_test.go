@@ -27,7 +27,7 @@ var storeys = map[string][]string{
 	"worker/workertest": {"core/job", "worker"},
 	"console":           {},
 	"harbour":           {"core/job", "worker"},
-	"server":            {"core/job", "core/engine"},
+	"server":            {"core/job", "core/retry", "core/engine"},
 	"cli/present":       {"core/job"},
 	"cli":               {"cli/present", "client", "config", "console", "core/job", "core/engine", "harbour", "server", "worker", "worker/shell"},
 	"cmd/hmule":         {"cli"},

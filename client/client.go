@@ -419,11 +419,7 @@ func (m *Client) Workers(ctx context.Context) ([]job.Worker, error) {
 // PutWorker registers a worker process, or what it tells anew about itself, and
 // answers what is wanted of it.
 func (m *Client) PutWorker(ctx context.Context, w job.Worker) (wanted job.Wanted, err error) {
-	body, err := encode(w)
-	if err == nil {
-		err = m.do(ctx, request{method: http.MethodPut, path: workerPath(w.ID, ""), body: body, media: "application/json"}, &wanted)
-	}
-	return wanted, err
+	return wanted, m.put(ctx, workerPath(w.ID, ""), w, &wanted)
 }
 
 // DeleteWorker says that a worker's process has ended.
@@ -452,6 +448,34 @@ func (m *Client) ResumeQueue(ctx context.Context, name string) (job.Queue, error
 func (m *Client) Tasks(ctx context.Context) ([]job.Task, error) {
 	answer, err := get[struct{ Tasks []job.Task }](ctx, m, "/v1/tasks")
 	return answer.Tasks, err
+}
+
+// SetTask sets the defaults of a task's jobs; what is not given is taken away.
+func (m *Client) SetTask(ctx context.Context, name string, d job.Defaults) (t job.Task, err error) {
+	return t, m.put(ctx, "/v1/tasks/"+url.PathEscape(name), d, &t)
+}
+
+// SetQueue sets the defaults of a queue's jobs; what is not given is taken away.
+func (m *Client) SetQueue(ctx context.Context, name string, d job.Defaults) (q job.Queue, err error) {
+	return q, m.put(ctx, "/v1/queues/"+url.PathEscape(name), d, &q)
+}
+
+func (m *Client) put(ctx context.Context, path string, in, out any) error {
+	body, err := encode(in)
+	if err != nil {
+		return err
+	}
+	return m.do(ctx, request{method: http.MethodPut, path: path, body: body, media: "application/json"}, out)
+}
+
+// PreviewRetry asks when each attempt of a retry would come, at most the first most
+// ones. Nil means the default.
+func (m *Client) PreviewRetry(ctx context.Context, r *job.Retry, maxAttempts *int, most int) (job.RetryPreview, error) {
+	return post[job.RetryPreview](ctx, m, "/v1/retry/preview", struct {
+		Retry       *job.Retry `json:"retry,omitzero"`
+		MaxAttempts *int       `json:"max_attempts,omitzero"`
+		Limit       int        `json:"limit,omitzero"`
+	}{r, maxAttempts, most})
 }
 
 // Log asks for what the handlers of a job wrote, behind a line that is known

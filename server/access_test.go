@@ -41,7 +41,11 @@ var mayUse = map[string]string{
 	"POST /v1/queues/:name/pause": "",
 
 	"POST /v1/queues/:name/resume": "",
+	"PUT /v1/queues/:name":         "",
 	"GET /v1/tasks":                "reader",
+	"GET /v1/tasks/:name":          "reader",
+	"PUT /v1/tasks/:name":          "",
+	"POST /v1/retry/preview":       "reader producer worker",
 	"GET /v1/stats":                "reader",
 	"GET /v1/events":               "reader",
 }

@@ -41,9 +41,15 @@ func (s *Server) enqueue(c *gin.Context) (any, error) {
 		}
 		return s.enqueueMany(ctx, specs, func(i int) string { return fmt.Sprintf("line %d: ", lines[i]) })
 	case len(bytes.TrimLeft(raw, " \t\r\n")) > 0 && bytes.TrimLeft(raw, " \t\r\n")[0] == '[':
-		var specs []job.Spec
-		if err := misread(json.Unmarshal(raw, &specs, strict), ""); err != nil {
+		var items []jsontext.Value
+		if err := misread(json.Unmarshal(raw, &items), ""); err != nil {
 			return nil, err
+		}
+		specs := make([]job.Spec, len(items))
+		for i, item := range items {
+			if err := readSpec(item, &specs[i], fmt.Sprintf("[%d].", i)); err != nil {
+				return nil, err
+			}
 		}
 		return s.enqueueMany(ctx, specs, func(i int) string { return fmt.Sprintf("[%d].", i) })
 	}
@@ -52,7 +58,7 @@ func (s *Server) enqueue(c *gin.Context) (any, error) {
 
 func (s *Server) enqueueOne(c *gin.Context, ctx context.Context, raw []byte) (any, error) {
 	var spec job.Spec
-	if err := misread(json.Unmarshal(raw, &spec, strict), ""); err != nil {
+	if err := readSpec(raw, &spec, ""); err != nil {
 		return nil, err
 	}
 	j, err := s.engine.Enqueue(ctx, spec)
@@ -61,6 +67,30 @@ func (s *Server) enqueueOne(c *gin.Context, ctx context.Context, raw []byte) (an
 	}
 	c.Header("Location", fmt.Sprintf("/v1/jobs/%d", j.ID))
 	return created{j}, nil
+}
+
+// readSpec reads a spec strictly; at is its place within the body.
+func readSpec(raw []byte, s *job.Spec, at string) error {
+	if err := misread(json.Unmarshal(raw, s, strict), at); err != nil || s.Retry == nil {
+		return err
+	}
+	return retryZeros(raw, s.Retry, at)
+}
+
+// retryZeros refuses parts of a retry that are given as zero: they would silently
+// take their defaults.
+func retryZeros(raw []byte, r *job.Retry, at string) error {
+	var named struct {
+		Retry map[string]jsontext.Value `json:"retry"`
+	}
+	if err := misread(json.Unmarshal(raw, &named), at); err != nil {
+		return err
+	}
+	wrong := r.Zeros(slices.Sorted(maps.Keys(named.Retry)))
+	for i := range wrong {
+		wrong[i].Field = at + wrong[i].Field
+	}
+	return job.Wrong("nothing was done", wrong)
 }
 
 // readLines reads a spec a line; lines are their numbers, since empty ones are
@@ -73,7 +103,7 @@ func readLines(raw []byte) (specs []job.Spec, lines []int, err error) {
 			continue
 		}
 		var spec job.Spec
-		if err := misread(json.Unmarshal(line, &spec, strict), fmt.Sprintf("line %d: ", number)); err != nil {
+		if err := readSpec(line, &spec, fmt.Sprintf("line %d: ", number)); err != nil {
 			return nil, nil, err
 		}
 		specs, lines = append(specs, spec), append(lines, number)
@@ -310,7 +340,7 @@ func (s *Server) patchJob(c *gin.Context) (any, error) {
 }
 
 func readPatch(raw []byte) (p job.Patch, err error) {
-	if err := misread(json.Unmarshal(raw, &p.Spec, strict), ""); err != nil {
+	if err := readSpec(raw, &p.Spec, ""); err != nil {
 		return p, err
 	}
 	var named map[string]jsontext.Value

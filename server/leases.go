@@ -7,7 +7,6 @@ import (
 	"slices"
 
 	"github.com/gin-gonic/gin"
-	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 
 	"humblemule/core/job"
@@ -67,7 +66,7 @@ func settlements(items []settleItem, prefix string, ign *ignored) []job.Settleme
 		all[i] = item.Settlement
 		for k, raw := range item.Enqueue {
 			var spec job.Spec
-			err := misread(json.Unmarshal(raw, &spec, strict), fmt.Sprintf("enqueue[%d].", k))
+			err := readSpec(raw, &spec, fmt.Sprintf("enqueue[%d].", k))
 			if p, wrong := err.(*job.Problem); wrong {
 				all[i].Misread = append(all[i].Misread, p.Fields...)
 			}

@@ -27,7 +27,7 @@ var openAPI []byte
 func OpenAPI() []byte { return openAPI }
 
 // Features names what this version of the wire can do beyond the first.
-var Features = []string{"jobs", "leases", "workers", "queues", "tasks", "stats", "events", "reports", "results"}
+var Features = []string{"jobs", "leases", "workers", "queues", "tasks", "stats", "events", "reports", "results", "defaults", "retry"}
 
 // What the service allows a connection.
 const (
@@ -144,7 +144,11 @@ func (s *Server) routes() {
 	v1.GET("/queues/:name", readers, s.handle(s.getQueue))
 	v1.POST("/queues/:name/pause", operators, s.handle(s.setQueue(s.engine.PauseQueue)))
 	v1.POST("/queues/:name/resume", operators, s.handle(s.setQueue(s.engine.ResumeQueue)))
+	v1.PUT("/queues/:name", operators, s.handle(s.putQueue))
 	v1.GET("/tasks", readers, s.handle(s.listTasks))
+	v1.GET("/tasks/:name", readers, s.handle(s.getTask))
+	v1.PUT("/tasks/:name", operators, s.handle(s.putTask))
+	v1.POST("/retry/preview", anyone, s.handle(s.previewRetry))
 	v1.GET("/stats", readers, s.handle(s.stats))
 	v1.GET("/events", readers, s.events)
 	r.NoMethod(func(c *gin.Context) {

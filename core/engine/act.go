@@ -113,6 +113,9 @@ func (e *Engine) Requeue(ctx context.Context, id int64, how Requeuing) (job.Job,
 			detail["before"] = json.RawMessage(r.Payload)
 			r.Payload, r.PayloadBytes = how.Payload, len(how.Payload)
 		}
+		if err := tx.resolveAgain(r); err != nil {
+			return err
+		}
 		r.Round++
 		r.Rank, r.NextAt = 0, 0
 		if err := tx.place(r, job.ByRequeue); err != nil {

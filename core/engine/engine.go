@@ -211,6 +211,8 @@ type view struct {
 	policies map[int64]job.Policy
 	moves    trend.Moves
 	usual    map[int64]*trend.Usual // by task
+	// taskDefaults are by task; nil for none.
+	taskDefaults map[int64]*job.Defaults
 }
 
 // queue is a queue with its kept counts by task.
@@ -221,6 +223,7 @@ type queue struct {
 	tasks    map[int64]*stateCounts
 	rates    trend.Rates
 	pause    pause
+	defaults *job.Defaults // nil for none
 }
 
 // pause tells who has paused a queue, and when; zero where nobody has.
@@ -242,13 +245,22 @@ func (v *view) load(s *store.Store, counts []store.Count) error {
 		return err
 	}
 	for _, q := range queues {
-		v.addQueue(&queue{id: q.ID, name: q.Name, nextRank: q.NextRank, tasks: map[int64]*stateCounts{}, pause: pause{q.PausedAt, q.PausedBy}})
+		defaults, err := readDefaults(q.Settings)
+		if err != nil {
+			return fmt.Errorf("queue %s: %w", q.Name, err)
+		}
+		v.addQueue(&queue{defaults: defaults, id: q.ID, name: q.Name, nextRank: q.NextRank, tasks: map[int64]*stateCounts{}, pause: pause{q.PausedAt, q.PausedBy}})
 	}
-	if v.taskName, err = s.Tasks(); err != nil {
+	tasks, err := s.Tasks()
+	if err != nil {
 		return err
 	}
-	for id, name := range v.taskName {
-		v.tasks[name] = id
+	v.taskName, v.taskDefaults = map[int64]string{}, map[int64]*job.Defaults{}
+	for _, t := range tasks {
+		v.tasks[t.Name], v.taskName[t.ID] = t.ID, t.Name
+		if v.taskDefaults[t.ID], err = readDefaults(t.Settings); err != nil {
+			return fmt.Errorf("task %s: %w", t.Name, err)
+		}
 	}
 	for _, c := range counts {
 		v.group(c.Queue, c.Task)[c.State] = c.N

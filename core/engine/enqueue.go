@@ -14,10 +14,10 @@ const mostNames = 10_000
 
 // newJob is a checked spec in the shape in which it is stored.
 type newJob struct {
-	queue, task, policy string
-	delay               job.Duration
-	row                 store.Row
-	spec                *job.Spec
+	task, policy string // policy is what the spec alone makes
+	delay        job.Duration
+	row          store.Row
+	spec         *job.Spec
 }
 
 var defaultPolicy = policyBody((&job.Spec{}).Policy())
@@ -36,21 +36,14 @@ func prepare(s *job.Spec) (*newJob, error) {
 	if err != nil {
 		return nil, err
 	}
-	n := &newJob{queue: s.Queue, task: s.Task, policy: defaultPolicy, delay: s.Delay, spec: s}
-	if n.queue == "" {
-		n.queue = job.DefaultQueue
-	}
+	n := &newJob{task: s.Task, policy: defaultPolicy, delay: s.Delay, spec: s}
 	if s.MaxAttempts != nil || s.Retry != nil || s.Timeout != 0 || s.KeepResult != nil {
 		n.policy = policyBody(s.Policy())
 	}
 	n.row = store.Row{
-		Priority: job.DefaultPriority, Round: 1, RunAt: s.RunAt, PayloadBytes: len(payload),
+		Round: 1, RunAt: s.RunAt, PayloadBytes: len(payload),
 		Owner: s.Owner, Key: s.Key, Traceparent: s.Traceparent, Payload: payload,
 	}
-	if s.Priority != nil {
-		n.row.Priority = *s.Priority
-	}
-	n.row.Level = n.row.Priority
 	if len(s.Labels) > 0 {
 		labels, err := json.Marshal(s.Labels)
 		if err != nil {
@@ -93,8 +86,15 @@ func (e *Engine) Enqueue(ctx context.Context, s job.Spec) (job.Job, error) {
 	if err != nil {
 		return job.Job{}, err
 	}
-	j, err := e.tell(&row)
-	j.Warnings = s.Warnings()
+	return e.tellWarned(&row)
+}
+
+// tellWarned tells a row with what is likely not meant in its policy.
+func (e *Engine) tellWarned(r *store.Row) (job.Job, error) {
+	j, err := e.tell(r)
+	if err == nil {
+		j.Warnings = (&job.Policy{MaxAttempts: j.MaxAttempts, Retry: *j.Retry}).Warned()
+	}
 	return j, err
 }
 
@@ -182,8 +182,8 @@ func (tx *txn) canName(news ...*newJob) error {
 	}
 	queues, tasks := map[string]bool{}, map[string]bool{}
 	for _, n := range news {
-		if tx.queue(n.queue) == nil {
-			queues[n.queue] = true
+		if name := tx.queueFor(n); tx.queue(name) == nil {
+			queues[name] = true
 		}
 		if tx.task(n.task) == 0 {
 			tasks[n.task] = true
@@ -200,7 +200,7 @@ func (tx *txn) canName(news ...*newJob) error {
 
 // insert writes a new job. It may be called again in a later transaction.
 func (tx *txn) insert(n *newJob) error {
-	q, err := tx.useQueue(n.queue)
+	q, err := tx.useQueue(tx.queueFor(n))
 	if err != nil {
 		return err
 	}
@@ -210,9 +210,11 @@ func (tx *txn) insert(n *newJob) error {
 	if r.Task, err = tx.useTask(n.task); err != nil {
 		return err
 	}
-	if r.Policy, err = tx.usePolicy(n.policy); err != nil {
+	body, priority := tx.resolve(n, q)
+	if r.Policy, err = tx.usePolicy(body); err != nil {
 		return err
 	}
+	r.Priority, r.Level = priority, priority
 	if n.delay > 0 {
 		r.NextAt = tx.now.Add(n.delay.Go())
 		r.RunAt = r.NextAt

@@ -53,9 +53,11 @@ func (tx *txn) specOf(r *store.Row) (job.Spec, error) {
 	policy, err := tx.policyOf(r.Policy)
 	j := job.Job{
 		Task: tx.taskName(r.Task), Queue: tx.queueOf(r.Queue).name, Priority: r.Priority, RunAt: r.RunAt, Payload: r.Payload, Owner: r.Owner, Key: r.Key,
-		Labels: labelsOf(r), Traceparent: r.Traceparent, MaxAttempts: policy.MaxAttempts, Retry: &policy.Retry, Timeout: policy.Timeout, KeepResult: policy.KeepResult,
+		Labels: labelsOf(r), Traceparent: r.Traceparent,
 	}
-	return j.SpecOf(), err
+	s := j.SpecOf()
+	policy.Own(&s)
+	return s, err
 }
 
 // patch gives a row the values of an edited job and moves it to where it belongs
@@ -69,19 +71,25 @@ func (tx *txn) patch(r *store.Row, n *newJob) error {
 		tx.touched = append(tx.touched, r.ID)
 		return tx.e.store.PatchFinished(r)
 	}
-	r.Priority, r.Level, r.Owner = n.row.Priority, n.row.Level, n.row.Owner
+	r.Owner = n.row.Owner
+	if err := tx.moveTo(r, tx.queueFor(n)); err != nil {
+		return err
+	}
+	body, priority := tx.resolve(n, tx.queueOf(r.Queue))
 	var err error
-	if r.Policy, err = tx.usePolicy(n.policy); err != nil {
+	if r.Policy, err = tx.usePolicy(body); err != nil {
 		return err
 	}
-	if err := tx.moveTo(r, n.queue); err != nil {
-		return err
-	}
+	r.Priority, r.Level = priority, priority
 	if r.State == job.Backoff {
 		if err := tx.change(r, job.Backoff, job.ByPatch); err != nil {
 			return err
 		}
-		if after := n.spec.Policy().Retry.GiveUpAfter; after > 0 && r.NextAt > r.StartedAt.Add(after.Go()) {
+		policy, err := tx.policyOf(r.Policy)
+		if err != nil {
+			return err
+		}
+		if after := policy.Retry.GiveUpAfter; after > 0 && r.NextAt > r.StartedAt.Add(after.Go()) {
 			if err := tx.e.store.Patch(r); err != nil {
 				return err
 			}

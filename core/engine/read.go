@@ -30,7 +30,7 @@ func (e *Engine) tell(r *store.Row) (job.Job, error) {
 	j := job.Job{
 		ID: r.ID, State: r.State, Reason: job.Reason(r.Reason), ReasonText: r.ReasonText, Priority: r.Priority,
 		Owner: r.Owner, Key: r.Key, Labels: labelsOf(r), Traceparent: r.Traceparent,
-		MaxAttempts: policy.MaxAttempts, Retry: &policy.Retry, Timeout: policy.Timeout, KeepResult: policy.KeepResult,
+		MaxAttempts: policy.MaxAttempts, Retry: &policy.Retry, Timeout: policy.Timeout, KeepResult: policy.KeepResult, PolicyFrom: policy.Origins(),
 		Round: r.Round, Attempt: r.Attempt, Tries: r.Tries,
 		EnqueuedAt: r.EnqueuedAt, RunAt: r.RunAt, ReadyAt: r.ReadyAt, StartedAt: r.StartedAt, FinishedAt: r.FinishedAt,
 		NextAt: r.NextAt, CancelAskedAt: r.CancelAskedAt, Payload: r.Payload, PayloadBytes: r.PayloadBytes,
@@ -228,7 +228,7 @@ func (e *Engine) Queues(ctx context.Context) ([]job.Queue, error) {
 	for _, q := range e.view.queues {
 		in, out := q.rates.PerMinute(now)
 		all = append(all, job.Queue{
-			Name: q.name, Order: "priority", Counts: q.byState(), Paused: q.pause.at != 0, PausedAt: q.pause.at, PausedBy: q.pause.by,
+			Name: q.name, Order: "priority", Counts: q.byState(), Paused: q.pause.at != 0, PausedAt: q.pause.at, PausedBy: q.pause.by, Defaults: q.defaults,
 			InPerMinute: round(in), OutPerMinute: round(out),
 		})
 		for task, counts := range q.tasks {

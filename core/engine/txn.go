@@ -32,6 +32,8 @@ type txn struct {
 	newWorkers map[string]int64
 	wants      map[string]job.Want
 	pauses     map[*queue]pause
+	queueSet   map[*queue]*job.Defaults
+	taskSet    map[int64]*job.Defaults
 	runs       []taskRun
 }
 
@@ -195,7 +197,7 @@ func (tx *txn) publish() {
 
 func (tx *txn) publishView() {
 	v := &tx.e.view
-	if len(tx.moves)+len(tx.touched)+len(tx.policies)+len(tx.pauses) == 0 {
+	if len(tx.moves)+len(tx.touched)+len(tx.policies)+len(tx.pauses)+len(tx.queueSet)+len(tx.taskSet) == 0 {
 		return
 	}
 	v.mu.Lock()
@@ -223,6 +225,12 @@ func (tx *txn) publishView() {
 	}
 	for q, p := range tx.pauses {
 		q.pause = p
+	}
+	for q, d := range tx.queueSet {
+		q.defaults = d
+	}
+	for task, d := range tx.taskSet {
+		v.taskDefaults[task] = d
 	}
 	tx.publishTrends()
 }

@@ -58,6 +58,9 @@ type Queue struct {
 	// PausedBy and PausedAt tell who has paused it, and since when.
 	PausedBy string `json:"paused_by,omitzero"`
 	PausedAt Time   `json:"paused_at,omitzero"`
+	// Defaults are what was set for the jobs of the queue.
+	Defaults *Defaults    `json:"defaults,omitzero"`
+	Warnings []FieldError `json:"warnings,omitzero"`
 	// InPerMinute and OutPerMinute are how many jobs came and how many were
 	// finished a minute, over the last five.
 	InPerMinute  float64 `json:"in_per_minute"`

@@ -20,6 +20,9 @@ type Job struct {
 	Retry       *Retry            `json:"retry,omitzero"`
 	Timeout     Duration          `json:"timeout,omitzero"`
 	KeepResult  *Duration         `json:"keep_result,omitzero"`
+	// PolicyFrom tells where max_attempts, retry, timeout and keep_result come
+	// from: job, task, queue or built_in.
+	PolicyFrom map[string]Origin `json:"policy_from,omitzero"`
 
 	// Round counts the enqueue and every requeue, from 1 on.
 	Round int `json:"round"`
@@ -265,6 +268,31 @@ type Task struct {
 	Counts  map[State]int64 `json:"counts"`
 	Run     *Spans          `json:"run,omitzero"`
 	Workers int             `json:"workers"`
+	// Defaults are what was set for the task.
+	Defaults *Defaults    `json:"defaults,omitzero"`
+	Warnings []FieldError `json:"warnings,omitzero"`
+}
+
+// RetryPreview is when each attempt of a policy would come.
+type RetryPreview struct {
+	Attempts []PlannedAttempt `json:"attempts"`
+	// TotalMS is when the last attempt is expected, from the first on.
+	TotalMS int64 `json:"total_ms"`
+	// Ends says what ends the attempts: attempts_used_up, too_old, or never where
+	// only the first ones are told.
+	Ends string `json:"ends"`
+	// Says tells it in a sentence.
+	Says     string       `json:"says"`
+	Warnings []FieldError `json:"warnings,omitzero"`
+}
+
+// PlannedAttempt is when an attempt comes, from the start of the first one on, if
+// attempts take no time: with all jitters lowest, as expected, and highest.
+type PlannedAttempt struct {
+	Attempt    int   `json:"attempt"`
+	EarliestMS int64 `json:"earliest_ms"`
+	ExpectedMS int64 `json:"expected_ms"`
+	LatestMS   int64 `json:"latest_ms"`
 }
 
 // The bounds of a lease's length and of a long poll.

@@ -8,12 +8,25 @@ import (
 	"humblemule/core/job"
 )
 
-// Delay gives the wait after the n-th counted attempt of a round, n from 1 on:
-// d = min(first × factor^(n-1), ceiling), then uniformly drawn from d × (1 ± j)
-// by draw, a number in [0, 1). The answer is at least one millisecond.
+// Base gives the wait d(n) after the n-th counted attempt of a round, n from 1 on,
+// before jitter; see [job.Retry] for the curves. r has its defaults filled in.
+func Base(r job.Retry, n int) time.Duration {
+	switch r.Curve {
+	case job.Fixed:
+		return r.First.Go()
+	case job.List:
+		return r.Delays[min(n, len(r.Delays))-1].Go()
+	case job.Linear:
+		// In floats, so that no number of attempts overflows.
+		return time.Duration(math.Min(float64(r.First)+float64(r.Step)*float64(n-1), float64(r.Ceiling)))
+	}
+	return time.Duration(math.Min(float64(r.First)*math.Pow(r.Factor, float64(n-1)), float64(r.Ceiling)))
+}
+
+// Delay gives the wait after the n-th counted attempt, drawn uniformly from d(n) ×
+// (1 ± jitter) by draw, a number in [0, 1). The answer is at least one millisecond.
 func Delay(r job.Retry, n int, draw float64) time.Duration {
-	d := math.Min(float64(r.First)*math.Pow(r.Factor, float64(n-1)), float64(r.Ceiling))
-	d *= 1 + *r.Jitter*(2*draw-1)
+	d := float64(Base(r, n)) * (1 + *r.Jitter*(2*draw-1))
 	return max(time.Duration(d), time.Millisecond)
 }
 

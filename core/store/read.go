@@ -29,6 +29,7 @@ type Queue struct {
 	NextRank int64
 	PausedAt job.Time
 	PausedBy string
+	Settings string
 }
 
 // Count is a kept count.
@@ -68,22 +69,27 @@ func each(s *Store, query string, scan func(r *sql.Rows) error, args ...any) err
 
 // Queues reads every queue.
 func (s *Store) Queues() (all []Queue, err error) {
-	err = each(s, "SELECT id, name, next_rank, paused_at, paused_by FROM queues", func(r *sql.Rows) error {
+	err = each(s, "SELECT id, name, next_rank, paused_at, paused_by, settings FROM queues", func(r *sql.Rows) error {
 		var q Queue
 		defer func() { all = append(all, q) }()
-		return r.Scan(&q.ID, &q.Name, &q.NextRank, &q.PausedAt, &q.PausedBy)
+		return r.Scan(&q.ID, &q.Name, &q.NextRank, &q.PausedAt, &q.PausedBy, &q.Settings)
 	})
 	return all, err
 }
 
-// Tasks reads every task's name by its id.
-func (s *Store) Tasks() (map[int64]string, error) {
-	all := map[int64]string{}
-	err := each(s, "SELECT id, name FROM tasks", func(r *sql.Rows) error {
-		var id int64
-		var name string
-		defer func() { all[id] = name }()
-		return r.Scan(&id, &name)
+// Task is a task's row.
+type Task struct {
+	ID             int64
+	Name, Settings string
+}
+
+// Tasks reads every task.
+func (s *Store) Tasks() (all []Task, err error) {
+	err = each(s, "SELECT id, name, settings FROM tasks", func(r *sql.Rows) error {
+		var t Task
+		err := r.Scan(&t.ID, &t.Name, &t.Settings)
+		all = append(all, t)
+		return err
 	})
 	return all, err
 }

@@ -76,7 +76,7 @@ type statements struct {
 	heads, due, nextDue, row, running                                                       *sql.Stmt
 	insertAttempt, foldAttempt, attempt, bodyOf                                             *sql.Stmt
 	putCount, putRank, putFact                                                              *sql.Stmt
-	addQueue, addTask, addPolicy, putWorker, putWanted, pauseQueue                          *sql.Stmt
+	addQueue, addTask, addPolicy, putWorker, putWanted, pauseQueue, setQueue, setTask       *sql.Stmt
 	insertAction, insertReceipts, deleteReceipts                                            *sql.Stmt
 	setLabels, insertLine, foldLines, deleteLines, sweepLines                               *sql.Stmt
 	keepResult, dropResult, resultsOver, nextResult                                         *sql.Stmt
@@ -113,7 +113,7 @@ func (st *statements) list() []prepared {
 		{&st.lease, `UPDATE jobs SET state = 4, attempt = ?, tries = ?, started_at = ?, worker = ?, token = ?, leased_at = ?, lease_ms = ? WHERE id = ?`},
 		{&st.finish, `UPDATE jobs SET state = ?, tries = ?, finished_at = ?, next_at = 0, reason = ?, reason_text = ?, token = 0 WHERE id = ?`},
 		{&st.wait, `UPDATE jobs SET state = ?, tries = ?, rank = ?, ready_at = ?, next_at = ?, token = 0 WHERE id = ?`},
-		{&st.requeue, `UPDATE jobs SET state = ?, round = ?, tries = 0, rank = ?, run_at = 0, start_by = 0, ready_at = ?, next_at = 0, started_at = 0, finished_at = 0,
+		{&st.requeue, `UPDATE jobs SET state = ?, round = ?, policy = ?, tries = 0, rank = ?, run_at = 0, start_by = 0, ready_at = ?, next_at = 0, started_at = 0, finished_at = 0,
 			cancel_asked_at = 0, reason = '', reason_text = '', payload_bytes = ?, payload = ? WHERE id = ?`},
 		{&st.askCancel, `UPDATE jobs SET cancel_asked_at = ?, reason_text = ? WHERE id = ?`},
 		{&st.patch, `UPDATE jobs SET queue = ?, state = ?, priority = ?, level = ?, rank = ?, policy = ?, run_at = ?, ready_at = ?, next_at = ?, owner = ?, labels = ?, payload_bytes = ?, payload = ? WHERE id = ?`},
@@ -145,6 +145,8 @@ func (st *statements) list() []prepared {
 		{&st.putWorker, `INSERT INTO workers (uid, name, host, pid, version, first_seen) VALUES (?, ?, ?, ?, ?, ?)
 			ON CONFLICT (uid) DO UPDATE SET name = excluded.name, host = excluded.host, pid = excluded.pid, version = excluded.version RETURNING id, wanted`},
 		{&st.putWanted, `UPDATE workers SET wanted = ? WHERE id = ?`},
+		{&st.setQueue, `UPDATE queues SET settings = ? WHERE id = ?`},
+		{&st.setTask, `UPDATE tasks SET settings = ? WHERE id = ?`},
 		{&st.pauseQueue, `UPDATE queues SET paused_at = ?, paused_by = ? WHERE id = ?`},
 		{&st.insertAction, `INSERT INTO actions (at, principal, action, job, detail) VALUES (?, ?, ?, ?, ?) RETURNING id`},
 		{&st.insertReceipts, `INSERT INTO receipts (at, entries) VALUES (?, ?) RETURNING id`},
@@ -275,7 +277,7 @@ func (s *Store) Requeue(r *Row) error {
 	if err != nil {
 		return err
 	}
-	return s.exec(s.st.requeue, int64(r.State), r.Round, r.Rank, int64(r.ReadyAt), r.PayloadBytes, inline, r.ID)
+	return s.exec(s.st.requeue, int64(r.State), r.Round, r.Policy, r.Rank, int64(r.ReadyAt), r.PayloadBytes, inline, r.ID)
 }
 
 // Patch writes what an edit of an unfinished job may change.
@@ -498,6 +500,12 @@ func (s *Store) PutWorker(w *job.Worker, now job.Time) (id int64, wanted job.Wan
 func (s *Store) PutWanted(worker int64, wanted job.Want) error {
 	return s.exec(s.st.putWanted, string(wanted), worker)
 }
+
+// SetQueue and SetTask write the defaults of a queue's or a task's jobs, as JSON.
+func (s *Store) SetQueue(id int64, settings string) error { return s.exec(s.st.setQueue, settings, id) }
+
+// SetTask is told with [Store.SetQueue].
+func (s *Store) SetTask(id int64, settings string) error { return s.exec(s.st.setTask, settings, id) }
 
 // PauseQueue writes who has paused a queue and when; zero and empty where nobody
 // has.

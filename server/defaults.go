@@ -1,0 +1,93 @@
+package server
+
+import (
+	"context"
+
+	"github.com/gin-gonic/gin"
+
+	"humblemule/core/job"
+	"humblemule/core/retry"
+)
+
+func (s *Server) getTask(c *gin.Context) (any, error) {
+	for _, t := range s.engine.Tasks(c.Request.Context()) {
+		if t.Name == c.Param("name") {
+			return t, nil
+		}
+	}
+	return nil, job.Fault(job.NotFound, "there is no task %q; a task exists from its first job or its first defaults", c.Param("name"))
+}
+
+// putTask sets the defaults of a task's jobs.
+func (s *Server) putTask(c *gin.Context) (any, error) {
+	d, err := s.putDefaults(c, s.engine.SetTask)
+	if err != nil {
+		return nil, err
+	}
+	told, err := s.getTask(c)
+	if t, ok := told.(job.Task); ok {
+		t.Warnings = d.Warnings()
+		return t, nil
+	}
+	return told, err
+}
+
+// putQueue sets the defaults of a queue's jobs.
+func (s *Server) putQueue(c *gin.Context) (any, error) {
+	d, err := s.putDefaults(c, s.engine.SetQueue)
+	if err != nil {
+		return nil, err
+	}
+	told, err := s.getQueue(c)
+	if q, ok := told.(job.Queue); ok {
+		q.Warnings = d.Warnings()
+		return q, nil
+	}
+	return told, err
+}
+
+func (s *Server) putDefaults(c *gin.Context, set func(ctx context.Context, name string, d job.Defaults) error) (d job.Defaults, err error) {
+	raw, err := read(c, &d, strict, false)
+	if err == nil && d.Retry != nil {
+		err = retryZeros(raw, d.Retry, "")
+	}
+	if err != nil {
+		return d, err
+	}
+	ctx, err := asCall(c, raw)
+	if err != nil {
+		return d, err
+	}
+	return d, set(ctx, c.Param("name"), d)
+}
+
+// mostPreviewed is how many attempts a preview tells unless it is asked for more.
+const mostPreviewed = 100
+
+// previewRetry tells when each attempt would come.
+func (s *Server) previewRetry(c *gin.Context) (any, error) {
+	var b struct {
+		Retry       *job.Retry `json:"retry"`
+		MaxAttempts *int       `json:"max_attempts"`
+		Limit       int        `json:"limit"`
+	}
+	raw, err := read(c, &b, strict, true)
+	if err == nil && b.Retry != nil {
+		err = retryZeros(raw, b.Retry, "")
+	}
+	if err != nil {
+		return nil, err
+	}
+	spec := job.Spec{Task: "any", Retry: b.Retry, MaxAttempts: b.MaxAttempts}
+	wrong := spec.Check(job.MaxPayloadBytes)
+	if b.Limit < 0 || b.Limit > retry.MostPlanned {
+		wrong = append(wrong, job.FieldError{Field: "limit", Message: "is outside 1 to 1000"})
+	}
+	if err := job.Wrong("nothing was computed", wrong); err != nil {
+		return nil, err
+	}
+	if b.Limit == 0 {
+		b.Limit = mostPreviewed
+	}
+	return retry.Preview(spec.Policy(), b.Limit), nil
+}

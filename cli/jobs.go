@@ -17,13 +17,13 @@ import (
 
 func (a *app) enqueueCommand() *cobra.Command {
 	var (
-		s                                 job.Spec
-		priority, maxAttempts             int
-		delay, timeout, runAt, keepResult string
-		labels                            map[string]string
-		first, ceiling, giveUpAfter       string
-		lines                             string
-		wait                              bool
+		s                                  job.Spec
+		priority, maxAttempts              int
+		delay, timeout, runAt, keepResult  string
+		labels                             map[string]string
+		retry, first, ceiling, giveUpAfter string
+		lines                              string
+		wait                               bool
 	)
 	c := &cobra.Command{
 		Use: "enqueue TASK [PAYLOAD]", Short: "Hand a job to the service",
@@ -56,6 +56,15 @@ With --wait the command ends when the job is finished; its status is 0 only if i
 			}
 			if first != "" || ceiling != "" || giveUpAfter != "" {
 				s.Retry = &job.Retry{}
+			}
+			if retry != "" {
+				if s.Retry != nil {
+					return usageError{errors.New("--retry stands beside --retry-first, --retry-ceiling or --give-up-after; give it whole")}
+				}
+				s.Retry = &job.Retry{}
+				if err := readJSON("retry", retry, s.Retry); err != nil {
+					return err
+				}
 			}
 			s.Labels = labels
 			if err := errors.Join(
@@ -94,6 +103,7 @@ With --wait the command ends when the job is finished; its status is 0 only if i
 	f.StringVar(&timeout, "timeout", "", "time limit of one attempt")
 	f.StringVar(&keepResult, "keep-result", "", "how long the result is kept; as long as the job, unless given")
 	f.IntVar(&maxAttempts, "max-attempts", job.DefaultMaxAttempts, "attempts before it is a dead letter; 0 for no limit")
+	f.StringVar(&retry, "retry", "", "a whole retry as JSON; see hmule backoff")
 	f.StringVar(&first, "retry-first", "", "wait after the first failure (10s)")
 	f.StringVar(&ceiling, "retry-ceiling", "", "longest wait between attempts (8h)")
 	f.StringVar(&giveUpAfter, "give-up-after", "", "dead when the next attempt would come later than this")

@@ -401,6 +401,11 @@ func (m *Client) Queues(ctx context.Context) ([]job.Queue, error) {
 	return answer.Queues, err
 }
 
+// Queue asks for one queue.
+func (m *Client) Queue(ctx context.Context, name string) (job.Queue, error) {
+	return get[job.Queue](ctx, m, "/v1/queues/"+url.PathEscape(name))
+}
+
 // Stats asks how things stand in a queue, or in all where it is empty.
 func (m *Client) Stats(ctx context.Context, queue string) (job.Stats, error) {
 	path := "/v1/stats"

@@ -1,0 +1,226 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"math"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"humblemule/cli/present"
+	"humblemule/client"
+	"humblemule/core/job"
+)
+
+func (a *app) backoffCommand() *cobra.Command {
+	var retry, task string
+	var maxAttempts, limit int
+	c := &cobra.Command{
+		Use: "backoff", Short: "Show when each attempt of a retry would come, as a table and a drawing", Args: args(cobra.NoArgs),
+		Example: "  hmule backoff\n  hmule backoff --retry '{\"curve\":\"linear\",\"first\":\"30s\",\"step\":\"1m\"}' --max-attempts 6\n  hmule backoff --task dues.charge",
+		RunE: func(c *cobra.Command, _ []string) error {
+			m, err := a.client()
+			if err != nil {
+				return err
+			}
+			var d job.Defaults
+			if task != "" {
+				if d, err = defaultsOf(c, m, task); err != nil {
+					return err
+				}
+			}
+			if retry != "" {
+				d.Retry = new(job.Retry)
+				if err := readJSON("retry", retry, d.Retry); err != nil {
+					return err
+				}
+			}
+			if c.Flags().Changed("max-attempts") {
+				d.MaxAttempts = &maxAttempts
+			}
+			preview, err := m.PreviewRetry(c.Context(), d.Retry, d.MaxAttempts, limit)
+			if err != nil {
+				return err
+			}
+			return a.show(preview, func(o *present.Out) { showPreview(o, preview) })
+		},
+	}
+	f := c.Flags()
+	f.StringVar(&retry, "retry", "", "a retry as JSON, as in a spec; the built-in one, unless given")
+	f.IntVar(&maxAttempts, "max-attempts", job.DefaultMaxAttempts, "attempts before it is a dead letter; 0 for no limit")
+	f.StringVar(&task, "task", "", "begin with the defaults of this task")
+	f.IntVar(&limit, "limit", 30, "how many attempts to show, at most 1000")
+	return c
+}
+
+// readJSON reads a flag's JSON strictly.
+func readJSON(flag, text string, v any) error {
+	d := json.NewDecoder(strings.NewReader(text))
+	d.DisallowUnknownFields()
+	if err := d.Decode(v); err != nil {
+		return usageError{fmt.Errorf("--%s %q cannot be read: %w", flag, text, err)}
+	}
+	return nil
+}
+
+func defaultsOf(c *cobra.Command, m *client.Client, task string) (job.Defaults, error) {
+	t, err := findTask(c, m, task)
+	if err != nil || t.Defaults == nil {
+		return job.Defaults{}, err
+	}
+	return *t.Defaults, nil
+}
+
+func findTask(c *cobra.Command, m *client.Client, name string) (job.Task, error) {
+	all, err := m.Tasks(c.Context())
+	if err != nil {
+		return job.Task{}, err
+	}
+	var names []string
+	for _, t := range all {
+		if t.Name == name {
+			return t, nil
+		}
+		names = append(names, t.Name)
+	}
+	return job.Task{}, fmt.Errorf("there is no task %q%s; a task exists from its first job or its first defaults", name, job.Perhaps(job.Nearest(name, names)))
+}
+
+// drawn is how many columns the drawing of a preview has.
+const drawn = 40
+
+// showPreview draws the attempts on a logarithmic axis of time, jitter as the width
+// of each mark.
+func showPreview(o *present.Out, p job.RetryPreview) {
+	o.Text(0, p.Says)
+	for _, w := range p.Warnings {
+		o.Line("Note: %s %s.", w.Field, w.Message)
+	}
+	latest := float64(max(p.Attempts[len(p.Attempts)-1].LatestMS, 1))
+	first := 1.0
+	for _, t := range p.Attempts {
+		if t.EarliestMS > 0 {
+			first = float64(t.EarliestMS)
+			break
+		}
+	}
+	at := func(ms int64) int {
+		if ms <= 0 || latest <= first {
+			return 0
+		}
+		return int(math.Round(math.Log(max(float64(ms), first)/first) / math.Log(latest/first) * (drawn - 1)))
+	}
+	rows := make([][]string, len(p.Attempts))
+	for i, t := range p.Attempts {
+		line := []rune(strings.Repeat(" ", drawn))
+		for x := at(t.EarliestMS); x <= at(t.LatestMS); x++ {
+			line[x] = '─'
+		}
+		line[at(t.ExpectedMS)] = '●'
+		if i == 0 {
+			line = []rune("●")
+		}
+		rows[i] = []string{fmt.Sprint(t.Attempt), spanOf(t.EarliestMS), spanOf(t.ExpectedMS), spanOf(t.LatestMS), strings.TrimRight(string(line), " ")}
+	}
+	rows[0][1], rows[0][2], rows[0][3] = "", "at once", ""
+	right := func(head string) present.Column { return present.Column{Head: head, Right: true} }
+	o.Table([]present.Column{right("attempt"), right("earliest"), right("expected"), right("latest"), {Head: "on a logarithmic axis, ─ by jitter"}}, rows)
+	o.Hint("From the start of the first attempt on, if attempts take no time.")
+}
+
+func (a *app) taskCommand() *cobra.Command {
+	var set string
+	c := &cobra.Command{
+		Use: "task TASK", Short: "Show a task and the defaults of its jobs, or set them", Args: args(cobra.ExactArgs(1)),
+		Example: "  hmule task dues.charge\n  hmule task dues.charge --set '{\"max_attempts\":5,\"retry\":{\"curve\":\"fixed\",\"first\":\"1m\"}}'\n  hmule task dues.charge --set '{}'    # none any more",
+		RunE: func(c *cobra.Command, given []string) error {
+			m, err := a.client()
+			if err != nil {
+				return err
+			}
+			var t job.Task
+			if set == "" {
+				t, err = findTask(c, m, given[0])
+			} else {
+				var d job.Defaults
+				if err := readJSON("set", set, &d); err != nil {
+					return err
+				}
+				t, err = m.SetTask(c.Context(), given[0], d)
+			}
+			if err != nil {
+				return err
+			}
+			return a.show(t, func(o *present.Out) {
+				o.Line("%s", present.Strong(t.Name))
+				o.Line("")
+				o.Facts(append(facts(t.Counts), [2]string{"workers", fmt.Sprint(t.Workers)})...)
+				showDefaults(o, t.Defaults, t.Warnings)
+				o.Hint("hmule backoff --task %s", t.Name)
+			})
+		},
+	}
+	c.Flags().StringVar(&set, "set", "", "defaults as JSON: queue, priority, max_attempts, retry, timeout, keep_result; what is not given is taken away")
+	return c
+}
+
+func (a *app) queueCommand() *cobra.Command {
+	var set string
+	c := &cobra.Command{
+		Use: "queue QUEUE", Short: "Show a queue and the defaults of its jobs, or set them", Args: args(cobra.ExactArgs(1)),
+		Example: "  hmule queue berths\n  hmule queue berths --set '{\"priority\":6,\"timeout\":\"10m\"}'",
+		RunE: func(c *cobra.Command, given []string) error {
+			m, err := a.client()
+			if err != nil {
+				return err
+			}
+			var q job.Queue
+			if set == "" {
+				q, err = m.Queue(c.Context(), given[0])
+			} else {
+				var d job.Defaults
+				if err := readJSON("set", set, &d); err != nil {
+					return err
+				}
+				q, err = m.SetQueue(c.Context(), given[0], d)
+			}
+			if err != nil {
+				return err
+			}
+			return a.show(q, func(o *present.Out) {
+				o.Line("%s", present.Strong(q.Name))
+				if q.Paused {
+					o.Line("Paused by %s since %s.", q.PausedBy, present.Time(q.PausedAt))
+				}
+				o.Line("")
+				o.Facts(append(facts(q.Counts), [2]string{"workers", fmt.Sprint(q.Workers)}, [2]string{"in a minute", fmt.Sprintf("%.1f", q.InPerMinute)}, [2]string{"out a minute", fmt.Sprintf("%.1f", q.OutPerMinute)})...)
+				showDefaults(o, q.Defaults, q.Warnings)
+			})
+		},
+	}
+	c.Flags().StringVar(&set, "set", "", "defaults as JSON: priority, max_attempts, retry, timeout, keep_result; what is not given is taken away")
+	return c
+}
+
+// facts are the counts by state that are not zero.
+func facts(counts map[job.State]int64) (all [][2]string) {
+	for _, s := range job.States() {
+		if counts[s] > 0 {
+			all = append(all, [2]string{s.String(), job.Grouped(counts[s])})
+		}
+	}
+	return all
+}
+
+func showDefaults(o *present.Out, d *job.Defaults, warnings []job.FieldError) {
+	for _, w := range warnings {
+		o.Line("Note: %s %s.", w.Field, w.Message)
+	}
+	if d == nil {
+		o.Line("No defaults are set; its jobs get what is built in.")
+		return
+	}
+	text, _ := json.Marshal(d) // what has come as JSON goes as JSON
+	o.Line("defaults  %s", text)
+}

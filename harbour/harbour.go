@@ -15,7 +15,7 @@ import (
 	"humblemule/worker"
 )
 
-//go:embed data
+//go:embed data/stations.csv data/manifests
 var data embed.FS
 
 // World is what lies outside the office. It is safe for concurrent use.

@@ -338,6 +338,10 @@ func Query(f job.Filter) url.Values {
 	set("task", strings.Join(f.Tasks, ","))
 	set("ids", strings.Join(ids, ","))
 	set("owner", f.Owner)
+	set("error", f.Error)
+	if f.Cause != 0 {
+		set("cause", strconv.FormatInt(f.Cause, 10))
+	}
 	set("key", f.Key)
 	set("order", string(f.Order))
 	set("cursor", f.Cursor)
@@ -481,6 +485,21 @@ func (m *Client) PreviewRetry(ctx context.Context, r *job.Retry, maxAttempts *in
 		MaxAttempts *int       `json:"max_attempts,omitzero"`
 		Limit       int        `json:"limit,omitzero"`
 	}{r, maxAttempts, most})
+}
+
+// Causes asks what jobs died of, or fail of while they are tried again.
+func (m *Client) Causes(ctx context.Context, f job.CauseFilter) ([]job.Cause, error) {
+	q := url.Values{}
+	for name, value := range map[string]string{"queue": f.Queue, "task": f.Task, "error": f.Error} {
+		if value != "" {
+			q.Set(name, value)
+		}
+	}
+	if f.State != job.New {
+		q.Set("state", f.State.String())
+	}
+	answer, err := get[struct{ Causes []job.Cause }](ctx, m, "/v1/dead/causes?"+q.Encode())
+	return answer.Causes, err
 }
 
 // Log asks for what the handlers of a job wrote, behind a line that is known

@@ -46,6 +46,8 @@ var mayUse = map[string]string{
 	"GET /v1/tasks/:name":          "reader",
 	"PUT /v1/tasks/:name":          "",
 	"POST /v1/retry/preview":       "reader producer worker",
+	"GET /v1/dead/causes":          "reader",
+	"GET /v1/dead/causes/:id":      "reader",
 	"GET /v1/stats":                "reader",
 	"GET /v1/events":               "reader",
 }

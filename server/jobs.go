@@ -229,7 +229,15 @@ func readFilter(q url.Values) (f job.Filter, err error) {
 			f.Limit = n
 		case "cursor":
 			f.Cursor = last
-		case "cause", "error", "fields":
+		case "cause":
+			n, err := strconv.ParseInt(last, 10, 64)
+			if err != nil || n < 1 {
+				add(name, "%q is no cause's id; GET /v1/dead/causes tells them", last)
+			}
+			f.Cause = n
+		case "error":
+			f.Error = last
+		case "fields":
 			add(name, "is not built yet; leave it out")
 		default:
 			add(name, "is no filter that is known here; check its spelling or leave it out")

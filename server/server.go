@@ -27,7 +27,7 @@ var openAPI []byte
 func OpenAPI() []byte { return openAPI }
 
 // Features names what this version of the wire can do beyond the first.
-var Features = []string{"jobs", "leases", "workers", "queues", "tasks", "stats", "events", "reports", "results", "defaults", "retry"}
+var Features = []string{"jobs", "leases", "workers", "queues", "tasks", "stats", "events", "reports", "results", "defaults", "retry", "causes"}
 
 // What the service allows a connection.
 const (
@@ -149,6 +149,8 @@ func (s *Server) routes() {
 	v1.GET("/tasks/:name", readers, s.handle(s.getTask))
 	v1.PUT("/tasks/:name", operators, s.handle(s.putTask))
 	v1.POST("/retry/preview", anyone, s.handle(s.previewRetry))
+	v1.GET("/dead/causes", readers, s.handle(s.listCauses))
+	v1.GET("/dead/causes/:id", readers, s.handle(s.getCause))
 	v1.GET("/stats", readers, s.handle(s.stats))
 	v1.GET("/events", readers, s.events)
 	r.NoMethod(func(c *gin.Context) {

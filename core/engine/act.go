@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"time"
 
@@ -156,9 +157,8 @@ func (e *Engine) Delete(ctx context.Context, id int64) (until job.Time, err erro
 			return nil, job.Fault(job.WrongState, "job %d is %s; only a finished job can be deleted: cancel it first", id, r.State)
 		}
 		until = tx.now.Add(restorableFor)
-		tx.recount(r, -1)
 		tx.sweeps(until)
-		return func(action int64) error { return tx.e.store.Remove(id, action, tx.now) }, nil
+		return func(action int64) error { return tx.e.store.Remove(id, action, tx.now) }, tx.recount(r, -1)
 	})
 	if err == nil && until == 0 { // the same call again
 		until = e.now().Add(restorableFor)
@@ -176,8 +176,7 @@ func (e *Engine) Restore(ctx context.Context, id int64) (job.Job, error) {
 		if r == nil {
 			return nil, job.Fault(job.NotFound, "no removed job %d is there to be restored; a removal can be taken back for %s", id, job.Roughly(restorableFor))
 		}
-		tx.recount(r, +1)
-		return nil, tx.e.store.Restore(id)
+		return nil, errors.Join(tx.recount(r, +1), tx.e.store.Restore(id))
 	})
 	if err != nil {
 		return job.Job{}, err

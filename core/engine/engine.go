@@ -64,10 +64,14 @@ type Engine struct {
 	released  map[int64]release
 	turns     map[string]order.Turns // by worker
 	nextDrop  job.Time
+	versions  map[int64]string // of workers, by their numbers
+	// knownCauses are those that have a row.
+	knownCauses map[int64]bool
 
 	view     view
 	registry registry
 	watchers watchers
+	causer   causer
 }
 
 // Open opens the data file at path and starts the committer. Every live lease
@@ -156,6 +160,14 @@ func (e *Engine) recover() error {
 	}
 	if e.nextDrop, err = e.store.NextResult(); err != nil {
 		return err
+	}
+	causes, err := e.store.CauseIDs()
+	if err != nil {
+		return err
+	}
+	e.knownCauses, e.versions = map[int64]bool{}, nil
+	for _, id := range causes {
+		e.knownCauses[id] = true
 	}
 	if err := e.receipts.load(e.store, e.now()); err != nil {
 		return err

@@ -227,7 +227,7 @@ func (tx *txn) insert(n *newJob) error {
 
 // place moves a row to where it belongs, drawing its rank when it becomes ready
 // without one.
-func (tx *txn) place(r *store.Row, by job.Cause) error {
+func (tx *txn) place(r *store.Row, by job.By) error {
 	to := job.Place(job.Waits{NextAt: r.NextAt, Now: tx.now})
 	if err := tx.change(r, to, by); err != nil {
 		return err

@@ -178,7 +178,7 @@ func (tx *txn) endLeases() error {
 		s := job.Settlement{Outcome: job.OutcomeFailed, Error: &job.Failure{
 			Type: job.LeaseLost, Message: fmt.Sprintf("the lease was not renewed for %s", job.Roughly(l.length())),
 		}}
-		if _, err := tx.end(l, &settlement{Settlement: s}, job.ByLeaseEnd); err != nil {
+		if _, err := tx.end(l, &settlement{Settlement: s, cause: tx.e.causer.of(s.Error)}, job.ByLeaseEnd); err != nil {
 			return err
 		}
 	}

@@ -45,7 +45,11 @@ func (e *Engine) Jobs(ctx context.Context, f job.Filter) (job.Page, error) {
 	if f.Limit < 1 || f.Limit > job.MaxPage {
 		return job.Page{}, job.Wrong("the list was not read", []job.FieldError{{Field: "limit", Message: fmt.Sprintf("%d is outside 1 to %d", f.Limit, job.MaxPage)}})
 	}
-	next, err := e.source(&f)
+	causes, byCause, err := e.causesOf(ctx, &f)
+	if err != nil {
+		return job.Page{}, err
+	}
+	next, err := e.source(&f, causes, byCause)
 	if err != nil {
 		return job.Page{}, err
 	}
@@ -127,7 +131,7 @@ func (e *Engine) matches(f *job.Filter, r *store.Row) bool {
 // matched counts what a filter by state, queue and task matches; nil where the
 // filter holds more.
 func (e *Engine) matched(f *job.Filter) *int64 {
-	if f.Owner != "" || f.Key != "" || len(f.Labels) > 0 || len(f.IDs) > 0 || f.Since != 0 || f.Until != 0 {
+	if f.Owner != "" || f.Key != "" || len(f.Labels) > 0 || len(f.IDs) > 0 || f.Since != 0 || f.Until != 0 || f.Cause != 0 || f.Error != "" {
 		return nil
 	}
 	total := int64(0)
@@ -172,7 +176,7 @@ func (v *view) ids(f *job.Filter) (queues, tasks map[int64]bool) {
 }
 
 // source chooses how the places of a list are found.
-func (e *Engine) source(f *job.Filter) (source, error) {
+func (e *Engine) source(f *job.Filter, causes []int64, byCause bool) (source, error) {
 	newest := f.Order != job.OldestFirst
 	from := place{}
 	if newest && f.Order != job.NextFirst {
@@ -185,6 +189,8 @@ func (e *Engine) source(f *job.Filter) (source, error) {
 		}
 	}
 	switch {
+	case byCause:
+		return e.withCauses(causes, from.id, newest), nil
 	case f.Order == job.NextFirst:
 		return e.byTime(from), nil
 	case len(f.IDs) > 0:

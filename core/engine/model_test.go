@@ -705,7 +705,7 @@ func (r *trial) settle() {
 	case job.OutcomePostponed:
 		s.Delay = job.Duration(time.Duration(1000+r.random.IntN(9000)) * time.Millisecond)
 	case job.OutcomeFailed:
-		s.Error = &job.Failure{Type: "error", Message: "no answer"}
+		s.Error = &job.Failure{Type: "error", Message: fmt.Sprintf("%s on channel %d", pick(r, "no answer", "noise"), r.random.IntN(90))}
 		if r.chance(20) {
 			s.Delay = job.Duration(time.Duration(1+r.random.IntN(9000)) * time.Millisecond)
 		}
@@ -1015,6 +1015,7 @@ func (r *trial) compare() {
 		require.Equal(r, r.paused[name], r.e.view.pauseOf(name).at != 0)
 	}
 	require.Equal(r, counts, r.e.Counts())
+	r.sameCauses(pick(r, job.Dead, job.Backoff), counts)
 	for key, ids := range keyed {
 		slices.Reverse(ids)
 		require.Equal(r, ids, r.listed(job.Filter{Key: key}), "jobs with key %s", key)
@@ -1027,6 +1028,24 @@ func (r *trial) compare() {
 		}
 	}
 	require.Equal(r, want, r.listed(job.Filter{Queues: []string{queue}, States: []job.State{state}, Order: job.OldestFirst}))
+}
+
+// sameCauses wants every job that is dead or in backoff to be counted once, under a
+// cause, and to be found by it.
+func (r *trial) sameCauses(state job.State, counts map[string]map[job.State]int64) {
+	causes, err := r.e.Causes(r.Context(), job.CauseFilter{State: state})
+	require.NoError(r, err)
+	byQueue := map[string]int64{}
+	for _, c := range causes {
+		found := r.listed(job.Filter{Cause: c.ID, States: []job.State{state}})
+		require.Len(r, found, int(c.Count), "%s jobs of the cause %s", state, c.Template)
+		for _, b := range c.By {
+			byQueue[b.Queue] += b.Count
+		}
+	}
+	for queue, n := range counts {
+		require.Equal(r, n[state], byQueue[queue], "%s jobs of queue %s under causes", state, queue)
+	}
 }
 
 // sameReports wants what handlers told of a job, and its result, to be kept as long

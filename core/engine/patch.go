@@ -111,7 +111,10 @@ func (tx *txn) moveTo(r *store.Row, name string) error {
 		return err
 	}
 	tx.delta(r)[r.State]--
+	if err := tx.countCause(r, r.State, -1); err != nil {
+		return err
+	}
 	r.Queue, r.Rank = q.id, 0
 	tx.delta(r)[r.State]++
-	return nil
+	return tx.countCause(r, r.State, +1)
 }

@@ -33,13 +33,21 @@ func (e *Engine) tell(r *store.Row) (job.Job, error) {
 		MaxAttempts: policy.MaxAttempts, Retry: &policy.Retry, Timeout: policy.Timeout, KeepResult: policy.KeepResult, PolicyFrom: policy.Origins(),
 		Round: r.Round, Attempt: r.Attempt, Tries: r.Tries,
 		EnqueuedAt: r.EnqueuedAt, RunAt: r.RunAt, ReadyAt: r.ReadyAt, StartedAt: r.StartedAt, FinishedAt: r.FinishedAt,
-		NextAt: r.NextAt, CancelAskedAt: r.CancelAskedAt, Payload: r.Payload, PayloadBytes: r.PayloadBytes,
+		NextAt: r.NextAt, CancelAskedAt: r.CancelAskedAt, Cause: causeOf(r), Payload: r.Payload, PayloadBytes: r.PayloadBytes,
 	}
 	j.Queue, j.Task = e.view.names(r.Queue, r.Task)
 	if policy.KeepResult != nil && r.State == job.Done {
 		j.ResultUntil = r.FinishedAt.Add(policy.KeepResult.Go())
 	}
 	return j, nil
+}
+
+// causeOf is the cause of a job that is in backoff or dead.
+func causeOf(r *store.Row) int64 {
+	if causing(r.State) {
+		return r.Cause
+	}
+	return 0
 }
 
 // Job tells everything about one job.

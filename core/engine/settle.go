@@ -7,6 +7,7 @@ import (
 	"humblemule/core/job"
 	"humblemule/core/retry"
 	"humblemule/core/store"
+	"humblemule/core/triage"
 )
 
 // settlement is a checked settlement with its follow-ups in the shape in which
@@ -15,6 +16,7 @@ type settlement struct {
 	job.Settlement
 	wrong     []job.FieldError
 	followUps []*newJob
+	cause     triage.Cause // of an outcome that is a failure
 }
 
 // Settle ends leases. Each item has its own result; one that is wrong spoils no
@@ -42,6 +44,12 @@ func (e *Engine) prepareSettlements(items []job.Settlement) ([]settlement, error
 		s.Settlement = item
 		if s.wrong = item.Check(e.opts.MaxPayload); s.wrong != nil {
 			continue
+		}
+		if fails(item.Outcome) {
+			if item.Error == nil {
+				s.Error = &job.Failure{}
+			}
+			s.cause = e.causer.of(s.Error)
 		}
 		for k := range item.Enqueue {
 			n, err := prepare(&item.Enqueue[k])
@@ -122,7 +130,7 @@ func (tx *txn) settleEnded(s *settlement, id int64, attempt int, bits int64) (jo
 // end ends a live lease with an outcome, moves its job to where it belongs then
 // and answers the job's row. The lease itself stays as it is: the transaction
 // may fail.
-func (tx *txn) end(l *lease, s *settlement, by job.Cause) (*store.Row, error) {
+func (tx *txn) end(l *lease, s *settlement, by job.By) (*store.Row, error) {
 	row := *l.row
 	ended := *l
 	ended.row = &row
@@ -133,11 +141,18 @@ func (tx *txn) end(l *lease, s *settlement, by job.Cause) (*store.Row, error) {
 	if !s.Outcome.Counts() {
 		row.Tries--
 	}
+	row.Cause = 0
+	if fails(s.Outcome) {
+		tx.sawCause(&row, s.cause, s.Error.Message)
+	}
 	return &row, tx.follow(&ended, s, by)
 }
 
+// fails tells whether an outcome is a failure, which has a cause.
+func fails(o job.Outcome) bool { return o == job.OutcomeFailed || o == job.OutcomeGiveUp }
+
 // follow moves the job of an ended lease to where its outcome leads.
-func (tx *txn) follow(l *lease, s *settlement, by job.Cause) error {
+func (tx *txn) follow(l *lease, s *settlement, by job.By) error {
 	r := l.row
 	if r.CancelAskedAt != 0 && s.Outcome != job.OutcomeDone {
 		return tx.finish(r, job.Cancelled, job.Asked, r.ReasonText, by)
@@ -219,7 +234,7 @@ func endedAttempt(l *lease, s *settlement, now job.Time) *store.Attempt {
 }
 
 // failed tries the job again by its policy, or makes it dead.
-func (tx *txn) failed(l *lease, s *settlement, by job.Cause) error {
+func (tx *txn) failed(l *lease, s *settlement, by job.By) error {
 	r := l.row
 	v := retry.Judge(retry.Failed{
 		Policy: l.policy, Tries: r.Tries, RoundStartedAt: r.StartedAt, Now: tx.now, Delay: s.Delay.Go(), Draw: tx.e.opts.Draw(),
@@ -231,7 +246,7 @@ func (tx *txn) failed(l *lease, s *settlement, by job.Cause) error {
 	return tx.wait(r, job.Backoff, v.NextAt.Sub(tx.now), by)
 }
 
-func (tx *txn) finish(r *store.Row, to job.State, reason job.Reason, text string, by job.Cause) error {
+func (tx *txn) finish(r *store.Row, to job.State, reason job.Reason, text string, by job.By) error {
 	r.FinishedAt, r.Reason, r.ReasonText = tx.now, string(reason), text
 	if err := tx.change(r, to, by); err != nil {
 		return err
@@ -239,7 +254,7 @@ func (tx *txn) finish(r *store.Row, to job.State, reason job.Reason, text string
 	return tx.e.store.Finish(r)
 }
 
-func (tx *txn) wait(r *store.Row, to job.State, d time.Duration, by job.Cause) error {
+func (tx *txn) wait(r *store.Row, to job.State, d time.Duration, by job.By) error {
 	r.NextAt, r.ReadyAt = tx.now.Add(d), 0
 	tx.awaits(r.NextAt)
 	if err := tx.change(r, to, by); err != nil {
@@ -264,7 +279,7 @@ const (
 )
 
 // givenBack puts a job back to its old place.
-func (tx *txn) givenBack(l *lease, by job.Cause) error {
+func (tx *txn) givenBack(l *lease, by job.By) error {
 	r := l.row
 	last, known := tx.released[r.ID]
 	if !known {

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"errors"
 	"slices"
 
 	"humblemule/core/job"
@@ -35,6 +36,8 @@ type txn struct {
 	queueSet   map[*queue]*job.Defaults
 	taskSet    map[int64]*job.Defaults
 	runs       []taskRun
+	causes     map[causeKey]int64 // deltas
+	seen       map[int64]*store.Seen
 }
 
 type groupID struct{ queue, task int64 }
@@ -53,7 +56,7 @@ func (e *Engine) begin() *txn {
 }
 
 // change moves a row to a state by a cause, counting it.
-func (tx *txn) change(r *store.Row, to job.State, by job.Cause) error {
+func (tx *txn) change(r *store.Row, to job.State, by job.By) error {
 	if err := job.Move(r.State, to, by); err != nil {
 		return err
 	}
@@ -61,6 +64,11 @@ func (tx *txn) change(r *store.Row, to job.State, by job.Cause) error {
 		tx.delta(r)[r.State]--
 	}
 	tx.delta(r)[to]++
+	if r.Cause != 0 {
+		if err := errors.Join(tx.countCause(r, r.State, -1), tx.countCause(r, to, +1)); err != nil {
+			return err
+		}
+	}
 	tx.moves = append(tx.moves, move{job: r.ID, queue: r.Queue, task: r.Task, from: r.State, to: to})
 	r.State = to
 	return nil
@@ -76,9 +84,10 @@ func (tx *txn) delta(r *store.Row) *stateCounts {
 }
 
 // recount takes a job out of the counts, or back into them.
-func (tx *txn) recount(r *store.Row, by int64) {
+func (tx *txn) recount(r *store.Row, by int64) error {
 	tx.delta(r)[r.State] += by
 	tx.touched = append(tx.touched, r.ID)
+	return tx.countCause(r, r.State, by)
 }
 
 // rank draws the queue's next rank.
@@ -163,6 +172,9 @@ func (tx *txn) flush() error {
 			return err
 		}
 	}
+	if err := tx.flushCauses(); err != nil {
+		return err
+	}
 	return tx.e.receipts.write(tx)
 }
 
@@ -178,6 +190,7 @@ func (tx *txn) publish() {
 	e := tx.e
 	e.nextJob, e.nextDue, e.nextSweep, e.nextDrop = tx.nextJob, tx.nextDue, tx.nextSweep, tx.nextDrop
 	e.receipts.publish(tx)
+	tx.publishCauses()
 	tx.publishView()
 	tx.publishLeases()
 	for id, r := range tx.released {

@@ -13,7 +13,7 @@ import (
 // The table of the design, written out: every move that is allowed. All others
 // are refused.
 func TestMove(t *testing.T) {
-	allowed := map[Cause]string{
+	allowed := map[By]string{
 		ByEnqueue: "new>held new>scheduled new>ready",
 		ByRequeue: "done>held done>scheduled done>ready skipped>held skipped>scheduled skipped>ready " +
 			"cancelled>held cancelled>scheduled cancelled>ready dead>held dead>scheduled dead>ready",

@@ -26,7 +26,10 @@ type Filter struct {
 	Queues, Tasks []string
 	Owner, Key    string
 	Labels        map[string]string
-	IDs           []int64
+	// Cause is that of jobs in backoff or dead; Error is a text that their errors hold.
+	Cause int64
+	Error string
+	IDs   []int64
 	// Since and Until bound enqueued_at: since ≤ enqueued_at < until.
 	Since, Until Time
 	Order        Order
@@ -95,4 +98,41 @@ type Saying struct {
 	State State  `json:"state,omitzero"`
 	Queue string `json:"queue,omitzero"`
 	Task  string `json:"task,omitzero"`
+}
+
+// CauseFilter says which causes a list holds.
+type CauseFilter struct {
+	// State is dead, or backoff; New means dead.
+	State       State
+	Queue, Task string
+	// Error is a text that the errors hold.
+	Error string
+}
+
+// Cause is what failures have in common: their errors without the parts that vary.
+type Cause struct {
+	ID       int64  `json:"cause"`
+	Type     string `json:"type"`
+	Template string `json:"template"`
+	// Count is how many jobs are in the state that was asked for; Total how many
+	// attempts have failed so ever.
+	Count   int64    `json:"count"`
+	Total   int64    `json:"total"`
+	FirstAt Time     `json:"first_at"`
+	LastAt  Time     `json:"last_at"`
+	Sample  string   `json:"sample"`
+	Samples []string `json:"samples,omitzero"`
+	// Job is the latest one.
+	Job int64        `json:"job"`
+	By  []CauseCount `json:"by"`
+	// Hours are the failures of the last 48 hours, the present one last.
+	Hours []int64 `json:"hours,omitzero"`
+}
+
+// CauseCount is a part of a cause's jobs.
+type CauseCount struct {
+	Task    string `json:"task"`
+	Queue   string `json:"queue"`
+	Version string `json:"version,omitzero"`
+	Count   int64  `json:"count"`
 }

@@ -147,12 +147,12 @@ func Place(w Waits) State {
 	}
 }
 
-// Cause is what makes a job change its state.
-type Cause uint8
+// By is what makes a job change its state.
+type By uint8
 
-// The causes of a change of state.
+// What makes jobs change their states.
 const (
-	ByEnqueue Cause = iota
+	ByEnqueue By = iota
 	ByRequeue
 	ByDue
 	ByStartNow
@@ -167,10 +167,10 @@ const (
 	ByLeaseEnd
 )
 
-var causeNames = [...]string{"enqueue", "requeue", "due", "start_now", "unheld", "patch", "cancel", "undo", "start_by", "age", "lease", "settle", "lease_end"}
+var byNames = [...]string{"enqueue", "requeue", "due", "start_now", "unheld", "patch", "cancel", "undo", "start_by", "age", "lease", "settle", "lease_end"}
 
-// String names the cause as messages do.
-func (c Cause) String() string { return causeNames[c] }
+// String names it as messages do.
+func (c By) String() string { return byNames[c] }
 
 func set(states ...State) (mask uint16) {
 	for _, s := range states {
@@ -182,7 +182,7 @@ func set(states ...State) (mask uint16) {
 // placed are the states that [Place] can answer.
 var placed = set(Held, Scheduled, Ready)
 
-// moves is the transition table: for each cause, from which states to which.
+// moves is the transition table: for each of these, from which states to which.
 var moves = [...][]struct{ from, to uint16 }{
 	ByEnqueue:  {{set(New), placed}},
 	ByRequeue:  {{set(Done, Skipped, Cancelled, Dead), placed}},
@@ -200,8 +200,8 @@ var moves = [...][]struct{ from, to uint16 }{
 }
 
 // Move answers nil where the transition table allows the change, and an error
-// that names both states and the cause where it does not.
-func Move(from, to State, by Cause) error {
+// that names both states and what moves it where it does not.
+func Move(from, to State, by By) error {
 	for _, m := range moves[by] {
 		if m.from&(1<<from) != 0 && m.to&(1<<to) != 0 {
 			return nil

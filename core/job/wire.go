@@ -61,6 +61,8 @@ type Job struct {
 	// only counted, in AttemptsFolded.
 	Attempts       []Attempt `json:"attempts,omitzero"`
 	AttemptsFolded int       `json:"attempts_folded,omitzero"`
+	// Cause is that of the latest failure of a job in backoff or dead.
+	Cause int64 `json:"cause,omitzero"`
 	// LastError is the latest attempt's failure, in lists.
 	LastError *Failure `json:"last_error,omitzero"`
 	// WaitingBecause says in one sentence why an unfinished job does not run.

@@ -133,6 +133,15 @@ func (s *Store) WorkerUIDs(numbers []int64) (map[int64]job.Worker, error) {
 	return all, nil
 }
 
+// WorkerByNumber reads who a worker is; the zero value where there is none.
+func (s *Store) WorkerByNumber(n int64) (w job.Worker, err error) {
+	err = s.conn.QueryRowContext(background, "SELECT uid, name, host, pid, version FROM workers WHERE id = ?", n).Scan(&w.ID, &w.Name, &w.Host, &w.PID, &w.Version)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = nil
+	}
+	return w, err
+}
+
 // PolicyBody reads a policy.
 func (s *Store) PolicyBody(id int64) (body string, err error) {
 	err = s.read.Load().QueryRow("SELECT body FROM policies WHERE id = ?", id).Scan(&body)

@@ -33,6 +33,7 @@ type Row struct {
 	Worker, Token                                       int64
 	LeasedAt                                            job.Time
 	LeaseMS                                             int64
+	Cause                                               int64
 	PayloadBytes                                        int
 	Owner, Key, Labels, Traceparent, Reason, ReasonText string
 	Payload                                             []byte
@@ -40,13 +41,13 @@ type Row struct {
 
 const rowColumns = `id, queue, task, state, priority, level, rank, round, attempt, tries, policy,
 	enqueued_at, run_at, ready_at, started_at, finished_at, next_at, cancel_asked_at,
-	worker, token, leased_at, lease_ms, payload_bytes, owner, key, labels, traceparent, reason, reason_text, payload`
+	worker, token, leased_at, lease_ms, cause, payload_bytes, owner, key, labels, traceparent, reason, reason_text, payload`
 
 // scan reads a row of rowColumns.
 func (r *Row) scan(scanner interface{ Scan(...any) error }) error {
 	return scanner.Scan(&r.ID, &r.Queue, &r.Task, &r.State, &r.Priority, &r.Level, &r.Rank, &r.Round, &r.Attempt, &r.Tries, &r.Policy,
 		&r.EnqueuedAt, &r.RunAt, &r.ReadyAt, &r.StartedAt, &r.FinishedAt, &r.NextAt, &r.CancelAskedAt,
-		&r.Worker, &r.Token, &r.LeasedAt, &r.LeaseMS, &r.PayloadBytes, &r.Owner, &r.Key, &r.Labels, &r.Traceparent, &r.Reason, &r.ReasonText, &r.Payload)
+		&r.Worker, &r.Token, &r.LeasedAt, &r.LeaseMS, &r.Cause, &r.PayloadBytes, &r.Owner, &r.Key, &r.Labels, &r.Traceparent, &r.Reason, &r.ReasonText, &r.Payload)
 }
 
 // Attempt is a row of an ended attempt.
@@ -79,6 +80,7 @@ type statements struct {
 	addQueue, addTask, addPolicy, putWorker, putWanted, pauseQueue, setQueue, setTask       *sql.Stmt
 	insertAction, insertReceipts, deleteReceipts                                            *sql.Stmt
 	setLabels, insertLine, foldLines, deleteLines, sweepLines                               *sql.Stmt
+	sawCause, textsOf, countCause, dropCount, causeHour                                     *sql.Stmt
 	keepResult, dropResult, resultsOver, nextResult                                         *sql.Stmt
 }
 
@@ -111,8 +113,8 @@ func (st *statements) list() []prepared {
 		{&st.insertBody, `INSERT INTO bodies (job, kind, n, bytes) VALUES (?, ?, ?, ?) ON CONFLICT (job, kind, n) DO UPDATE SET bytes = excluded.bytes`},
 		{&st.deleteBody, `DELETE FROM bodies WHERE job = ? AND kind = ? AND n = ?`},
 		{&st.lease, `UPDATE jobs SET state = 4, attempt = ?, tries = ?, started_at = ?, worker = ?, token = ?, leased_at = ?, lease_ms = ? WHERE id = ?`},
-		{&st.finish, `UPDATE jobs SET state = ?, tries = ?, finished_at = ?, next_at = 0, reason = ?, reason_text = ?, token = 0 WHERE id = ?`},
-		{&st.wait, `UPDATE jobs SET state = ?, tries = ?, rank = ?, ready_at = ?, next_at = ?, token = 0 WHERE id = ?`},
+		{&st.finish, `UPDATE jobs SET state = ?, tries = ?, finished_at = ?, next_at = 0, reason = ?, reason_text = ?, token = 0, cause = ? WHERE id = ?`},
+		{&st.wait, `UPDATE jobs SET state = ?, tries = ?, rank = ?, ready_at = ?, next_at = ?, token = 0, cause = ? WHERE id = ?`},
 		{&st.requeue, `UPDATE jobs SET state = ?, round = ?, policy = ?, tries = 0, rank = ?, run_at = 0, start_by = 0, ready_at = ?, next_at = 0, started_at = 0, finished_at = 0,
 			cancel_asked_at = 0, reason = '', reason_text = '', payload_bytes = ?, payload = ? WHERE id = ?`},
 		{&st.askCancel, `UPDATE jobs SET cancel_asked_at = ?, reason_text = ? WHERE id = ?`},
@@ -156,6 +158,12 @@ func (st *statements) list() []prepared {
 		{&st.foldLines, `DELETE FROM log_lines WHERE job = ? AND attempt = ? AND n > ? AND n < ?`},
 		{&st.deleteLines, `DELETE FROM log_lines WHERE job = ? AND attempt = ?`},
 		{&st.sweepLines, `DELETE FROM log_lines WHERE job = ?`},
+		{&st.sawCause, `INSERT INTO causes (id, error_type, template, texts, job, total, first_at, last_at) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?7)
+			ON CONFLICT (id) DO UPDATE SET texts = excluded.texts, job = excluded.job, total = total + excluded.total, last_at = excluded.last_at`},
+		{&st.textsOf, `SELECT texts FROM causes WHERE id = ?`},
+		{&st.countCause, `INSERT INTO cause_counts (cause, state, queue, task, version, n) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (cause, state, queue, task, version) DO UPDATE SET n = n + excluded.n`},
+		{&st.dropCount, `DELETE FROM cause_counts WHERE cause = ? AND state = ? AND queue = ? AND task = ? AND version = ? AND n <= 0`},
+		{&st.causeHour, `INSERT INTO cause_hours (cause, hour, n) VALUES (?, ?, ?) ON CONFLICT (cause, hour) DO UPDATE SET n = n + excluded.n`},
 		{&st.keepResult, `INSERT INTO results_kept (job, until) VALUES (?, ?) ON CONFLICT (job) DO UPDATE SET until = excluded.until`},
 		{&st.dropResult, `DELETE FROM results_kept WHERE job = ?`},
 		{&st.resultsOver, `SELECT job FROM results_kept WHERE until <= ? ORDER BY until, job LIMIT ?`},
@@ -260,12 +268,12 @@ func (s *Store) Lease(r *Row) error {
 // Finish writes a job's end: state, tries, time, reason; nothing is planned for
 // it any more.
 func (s *Store) Finish(r *Row) error {
-	return s.exec(s.st.finish, int64(r.State), r.Tries, int64(r.FinishedAt), r.Reason, r.ReasonText, r.ID)
+	return s.exec(s.st.finish, int64(r.State), r.Tries, int64(r.FinishedAt), r.Reason, r.ReasonText, r.Cause, r.ID)
 }
 
 // Wait writes that a job waits: state, tries, rank, ready_at and next_at.
 func (s *Store) Wait(r *Row) error {
-	return s.exec(s.st.wait, int64(r.State), r.Tries, r.Rank, int64(r.ReadyAt), int64(r.NextAt), r.ID)
+	return s.exec(s.st.wait, int64(r.State), r.Tries, r.Rank, int64(r.ReadyAt), int64(r.NextAt), r.Cause, r.ID)
 }
 
 // Requeue writes a job's new round, with its payload.

@@ -1,0 +1,167 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"slices"
+	"strings"
+
+	"humblemule/core/job"
+)
+
+// TextsKept is how many distinct messages of a cause are kept.
+const TextsKept = 5
+
+// Seen is what a transaction saw of a cause.
+type Seen struct {
+	ID             int64
+	Type, Template string
+	// Texts are messages, latest first; Job is the latest job.
+	Texts []string
+	Job   int64
+	N     int64
+	At    job.Time
+}
+
+// SawCause notes failures of a cause.
+func (s *Store) SawCause(c Seen) error {
+	var known []string
+	var raw string
+	err := s.st.textsOf.QueryRowContext(background, c.ID).Scan(&raw)
+	if err == nil {
+		err = json.Unmarshal([]byte(raw), &known)
+	}
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return err
+	}
+	texts := c.Texts
+	for _, text := range known {
+		if !slices.Contains(texts, text) {
+			texts = append(texts, text)
+		}
+	}
+	written, err := json.Marshal(texts[:min(len(texts), TextsKept)])
+	if err != nil {
+		return err
+	}
+	const hour = 3_600_000
+	return errors.Join(
+		s.exec(s.st.sawCause, c.ID, c.Type, c.Template, string(written), c.Job, c.N, int64(c.At)),
+		s.exec(s.st.causeHour, c.ID, int64(c.At)/hour, c.N),
+	)
+}
+
+// CauseCount is how many jobs of a queue and task are in a state by a cause, which
+// befell them in a version of a worker program.
+type CauseCount struct {
+	Cause       int64
+	State       job.State
+	Queue, Task int64
+	Version     string
+	N           int64
+}
+
+// CountCause adds c.N, which may be negative, to a kept count.
+func (s *Store) CountCause(c CauseCount) error {
+	if err := s.exec(s.st.countCause, c.Cause, int64(c.State), c.Queue, c.Task, c.Version, c.N); err != nil || c.N > 0 {
+		return err
+	}
+	return s.exec(s.st.dropCount, c.Cause, int64(c.State), c.Queue, c.Task, c.Version)
+}
+
+// CauseIDs reads the ids of all causes.
+func (s *Store) CauseIDs() (all []int64, err error) {
+	err = each(s, "SELECT id FROM causes", func(r *sql.Rows) error {
+		var id int64
+		err := r.Scan(&id)
+		all = append(all, id)
+		return err
+	})
+	return all, err
+}
+
+// Cause is a cause's row.
+type Cause struct {
+	ID              int64
+	Type, Template  string
+	Texts           []string
+	Job, Total      int64
+	FirstAt, LastAt job.Time
+}
+
+// CauseCounts reads the kept counts of all causes.
+func (s *Store) CauseCounts(ctx context.Context) (all []CauseCount, err error) {
+	r, err := s.read.Load().QueryContext(ctx, "SELECT cause, state, queue, task, version, n FROM cause_counts WHERE n > 0")
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	for r.Next() {
+		var c CauseCount
+		if err := r.Scan(&c.Cause, &c.State, &c.Queue, &c.Task, &c.Version, &c.N); err != nil {
+			return nil, err
+		}
+		all = append(all, c)
+	}
+	return all, r.Err()
+}
+
+// Causes reads causes by their ids.
+func (s *Store) Causes(ctx context.Context, ids []int64) (map[int64]Cause, error) {
+	all := map[int64]Cause{}
+	for part := range slices.Chunk(ids, 500) {
+		args := make([]any, len(part))
+		for i, id := range part {
+			args[i] = id
+		}
+		r, err := s.read.Load().QueryContext(ctx, "SELECT id, error_type, template, texts, job, total, first_at, last_at FROM causes WHERE id IN (?"+strings.Repeat(",?", len(part)-1)+")", args...)
+		if err != nil {
+			return nil, err
+		}
+		for r.Next() {
+			var c Cause
+			var texts string
+			if err := errors.Join(r.Scan(&c.ID, &c.Type, &c.Template, &texts, &c.Job, &c.Total, &c.FirstAt, &c.LastAt), json.Unmarshal([]byte(texts), &c.Texts)); err != nil {
+				r.Close()
+				return nil, err
+			}
+			all[c.ID] = c
+		}
+		if err := errors.Join(r.Err(), r.Close()); err != nil {
+			return nil, err
+		}
+	}
+	return all, nil
+}
+
+// CausesWith finds causes whose type, template or latest messages hold a text.
+func (s *Store) CausesWith(ctx context.Context, text string, limit int) ([]int64, error) {
+	like := "%" + strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(text) + "%"
+	return ids(s.read.Load().QueryContext(ctx, `SELECT id FROM causes WHERE template LIKE ?1 ESCAPE '\' OR error_type LIKE ?1 ESCAPE '\' OR texts LIKE ?1 ESCAPE '\' ORDER BY last_at DESC LIMIT ?2`, like, limit))
+}
+
+// CauseHours reads the failures of a cause from an hour on, as hour and number.
+func (s *Store) CauseHours(ctx context.Context, cause, from int64) (map[int64]int64, error) {
+	r, err := s.read.Load().QueryContext(ctx, "SELECT hour, n FROM cause_hours WHERE cause = ? AND hour >= ?", cause, from)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	all := map[int64]int64{}
+	for r.Next() {
+		var hour, n int64
+		if err := r.Scan(&hour, &n); err != nil {
+			return nil, err
+		}
+		all[hour] = n
+	}
+	return all, r.Err()
+}
+
+// IDsWithCause reads ids of the jobs in backoff or dead by a cause beyond after.
+func (s *Store) IDsWithCause(ctx context.Context, cause, after int64, newest bool, limit int) ([]int64, error) {
+	cmp, dir := beyond(newest)
+	return ids(s.read.Load().QueryContext(ctx, "SELECT id FROM jobs WHERE cause = ? AND cause <> 0 AND state IN (5, 9) AND removed_by = 0 AND id "+cmp+" ? ORDER BY id "+dir+" LIMIT ?", cause, after, limit))
+}

@@ -1,0 +1,39 @@
+-- What failures have in common: their errors without the parts that vary.
+CREATE TABLE causes (
+    id         INTEGER PRIMARY KEY,             -- a hash of the rules' version, type and template
+    error_type TEXT    NOT NULL,
+    template   TEXT    NOT NULL,
+    texts      TEXT    NOT NULL DEFAULT '[]',   -- the latest distinct messages, latest first, as JSON
+    job        INTEGER NOT NULL,                -- the latest job
+    total      INTEGER NOT NULL DEFAULT 0,      -- failed attempts ever
+    first_at   INTEGER NOT NULL,
+    last_at    INTEGER NOT NULL
+);
+
+-- How many jobs are in backoff or dead by a cause, kept in the jobs' own transactions.
+CREATE TABLE cause_counts (
+    cause   INTEGER NOT NULL,
+    state   INTEGER NOT NULL,
+    queue   INTEGER NOT NULL,
+    task    INTEGER NOT NULL,
+    version TEXT    NOT NULL,                   -- of the worker program that failed
+    n       INTEGER NOT NULL,
+    PRIMARY KEY (cause, state, queue, task, version)
+) WITHOUT ROWID;
+
+-- Failed attempts of a cause by the hour (hours since 1970 UTC).
+CREATE TABLE cause_hours (
+    cause INTEGER NOT NULL,
+    hour  INTEGER NOT NULL,
+    n     INTEGER NOT NULL,
+    PRIMARY KEY (cause, hour)
+) WITHOUT ROWID;
+
+CREATE INDEX jobs_cause ON jobs (cause, id) WHERE cause <> 0 AND state IN (5, 9) AND removed_by = 0;
+
+CREATE VIEW v_causes AS
+SELECT c.id, c.error_type, c.template, s.name AS state, q.name AS queue, t.name AS task, nullif(n.version, '') AS version, n.n AS jobs,
+    strftime('%Y-%m-%dT%H:%M:%fZ', c.first_at / 1000.0, 'unixepoch') AS first_at,
+    strftime('%Y-%m-%dT%H:%M:%fZ', c.last_at  / 1000.0, 'unixepoch') AS last_at
+FROM cause_counts n JOIN causes c ON c.id = n.cause JOIN states s ON s.id = n.state JOIN queues q ON q.id = n.queue JOIN tasks t ON t.id = n.task
+WHERE n.n > 0;

@@ -487,6 +487,41 @@ func (m *Client) PreviewRetry(ctx context.Context, r *job.Retry, maxAttempts *in
 	}{r, maxAttempts, most})
 }
 
+// Act applies an action to many jobs. For more than a thousand the answer is an
+// operation that goes on by itself; see [Client.Operation].
+func (m *Client) Act(ctx context.Context, r job.ActRequest) (job.Operation, error) {
+	return post[job.Operation](ctx, m, "/v1/jobs/act", r)
+}
+
+// Operation asks how an operation stands.
+func (m *Client) Operation(ctx context.Context, id int64) (job.Operation, error) {
+	return get[job.Operation](ctx, m, operationPath(id, ""))
+}
+
+// StopOperation stops an operation; what it has changed stays so.
+func (m *Client) StopOperation(ctx context.Context, id int64) (job.Operation, error) {
+	return post[job.Operation](ctx, m, operationPath(id, "/stop"), struct{}{})
+}
+
+// UndoOperation takes back the removals of an operation.
+func (m *Client) UndoOperation(ctx context.Context, id int64) (job.Operation, error) {
+	return post[job.Operation](ctx, m, operationPath(id, "/undo"), struct{}{})
+}
+
+func operationPath(id int64, rest string) string {
+	return "/v1/operations/" + strconv.FormatInt(id, 10) + rest
+}
+
+// Actions asks what operators did, the latest first; to one job where it is not 0.
+func (m *Client) Actions(ctx context.Context, id int64, limit int) ([]job.Action, error) {
+	q := url.Values{"limit": {strconv.Itoa(limit)}}
+	if id != 0 {
+		q.Set("job", strconv.FormatInt(id, 10))
+	}
+	answer, err := get[struct{ Actions []job.Action }](ctx, m, "/v1/actions?"+q.Encode())
+	return answer.Actions, err
+}
+
 // Causes asks what jobs died of, or fail of while they are tried again.
 func (m *Client) Causes(ctx context.Context, f job.CauseFilter) ([]job.Cause, error) {
 	q := url.Values{}

@@ -1,7 +1,10 @@
 package server
 
 import (
+	"context"
+	stdjson "encoding/json"
 	"fmt"
+	"strconv"
 
 	"github.com/gin-gonic/gin"
 
@@ -51,4 +54,148 @@ func (s *Server) getCause(c *gin.Context) (any, error) {
 	}
 	told.Hours, err = s.engine.CauseTrend(c.Request.Context(), id)
 	return told, err
+}
+
+// actOnMany applies an action to many jobs.
+func (s *Server) actOnMany(c *gin.Context) (any, error) {
+	var req job.ActRequest
+	raw, err := read(c, &req, strict, false)
+	if err != nil {
+		return nil, err
+	}
+	ctx, err := asCall(c, raw)
+	if err != nil {
+		return nil, err
+	}
+	told, err := s.engine.Act(ctx, req)
+	if err == nil && !told.Over() {
+		return accepted{told}, nil
+	}
+	return told, err
+}
+
+// recovery is a requeue of dead letters, a few of them first.
+type recovery struct {
+	ID       int64   `json:"id"`
+	State    string  `json:"state"`
+	Matched  int64   `json:"matched"`
+	TrialIDs []int64 `json:"trial_ids"`
+	// Released is how many were requeued in all.
+	Released     int64          `json:"released"`
+	RefusedCount int64          `json:"refused_count"`
+	Refused      []job.Refused  `json:"refused"`
+	Why          string         `json:"why,omitzero"`
+	By           string         `json:"by"`
+	BeganAt      job.Time       `json:"began_at"`
+	EndedAt      job.Time       `json:"ended_at,omitzero"`
+	Filter       *job.Selection `json:"filter,omitzero"`
+	Trial        int            `json:"trial"`
+	PerSecond    float64        `json:"per_second,omitzero"`
+}
+
+func recoveryOf(o job.Operation) recovery {
+	r := recovery{
+		ID: o.ID, State: o.State, Matched: o.Matched, TrialIDs: append([]int64{}, o.TrialIDs...), Released: o.Changed, RefusedCount: o.RefusedCount, Refused: o.Refused,
+		Why: o.Why, By: o.By, BeganAt: o.BeganAt, EndedAt: o.EndedAt, Filter: o.Filter, Trial: o.Trial, PerSecond: o.PerSecond,
+	}
+	if r.State == job.OpRunning {
+		r.State = "releasing"
+	}
+	return r
+}
+
+// recover requeues dead letters: first a few, and the rest only when these are done.
+func (s *Server) recover(c *gin.Context) (any, error) {
+	var b struct {
+		Filter       *job.Selection     `json:"filter"`
+		IDs          []int64            `json:"ids"`
+		Trial        *int               `json:"trial"`
+		PayloadPatch stdjson.RawMessage `json:"payload_patch"`
+		PerSecond    float64            `json:"per_second"`
+		Note         string             `json:"note"`
+	}
+	raw, err := read(c, &b, strict, false)
+	if err != nil {
+		return nil, err
+	}
+	ctx, err := asCall(c, raw)
+	if err != nil {
+		return nil, err
+	}
+	req := job.ActRequest{Action: job.ActRequeue, Filter: b.Filter, IDs: b.IDs, Trial: 1, PayloadPatch: b.PayloadPatch, PerSecond: b.PerSecond, Note: b.Note}
+	if b.Trial != nil {
+		req.Trial = *b.Trial
+	}
+	o, err := s.engine.Act(ctx, req)
+	if err != nil {
+		return nil, err
+	}
+	return accepted{recoveryOf(o)}, nil
+}
+
+func (s *Server) listRecoveries(c *gin.Context) (any, error) {
+	all, err := s.engine.Operations(c.Request.Context())
+	told := []recovery{}
+	for _, o := range all {
+		if o.Action == job.ActRequeue {
+			told = append(told, recoveryOf(o))
+		}
+	}
+	return struct {
+		Recoveries []recovery `json:"recoveries"`
+	}{told}, err
+}
+
+func (s *Server) listOperations(c *gin.Context) (any, error) {
+	all, err := s.engine.Operations(c.Request.Context())
+	return struct {
+		Operations []job.Operation `json:"operations"`
+	}{all}, err
+}
+
+// operation makes a route of what is done with an operation.
+func (s *Server) operation(do func(ctx context.Context, id int64) (job.Operation, error), tell func(job.Operation) any) func(c *gin.Context) (any, error) {
+	return func(c *gin.Context) (any, error) {
+		id, err := pathID(c)
+		if err != nil {
+			return nil, err
+		}
+		ctx, err := asCall(c, nil)
+		if err != nil {
+			return nil, err
+		}
+		o, err := do(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		return tell(o), nil
+	}
+}
+
+func asOperation(o job.Operation) any { return o }
+
+func asRecovery(o job.Operation) any { return recoveryOf(o) }
+
+// listActions tells what operators did.
+func (s *Server) listActions(c *gin.Context) (any, error) {
+	var wrong []job.FieldError
+	number := func(name string, otherwise, most int64) int64 {
+		text := c.Query(name)
+		if text == "" {
+			return otherwise
+		}
+		n, err := strconv.ParseInt(text, 10, 64)
+		if err != nil || n < 1 || n > most {
+			wrong = append(wrong, job.FieldError{Field: name, Message: fmt.Sprintf("%q is outside 1 to %d", text, most)})
+		}
+		return n
+	}
+	before, id, limit := number("before", 0, 1<<53), number("job", 0, 1<<53), number("limit", job.DefaultPage, job.MaxPage)
+	if err := job.Wrong("the actions were not read", wrong); err != nil {
+		return nil, err
+	}
+	all, err := s.engine.Actions(c.Request.Context(), before, id, int(limit))
+	return struct {
+		Actions []job.Action `json:"actions"`
+	}{append([]job.Action{}, all...)}, err
 }

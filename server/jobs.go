@@ -308,10 +308,11 @@ func (s *Server) cancelJob(c *gin.Context) (any, error) {
 
 func (s *Server) requeueJob(c *gin.Context) (any, error) {
 	var how struct {
-		Payload stdjson.RawMessage `json:"payload"`
+		Payload      stdjson.RawMessage `json:"payload"`
+		PayloadPatch stdjson.RawMessage `json:"payload_patch"`
 	}
 	return s.act(c, &how, func(ctx context.Context, id int64) (job.Job, error) {
-		return s.engine.Requeue(ctx, id, engine.Requeuing{Payload: how.Payload})
+		return s.engine.Requeue(ctx, id, engine.Requeuing{Payload: how.Payload, PayloadPatch: how.PayloadPatch})
 	})
 }
 

@@ -27,7 +27,7 @@ var openAPI []byte
 func OpenAPI() []byte { return openAPI }
 
 // Features names what this version of the wire can do beyond the first.
-var Features = []string{"jobs", "leases", "workers", "queues", "tasks", "stats", "events", "reports", "results", "defaults", "retry", "causes"}
+var Features = []string{"jobs", "leases", "workers", "queues", "tasks", "stats", "events", "reports", "results", "defaults", "retry", "causes", "operations", "recoveries", "actions"}
 
 // What the service allows a connection.
 const (
@@ -151,6 +151,16 @@ func (s *Server) routes() {
 	v1.POST("/retry/preview", anyone, s.handle(s.previewRetry))
 	v1.GET("/dead/causes", readers, s.handle(s.listCauses))
 	v1.GET("/dead/causes/:id", readers, s.handle(s.getCause))
+	v1.GET("/dead/recoveries", readers, s.handle(s.listRecoveries))
+	v1.POST("/dead/recoveries", operators, s.handle(s.recover))
+	v1.GET("/dead/recoveries/:id", readers, s.handle(s.operation(s.engine.Operation, asRecovery)))
+	v1.POST("/dead/recoveries/:id/stop", operators, s.handle(s.operation(s.engine.StopOperation, asRecovery)))
+	v1.POST("/jobs/act", operators, s.handle(s.actOnMany))
+	v1.GET("/operations", readers, s.handle(s.listOperations))
+	v1.GET("/operations/:id", readers, s.handle(s.operation(s.engine.Operation, asOperation)))
+	v1.POST("/operations/:id/stop", operators, s.handle(s.operation(s.engine.StopOperation, asOperation)))
+	v1.POST("/operations/:id/undo", operators, s.handle(s.operation(s.engine.UndoOperation, asOperation)))
+	v1.GET("/actions", readers, s.handle(s.listActions))
 	v1.GET("/stats", readers, s.handle(s.stats))
 	v1.GET("/events", readers, s.events)
 	r.NoMethod(func(c *gin.Context) {

@@ -43,6 +43,9 @@ var strict = json.JoinOptions(in, json.RejectUnknownMembers(true))
 // created marks an answer whose status is 201.
 type created struct{ v any }
 
+// accepted marks an answer whose status is 202: it goes on by itself.
+type accepted struct{ v any }
+
 // handle makes a route of a function that answers a value or an error.
 func (s *Server) handle(h func(c *gin.Context) (any, error)) gin.HandlerFunc {
 	return func(c *gin.Context) {
@@ -53,6 +56,10 @@ func (s *Server) handle(h func(c *gin.Context) (any, error)) gin.HandlerFunc {
 		}
 		if made, new := v.(created); new {
 			s.answer(c, http.StatusCreated, made.v)
+			return
+		}
+		if begun, on := v.(accepted); on {
+			s.answer(c, http.StatusAccepted, begun.v)
 			return
 		}
 		s.answer(c, http.StatusOK, v)

@@ -61,15 +61,17 @@ func noJob(id int64) error { return job.Fault(job.NotFound, "there is no job %d"
 // Cancel ends a job that is not finished. One that runs is asked to end; it is
 // cancelled when its lease ends otherwise than done.
 func (e *Engine) Cancel(ctx context.Context, id int64) (job.Job, error) {
-	return e.act(ctx, "cancel", id, struct{}{}, func(tx *txn, r *store.Row) error {
-		switch {
-		case r.State.Finished():
-			return job.Fault(job.WrongState, "job %d is %s already; only an unfinished job can be cancelled", id, r.State)
-		case r.State == job.Running:
-			return tx.askCancel(r)
-		}
-		return tx.finish(r, job.Cancelled, job.Asked, "", job.ByCancel)
-	})
+	return e.act(ctx, "cancel", id, struct{}{}, (*txn).cancel)
+}
+
+func (tx *txn) cancel(r *store.Row) error {
+	switch {
+	case r.State.Finished():
+		return job.Fault(job.WrongState, "job %d is %s already; only an unfinished job can be cancelled", r.ID, r.State)
+	case r.State == job.Running:
+		return tx.askCancel(r)
+	}
+	return tx.finish(r, job.Cancelled, job.Asked, "", job.ByCancel)
 }
 
 func (tx *txn) askCancel(r *store.Row) error {
@@ -90,55 +92,83 @@ func (tx *txn) askCancel(r *store.Row) error {
 
 // Requeuing is what a requeue may change.
 type Requeuing struct {
-	// Payload replaces the payload where it is not nil.
-	Payload json.RawMessage
+	// Payload replaces the payload, and PayloadPatch edits it (RFC 7396), where they
+	// are not nil; one of the two.
+	Payload, PayloadPatch json.RawMessage
 }
 
 // Requeue gives a finished job a new round; its history stays.
 func (e *Engine) Requeue(ctx context.Context, id int64, how Requeuing) (job.Job, error) {
-	if len(how.Payload) > e.opts.MaxPayload {
-		return job.Job{}, job.Wrong("the job was not requeued", (&job.Spec{Task: "x", Payload: how.Payload}).Check(e.opts.MaxPayload))
+	if how.Payload != nil && how.PayloadPatch != nil {
+		return job.Job{}, job.Wrong("the job was not requeued", []job.FieldError{{Field: "payload_patch", Message: "stands beside payload; give one of the two"}})
 	}
 	detail := map[string]any{}
-	if how.Payload != nil {
-		detail["payload"] = how.Payload
-	}
 	return e.act(ctx, "requeue", id, detail, func(tx *txn, r *store.Row) error {
-		if !r.State.Finished() {
-			return job.Fault(job.WrongState, "job %d is %s; only a finished job can be requeued", id, r.State)
+		before, err := tx.requeue(r, how)
+		if before != nil {
+			detail["before"], detail["after"] = before, json.RawMessage(r.Payload)
 		}
-		if err := tx.e.store.LoadPayload(r); err != nil {
-			return err
-		}
-		if how.Payload != nil {
-			detail["before"] = json.RawMessage(r.Payload)
-			r.Payload, r.PayloadBytes = how.Payload, len(how.Payload)
-		}
-		if err := tx.resolveAgain(r); err != nil {
-			return err
-		}
-		r.Round++
-		r.Rank, r.NextAt = 0, 0
-		if err := tx.place(r, job.ByRequeue); err != nil {
-			return err
-		}
-		return tx.e.store.Requeue(r)
+		return err
 	})
+}
+
+// requeue gives a finished job a new round, and answers its payload as it was where
+// that was changed.
+func (tx *txn) requeue(r *store.Row, how Requeuing) (before json.RawMessage, err error) {
+	if !r.State.Finished() {
+		return nil, job.Fault(job.WrongState, "job %d is %s; only a finished job can be requeued", r.ID, r.State)
+	}
+	if err := tx.e.store.LoadPayload(r); err != nil {
+		return nil, err
+	}
+	if how.Payload != nil || how.PayloadPatch != nil {
+		before = json.RawMessage(r.Payload)
+		edited := how.Payload
+		if edited == nil {
+			if edited, err = job.MergePatch(before, how.PayloadPatch); err != nil {
+				return nil, job.Fault(job.Invalid, "the payload of job %d cannot be patched: %v", r.ID, err)
+			}
+		}
+		if err := job.Wrong("the job was not requeued", (&job.Spec{Task: "any", Payload: edited}).Check(tx.e.opts.MaxPayload)); err != nil {
+			return nil, err
+		}
+		r.Payload, r.PayloadBytes = edited, len(edited)
+	}
+	if err := tx.resolveAgain(r); err != nil {
+		return nil, err
+	}
+	r.Round++
+	r.Rank, r.NextAt = 0, 0
+	if err := tx.place(r, job.ByRequeue); err != nil {
+		return nil, err
+	}
+	return before, tx.e.store.Requeue(r)
 }
 
 // StartNow makes a job that waits for its time, or for its next attempt, ready at
 // once.
 func (e *Engine) StartNow(ctx context.Context, id int64) (job.Job, error) {
-	return e.act(ctx, "start_now", id, struct{}{}, func(tx *txn, r *store.Row) error {
-		if r.State != job.Scheduled && r.State != job.Backoff {
-			return job.Fault(job.WrongState, "job %d is %s; only a scheduled job, or one in backoff, can be started now", id, r.State)
-		}
-		r.Rank, r.NextAt = 0, 0
-		if err := tx.place(r, job.ByStartNow); err != nil {
-			return err
-		}
-		return tx.e.store.Wait(r)
-	})
+	return e.act(ctx, "start_now", id, struct{}{}, (*txn).startNow)
+}
+
+func (tx *txn) startNow(r *store.Row) error {
+	if r.State != job.Scheduled && r.State != job.Backoff {
+		return job.Fault(job.WrongState, "job %d is %s; only a scheduled job, or one in backoff, can be started now", r.ID, r.State)
+	}
+	r.Rank, r.NextAt = 0, 0
+	if err := tx.place(r, job.ByStartNow); err != nil {
+		return err
+	}
+	return tx.e.store.Wait(r)
+}
+
+// discard removes a finished job by an action.
+func (tx *txn) discard(r *store.Row, action int64) error {
+	if !r.State.Finished() {
+		return job.Fault(job.WrongState, "job %d is %s; only a finished job can be discarded: cancel it first", r.ID, r.State)
+	}
+	tx.sweeps(tx.now.Add(restorableFor))
+	return errors.Join(tx.recount(r, -1), tx.e.store.Remove(r.ID, action, tx.now))
 }
 
 // restorableFor is how long a removed job can be restored; then it is swept.

@@ -72,6 +72,9 @@ type Engine struct {
 	registry registry
 	watchers watchers
 	causer   causer
+	// operations are those under way, by id.
+	operations sync.Map
+	operating  sync.WaitGroup
 }
 
 // Open opens the data file at path and starts the committer. Every live lease
@@ -104,6 +107,9 @@ func Open(path string, opts Options) (*Engine, error) {
 		return nil, err
 	}
 	go e.commit()
+	if err := e.resumeOperations(); err != nil {
+		return nil, errors.Join(err, e.Close())
+	}
 	return e, nil
 }
 
@@ -113,6 +119,7 @@ func (e *Engine) Close() error {
 	e.closing.Do(func() {
 		close(e.quit)
 		<-e.stopped
+		e.operating.Wait()
 		err = e.store.Close()
 	})
 	return err

@@ -80,6 +80,7 @@ type statements struct {
 	addQueue, addTask, addPolicy, putWorker, putWanted, pauseQueue, setQueue, setTask       *sql.Stmt
 	insertAction, insertReceipts, deleteReceipts                                            *sql.Stmt
 	setLabels, insertLine, foldLines, deleteLines, sweepLines                               *sql.Stmt
+	addOperation, putOperation, removedBy                                                   *sql.Stmt
 	sawCause, textsOf, countCause, dropCount, causeHour                                     *sql.Stmt
 	keepResult, dropResult, resultsOver, nextResult                                         *sql.Stmt
 }
@@ -164,6 +165,9 @@ func (st *statements) list() []prepared {
 		{&st.countCause, `INSERT INTO cause_counts (cause, state, queue, task, version, n) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (cause, state, queue, task, version) DO UPDATE SET n = n + excluded.n`},
 		{&st.dropCount, `DELETE FROM cause_counts WHERE cause = ? AND state = ? AND queue = ? AND task = ? AND version = ? AND n <= 0`},
 		{&st.causeHour, `INSERT INTO cause_hours (cause, hour, n) VALUES (?, ?, ?) ON CONFLICT (cause, hour) DO UPDATE SET n = n + excluded.n`},
+		{&st.addOperation, `INSERT INTO operations (action, state, filter) VALUES (?, ?, ?) RETURNING id`},
+		{&st.putOperation, `UPDATE operations SET state = ?, filter = ?, position = ? WHERE id = ?`},
+		{&st.removedBy, `SELECT ` + rowColumns + ` FROM jobs WHERE removed_by = ? AND removed_by <> 0 ORDER BY id LIMIT ?`},
 		{&st.keepResult, `INSERT INTO results_kept (job, until) VALUES (?, ?) ON CONFLICT (job) DO UPDATE SET until = excluded.until`},
 		{&st.dropResult, `DELETE FROM results_kept WHERE job = ?`},
 		{&st.resultsOver, `SELECT job FROM results_kept WHERE until <= ? ORDER BY until, job LIMIT ?`},

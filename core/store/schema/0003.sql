@@ -29,6 +29,8 @@ CREATE TABLE cause_hours (
     PRIMARY KEY (cause, hour)
 ) WITHOUT ROWID;
 
+CREATE INDEX jobs_removed_by ON jobs (removed_by, id) WHERE removed_by <> 0;
+
 CREATE INDEX jobs_cause ON jobs (cause, id) WHERE cause <> 0 AND state IN (5, 9) AND removed_by = 0;
 
 CREATE VIEW v_causes AS

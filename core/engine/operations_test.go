@@ -1,0 +1,188 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"path/filepath"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"humblemule/core/job"
+)
+
+// yard is an engine with jobs that die, and a worker that does them by a rule.
+type yard struct {
+	*testing.T
+	e    *Engine
+	path string
+	// fails tells whether a payload fails.
+	fails func(payload string) bool
+}
+
+func inYard(t *testing.T, test func(y *yard)) {
+	path := filepath.Join(t.TempDir(), "yard.db")
+	synctest.Test(t, func(t *testing.T) {
+		y := &yard{T: t, path: path, fails: func(string) bool { return true }}
+		y.open()
+		defer func() { require.NoError(t, y.e.Close()) }()
+		test(y)
+	})
+}
+
+func (y *yard) open() {
+	e, err := Open(y.path, Options{Log: silent})
+	require.NoError(y, err)
+	y.e = e
+}
+
+// dead enqueues n jobs and lets them die.
+func (y *yard) dead(n int) {
+	specs := make([]job.Spec, n)
+	once := 1
+	for i := range specs {
+		specs[i] = job.Spec{Task: "dues.charge", Payload: map[string]any{"ship": fmt.Sprint("heron-", i), "bank": "closed", "cents": json.Number("12345678901234567890")}, MaxAttempts: &once}
+	}
+	_, err := y.e.EnqueueMany(context.Background(), specs, func(int) string { return "" })
+	require.NoError(y, err)
+	y.work()
+}
+
+// work runs everything that is ready.
+func (y *yard) work() {
+	for {
+		a, err := y.e.Lease(context.Background(), job.LeaseRequest{Worker: "w", Queues: []string{"common"}, Limit: 1000})
+		require.NoError(y, err)
+		if len(a.Leases) == 0 {
+			return
+		}
+		var items []job.Settlement
+		for _, l := range a.Leases {
+			s := job.Settlement{Token: l.Token, Outcome: job.OutcomeDone}
+			if y.fails(string(l.Job.Payload)) {
+				s.Outcome, s.Error = job.OutcomeFailed, &job.Failure{Type: "bank", Message: fmt.Sprintf("account %d is locked", l.Job.ID)}
+			}
+			items = append(items, s)
+		}
+		_, err = y.e.Settle(context.Background(), items)
+		require.NoError(y, err)
+	}
+}
+
+func (y *yard) count(s job.State) int64 { return y.e.Counts()["common"][s] }
+
+func (y *yard) await(id int64, state string) (o job.Operation) {
+	for range 3000 {
+		time.Sleep(100 * time.Millisecond)
+		var err error
+		o, err = y.e.Operation(context.Background(), id)
+		require.NoError(y, err)
+		if o.State == state {
+			return o
+		}
+	}
+	y.Fatalf("operation %d is %s and never became %s: %s", id, o.State, state, o.Why)
+	return o
+}
+
+// A recovery requeues a few dead letters of a cause, and the rest only when these are
+// done; it survives a restart; what dies meanwhile is not touched by it.
+func TestRecovery(t *testing.T) {
+	inYard(t, func(y *yard) {
+		ctx := context.Background()
+		y.dead(3000)
+		causes, err := y.e.Causes(ctx, job.CauseFilter{})
+		require.NoError(t, err)
+		require.Len(t, causes, 1)
+		assert.Equal(t, []any{"account # is locked", int64(3000)}, []any{causes[0].Template, causes[0].Count})
+		recover := func() job.Operation {
+			o, err := y.e.Act(ctx, job.ActRequest{Action: job.ActRequeue, Filter: &job.Selection{Cause: causes[0].ID}, Trial: 3, PayloadPatch: json.RawMessage(`{"bank":null}`)})
+			require.NoError(t, err)
+			return o
+		}
+		o := recover()
+		time.Sleep(2 * time.Second)
+		assert.Equal(t, int64(3), y.count(job.Ready), "the trial alone")
+		y.work()
+		stopped := y.await(o.ID, job.OpStopped)
+		assert.Contains(t, stopped.Why, "of the trial is dead")
+		assert.Equal(t, []int64{3000, 0}, []int64{y.count(job.Dead), y.count(job.Ready)})
+
+		y.fails = func(payload string) bool { return false }
+		o = recover()
+		time.Sleep(time.Second)
+		y.work()
+		y.fails = func(payload string) bool { return true }
+		require.NoError(t, y.e.Close()) // the service goes in the midst of it
+		y.open()
+		finished := y.await(o.ID, job.OpFinished)
+		assert.Equal(t, []int64{3000, 0}, []int64{finished.Changed, finished.RefusedCount})
+		assert.Equal(t, []int64{3, 2997, 0}, []int64{y.count(job.Done), y.count(job.Ready), y.count(job.Dead)})
+		j, err := y.e.Job(ctx, 2500)
+		require.NoError(t, err)
+		assert.Equal(t, `{"cents":12345678901234567890,"ship":"heron-2499"}`, string(j.Payload))
+		y.work()
+		time.Sleep(5 * time.Second)
+		assert.Equal(t, int64(2997), y.count(job.Dead), "none is touched twice")
+	})
+}
+
+// What is discarded leaves every count at once and is back when that is undone; an
+// operation counts first, can be stopped, keeps to its rate, and refuses by name.
+func TestOperations(t *testing.T) {
+	inYard(t, func(y *yard) {
+		ctx := WithCall(context.Background(), Call{Principal: "ada", Path: "/v1/jobs/act", Key: "k1", Body: []byte("1")})
+		y.dead(2500)
+		dry, err := y.e.Act(ctx, job.ActRequest{Action: job.ActDiscard, Filter: &job.Selection{}, DryRun: true})
+		require.NoError(t, err)
+		assert.Equal(t, []any{int64(2500), "exact", int64(0)}, []any{dry.Matched, dry.MatchedIs, dry.Changed})
+		o, err := y.e.Act(ctx, job.ActRequest{Action: job.ActDiscard, Filter: &job.Selection{}, Note: "the bank has gone"})
+		require.NoError(t, err)
+		again, err := y.e.Act(ctx, job.ActRequest{Action: job.ActDiscard, Filter: &job.Selection{}, Note: "the bank has gone"})
+		require.NoError(t, err)
+		assert.Equal(t, o.ID, again.ID, "the same call again is the same operation")
+		assert.Equal(t, "ada", y.await(o.ID, job.OpFinished).By)
+		causes, err := y.e.Causes(ctx, job.CauseFilter{})
+		require.NoError(t, err)
+		assert.Equal(t, []int64{0, 0}, []int64{y.count(job.Dead), int64(len(causes))})
+		undone, err := y.e.UndoOperation(context.Background(), o.ID)
+		require.NoError(t, err)
+		assert.Equal(t, job.OpUndone, undone.State)
+		assert.Equal(t, int64(2500), y.count(job.Dead))
+
+		slow, err := y.e.Act(context.Background(), job.ActRequest{Action: job.ActRequeue, Filter: &job.Selection{}, PerSecond: 20})
+		require.NoError(t, err)
+		time.Sleep(10 * time.Second)
+		assert.InDelta(t, 200, y.count(job.Ready), 10)
+		stopped, err := y.e.StopOperation(context.Background(), slow.ID)
+		require.NoError(t, err)
+		assert.Equal(t, []string{job.OpStopped, "stopped by local"}, []string{stopped.State, stopped.Why})
+		held := y.count(job.Ready)
+		time.Sleep(10 * time.Second)
+		assert.Equal(t, held, y.count(job.Ready))
+
+		few, err := y.e.Act(context.Background(), job.ActRequest{Action: job.ActRequeue, IDs: []int64{1, 2499, 2500, 2500, 9999}})
+		require.NoError(t, err)
+		assert.Equal(t, []any{job.OpFinished, int64(2), int64(2)}, []any{few.State, few.Changed, few.RefusedCount})
+		assert.Equal(t, "job 1 is ready by now", few.Refused[0].Message)
+		assert.Equal(t, "there is no job 9999", few.Refused[1].Message)
+		_, err = y.e.UndoOperation(context.Background(), few.ID)
+		assert.ErrorContains(t, err, "only removals can be undone")
+		for want, req := range map[string]job.ActRequest{
+			"is no action on many": {Action: "explode"}, "say which jobs": {Action: job.ActCancel}, "give one of the two": {Action: job.ActCancel, Filter: &job.Selection{}, IDs: []int64{1}},
+			"ready jobs cannot be acted on by requeue": {Action: job.ActRequeue, Filter: &job.Selection{States: []job.State{job.Ready}}}, "belongs to requeue": {Action: job.ActDiscard, Filter: &job.Selection{}, Trial: 1},
+			"outside 1 to 100": {Action: job.ActRequeue, Filter: &job.Selection{}, Trial: 101}, "no job matches": {Action: job.ActRequeue, Filter: &job.Selection{Owner: "nobody"}},
+		} {
+			_, err := y.e.Act(context.Background(), req)
+			assert.ErrorContains(t, err, want)
+		}
+		actions, err := y.e.Actions(context.Background(), 0, 0, 100)
+		require.NoError(t, err)
+		assert.Equal(t, []string{"requeue", "stop_operation", "requeue", "undo", "discard"}, []string{actions[0].Action, actions[1].Action, actions[2].Action, actions[3].Action, actions[4].Action})
+		assert.Contains(t, string(actions[4].Detail), "the bank has gone")
+	})
+}

@@ -1,0 +1,167 @@
+package job
+
+import (
+	"encoding/json"
+	"slices"
+)
+
+// Selection says which jobs an action on many is for: those that match all of it.
+type Selection struct {
+	States []State           `json:"state,omitzero"`
+	Queues []string          `json:"queue,omitzero"`
+	Tasks  []string          `json:"task,omitzero"`
+	Owner  string            `json:"owner,omitzero"`
+	Key    string            `json:"key,omitzero"`
+	Labels map[string]string `json:"label,omitzero"`
+	// Cause is that of jobs in backoff or dead; Error a text that their errors hold.
+	Cause int64  `json:"cause,omitzero"`
+	Error string `json:"error,omitzero"`
+	Since Time   `json:"since,omitzero"`
+	Until Time   `json:"until,omitzero"`
+}
+
+// Filter is the selection as a list asks for it, oldest first.
+func (s *Selection) Filter() Filter {
+	return Filter{
+		States: s.States, Queues: s.Queues, Tasks: s.Tasks, Owner: s.Owner, Key: s.Key, Labels: s.Labels, Cause: s.Cause, Error: s.Error,
+		Since: s.Since, Until: s.Until, Order: OldestFirst,
+	}
+}
+
+// The actions on many jobs.
+const (
+	ActCancel   = "cancel"
+	ActRequeue  = "requeue"
+	ActStartNow = "start_now"
+	ActDiscard  = "discard"
+)
+
+// actOn are the states of the jobs that each action is for. A selection without states
+// means those that stand first: an action never reaches further than its word.
+var actOn = map[string]struct{ usual, possible []State }{
+	ActCancel:   {[]State{Held, Scheduled, Ready, Backoff, Running}, []State{Held, Scheduled, Ready, Backoff, Running}},
+	ActRequeue:  {[]State{Dead}, []State{Done, Skipped, Cancelled, Dead}},
+	ActStartNow: {[]State{Backoff, Scheduled}, []State{Backoff, Scheduled}},
+	ActDiscard:  {[]State{Dead}, []State{Done, Skipped, Cancelled, Dead}},
+}
+
+// The bounds of a trial.
+const (
+	MostTrial  = 100
+	MostAtOnce = 1000
+)
+
+// ActRequest asks for an action on many jobs.
+type ActRequest struct {
+	Action string     `json:"action"`
+	Filter *Selection `json:"filter,omitzero"`
+	IDs    []int64    `json:"ids,omitzero"`
+	// DryRun counts and changes nothing.
+	DryRun bool `json:"dry_run,omitzero"`
+	// Note says why; it is kept with the action.
+	Note string `json:"note,omitzero"`
+	// PayloadPatch edits the payload of jobs that are requeued (RFC 7396).
+	PayloadPatch json.RawMessage `json:"payload_patch,omitzero"`
+	// Trial is how many jobs are requeued first; the rest follows only when all of
+	// these are done.
+	Trial int `json:"trial,omitzero"`
+	// PerSecond bounds how many jobs are changed a second; 0 means no bound.
+	PerSecond float64 `json:"per_second,omitzero"`
+}
+
+// Check answers what is wrong with the request, and fills in the states of a selection
+// that has none.
+func (r *ActRequest) Check() []FieldError {
+	var c checks
+	on, known := actOn[r.Action]
+	if !known {
+		c.add("action", "%q is no action on many jobs; it is cancel, requeue, start_now or discard", shorten(r.Action))
+		return c
+	}
+	switch {
+	case r.Filter == nil && len(r.IDs) == 0:
+		c.add("filter", "is missing; say which jobs by filter or ids")
+	case r.Filter != nil && len(r.IDs) > 0:
+		c.add("ids", "stand beside filter; give one of the two")
+	case len(r.IDs) > MaxSpecs:
+		c.add("ids", "are %d; at most %d are taken: use a filter", len(r.IDs), MaxSpecs)
+	}
+	if r.Filter == nil {
+		r.Filter = &Selection{}
+	}
+	for _, s := range r.Filter.States {
+		if !slices.Contains(on.possible, s) {
+			c.add("filter.state", "%s jobs cannot be acted on by %s", s, r.Action)
+		}
+	}
+	if len(r.Filter.States) == 0 {
+		r.Filter.States = on.usual
+	}
+	if len(r.IDs) > 0 { // each is refused by itself where its state does not allow it
+		r.Filter.States = on.possible
+	}
+	if r.PayloadPatch != nil && r.Action != ActRequeue {
+		c.add("payload_patch", "belongs to requeue")
+	}
+	if r.Trial != 0 && r.Action != ActRequeue {
+		c.add("trial", "belongs to requeue")
+	}
+	if r.Trial < 0 || r.Trial > MostTrial {
+		c.add("trial", "%d is outside 1 to %d", r.Trial, MostTrial)
+	}
+	if r.PerSecond != 0 && !(r.PerSecond >= 0.01 && r.PerSecond <= 1e6) {
+		c.add("per_second", "%v is outside 0.01 to 1000000", r.PerSecond)
+	}
+	c.word("note", r.Note, 2000)
+	return c
+}
+
+// The states of an operation.
+const (
+	OpTrial    = "trial"    // the first jobs were requeued; their ends are waited for
+	OpRunning  = "running"  // jobs are changed
+	OpFinished = "finished" // all were
+	OpStopped  = "stopped"  // Why says why
+	OpUndone   = "undone"   // what was removed is back
+)
+
+// Operation is an action on many jobs, done in slices. It touches only jobs that were
+// in the asked state before it began, each at most once.
+type Operation struct {
+	ID    int64  `json:"id"`
+	State string `json:"state"`
+	ActRequest
+	By      string `json:"by"`
+	BeganAt Time   `json:"began_at"`
+	EndedAt Time   `json:"ended_at,omitzero"`
+	// Matched is how many jobs were asked for, exactly or at least.
+	Matched   int64  `json:"matched"`
+	MatchedIs string `json:"matched_is"`
+	Changed   int64  `json:"changed"`
+	// RefusedCount is how many were not changed; Refused are the first of them.
+	RefusedCount int64     `json:"refused_count"`
+	Refused      []Refused `json:"refused"`
+	TrialIDs     []int64   `json:"trial_ids,omitzero"`
+	Why          string    `json:"why,omitzero"`
+	// UndoUntil is until when a removal can be taken back.
+	UndoUntil Time `json:"undo_until,omitzero"`
+}
+
+// Refused is a job that an action did not change, and why.
+type Refused struct {
+	ID      int64  `json:"id"`
+	Message string `json:"message"`
+}
+
+// Over tells whether the operation changes nothing any more.
+func (o *Operation) Over() bool { return o.State != OpTrial && o.State != OpRunning }
+
+// Action is what an operator did, by whom, when.
+type Action struct {
+	ID        int64           `json:"id"`
+	At        Time            `json:"at"`
+	Principal string          `json:"principal"`
+	Action    string          `json:"action"`
+	Job       int64           `json:"job,omitzero"`
+	Detail    json.RawMessage `json:"detail"`
+}

@@ -225,6 +225,8 @@ func (a *app) jobsCommand() *cobra.Command {
 	fl.StringSliceVar(&states, "state", nil, "states, such as dead,backoff")
 	fl.StringSliceVar(&f.Queues, "queue", nil, "queues")
 	fl.StringSliceVar(&f.Tasks, "task", nil, "tasks")
+	fl.Int64Var(&f.Cause, "cause", 0, "a cause's id, as hmule dead shows it")
+	fl.StringVar(&f.Error, "error", "", "a text that the errors of jobs in backoff or dead hold")
 	fl.StringVar(&f.Owner, "owner", "", "owner")
 	fl.StringVar(&f.Key, "key", "", "the producer's own name for the job")
 	fl.StringArrayVar(&labels, "label", nil, "label, as name=value")

@@ -1,0 +1,348 @@
+package cli
+
+import (
+	"encoding/json"
+	"fmt"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"humblemule/cli/present"
+	"humblemule/client"
+	"humblemule/core/job"
+)
+
+func (a *app) deadCommand() *cobra.Command {
+	var f job.CauseFilter
+	var state string
+	c := &cobra.Command{
+		Use: "dead", Short: "Show what jobs died of: a cause a line, most jobs first", Args: args(cobra.NoArgs),
+		Example: "  hmule dead\n  hmule dead --error 'weight' --queue berths\n  hmule dead --state backoff    # what still fails, before it dies",
+		RunE: func(c *cobra.Command, _ []string) error {
+			s, err := job.ParseState(state)
+			if err != nil {
+				return usageError{fmt.Errorf("--state: %w", err)}
+			}
+			f.State = s
+			m, err := a.client()
+			if err != nil {
+				return err
+			}
+			all, err := m.Causes(c.Context(), f)
+			if err != nil {
+				return err
+			}
+			return a.show(map[string]any{"causes": all}, func(o *present.Out) { listCauses(o, all, s) })
+		},
+	}
+	fl := c.Flags()
+	fl.StringVar(&state, "state", "dead", "dead, or backoff for what is tried again")
+	fl.StringVar(&f.Queue, "queue", "", "queue")
+	fl.StringVar(&f.Task, "task", "", "task")
+	fl.StringVar(&f.Error, "error", "", "a text that the errors hold")
+	return c
+}
+
+func listCauses(o *present.Out, all []job.Cause, state job.State) {
+	if len(all) == 0 {
+		o.Line("No job is %s so.", state)
+		return
+	}
+	rows := make([][]string, len(all))
+	for i, c := range all {
+		rows[i] = []string{job.Grouped(c.Count), fmt.Sprint(c.ID), tasksOf(c), trendOf(c.Hours), o.Age(c.LastAt), c.Template}
+	}
+	o.Table([]present.Column{{Head: "jobs", Right: true}, {Head: "cause"}, {Head: "task"}, {Head: "2 days"}, {Head: "last"}, {Head: "error, # and <…> where it varies"}}, rows)
+	if state == job.Dead {
+		o.Hint("hmule jobs --cause %d      hmule recover --cause %d --trial 3", all[0].ID, all[0].ID)
+	} else {
+		o.Hint("hmule jobs --cause %d", all[0].ID)
+	}
+}
+
+// tasksOf names the tasks of a cause's jobs.
+func tasksOf(c job.Cause) string {
+	var names []string
+	for _, b := range c.By {
+		if len(names) == 0 || names[len(names)-1] != b.Task {
+			names = append(names, b.Task)
+		}
+	}
+	if len(names) > 1 {
+		return fmt.Sprintf("%s and %d more", names[0], len(names)-1)
+	}
+	return strings.Join(names, "")
+}
+
+// trendOf draws failures by four hours, the present at the right edge.
+func trendOf(hours []int64) string {
+	const together = 4
+	var sums []int64
+	most := int64(1)
+	for i := 0; i+together <= len(hours); i += together {
+		n := int64(0)
+		for _, h := range hours[i : i+together] {
+			n += h
+		}
+		sums, most = append(sums, n), max(most, n)
+	}
+	var b strings.Builder
+	for _, n := range sums {
+		if n == 0 {
+			b.WriteRune('·')
+		} else {
+			b.WriteRune([]rune("▁▂▃▄▅▆▇█")[min(int(n*8/most), 7)])
+		}
+	}
+	return b.String()
+}
+
+// selection are the flags that say which jobs an action on many is for.
+type selection struct {
+	states, queues, tasks, labels []string
+	owner, key, err, since, until string
+	cause                         int64
+	ids                           []int64
+	dryRun                        bool
+	note, patch                   string
+	trial                         int
+	perSecond                     float64
+}
+
+func (s *selection) flags(c *cobra.Command) {
+	f := c.Flags()
+	f.StringSliceVar(&s.states, "state", nil, "states; dead ones for requeue and discard, unless given")
+	f.StringSliceVar(&s.queues, "queue", nil, "queues")
+	f.StringSliceVar(&s.tasks, "task", nil, "tasks")
+	f.StringVar(&s.owner, "owner", "", "owner")
+	f.StringVar(&s.key, "key", "", "the producer's own name for the job")
+	f.StringArrayVar(&s.labels, "label", nil, "label, as name=value")
+	f.Int64Var(&s.cause, "cause", 0, "a cause's id, as hmule dead shows it")
+	f.StringVar(&s.err, "error", "", "a text that the errors hold")
+	f.StringVar(&s.since, "since", "", "enqueued at or after")
+	f.StringVar(&s.until, "until", "", "enqueued before")
+	f.Int64SliceVar(&s.ids, "id", nil, "ids, instead of all else")
+	f.BoolVar(&s.dryRun, "dry-run", false, "count, and change nothing")
+	f.StringVar(&s.note, "note", "", "why; kept with the action")
+	f.StringVar(&s.patch, "payload-patch", "", "with requeue: edits each payload (JSON merge patch)")
+	f.Float64Var(&s.perSecond, "per-second", 0, "at most so many a second")
+}
+
+// request makes the request that the flags ask for.
+func (s *selection) request(action string) (r job.ActRequest, err error) {
+	r = job.ActRequest{Action: action, IDs: s.ids, DryRun: s.dryRun, Note: s.note, Trial: s.trial, PerSecond: s.perSecond}
+	if s.patch != "" {
+		if r.PayloadPatch = json.RawMessage(s.patch); !json.Valid(r.PayloadPatch) {
+			return r, usageError{fmt.Errorf("--payload-patch %q is no JSON", s.patch)}
+		}
+	}
+	if len(s.ids) > 0 {
+		return r, nil
+	}
+	f := &job.Selection{Queues: s.queues, Tasks: s.tasks, Owner: s.owner, Key: s.key, Cause: s.cause, Error: s.err}
+	for _, word := range s.states {
+		state, err := job.ParseState(word)
+		if err != nil {
+			return r, usageError{fmt.Errorf("--state: %w", err)}
+		}
+		f.States = append(f.States, state)
+	}
+	for _, pair := range s.labels {
+		name, value, ok := strings.Cut(pair, "=")
+		if !ok {
+			return r, usageError{fmt.Errorf("--label %q is no pair; write name=value", pair)}
+		}
+		if f.Labels == nil {
+			f.Labels = map[string]string{}
+		}
+		f.Labels[name] = value
+	}
+	if err := readInto("since", s.since, &f.Since); err != nil {
+		return r, err
+	}
+	if err := readInto("until", s.until, &f.Until); err != nil {
+		return r, err
+	}
+	if len(s.states)+len(s.queues)+len(s.tasks)+len(s.labels) == 0 && s.owner+s.key+s.err+s.since+s.until == "" && s.cause == 0 {
+		return r, usageError{fmt.Errorf("which jobs is not said; narrow them by a flag such as --cause, --queue or --id, or name states with --state")}
+	}
+	r.Filter = f
+	return r, nil
+}
+
+func (a *app) recoverCommand() *cobra.Command {
+	var s selection
+	c := &cobra.Command{
+		Use: "recover", Short: "Requeue many dead letters after a fix: a few first, the rest only when these are done", Args: args(cobra.NoArgs),
+		Example: "  hmule recover --cause 4821 --trial 3\n  hmule recover --task dues.charge --payload-patch '{\"bank\":\"harbour-savings\"}' --per-second 50",
+		RunE:    func(c *cobra.Command, _ []string) error { return a.actOnMany(c, job.ActRequeue, &s) },
+	}
+	s.flags(c)
+	c.Flags().IntVar(&s.trial, "trial", 1, "how many go first, to 100; 0 requeues all at once")
+	return c
+}
+
+func (a *app) actCommand() *cobra.Command {
+	var s selection
+	c := &cobra.Command{
+		Use: "act cancel|requeue|start_now|discard", Short: "Do something to all jobs that match", Args: args(cobra.ExactArgs(1)),
+		Example: "  hmule act cancel --queue archive --task log.pack --dry-run\n  hmule act discard --cause 4821 --note 'the bank has gone'",
+		RunE:    func(c *cobra.Command, given []string) error { return a.actOnMany(c, given[0], &s) },
+	}
+	s.flags(c)
+	return c
+}
+
+// actOnMany asks for an action and follows it to its end.
+func (a *app) actOnMany(c *cobra.Command, action string, s *selection) error {
+	req, err := s.request(action)
+	if err != nil {
+		return err
+	}
+	m, err := a.client()
+	if err != nil {
+		return err
+	}
+	op, err := m.Act(c.Context(), req)
+	if err != nil {
+		return err
+	}
+	if !s.dryRun {
+		if op, err = a.follow(c, m, op); err != nil {
+			return err
+		}
+	}
+	return a.show(op, func(o *present.Out) { showOperation(o, op) })
+}
+
+// follow waits for the end of an operation, telling people how it goes.
+func (a *app) follow(c *cobra.Command, m *client.Client, op job.Operation) (job.Operation, error) {
+	err := present.New(a.err)
+	told := ""
+	for !op.Over() {
+		if text := howFar(op); text != told && a.output == "table" {
+			err.Hint("%s   Ctrl-C leaves it running; hmule operation %d --stop ends it.", text, op.ID)
+			told = text
+		}
+		select {
+		case <-time.After(time.Second):
+		case <-c.Context().Done():
+			return op, nil
+		}
+		var failed error
+		if op, failed = m.Operation(c.Context(), op.ID); failed != nil {
+			return op, failed
+		}
+	}
+	return op, nil
+}
+
+func howFar(op job.Operation) string {
+	if op.State == job.OpTrial {
+		return fmt.Sprintf("The trial of %d jobs runs.", len(op.TrialIDs))
+	}
+	return fmt.Sprintf("%s of %s jobs changed.", job.Grouped(op.Changed), job.Grouped(op.Matched))
+}
+
+var changedWord = map[string]string{job.ActCancel: "cancelled or asked to end", job.ActRequeue: "requeued", job.ActStartNow: "started", job.ActDiscard: "discarded"}
+
+func showOperation(o *present.Out, op job.Operation) {
+	least := ""
+	if op.MatchedIs == "at_least" {
+		least = "at least "
+	}
+	switch {
+	case op.DryRun:
+		o.Line("%s%s jobs would be %s. Nothing was changed.", least, job.Grouped(op.Matched), changedWord[op.Action])
+		return
+	case op.State == job.OpUndone:
+		o.Line("Operation %d was undone: its jobs are back.", op.ID)
+		return
+	}
+	o.Line("Operation %d is %s: %s of %s%s jobs %s.", op.ID, op.State, job.Grouped(op.Changed), least, job.Grouped(op.Matched), changedWord[op.Action])
+	if op.Why != "" {
+		o.Text(0, "It was stopped: "+op.Why+".")
+	}
+	for _, r := range op.Refused {
+		o.Line("Not changed: %s", r.Message)
+	}
+	if more := op.RefusedCount - int64(len(op.Refused)); more > 0 {
+		o.Line("And %s more.", job.Grouped(more))
+	}
+	if op.UndoUntil != 0 {
+		o.Hint("hmule operation %d --undo   brings them back until %s", op.ID, present.Time(op.UndoUntil))
+	}
+}
+
+func (a *app) operationCommand() *cobra.Command {
+	var stop, undo bool
+	c := &cobra.Command{
+		Use: "operation ID", Short: "Show how an action on many jobs stands; stop it, or undo its removals", Args: args(cobra.ExactArgs(1)), Example: "  hmule operation 7\n  hmule operation 7 --undo",
+		RunE: func(c *cobra.Command, given []string) error {
+			id, err := strconv.ParseInt(given[0], 10, 64)
+			if err != nil || id < 1 || stop && undo {
+				return usageError{fmt.Errorf("give the number of one operation, and --stop or --undo at most")}
+			}
+			m, err := a.client()
+			if err != nil {
+				return err
+			}
+			do := m.Operation
+			if stop {
+				do = m.StopOperation
+			} else if undo {
+				do = m.UndoOperation
+			}
+			op, err := do(c.Context(), id)
+			if err != nil {
+				return err
+			}
+			return a.show(op, func(o *present.Out) { showOperation(o, op) })
+		},
+	}
+	c.Flags().BoolVar(&stop, "stop", false, "change nothing more; what was changed stays so")
+	c.Flags().BoolVar(&undo, "undo", false, "bring back what it has removed, within ten minutes")
+	return c
+}
+
+func (a *app) actionsCommand() *cobra.Command {
+	var id int64
+	var limit int
+	c := &cobra.Command{
+		Use: "actions", Short: "Show what operators did, by whom and when, latest first", Args: args(cobra.NoArgs), Example: "  hmule actions\n  hmule actions --job 42",
+		RunE: func(c *cobra.Command, _ []string) error {
+			m, err := a.client()
+			if err != nil {
+				return err
+			}
+			all, err := m.Actions(c.Context(), id, limit)
+			if err != nil {
+				return err
+			}
+			return a.show(map[string]any{"actions": all}, func(o *present.Out) {
+				if len(all) == 0 {
+					o.Line("Nobody has done anything yet.")
+					return
+				}
+				rows := make([][]string, len(all))
+				for i, t := range all {
+					number := ""
+					if t.Job != 0 {
+						number = fmt.Sprint(t.Job)
+					}
+					detail := string(t.Detail)
+					if detail == "{}" {
+						detail = ""
+					}
+					rows[i] = []string{present.Time(t.At), t.Principal, t.Action, number, detail}
+				}
+				o.Table([]present.Column{{Head: "at"}, {Head: "by"}, {Head: "action"}, {Head: "job", Right: true}, {Head: "detail"}}, rows)
+			})
+		},
+	}
+	c.Flags().Int64Var(&id, "job", 0, "to this job")
+	c.Flags().IntVar(&limit, "limit", 20, "how many to show, at most 500")
+	return c
+}

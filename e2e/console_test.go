@@ -188,6 +188,67 @@ func TestConsole(t *testing.T) {
 	p.waitFor(`getComputedStyle(document.documentElement).backgroundColor.startsWith("oklch(0.19")`)
 }
 
+// From the alarm to the jobs released in four presses: the sentence, the cause, the
+// question, its answer. A trial that fails leaves the rest where it is; what was
+// discarded is brought back.
+func TestDeadLetters(t *testing.T) {
+	s := serve(t)
+	m := s.mule(client.HTTPClient(newHTTP()))
+	var mended atomic.Bool
+	pool := worker.New(m, worker.Options{Name: "bank", Slots: 4})
+	worker.Handle(pool, "dues.charge", func(_ context.Context, ship string) (string, error) {
+		if !mended.Load() {
+			return "", worker.GiveUp(fmt.Errorf("account %d of %q is locked", len(ship)*1000, ship))
+		}
+		return "charged", nil
+	})
+	ctx, cancel := context.WithCancel(t.Context())
+	ended := make(chan error, 1)
+	go func() { ended <- pool.Run(ctx) }()
+	var specs []job.Spec
+	for n := range 40 {
+		specs = append(specs, job.Spec{Task: "dues.charge", Payload: fmt.Sprint("heron-", n)})
+	}
+	_, err := m.EnqueueMany(t.Context(), specs)
+	require.NoError(t, err)
+
+	p := open(t, s.url+"/")
+	p.says("40 dead letters wait for a fix.")
+	press := func(xpath string) { p.do(chromedp.Click(chromedp.Search(xpath))) }
+	press(`//a[contains(text(),"40 dead letters wait")]`)
+	p.says("40 jobs, all of one cause.")
+	p.accessible("the dead letters")
+	press(`//tr[@data-cause]/td/a[not(@aria-label)]`)
+	p.says("account # of “…” is locked")
+	press(`//aside//button[text()="Requeue 40 jobs"]`)
+	p.says("3 of 40 jobs begin a new round first.")
+	p.accessible("the question before a recovery")
+	press(`//button[text()="Try 3, then release 37"]`)
+	p.says("of the trial is dead; the rest stays as it is")
+	p.says("Requeue stopped")
+	p.accessible("a cause")
+
+	press(`//aside//button[text()="Discard 40 jobs"]`)
+	press(`//*[@role="dialog"]//button[text()="Discard 40 jobs"]`)
+	p.says("None: no job has died")
+	press(`//aside//button[text()="Bring back 40 jobs"]`)
+	p.says("40 jobs, all of one cause.")
+
+	mended.Store(true)
+	press(`//aside//button[text()="Requeue 40 jobs"]`)
+	press(`//button[text()="Try 3, then release 37"]`)
+	p.says("Requeue finished")
+	p.says("40 of 40 jobs")
+	p.says("Nothing waits to be started.")
+	require.Eventually(t, func() bool {
+		stats, err := m.Stats(t.Context(), "")
+		return err == nil && stats.Counts[job.Done] == 40
+	}, 10*time.Second, 50*time.Millisecond)
+	p.quiet()
+	cancel()
+	require.NoError(t, <-ended)
+}
+
 // accessible wants axe to find nothing serious, in both themes.
 func (p *page) accessible(what string) {
 	p.t.Helper()

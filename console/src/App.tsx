@@ -5,6 +5,7 @@ import { forget, newKey, token, useRefused } from './api/access'
 import { type Queue, type Stats, api, told, useAbout, useMayAct, useStats } from './api/client'
 import { useLink } from './api/live'
 import { useFilter, useGo } from './address'
+import { DeadLetters } from './DeadLetters'
 import { clock, grouped, span, zone } from './format'
 import { Login } from './Login'
 import { Mule } from './Mark'
@@ -28,12 +29,17 @@ export function App() {
         <Sentence stats={stats.data} error={stats.error} />
         <StickyWay stats={stats.data} />
         <Routes>
+          <Route path="/dead/:cause?" element={<OneOfCauses />} />
           <Route path="/workers/:worker?" element={<OneOfWorkers />} />
           <Route path="*" element={<Now counts={stats.data?.counts} />} />
         </Routes>
       </main>
     </div>
   )
+}
+
+function OneOfCauses() {
+  return <DeadLetters open={useParams().cause} />
 }
 
 function OneOfWorkers() {
@@ -54,6 +60,7 @@ function Head({ queues }: { queues: Queue[] }) {
       </h1>
       <nav aria-label="Pages" className="flex gap-5">
         <Page to="/">Now</Page>
+        <Page to="/dead">Dead letters</Page>
         <Page to="/workers">Workers</Page>
       </nav>
       <label className="flex items-center gap-2">

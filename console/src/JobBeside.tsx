@@ -40,6 +40,13 @@ function Known({ j }: { j: Job }) {
           {j.queue}, priority {j.priority}
         </Fact>
         <Fact name="try">{j.tries > 0 ? tries(j.tries, j.max_attempts) : `none yet, of ${j.max_attempts || 'any number'}`}{j.round > 1 && `, round ${j.round}`}</Fact>
+        <Fact name="cause">
+          {j.cause && (
+            <Link className="press" to={`/dead/${j.cause}`}>
+              what else failed so
+            </Link>
+          )}
+        </Fact>
         <Fact name="owner">{j.owner}</Fact>
         <Fact name="key">{j.key && <Link className="press" to={path({ key: j.key }, j.id)}>{j.key}</Link>}</Fact>
         <Fact name="labels">

@@ -65,7 +65,7 @@ function Chosen({ filter }: { filter: Filter }) {
   )
 }
 
-const examples = { task: 'tide.predict', owner: 'Marsh Agency', key: 'heron-0291', label: 'berth:berth-3', ids: '17, 42', since: '2026-11-23T06:00:00Z', until: '2026-11-23T18:00:00Z' }
+const examples = { task: 'tide.predict', owner: 'Marsh Agency', key: 'heron-0291', label: 'berth:berth-3', error: 'no answer', ids: '17, 42', since: '2026-11-23T06:00:00Z', until: '2026-11-23T18:00:00Z' }
 
 /** Narrow adds a part to the filter. */
 function Narrow({ filter }: { filter: Filter }) {

@@ -1,6 +1,6 @@
 import { Link } from 'react-router'
 
-import { path, useFilter } from './address'
+import { path, search, useFilter } from './address'
 import type { Stats } from './api/client'
 import { localTimes } from './format'
 
@@ -16,7 +16,7 @@ export function Sentence({ stats, error }: { stats?: Stats; error: Error | null 
         {stats.says.map((s, i) => (
           <span key={i} className={s.wrong ? 'font-semibold' : ''}>
             {s.state ? (
-              <Link className="decoration-quiet decoration-1 underline-offset-4 hover:underline" to={path({ queue: s.queue ?? queue, state: s.state, task: s.task })}>
+              <Link className="decoration-quiet decoration-1 underline-offset-4 hover:underline" to={s.state === 'dead' ? '/dead' + search({ queue: s.queue ?? queue }) : path({ queue: s.queue ?? queue, state: s.state, task: s.task })}>
                 {localTimes(s.text)}
               </Link>
             ) : (

@@ -41,7 +41,7 @@ const (
 // Cause is what failures have in common.
 type Cause struct {
 	// ID is a hash of the rules' version, the type and the template: positive, below
-	// 2^53.
+	// 2^40.
 	ID int64
 	// Type is the error's own type, such as manifest_malformed.
 	Type     string
@@ -52,7 +52,7 @@ type Cause struct {
 func Of(errorType, message string) Cause {
 	c := Cause{Type: errorType, Template: Template(message)}
 	sum := sha256.Sum256(fmt.Appendf(nil, "%d\x00%s\x00%s", Version, c.Type, c.Template))
-	c.ID = int64(binary.BigEndian.Uint64(sum[:8])>>11) | 1
+	c.ID = int64(binary.BigEndian.Uint64(sum[:8])>>24) | 1
 	return c
 }
 
@@ -89,7 +89,7 @@ var rules = []rule{
 var numbers = rule{regexp.MustCompile(`(^|[^\p{L}\d_-])[+-]?\d+([.,]\d+)*` + unit + `([^\p{L}\d_-]|$)`), "$1#$5"}
 
 var (
-	repeated = regexp.MustCompile(`(#|<(time|address|path|url|mail)>)([\s,;:./x-]{0,3}(#|<(time|address|path|url|mail)>))+`)
+	repeated = regexp.MustCompile(`(#|<(time|address|path|url|mail)>)([\s,;./x-]{0,3}(#|<(time|address|path|url|mail)>))+`)
 	spaces   = regexp.MustCompile(`\s+`)
 )
 

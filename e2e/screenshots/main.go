@@ -124,6 +124,8 @@ func pages(ctx context.Context, out, only string, s shown) error {
 		{name: "workers", url: at("/workers", nil), width: 1280, height: 800},
 		{name: "worker", url: at("/workers/"+s.worker.ID, nil), width: 1280, height: 800},
 		{name: "running", url: at(fmt.Sprintf("/jobs/%d", s.running.ID), url.Values{"queue": {"archive"}}), width: 1280, height: 800},
+		{name: "dead", url: at("/dead", nil), width: 1280, height: 800},
+		{name: "cause", url: at(fmt.Sprintf("/dead/%d", s.dead.Cause), nil), width: 1280, height: 800},
 		{name: "phone", url: at("/", nil), width: 390, height: 844},
 	} {
 		if !strings.Contains("page-"+p.name, only) {
@@ -137,7 +139,7 @@ func pages(ctx context.Context, out, only string, s shown) error {
 			return err
 		}
 		steps := []chromedp.Action[chromedp.Void]{
-			chromedp.EmulateViewport(p.width, p.height), chromedp.Navigate(p.url), chromedp.WaitVisible(chromedp.CSS("tr[data-job], tr[data-worker]")), chromedp.Sleep(1500 * time.Millisecond),
+			chromedp.EmulateViewport(p.width, p.height), chromedp.Navigate(p.url), chromedp.WaitVisible(chromedp.CSS("tr[data-job], tr[data-worker], tr[data-cause]")), chromedp.Sleep(1500 * time.Millisecond),
 		}
 		if p.click != "" {
 			steps = append(steps, chromedp.Click(chromedp.CSS(p.click)), chromedp.WaitVisible(chromedp.CSS("[role=dialog]")), chromedp.Sleep(300*time.Millisecond))
@@ -163,7 +165,7 @@ func pages(ctx context.Context, out, only string, s shown) error {
 // terminals takes commands in a terminal window of 100 columns.
 func terminals(ctx context.Context, out, program, only string, s shown) error {
 	const display = ":97"
-	x := exec.CommandContext(ctx, "Xvfb", display, "-screen", "0", "1020x950x24")
+	x := exec.CommandContext(ctx, "Xvfb", display, "-screen", "0", "1020x1170x24")
 	if err := x.Start(); err != nil {
 		return err
 	}
@@ -182,12 +184,13 @@ func terminals(ctx context.Context, out, program, only string, s shown) error {
 		rows          int
 	}{
 		{"jobs", "hmule jobs --limit 22", 30},
-		{"dead", "hmule jobs --state dead,backoff", 16},
+
 		{"job", fmt.Sprintf("hmule job %d", s.dead.ID), 24},
 		{"why", fmt.Sprintf("hmule why %d; hmule why %d; hmule why %d; hmule why 999999", s.waiting.ID, s.ready.ID, s.dead.ID), 14},
 		{"queues", "hmule queues; hmule tasks", 18},
 		{"workers", "hmule workers; hmule worker archive-room; hmule log " + fmt.Sprint(s.running.ID), 28},
-		{"help", "hmule --help", 47},
+		{"dead", "hmule dead; hmule backoff --limit 9", 22},
+		{"help", "hmule --help", 58},
 	} {
 		if !strings.Contains("terminal-"+t.name, only) {
 			continue

@@ -13,6 +13,9 @@ export type Counts = components['schemas']['Counts']
 export type Worker = components['schemas']['Worker']
 export type Slot = components['schemas']['Slot']
 export type Queue = components['schemas']['Queue']
+export type Cause = components['schemas']['Cause']
+export type Recovery = components['schemas']['Recovery']
+export type Operation = components['schemas']['Operation']
 export type LogLine = components['schemas']['Log']['lines'][number]
 type Problem = components['schemas']['Problem']
 
@@ -58,12 +61,14 @@ export interface Filter {
   owner?: string
   key?: string
   label?: string
+  cause?: string
+  error?: string
   ids?: string
   since?: string
   until?: string
 }
 
-export const filterNames = ['state', 'queue', 'task', 'owner', 'key', 'label', 'ids', 'since', 'until'] as const
+export const filterNames = ['state', 'queue', 'task', 'owner', 'key', 'label', 'cause', 'error', 'ids', 'since', 'until'] as const
 
 export function useStats(queue?: string) {
   return useQuery({
@@ -88,6 +93,20 @@ export function useWorkers() {
   return useQuery({ queryKey: ['workers'], queryFn: async () => (await told(api.GET('/v1/workers'))).workers, refetchInterval: 2000 })
 }
 
+/** useCauses lists what jobs died of. */
+export function useCauses(queue?: string) {
+  return useQuery({ queryKey: ['causes', queue], queryFn: async () => (await told(api.GET('/v1/dead/causes', { params: { query: { queue } } }))).causes, refetchInterval: 5000 })
+}
+
+/** useOperations lists what was done to many jobs, latest first; often while one is under way. */
+export function useOperations() {
+  return useQuery({
+    queryKey: ['operations'],
+    queryFn: async () => (await told(api.GET('/v1/operations'))).operations,
+    refetchInterval: (q) => (q.state.data?.some((o) => o.state === 'trial' || o.state === 'running') ? 500 : 5000),
+  })
+}
+
 /** useLog reads the lines of an attempt. */
 export function useLog(id: number, attempt: number, wanted: boolean) {
   return useQuery({
@@ -107,7 +126,7 @@ export function useJobs(filter: Filter) {
     queryFn: ({ pageParam }) =>
       told(
         api.GET('/v1/jobs', {
-          params: { query: { ...filter, label: filter.label ? [filter.label] : undefined, limit: pageSize, cursor: pageParam } },
+          params: { query: { ...filter, cause: filter.cause ? Number(filter.cause) : undefined, label: filter.label ? [filter.label] : undefined, limit: pageSize, cursor: pageParam } },
         }),
       ),
     getNextPageParam: (page) => page.next_cursor,

@@ -47,6 +47,8 @@ function note(ids: number[], everything: boolean) {
     due = false
     void queryClient.invalidateQueries({ queryKey: ['stats'] })
     void queryClient.invalidateQueries({ queryKey: ['jobs'] })
+    void queryClient.invalidateQueries({ queryKey: ['causes'] })
+    void queryClient.invalidateQueries({ queryKey: ['operations'] })
     void queryClient.invalidateQueries({
       queryKey: ['job'],
       predicate: (q) => many || changed.has(q.queryKey[1] as number),

@@ -1,0 +1,212 @@
+import { useMutation } from '@tanstack/react-query'
+import { useState } from 'react'
+import { Link } from 'react-router'
+
+import { search, useFilter } from './address'
+import { newKey } from './api/access'
+import { type Cause, type Operation, api, queryClient, told, useMayAct, useOperations } from './api/client'
+import { Beside, Fact, When } from './Beside'
+import { age, grouped } from './format'
+import { Hours } from './Hours'
+import { Question } from './Question'
+import { Template } from './Template'
+
+/** CauseBeside tells everything about one cause, and recovers from it, beside the list. */
+export function CauseBeside({ id, c, known, now }: { id: string; c?: Cause; known: boolean; now: number }) {
+  const filter = useFilter()
+  return (
+    <Beside title={c ? `${grouped(c.count)} ${c.count === 1 ? 'job' : 'jobs'}, one cause` : 'Cause'} back={'/dead' + search(filter)}>
+      {!c && <p className="py-4">{known ? 'No dead job has this cause any more: its jobs were requeued or discarded.' : 'Reading the cause …'}</p>}
+      {c && <Known c={c} now={now} />}
+      <Underway cause={Number(id)} now={now} />
+    </Beside>
+  )
+}
+
+function Known({ c, now }: { c: Cause; now: number }) {
+  const may = useMayAct()
+  return (
+    <>
+      <p className="py-3 text-base break-words">
+        <Template text={c.template} />
+      </p>
+      {may && (
+        <p className="flex flex-wrap gap-3">
+          <Release c={c} />
+          <Discard c={c} />
+        </p>
+      )}
+      <dl className="mt-4 grid grid-cols-[max-content_minmax(0,1fr)] gap-x-4 gap-y-1">
+        <Fact name="type">{c.type}</Fact>
+        <Fact name="dead">
+          <Link className="press" to={`/?state=dead&cause=${c.cause}`}>
+            {grouped(c.count)} {c.count === 1 ? 'job' : 'jobs'}
+          </Link>
+        </Fact>
+        <Fact name="failures">{grouped(c.total)} attempts ever</Fact>
+        <When name="first" at={c.first_at} now={now} />
+        <When name="last" at={c.last_at} now={now} />
+        <Fact name="latest">
+          <Link className="press" to={`/jobs/${c.job}`}>
+            job {c.job}
+          </Link>
+        </Fact>
+      </dl>
+      <section aria-label="Failures by the hour" className="mt-6">
+        <h3 className="pb-2 font-semibold">
+          Failures an hour<span className="font-normal text-quiet">, over the last 48 hours</span>
+        </h3>
+        <Hours hours={c.hours ?? []} width={420} height={56} />
+        <p className="flex max-w-[420px] justify-between text-[13px] text-quiet">
+          <span>48 h ago</span>
+          <span>at most {grouped(Math.max(...(c.hours ?? [0])))} in one</span>
+          <span>now</span>
+        </p>
+      </section>
+      <section aria-label="Where" className="mt-6">
+        <h3 className="border-b border-hairline pb-1 font-semibold">Where</h3>
+        <table className="w-full">
+          <tbody>
+            {c.by.map((b) => (
+              <tr key={`${b.task} ${b.queue} ${b.version}`} className="h-[32px] border-b border-hairline [&>td]:pr-4">
+                <td className="w-16 text-right">{grouped(b.count)}</td>
+                <td>{b.task}</td>
+                <td>{b.queue}</td>
+                <td className="text-quiet">{b.version && `worker ${b.version}`}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </section>
+      <section aria-label="Latest errors" className="mt-6">
+        <h3 className="border-b border-hairline pb-1 font-semibold">Latest errors</h3>
+        <ul>
+          {c.samples?.map((text) => (
+            <li key={text} className="border-b border-hairline py-1.5 break-words whitespace-pre-wrap">
+              {text}
+            </li>
+          ))}
+        </ul>
+      </section>
+    </>
+  )
+}
+
+/** Release requeues a few jobs of a cause first, and the rest when these are done. */
+function Release({ c }: { c: Cause }) {
+  const [trial, setTrial] = useState(Math.min(3, c.count))
+  const [patch, setPatch] = useState('')
+  const wrong = patch.trim() ? problemOf(patch) : undefined
+  const jobs = `${grouped(c.count)} ${c.count === 1 ? 'job' : 'jobs'}`
+  const follows =
+    trial >= c.count
+      ? `${jobs} begin a new round at once. What they did before stays on record.`
+      : `${trial} of ${jobs} begin a new round first. When all of these are done the rest follows; when one fails, the rest stays dead.`
+  const edit = patch.trim() ? ` --payload-patch '${patch.trim().replaceAll("'", `'\\''`)}'` : ''
+  const send = () =>
+    told(
+      api.POST('/v1/dead/recoveries', {
+        params: { header: { 'Idempotency-Key': newKey() } },
+        body: {},
+        // As text, so that numbers keep their digits.
+        bodySerializer: () => `{"filter":{"cause":${c.cause}},"trial":${trial >= c.count ? 0 : trial}${patch.trim() ? `,"payload_patch":${patch.trim()}` : ''}}`,
+      }),
+    )
+  return (
+    <Question title={`Requeue ${jobs}`} follows={follows} confirm={trial >= c.count ? `Requeue ${jobs}` : `Try ${trial}, then release ${grouped(c.count - trial)}`} command={`hmule recover --cause ${c.cause} --trial ${trial >= c.count ? 0 : trial}${edit}`} send={send} blocked={!!wrong || !(trial >= 1)}>
+      <label className="flex items-baseline gap-2">
+        <span className="text-quiet">Try first</span>
+        <input className="field w-16 text-right" type="number" min={1} max={Math.min(c.count, 100)} value={trial} onChange={(e) => setTrial(Math.min(Number(e.target.value), 100))} />
+        <span className="text-quiet">of {jobs}</span>
+      </label>
+      <label className="mt-3 block">
+        <span className="text-quiet">Change their payloads by a JSON merge patch, where that is the fix</span>
+        <textarea className="mt-1 block w-full rounded-sm border border-quiet bg-ground p-2 font-mono text-[13px]" rows={2} spellCheck={false} placeholder={'{"bank":"harbour-savings"}'} value={patch} onChange={(e) => setPatch(e.target.value)} />
+      </label>
+      {wrong && <p role="alert">The patch is no JSON: {wrong}</p>}
+    </Question>
+  )
+}
+
+function Discard({ c }: { c: Cause }) {
+  const [note, setNote] = useState('')
+  const jobs = `${grouped(c.count)} ${c.count === 1 ? 'job' : 'jobs'}`
+  return (
+    <Question
+      title={`Discard ${jobs}`}
+      follows={`${jobs} leave every list and count at once. They can be brought back for 10 minutes; then they are gone.`}
+      confirm={`Discard ${jobs}`}
+      command={`hmule act discard --cause ${c.cause} --note '${note.replaceAll("'", `'\\''`)}'`}
+      send={() => told(api.POST('/v1/jobs/act', { params: { header: { 'Idempotency-Key': newKey() } }, body: { action: 'discard', filter: { cause: c.cause }, note } }))}
+    >
+      <label className="block">
+        <span className="text-quiet">Why; it is kept with the action</span>
+        <input className="mt-1 block w-full rounded-sm border border-quiet bg-ground p-2" value={note} maxLength={2000} onChange={(e) => setNote(e.target.value)} />
+      </label>
+    </Question>
+  )
+}
+
+function problemOf(text: string): string | undefined {
+  try {
+    JSON.parse(text)
+  } catch (e) {
+    return (e as Error).message
+  }
+}
+
+const stateWord = { trial: 'trial runs', running: 'is under way', finished: 'finished', stopped: 'stopped', undone: 'undone' } as const
+
+/** Underway tells what was done about a cause, latest first, and stops or undoes it. */
+function Underway({ cause, now }: { cause: number; now: number }) {
+  const { data } = useOperations()
+  const may = useMayAct()
+  const all = data?.filter((o) => o.filter?.cause === cause) ?? []
+  if (all.length === 0) return null
+  return (
+    <section aria-label="What was done about it" className="mt-6">
+      <h3 className="border-b border-hairline pb-1 font-semibold">What was done about it</h3>
+      <ul>
+        {all.map((o) => (
+          <li key={o.id} className="border-b border-hairline py-1.5">
+            <p className="flex flex-wrap items-baseline gap-x-4">
+              <span>
+                {o.action === 'requeue' ? 'Requeue' : 'Discard'} {stateWord[o.state]}
+              </span>
+              <span>
+                {grouped(o.changed)} of {grouped(o.matched)} jobs
+              </span>
+              <span className="ml-auto text-quiet">
+                {o.by}, {age(o.began_at, now)}
+              </span>
+            </p>
+            {o.why && <p className="font-semibold">{o.why}</p>}
+            {o.note && <p className="text-quiet">{o.note}</p>}
+            {may && <Mend o={o} now={now} />}
+          </li>
+        ))}
+      </ul>
+    </section>
+  )
+}
+
+/** Mend stops an operation that is under way, or undoes a removal while that is possible. */
+function Mend({ o, now }: { o: Operation; now: number }) {
+  const params = { path: { id: o.id }, header: { 'Idempotency-Key': newKey() } }
+  const act = useMutation({
+    mutationFn: () => told(o.action === 'discard' && o.state === 'finished' ? api.POST('/v1/operations/{id}/undo', { params }) : api.POST('/v1/operations/{id}/stop', { params })),
+    networkMode: 'always',
+    onSuccess: () => queryClient.invalidateQueries(),
+  })
+  const undoable = o.action === 'discard' && o.state === 'finished' && o.undo_until && Date.parse(o.undo_until) > now
+  if (!undoable && o.state !== 'trial' && o.state !== 'running') return null
+  return (
+    <p>
+      <button type="button" className="press" disabled={act.isPending} onClick={() => act.mutate()}>
+        {undoable ? `Bring back ${grouped(o.changed)} jobs` : 'Stop it'}
+      </button>
+      {undoable && <span className="text-quiet"> possible {age(o.undo_until!, now)}</span>}
+      {act.error && <span role="alert"> {act.error.message}</span>}
+    </p>
+  )
+}

@@ -85,6 +85,13 @@ With --wait the command ends when the job is finished; its status is 0 only if i
 				return a.showFinished(c, j.ID)
 			}
 			return a.show(j, func(o *present.Out) {
+				if j.Duplicate {
+					o.Line("Job %d answers, which was enqueued before with this key; it is %s.", j.ID, present.State(j.State))
+					if !j.SameSpec {
+						o.Line("Note: it was asked for otherwise than now.")
+					}
+					return
+				}
 				o.Line("Job %d is %s.", j.ID, present.State(j.State))
 				for _, w := range j.Warnings {
 					o.Line("Note: %s %s.", w.Field, w.Message)
@@ -108,6 +115,7 @@ With --wait the command ends when the job is finished; its status is 0 only if i
 	f.StringVar(&ceiling, "retry-ceiling", "", "longest wait between attempts (8h)")
 	f.StringVar(&giveUpAfter, "give-up-after", "", "dead when the next attempt would come later than this")
 	f.StringVar(&s.Owner, "owner", "", "whom the job is for")
+	f.StringVar(&s.Dedupe, "dedupe", "", "when an earlier job with the key answers: unstarted, unfinished, or a duration")
 	f.StringVar(&s.Key, "key", "", "a name of your own by which the job is found")
 	f.StringToStringVar(&labels, "label", nil, "label, as name=value; may be given again")
 	return c

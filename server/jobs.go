@@ -66,6 +66,9 @@ func (s *Server) enqueueOne(c *gin.Context, ctx context.Context, raw []byte) (an
 		return nil, err
 	}
 	c.Header("Location", fmt.Sprintf("/v1/jobs/%d", j.ID))
+	if j.Duplicate {
+		return j, nil
+	}
 	return created{j}, nil
 }
 
@@ -127,7 +130,7 @@ func (s *Server) enqueueMany(ctx context.Context, specs []job.Spec, at func(int)
 	}
 	told := make([]enqueued, len(jobs))
 	for i, j := range jobs {
-		told[i] = enqueued{ID: j.ID, State: j.State}
+		told[i] = enqueued{ID: j.ID, State: j.State, Duplicate: j.Duplicate}
 	}
 	return created{struct {
 		Jobs []enqueued `json:"jobs"`

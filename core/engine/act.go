@@ -134,6 +134,9 @@ func (tx *txn) requeue(r *store.Row, how Requeuing) (before json.RawMessage, err
 		}
 		r.Payload, r.PayloadBytes = edited, len(edited)
 	}
+	if err := tx.stillAlone(r); err != nil {
+		return nil, err
+	}
 	if err := tx.resolveAgain(r); err != nil {
 		return nil, err
 	}

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
 
 	"humblemule/core/job"
 	"humblemule/core/store"
@@ -18,6 +19,9 @@ type newJob struct {
 	delay        job.Duration
 	row          store.Row
 	spec         *job.Spec
+	// earlier is the job that answers for it, where its dedupe has found one.
+	earlier  *store.Row
+	sameSpec bool
 }
 
 var defaultPolicy = policyBody((&job.Spec{}).Policy())
@@ -42,7 +46,7 @@ func prepare(s *job.Spec) (*newJob, error) {
 	}
 	n.row = store.Row{
 		Round: 1, RunAt: s.RunAt, PayloadBytes: len(payload),
-		Owner: s.Owner, Key: s.Key, Traceparent: s.Traceparent, Payload: payload,
+		Owner: s.Owner, Key: s.Key, Dedupe: s.Dedupe, Traceparent: s.Traceparent, Payload: payload,
 	}
 	if len(s.Labels) > 0 {
 		labels, err := json.Marshal(s.Labels)
@@ -79,12 +83,19 @@ func (e *Engine) Enqueue(ctx context.Context, s job.Spec) (job.Job, error) {
 		if err := tx.insert(n); err != nil {
 			return err
 		}
-		row = n.row
+		if row = n.row; n.earlier != nil {
+			row = *n.earlier
+		}
 		tx.note(id, row.ID)
 		return nil
 	})
 	if err != nil {
 		return job.Job{}, err
+	}
+	if n.earlier != nil {
+		j, err := e.Job(ctx, row.ID)
+		j.Duplicate, j.SameSpec = true, n.sameSpec
+		return j, err
 	}
 	return e.tellWarned(&row)
 }
@@ -148,20 +159,44 @@ func (e *Engine) EnqueueMany(ctx context.Context, specs []job.Spec, at func(i in
 				return err
 			}
 			jobs[i] = job.Job{ID: n.row.ID, State: n.row.State}
+			if n.earlier != nil {
+				jobs[i] = job.Job{ID: n.earlier.ID, State: n.earlier.State, Duplicate: true}
+			}
 		}
-		if len(news) > 0 {
-			tx.note(id, news[0].row.ID, int64(len(news)))
-		}
+		tx.noteMany(id, jobs)
 		return nil
 	})
 	return jobs, err
 }
 
-// replayMany rebuilds the answer to a bulk, whose receipt holds the first id and
-// their number.
+// noteMany keeps a receipt of a bulk: the first id and their number or, where earlier
+// jobs have answered for some, 0 and every id.
+func (tx *txn) noteMany(id callID, jobs []job.Job) {
+	if len(jobs) == 0 {
+		return
+	}
+	if !slices.ContainsFunc(jobs, func(j job.Job) bool { return j.Duplicate }) {
+		tx.note(id, jobs[0].ID, int64(len(jobs)))
+		return
+	}
+	ids := []int64{0}
+	for _, j := range jobs {
+		ids = append(ids, j.ID)
+	}
+	tx.note(id, ids...)
+}
+
+// replayMany rebuilds the answer to a bulk.
 func (tx *txn) replayMany(r *receipt) ([]job.Job, error) {
+	ids := r.ids[1:]
+	if r.ids[0] != 0 {
+		ids = nil
+		for id := r.ids[0]; id < r.ids[0]+r.ids[1]; id++ {
+			ids = append(ids, id)
+		}
+	}
 	var jobs []job.Job
-	for id := r.ids[0]; id < r.ids[0]+r.ids[1]; id++ {
+	for _, id := range ids {
 		row, err := tx.e.store.Row(id)
 		if err != nil {
 			return nil, err
@@ -205,6 +240,12 @@ func (tx *txn) insert(n *newJob) error {
 		return err
 	}
 	r := &n.row
+	n.earlier = nil
+	if n.spec.Dedupe != "" {
+		if err := tx.dedupe(n, q); err != nil || n.earlier != nil {
+			return err
+		}
+	}
 	r.State, r.ID, r.Queue, r.EnqueuedAt, r.NextAt = job.New, tx.nextJob, q.id, tx.now, r.RunAt
 	tx.nextJob++
 	if r.Task, err = tx.useTask(n.task); err != nil {

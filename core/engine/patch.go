@@ -52,7 +52,7 @@ func orNull(text string) string {
 func (tx *txn) specOf(r *store.Row) (job.Spec, error) {
 	policy, err := tx.policyOf(r.Policy)
 	j := job.Job{
-		Task: tx.taskName(r.Task), Queue: tx.queueOf(r.Queue).name, Priority: r.Priority, RunAt: r.RunAt, Payload: r.Payload, Owner: r.Owner, Key: r.Key,
+		Task: tx.taskName(r.Task), Queue: tx.queueOf(r.Queue).name, Priority: r.Priority, RunAt: r.RunAt, Payload: r.Payload, Owner: r.Owner, Key: r.Key, Dedupe: r.Dedupe,
 		Labels: labelsOf(r), Traceparent: r.Traceparent,
 	}
 	s := j.SpecOf()

@@ -29,7 +29,7 @@ func (e *Engine) tell(r *store.Row) (job.Job, error) {
 	}
 	j := job.Job{
 		ID: r.ID, State: r.State, Reason: job.Reason(r.Reason), ReasonText: r.ReasonText, Priority: r.Priority,
-		Owner: r.Owner, Key: r.Key, Labels: labelsOf(r), Traceparent: r.Traceparent,
+		Owner: r.Owner, Key: r.Key, Dedupe: r.Dedupe, Labels: labelsOf(r), Traceparent: r.Traceparent,
 		MaxAttempts: policy.MaxAttempts, Retry: &policy.Retry, Timeout: policy.Timeout, KeepResult: policy.KeepResult, PolicyFrom: policy.Origins(),
 		Round: r.Round, Attempt: r.Attempt, Tries: r.Tries,
 		EnqueuedAt: r.EnqueuedAt, RunAt: r.RunAt, ReadyAt: r.ReadyAt, StartedAt: r.StartedAt, FinishedAt: r.FinishedAt,

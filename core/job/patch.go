@@ -91,7 +91,7 @@ func MergeLabels(others, over map[string]string) map[string]string {
 // SpecOf is the spec by which a job would be enqueued again, without its policy.
 func (j *Job) SpecOf() Spec {
 	s := Spec{
-		Task: j.Task, Queue: j.Queue, Priority: &j.Priority, RunAt: j.RunAt, Owner: j.Owner, Labels: j.Labels, Key: j.Key, Traceparent: j.Traceparent,
+		Task: j.Task, Queue: j.Queue, Priority: &j.Priority, RunAt: j.RunAt, Owner: j.Owner, Labels: j.Labels, Key: j.Key, Dedupe: j.Dedupe, Traceparent: j.Traceparent,
 	}
 	if j.Payload != nil {
 		s.Payload = json.RawMessage(j.Payload)

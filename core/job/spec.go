@@ -57,6 +57,11 @@ type Spec struct {
 	// Key is a name of the producer's own by which the job is found, at most
 	// 200 bytes. Keys need not be unique.
 	Key string `json:"key,omitzero"`
+	// Dedupe says when an earlier job of the task with the same key answers in place
+	// of a new one: unstarted (while it is unfinished and no attempt of its round has
+	// begun), unfinished, or a duration since it was enqueued, whatever became of it
+	// but dead or cancelled. Empty means never.
+	Dedupe string `json:"dedupe,omitzero"`
 	// KeepResult is how long the result is kept after the job is done; nil
 	// means as long as the job, zero not at all.
 	KeepResult *Duration `json:"keep_result,omitzero"`
@@ -66,7 +71,7 @@ type Spec struct {
 
 // NotBuiltYet lists fields of a spec that the wire reserves and this version
 // refuses by name.
-var NotBuiltYet = map[string]bool{"start_by": true, "lane": true, "dedupe": true, "after": true}
+var NotBuiltYet = map[string]bool{"start_by": true, "lane": true, "after": true}
 
 // The curves of a retry.
 const (
@@ -151,6 +156,27 @@ func (c *checks) word(field, value string, most int) {
 	}
 }
 
+// The words of a dedupe.
+const (
+	Unstarted  = "unstarted"
+	Unfinished = "unfinished"
+)
+
+func (c *checks) dedupe(s *Spec) {
+	switch {
+	case s.Dedupe == "":
+		return
+	case s.Key == "":
+		c.add("dedupe", "needs a key by which an earlier job is found")
+	}
+	if s.Dedupe == Unstarted || s.Dedupe == Unfinished {
+		return
+	}
+	if d, err := ParseDuration(s.Dedupe); err != nil || d <= 0 {
+		c.add("dedupe", "%q is neither unstarted, unfinished, nor a duration such as 24h", shorten(s.Dedupe))
+	}
+}
+
 func shorten(s string) string {
 	const most = 40
 	if len(s) <= most {
@@ -195,6 +221,7 @@ func (s *Spec) Check(maxPayload int) []FieldError {
 	c.payload(s.Payload, maxPayload)
 	c.word("owner", s.Owner, MaxWordBytes)
 	c.word("key", s.Key, MaxWordBytes)
+	c.dedupe(s)
 	c.labels(s.Labels)
 	if s.Traceparent != "" && !traceparentForm.MatchString(s.Traceparent) {
 		c.add("traceparent", "%q is no W3C traceparent; its form is 00-<32 hex>-<16 hex>-<2 hex>", shorten(s.Traceparent))

@@ -14,6 +14,7 @@ type Job struct {
 	Priority    int               `json:"priority"`
 	Owner       string            `json:"owner,omitzero"`
 	Key         string            `json:"key,omitzero"`
+	Dedupe      string            `json:"dedupe,omitzero"`
 	Labels      map[string]string `json:"labels,omitzero"`
 	Traceparent string            `json:"traceparent,omitzero"`
 	MaxAttempts int               `json:"max_attempts"`
@@ -69,8 +70,10 @@ type Job struct {
 	WaitingBecause string `json:"waiting_because,omitzero"`
 
 	// Duplicate is true where an enqueue was answered by an earlier job.
-	Duplicate bool         `json:"duplicate,omitzero"`
-	Warnings  []FieldError `json:"warnings,omitzero"`
+	Duplicate bool `json:"duplicate,omitzero"`
+	// SameSpec tells, of a duplicate, whether the earlier job was asked for alike.
+	SameSpec bool         `json:"same_spec,omitzero"`
+	Warnings []FieldError `json:"warnings,omitzero"`
 }
 
 // Attempt is one run of a job under one lease.

@@ -21,33 +21,34 @@ const (
 
 // Row is a job's row. Fields that are zero in the row are zero here.
 type Row struct {
-	ID                                                  int64
-	Queue, Task                                         int64
-	State                                               job.State
-	Priority, Level                                     int
-	Rank                                                int64
-	Round, Attempt, Tries                               int
-	Policy                                              int64
-	EnqueuedAt, RunAt, ReadyAt, StartedAt, FinishedAt   job.Time
-	NextAt, CancelAskedAt                               job.Time
-	Worker, Token                                       int64
-	LeasedAt                                            job.Time
-	LeaseMS                                             int64
-	Cause                                               int64
-	PayloadBytes                                        int
-	Owner, Key, Labels, Traceparent, Reason, ReasonText string
-	Payload                                             []byte
+	ID                                                int64
+	Queue, Task                                       int64
+	State                                             job.State
+	Priority, Level                                   int
+	Rank                                              int64
+	Round, Attempt, Tries                             int
+	Policy                                            int64
+	EnqueuedAt, RunAt, ReadyAt, StartedAt, FinishedAt job.Time
+	NextAt, CancelAskedAt                             job.Time
+	Worker, Token                                     int64
+	LeasedAt                                          job.Time
+	LeaseMS                                           int64
+	Cause                                             int64
+	PayloadBytes                                      int
+	Owner, Key, Dedupe                                string
+	Labels, Traceparent, Reason, ReasonText           string
+	Payload                                           []byte
 }
 
 const rowColumns = `id, queue, task, state, priority, level, rank, round, attempt, tries, policy,
 	enqueued_at, run_at, ready_at, started_at, finished_at, next_at, cancel_asked_at,
-	worker, token, leased_at, lease_ms, cause, payload_bytes, owner, key, labels, traceparent, reason, reason_text, payload`
+	worker, token, leased_at, lease_ms, cause, payload_bytes, owner, key, dedupe, labels, traceparent, reason, reason_text, payload`
 
 // scan reads a row of rowColumns.
 func (r *Row) scan(scanner interface{ Scan(...any) error }) error {
 	return scanner.Scan(&r.ID, &r.Queue, &r.Task, &r.State, &r.Priority, &r.Level, &r.Rank, &r.Round, &r.Attempt, &r.Tries, &r.Policy,
 		&r.EnqueuedAt, &r.RunAt, &r.ReadyAt, &r.StartedAt, &r.FinishedAt, &r.NextAt, &r.CancelAskedAt,
-		&r.Worker, &r.Token, &r.LeasedAt, &r.LeaseMS, &r.Cause, &r.PayloadBytes, &r.Owner, &r.Key, &r.Labels, &r.Traceparent, &r.Reason, &r.ReasonText, &r.Payload)
+		&r.Worker, &r.Token, &r.LeasedAt, &r.LeaseMS, &r.Cause, &r.PayloadBytes, &r.Owner, &r.Key, &r.Dedupe, &r.Labels, &r.Traceparent, &r.Reason, &r.ReasonText, &r.Payload)
 }
 
 // Attempt is a row of an ended attempt.
@@ -80,7 +81,7 @@ type statements struct {
 	addQueue, addTask, addPolicy, putWorker, putWanted, pauseQueue, setQueue, setTask       *sql.Stmt
 	insertAction, insertReceipts, deleteReceipts                                            *sql.Stmt
 	setLabels, insertLine, foldLines, deleteLines, sweepLines                               *sql.Stmt
-	addOperation, putOperation, removedBy                                                   *sql.Stmt
+	openByKey, recentByKey, addOperation, putOperation, removedBy                           *sql.Stmt
 	sawCause, textsOf, countCause, dropCount, causeHour                                     *sql.Stmt
 	keepResult, dropResult, resultsOver, nextResult                                         *sql.Stmt
 }
@@ -106,8 +107,8 @@ func (st *statements) list() []prepared {
 	return []prepared{
 		{&st.begin, "BEGIN IMMEDIATE"},
 		{&st.commit, "COMMIT"},
-		{&st.insertJob, `INSERT INTO jobs (id, queue, task, state, priority, level, rank, policy, enqueued_at, run_at, ready_at, next_at, payload_bytes, owner, key, labels, traceparent, payload)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`},
+		{&st.insertJob, `INSERT INTO jobs (id, queue, task, state, priority, level, rank, policy, enqueued_at, run_at, ready_at, next_at, payload_bytes, owner, key, dedupe, labels, traceparent, payload)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`},
 		// Most jobs carry no more than this, and every value costs a call into C.
 		{&st.insertPlain, `INSERT INTO jobs (id, queue, task, state, priority, level, rank, policy, enqueued_at, ready_at, payload_bytes, payload)
 			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`},
@@ -165,6 +166,8 @@ func (st *statements) list() []prepared {
 		{&st.countCause, `INSERT INTO cause_counts (cause, state, queue, task, version, n) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (cause, state, queue, task, version) DO UPDATE SET n = n + excluded.n`},
 		{&st.dropCount, `DELETE FROM cause_counts WHERE cause = ? AND state = ? AND queue = ? AND task = ? AND version = ? AND n <= 0`},
 		{&st.causeHour, `INSERT INTO cause_hours (cause, hour, n) VALUES (?, ?, ?) ON CONFLICT (cause, hour) DO UPDATE SET n = n + excluded.n`},
+		{&st.openByKey, `SELECT ` + rowColumns + ` FROM jobs WHERE key = ? AND key <> '' AND task = ? AND state < 6 AND removed_by = 0 AND id <> ? AND (? = 0 OR started_at = 0) ORDER BY id DESC LIMIT 1`},
+		{&st.recentByKey, `SELECT ` + rowColumns + ` FROM jobs WHERE key = ? AND key <> '' AND removed_by = 0 AND id <> ? AND task = ? AND enqueued_at > ? AND state NOT IN (8, 9) ORDER BY id DESC LIMIT 1`},
 		{&st.addOperation, `INSERT INTO operations (action, state, filter) VALUES (?, ?, ?) RETURNING id`},
 		{&st.putOperation, `UPDATE operations SET state = ?, filter = ?, position = ? WHERE id = ?`},
 		{&st.removedBy, `SELECT ` + rowColumns + ` FROM jobs WHERE removed_by = ? AND removed_by <> 0 ORDER BY id LIMIT ?`},
@@ -244,7 +247,7 @@ func (s *Store) InsertJob(r *Row) error {
 		return s.exec(s.st.insertPlain, r.ID, r.Queue, r.Task, int64(r.State), r.Priority, r.Level, r.Rank, r.Policy, int64(r.EnqueuedAt), int64(r.ReadyAt), r.PayloadBytes, inline)
 	}
 	return s.exec(s.st.insertJob, r.ID, r.Queue, r.Task, int64(r.State), r.Priority, r.Level, r.Rank, r.Policy, int64(r.EnqueuedAt), int64(r.RunAt), int64(r.ReadyAt), int64(r.NextAt),
-		r.PayloadBytes, r.Owner, r.Key, r.Labels, r.Traceparent, inline)
+		r.PayloadBytes, r.Owner, r.Key, r.Dedupe, r.Labels, r.Traceparent, inline)
 }
 
 // payload writes a long payload into bodies and answers what belongs into the
@@ -348,6 +351,18 @@ func (s *Store) Sweep(id int64) error {
 // AskCancel writes the wish to cancel a running job.
 func (s *Store) AskCancel(r *Row) error {
 	return s.exec(s.st.askCancel, int64(r.CancelAskedAt), r.ReasonText, r.ID)
+}
+
+// OpenByKey reads the newest unfinished job of a task with a key, other than one; only
+// one that was not started in its round where unstarted is true. nil for none.
+func (s *Store) OpenByKey(key string, task, other int64, unstarted bool) (*Row, error) {
+	return one(s.st.openByKey.QueryRowContext(background, key, task, other, unstarted))
+}
+
+// RecentByKey reads the newest job of a task with a key, other than one, that was
+// enqueued after a time and is neither dead nor cancelled; nil for none.
+func (s *Store) RecentByKey(key string, task, other int64, after job.Time) (*Row, error) {
+	return one(s.st.recentByKey.QueryRowContext(background, key, other, task, int64(after)))
 }
 
 // Result writes a job's result.
@@ -458,8 +473,12 @@ func (s *Store) oneTime(stmt *sql.Stmt) (at job.Time, err error) {
 func (s *Store) Row(id int64) (*Row, error) { return s.oneRow(s.st.row, id) }
 
 func (s *Store) oneRow(stmt *sql.Stmt, id int64) (*Row, error) {
+	return one(stmt.QueryRowContext(background, id))
+}
+
+func one(r *sql.Row) (*Row, error) {
 	row := new(Row)
-	err := row.scan(stmt.QueryRowContext(background, id))
+	err := row.scan(r)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}

@@ -31,6 +31,9 @@ CREATE TABLE cause_hours (
 
 CREATE INDEX jobs_removed_by ON jobs (removed_by, id) WHERE removed_by <> 0;
 
+-- Unfinished jobs by their keys, of which an earlier one may answer for a new one.
+CREATE INDEX jobs_key_open ON jobs (key, task, id) WHERE key <> '' AND state < 6 AND removed_by = 0;
+
 CREATE INDEX jobs_cause ON jobs (cause, id) WHERE cause <> 0 AND state IN (5, 9) AND removed_by = 0;
 
 CREATE VIEW v_causes AS

@@ -1,0 +1,55 @@
+package engine
+
+import (
+	"bytes"
+
+	"humblemule/core/job"
+	"humblemule/core/store"
+)
+
+// dedupe finds the earlier job that answers for a new one.
+func (tx *txn) dedupe(n *newJob, q *queue) error {
+	task := tx.task(n.task)
+	if task == 0 {
+		return nil // no job of it yet
+	}
+	earlier, err := tx.earlierOf(&n.row, task)
+	if err != nil || earlier == nil {
+		return err
+	}
+	if err := tx.e.store.LoadPayload(earlier); err != nil {
+		return err
+	}
+	body, priority := tx.resolve(n, q)
+	policy, err := tx.usePolicy(body)
+	n.earlier = earlier
+	n.sameSpec = earlier.Queue == q.id && earlier.Priority == priority && earlier.Policy == policy && earlier.Owner == n.row.Owner &&
+		earlier.Labels == n.row.Labels && bytes.Equal(earlier.Payload, n.row.Payload) && (n.spec.RunAt == 0 || earlier.RunAt == n.spec.RunAt)
+	return err
+}
+
+// earlierOf finds another job of a task that has a row's key and that its dedupe lets
+// answer for it; nil for none.
+func (tx *txn) earlierOf(r *store.Row, task int64) (*store.Row, error) {
+	switch r.Dedupe {
+	case "":
+		return nil, nil
+	case job.Unstarted, job.Unfinished:
+		return tx.e.store.OpenByKey(r.Key, task, r.ID, r.Dedupe == job.Unstarted)
+	}
+	d, err := job.ParseDuration(r.Dedupe)
+	if err != nil {
+		return nil, err
+	}
+	return tx.e.store.RecentByKey(r.Key, task, r.ID, tx.now.Add(-d.Go()))
+}
+
+// stillAlone refuses to give a finished job a new round, or to edit one, where its own
+// dedupe then finds another job.
+func (tx *txn) stillAlone(r *store.Row) error {
+	other, err := tx.earlierOf(r, r.Task)
+	if err == nil && other != nil {
+		err = job.Fault(job.WrongState, "job %d has the key %q and may not stand beside job %d, which is %s (dedupe %s)", r.ID, r.Key, other.ID, other.State, r.Dedupe)
+	}
+	return err
+}

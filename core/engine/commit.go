@@ -107,7 +107,7 @@ func (e *Engine) checkpoint(idle bool) {
 func (e *Engine) untilNext() time.Duration {
 	const longest = time.Minute
 	sleep := longest
-	for _, next := range []job.Time{e.nextDue, e.nextSweep, e.nextDrop} {
+	for _, next := range []job.Time{e.nextDue, e.nextSweep, e.nextDrop, e.nextRetain} {
 		if next != 0 {
 			sleep = min(sleep, time.Second, next.Sub(e.now()))
 		}
@@ -185,6 +185,9 @@ func (tx *txn) run(batch []*command, answers []error, timed bool) error {
 			return err
 		}
 		if err := tx.dropResults(); err != nil {
+			return err
+		}
+		if err := tx.retain(); err != nil {
 			return err
 		}
 	}

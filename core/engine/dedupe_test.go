@@ -94,3 +94,45 @@ func TestDedupe(t *testing.T) {
 		require.NoError(t, e.Close())
 	})
 }
+
+// Finished jobs are removed when they were kept long enough, whatever their number;
+// what was counted stays counted, and everything else is left alone.
+func TestRetention(t *testing.T) {
+	inYard(t, func(y *yard) {
+		ctx := context.Background()
+		y.dead(300)
+		y.fails = func(string) bool { return false }
+		for range 400 {
+			_, err := y.e.Enqueue(ctx, job.Spec{Task: "tide.predict", Key: "k"})
+			require.NoError(t, err)
+		}
+		y.work()
+		late, err := y.e.Requeue(ctx, 1, Requeuing{})
+		require.NoError(t, err)
+		assert.Zero(t, late.KeptUntil)
+		time.Sleep(3*24*time.Hour - time.Minute)
+		assert.Equal(t, []int64{299, 400}, []int64{y.count(job.Dead), y.count(job.Done)})
+		y.work() // job 1 is done long after its neighbours
+		time.Sleep(10 * time.Minute)
+		assert.Equal(t, []int64{299, 1}, []int64{y.count(job.Dead), y.count(job.Done)})
+		j, err := y.e.Job(ctx, 1)
+		require.NoError(t, err)
+		assert.Equal(t, j.FinishedAt.Add(72*time.Hour), j.KeptUntil)
+		_, err = y.e.Job(ctx, 301)
+		assert.ErrorContains(t, err, "there is no job 301")
+
+		require.NoError(t, y.e.SetQueue(ctx, "common", job.Defaults{Keep: map[job.State]job.Duration{job.Dead: job.Duration(4 * 24 * time.Hour)}}))
+		assert.ErrorContains(t, y.e.SetQueue(ctx, "common", job.Defaults{Keep: map[job.State]job.Duration{job.Ready: job.Duration(time.Hour)}}), "keep.ready is of no finished job")
+		assert.ErrorContains(t, y.e.SetTask(ctx, "tide.predict", job.Defaults{Keep: map[job.State]job.Duration{}}), "set it for its queue")
+		require.NoError(t, y.e.Close())
+		y.open()
+		time.Sleep(25 * time.Hour)
+		queues, err := y.e.Queues(ctx)
+		require.NoError(t, err)
+		assert.Equal(t, map[job.State]int64{job.Done: 400, job.Dead: 299}, queues[0].Past)
+		assert.Equal(t, []int64{0, 1}, []int64{y.count(job.Dead), y.count(job.Done)})
+		causes, err := y.e.Causes(ctx, job.CauseFilter{})
+		require.NoError(t, err)
+		assert.Empty(t, causes)
+	})
+}

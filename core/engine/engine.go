@@ -64,7 +64,11 @@ type Engine struct {
 	released  map[int64]release
 	turns     map[string]order.Turns // by worker
 	nextDrop  job.Time
-	versions  map[int64]string // of workers, by their numbers
+	// nextRetain is when finished jobs are looked at again, and retained where the
+	// last slice has stopped.
+	nextRetain job.Time
+	retained   int
+	versions   map[int64]string // of workers, by their numbers
 	// knownCauses are those that have a row.
 	knownCauses map[int64]bool
 
@@ -243,6 +247,7 @@ type queue struct {
 	rates    trend.Rates
 	pause    pause
 	defaults *job.Defaults // nil for none
+	past     stateCounts   // removed since kept long enough
 }
 
 // pause tells who has paused a queue, and when; zero where nobody has.
@@ -283,6 +288,13 @@ func (v *view) load(s *store.Store, counts []store.Count) error {
 	}
 	for _, c := range counts {
 		v.group(c.Queue, c.Task)[c.State] = c.N
+	}
+	past, err := s.PastCounts()
+	if err != nil {
+		return err
+	}
+	for _, c := range past {
+		v.queueOf[c.Queue].past[c.State] += c.N
 	}
 	return nil
 }

@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"sort"
+	"time"
 	"unicode/utf8"
 
 	"humblemule/core/job"
@@ -18,6 +19,13 @@ func (v *view) names(queueID, taskID int64) (queue, task string) {
 		queue = q.name
 	}
 	return queue, v.taskName[taskID]
+}
+
+// keepFor is how long finished jobs of a queue are kept in a state.
+func (v *view) keepFor(queue int64, s job.State) time.Duration {
+	v.mu.RLock()
+	defer v.mu.RUnlock()
+	return v.queueOf[queue].defaults.KeepFor(s).Go()
 }
 
 // tell is a row as it is told outside, without its payload's head, attempts and
@@ -36,6 +44,9 @@ func (e *Engine) tell(r *store.Row) (job.Job, error) {
 		NextAt: r.NextAt, CancelAskedAt: r.CancelAskedAt, Cause: causeOf(r), Payload: r.Payload, PayloadBytes: r.PayloadBytes,
 	}
 	j.Queue, j.Task = e.view.names(r.Queue, r.Task)
+	if r.State.Finished() {
+		j.KeptUntil = r.FinishedAt.Add(e.view.keepFor(r.Queue, r.State))
+	}
 	if policy.KeepResult != nil && r.State == job.Done {
 		j.ResultUntil = r.FinishedAt.Add(policy.KeepResult.Go())
 	}
@@ -236,7 +247,7 @@ func (e *Engine) Queues(ctx context.Context) ([]job.Queue, error) {
 	for _, q := range e.view.queues {
 		in, out := q.rates.PerMinute(now)
 		all = append(all, job.Queue{
-			Name: q.name, Order: "priority", Counts: q.byState(), Paused: q.pause.at != 0, PausedAt: q.pause.at, PausedBy: q.pause.by, Defaults: q.defaults,
+			Name: q.name, Order: "priority", Counts: q.byState(), Paused: q.pause.at != 0, PausedAt: q.pause.at, PausedBy: q.pause.by, Defaults: q.defaults, Keep: q.keeps(), Past: q.pastByState(),
 			InPerMinute: round(in), OutPerMinute: round(out),
 		})
 		for task, counts := range q.tasks {

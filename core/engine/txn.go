@@ -37,6 +37,9 @@ type txn struct {
 	taskSet    map[int64]*job.Defaults
 	runs       []taskRun
 	causes     map[causeKey]int64 // deltas
+	past       map[store.Group]int64
+	nextRetain job.Time
+	retained   int
 	seen       map[int64]*store.Seen
 }
 
@@ -211,6 +214,7 @@ func (tx *txn) publish() {
 func (tx *txn) publishView() {
 	v := &tx.e.view
 	if len(tx.moves)+len(tx.touched)+len(tx.policies)+len(tx.pauses)+len(tx.queueSet)+len(tx.taskSet) == 0 {
+		tx.publishPast() // nothing was removed, so that no reader is disturbed
 		return
 	}
 	v.mu.Lock()
@@ -245,6 +249,7 @@ func (tx *txn) publishView() {
 	for task, d := range tx.taskSet {
 		v.taskDefaults[task] = d
 	}
+	tx.publishPast()
 	tx.publishTrends()
 }
 

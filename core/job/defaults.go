@@ -25,6 +25,26 @@ type Defaults struct {
 	Retry       *Retry    `json:"retry,omitzero"`
 	Timeout     Duration  `json:"timeout,omitzero"`
 	KeepResult  *Duration `json:"keep_result,omitzero"`
+	// Keep is how long finished jobs of a queue are kept, by state; those that are not
+	// named are kept as long as is built in. A task's own defaults have none.
+	Keep map[State]Duration `json:"keep,omitzero"`
+}
+
+// Kept is how long a finished job is kept in a state, unless its queue says otherwise;
+// MostDone is how many done ones a queue keeps at most.
+var Kept = map[State]Duration{Done: Duration(3 * day), Skipped: Duration(10 * day), Cancelled: Duration(10 * day), Dead: Duration(90 * day)}
+
+// MostDone bounds the done jobs of a queue.
+const MostDone = 5_000_000
+
+// KeepFor is how long finished jobs are kept in a state; d may be nil.
+func (d *Defaults) KeepFor(s State) Duration {
+	if d != nil {
+		if keep, set := d.Keep[s]; set {
+			return keep
+		}
+	}
+	return Kept[s]
 }
 
 // Check answers what is wrong with defaults of a task, or of a queue.
@@ -33,6 +53,21 @@ func (d *Defaults) Check(ofQueue bool) []FieldError {
 	c := checks(s.Check(MaxPayloadBytes))
 	if ofQueue && d.Queue != "" {
 		c.add("queue", "cannot be a default of a queue; set it as a default of tasks")
+	}
+	if !ofQueue && d.Keep != nil {
+		c.add("keep", "cannot be a default of a task; set it for its queue")
+	}
+	for _, s := range States() {
+		keep, set := d.Keep[s]
+		switch {
+		case set && !s.Finished():
+			c.add("keep."+s.String(), "is of no finished job; those are done, skipped, cancelled and dead")
+		case set && keep < Duration(60e9):
+			c.add("keep."+s.String(), "%s is shorter than 1m", keep)
+		}
+	}
+	if _, other := d.Keep[Other]; other {
+		c.add("keep", "names no state; finished jobs are done, skipped, cancelled and dead")
 	}
 	return c
 }

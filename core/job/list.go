@@ -61,6 +61,10 @@ type Queue struct {
 	// PausedBy and PausedAt tell who has paused it, and since when.
 	PausedBy string `json:"paused_by,omitzero"`
 	PausedAt Time   `json:"paused_at,omitzero"`
+	// Keep is how long finished jobs are kept, by state; Past is how many were removed
+	// since they had been kept long enough.
+	Keep map[State]Duration `json:"keep"`
+	Past map[State]int64    `json:"past,omitzero"`
 	// Defaults are what was set for the jobs of the queue.
 	Defaults *Defaults    `json:"defaults,omitzero"`
 	Warnings []FieldError `json:"warnings,omitzero"`

@@ -62,6 +62,8 @@ type Job struct {
 	// only counted, in AttemptsFolded.
 	Attempts       []Attempt `json:"attempts,omitzero"`
 	AttemptsFolded int       `json:"attempts_folded,omitzero"`
+	// KeptUntil is until when a finished job is kept.
+	KeptUntil Time `json:"kept_until,omitzero"`
 	// Cause is that of the latest failure of a job in backoff or dead.
 	Cause int64 `json:"cause,omitzero"`
 	// LastError is the latest attempt's failure, in lists.

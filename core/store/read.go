@@ -104,6 +104,17 @@ func (s *Store) Counts() (all []Count, err error) {
 	return all, err
 }
 
+// PastCounts reads how many jobs were removed after they had been kept long enough.
+func (s *Store) PastCounts() (all []Count, err error) {
+	err = each(s, "SELECT queue, task, state, n FROM past_counts", func(r *sql.Rows) error {
+		var c Count
+		err := r.Scan(&c.Queue, &c.Task, &c.State, &c.N)
+		all = append(all, c)
+		return err
+	})
+	return all, err
+}
+
 // ReceiptsSince reads the receipts from a time on, oldest first, and answers the id of
 // the last one before it.
 func (s *Store) ReceiptsSince(since job.Time) (all []Receipts, err error) {

@@ -81,6 +81,7 @@ type statements struct {
 	addQueue, addTask, addPolicy, putWorker, putWanted, pauseQueue, setQueue, setTask       *sql.Stmt
 	insertAction, insertReceipts, deleteReceipts                                            *sql.Stmt
 	setLabels, insertLine, foldLines, deleteLines, sweepLines                               *sql.Stmt
+	oldest, countPast, sweepSteps                                                           *sql.Stmt
 	openByKey, recentByKey, addOperation, putOperation, removedBy                           *sql.Stmt
 	sawCause, textsOf, countCause, dropCount, causeHour                                     *sql.Stmt
 	keepResult, dropResult, resultsOver, nextResult                                         *sql.Stmt
@@ -168,6 +169,9 @@ func (st *statements) list() []prepared {
 		{&st.causeHour, `INSERT INTO cause_hours (cause, hour, n) VALUES (?, ?, ?) ON CONFLICT (cause, hour) DO UPDATE SET n = n + excluded.n`},
 		{&st.openByKey, `SELECT ` + rowColumns + ` FROM jobs WHERE key = ? AND key <> '' AND task = ? AND state < 6 AND removed_by = 0 AND id <> ? AND (? = 0 OR started_at = 0) ORDER BY id DESC LIMIT 1`},
 		{&st.recentByKey, `SELECT ` + rowColumns + ` FROM jobs WHERE key = ? AND key <> '' AND removed_by = 0 AND id <> ? AND task = ? AND enqueued_at > ? AND state NOT IN (8, 9) ORDER BY id DESC LIMIT 1`},
+		{&st.oldest, `SELECT ` + rowColumns + ` FROM jobs WHERE queue = ? AND task = ? AND state = ? AND removed_by = 0 ORDER BY id LIMIT ?`},
+		{&st.countPast, `INSERT INTO past_counts (queue, task, state, n) VALUES (?, ?, ?, ?) ON CONFLICT (queue, task, state) DO UPDATE SET n = n + excluded.n`},
+		{&st.sweepSteps, `DELETE FROM steps WHERE job = ?`},
 		{&st.addOperation, `INSERT INTO operations (action, state, filter) VALUES (?, ?, ?) RETURNING id`},
 		{&st.putOperation, `UPDATE operations SET state = ?, filter = ?, position = ? WHERE id = ?`},
 		{&st.removedBy, `SELECT ` + rowColumns + ` FROM jobs WHERE removed_by = ? AND removed_by <> 0 ORDER BY id LIMIT ?`},
@@ -345,7 +349,7 @@ func (s *Store) FirstRemoved() (job.Time, error) { return s.oneTime(s.st.nextSwe
 
 // Sweep deletes a job with all that belongs to it.
 func (s *Store) Sweep(id int64) error {
-	return errors.Join(s.exec(s.st.sweepJob, id), s.exec(s.st.sweepAttempts, id), s.exec(s.st.sweepBodies, id), s.exec(s.st.sweepLines, id), s.exec(s.st.dropResult, id))
+	return errors.Join(s.exec(s.st.sweepJob, id), s.exec(s.st.sweepAttempts, id), s.exec(s.st.sweepBodies, id), s.exec(s.st.sweepLines, id), s.exec(s.st.dropResult, id), s.exec(s.st.sweepSteps, id))
 }
 
 // AskCancel writes the wish to cancel a running job.
@@ -363,6 +367,17 @@ func (s *Store) OpenByKey(key string, task, other int64, unstarted bool) (*Row, 
 // enqueued after a time and is neither dead nor cancelled; nil for none.
 func (s *Store) RecentByKey(key string, task, other int64, after job.Time) (*Row, error) {
 	return one(s.st.recentByKey.QueryRowContext(background, key, other, task, int64(after)))
+}
+
+// Oldest reads the first jobs of a queue, task and state, by their ids.
+func (s *Store) Oldest(queue, task int64, state job.State, limit int) ([]*Row, error) {
+	return rows(s.st.oldest.QueryContext(background, queue, task, int64(state), limit))
+}
+
+// CountPast adds to the number of jobs that were removed after they had been kept long
+// enough.
+func (s *Store) CountPast(queue, task int64, state job.State, n int64) error {
+	return s.exec(s.st.countPast, queue, task, int64(state), n)
 }
 
 // Result writes a job's result.

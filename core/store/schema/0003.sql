@@ -42,3 +42,23 @@ SELECT c.id, c.error_type, c.template, s.name AS state, q.name AS queue, t.name 
     strftime('%Y-%m-%dT%H:%M:%fZ', c.last_at  / 1000.0, 'unixepoch') AS last_at
 FROM cause_counts n JOIN causes c ON c.id = n.cause JOIN states s ON s.id = n.state JOIN queues q ON q.id = n.queue JOIN tasks t ON t.id = n.task
 WHERE n.n > 0;
+
+-- How many finished jobs were removed because they had been kept long enough.
+CREATE TABLE past_counts (
+    queue INTEGER NOT NULL,
+    task  INTEGER NOT NULL,
+    state INTEGER NOT NULL,
+    n     INTEGER NOT NULL,
+    PRIMARY KEY (queue, task, state)
+) WITHOUT ROWID;
+
+-- Parts of a job's work that are done once, whatever attempt does them.
+CREATE TABLE steps (
+    job      INTEGER NOT NULL,
+    name     TEXT    NOT NULL,
+    attempt  INTEGER NOT NULL,            -- that has begun it last
+    begun_at INTEGER NOT NULL,
+    done_at  INTEGER NOT NULL DEFAULT 0,  -- 0: begun, and whether it was done is in doubt
+    result   BLOB,
+    PRIMARY KEY (job, name)
+);

@@ -339,6 +339,9 @@ func Query(f job.Filter) url.Values {
 	set("ids", strings.Join(ids, ","))
 	set("owner", f.Owner)
 	set("error", f.Error)
+	if f.InDoubt {
+		set("steps", job.StepInDoubt)
+	}
 	if f.Cause != 0 {
 		set("cause", strconv.FormatInt(f.Cause, 10))
 	}

@@ -238,6 +238,10 @@ func readFilter(q url.Values) (f job.Filter, err error) {
 				add(name, "%q is no cause's id; GET /v1/dead/causes tells them", last)
 			}
 			f.Cause = n
+		case "steps":
+			if f.InDoubt = last == job.StepInDoubt; !f.InDoubt {
+				add(name, "%q is no state of steps that is listed; it is in_doubt", last)
+			}
 		case "error":
 			f.Error = last
 		case "fields":
@@ -313,9 +317,10 @@ func (s *Server) requeueJob(c *gin.Context) (any, error) {
 	var how struct {
 		Payload      stdjson.RawMessage `json:"payload"`
 		PayloadPatch stdjson.RawMessage `json:"payload_patch"`
+		ForgetSteps  bool               `json:"forget_steps"`
 	}
 	return s.act(c, &how, func(ctx context.Context, id int64) (job.Job, error) {
-		return s.engine.Requeue(ctx, id, engine.Requeuing{Payload: how.Payload, PayloadPatch: how.PayloadPatch})
+		return s.engine.Requeue(ctx, id, engine.Requeuing{Payload: how.Payload, PayloadPatch: how.PayloadPatch, ForgetSteps: how.ForgetSteps})
 	})
 }
 

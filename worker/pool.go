@@ -279,6 +279,9 @@ func (p *Pool) until(holds func() bool, a, b <-chan struct{}) bool {
 // in a free slot, or later where none is free.
 func (p *Pool) begin(life context.Context, l job.Lease, at time.Time) *held {
 	run := p.newRunning(l.Job, p.tellNews)
+	run.step = func(ctx context.Context, name string, s job.StepReport) error {
+		return p.tellStep(ctx, l.Token, name, s)
+	}
 	ctx, cancel := context.WithCancelCause(contextOf(life, run))
 	h := &held{run: run, token: l.Token, ctx: ctx, cancel: cancel, renewedAt: at}
 	p.mu.Lock()

@@ -2,6 +2,7 @@ package worker
 
 import (
 	"context"
+	"encoding/json"
 	"fmt"
 	"log/slog"
 	"maps"
@@ -20,6 +21,8 @@ type Running struct {
 	job.LeasedJob
 	news   func()
 	logger func() *slog.Logger
+	// step tells of a step and answers when it is stored.
+	step func(ctx context.Context, name string, s job.StepReport) error
 
 	mu       sync.Mutex
 	progress *job.Progress
@@ -29,10 +32,12 @@ type Running struct {
 	labels   map[string]string // not told yet
 	labelled map[string]string // told
 	enqueues []job.Spec
+	done     map[string]json.RawMessage // steps of this attempt
 }
 
 func (p *Pool) newRunning(j job.LeasedJob, news func()) *Running {
 	r := &Running{LeasedJob: j, news: news, first: 1}
+	r.step = func(context.Context, string, job.StepReport) error { return nil } // without a service
 	r.logger = sync.OnceValue(func() *slog.Logger {
 		own := p.log.With("job", j.ID, "task", j.Task, "try", job.OfMost(j.Tries, j.MaxAttempts))
 		return slog.New(slog.NewMultiHandler(own.Handler(), keepLog(r)))

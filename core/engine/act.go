@@ -95,6 +95,8 @@ type Requeuing struct {
 	// Payload replaces the payload, and PayloadPatch edits it (RFC 7396), where they
 	// are not nil; one of the two.
 	Payload, PayloadPatch json.RawMessage
+	// ForgetSteps makes steps that were done be done again.
+	ForgetSteps bool
 }
 
 // Requeue gives a finished job a new round; its history stays.
@@ -136,6 +138,11 @@ func (tx *txn) requeue(r *store.Row, how Requeuing) (before json.RawMessage, err
 	}
 	if err := tx.stillAlone(r); err != nil {
 		return nil, err
+	}
+	if how.ForgetSteps {
+		if err := tx.e.store.ForgetSteps(r.ID); err != nil {
+			return nil, err
+		}
 	}
 	if err := tx.resolveAgain(r); err != nil {
 		return nil, err

@@ -5,6 +5,7 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/binary"
+	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -163,10 +164,14 @@ func (tx *txn) extend(item job.Extension) (job.ExtendResult, *lease, error) {
 	if l.row.CancelAskedAt != 0 {
 		res.Status = job.StatusCancelled
 	}
-	if res.Errors = tx.checkReport(l, &item.Report); res.Errors != nil {
+	wrong, err := tx.checkSteps(l, &item)
+	if err != nil {
+		return res, l, err
+	}
+	if res.Errors = append(tx.checkReport(l, &item.Report), wrong...); res.Errors != nil {
 		return res, l, nil
 	}
-	return res, l, tx.report(l, &item.Report)
+	return res, l, errors.Join(tx.takeSteps(l, &item), tx.report(l, &item.Report))
 }
 
 // endLeases ends what was not renewed: a failed attempt of type lease_lost.

@@ -109,6 +109,7 @@ func (e *Engine) matches(f *job.Filter, r *store.Row) bool {
 	case len(f.States) > 0 && !slices.Contains(f.States, r.State),
 		len(f.Queues) > 0 && !slices.Contains(f.Queues, queue),
 		len(f.Tasks) > 0 && !slices.Contains(f.Tasks, task),
+		f.InDoubt && r.State == job.Running,
 		f.Owner != "" && r.Owner != f.Owner,
 		f.Key != "" && r.Key != f.Key,
 		len(f.IDs) > 0 && !slices.Contains(f.IDs, r.ID),
@@ -131,7 +132,7 @@ func (e *Engine) matches(f *job.Filter, r *store.Row) bool {
 // matched counts what a filter by state, queue and task matches; nil where the
 // filter holds more.
 func (e *Engine) matched(f *job.Filter) *int64 {
-	if f.Owner != "" || f.Key != "" || len(f.Labels) > 0 || len(f.IDs) > 0 || f.Since != 0 || f.Until != 0 || f.Cause != 0 || f.Error != "" {
+	if f.Owner != "" || f.Key != "" || len(f.Labels) > 0 || len(f.IDs) > 0 || f.Since != 0 || f.Until != 0 || f.Cause != 0 || f.Error != "" || f.InDoubt {
 		return nil
 	}
 	total := int64(0)
@@ -191,6 +192,10 @@ func (e *Engine) source(f *job.Filter, causes []int64, byCause bool) (source, er
 	switch {
 	case byCause:
 		return e.withCauses(causes, from.id, newest), nil
+	case f.InDoubt:
+		return byID(from.id, func(ctx context.Context, after int64, n int) ([]int64, error) {
+			return e.store.IDsInDoubt(ctx, after, newest, n)
+		}), nil
 	case f.Order == job.NextFirst:
 		return e.byTime(from), nil
 	case len(f.IDs) > 0:

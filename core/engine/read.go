@@ -86,6 +86,9 @@ func (e *Engine) Job(ctx context.Context, id int64) (job.Job, error) {
 	if err := e.tellAttempts(ctx, r, &j); err != nil {
 		return j, err
 	}
+	if j.Steps, err = e.tellSteps(ctx, r); err != nil {
+		return j, err
+	}
 	j.WaitingBecause, err = e.waitingBecause(ctx, r, &j)
 	return j, err
 }

@@ -467,6 +467,9 @@ func (tx *txn) leaseTo(t *take, r *store.Row) (job.Lease, error) {
 	l.renew()
 	tx.putLease(r.ID, l)
 	answer := tx.tellLease(l)
+	if answer.Job.Steps, err = tx.knownSteps(r); err != nil {
+		return answer, err
+	}
 	r.Payload = nil
 	return answer, tx.e.store.Lease(r)
 }
@@ -551,7 +554,11 @@ func (tx *txn) replayLeases(t *take) (replayed bool, err error) {
 		}
 		again := *l
 		again.row = row
-		t.leases = append(t.leases, tx.tellLease(&again))
+		told := tx.tellLease(&again)
+		if told.Job.Steps, err = tx.knownSteps(row); err != nil {
+			return false, err
+		}
+		t.leases = append(t.leases, told)
 	}
 	return len(t.leases) > 0, nil
 }

@@ -29,7 +29,9 @@ type Filter struct {
 	// Cause is that of jobs in backoff or dead; Error is a text that their errors hold.
 	Cause int64
 	Error string
-	IDs   []int64
+	// InDoubt asks for jobs with a step that was begun and never finished.
+	InDoubt bool
+	IDs     []int64
 	// Since and Until bound enqueued_at: since ≤ enqueued_at < until.
 	Since, Until Time
 	Order        Order

@@ -62,6 +62,7 @@ type Job struct {
 	// only counted, in AttemptsFolded.
 	Attempts       []Attempt `json:"attempts,omitzero"`
 	AttemptsFolded int       `json:"attempts_folded,omitzero"`
+	Steps          []Step    `json:"steps,omitzero"`
 	// KeptUntil is until when a finished job is kept.
 	KeptUntil Time `json:"kept_until,omitzero"`
 	// Cause is that of the latest failure of a job in backoff or dead.
@@ -382,6 +383,8 @@ type LeasedJob struct {
 	TimeoutMS   int64             `json:"timeout_ms,omitzero"`
 	EnqueuedAt  Time              `json:"enqueued_at"`
 	Traceparent string            `json:"traceparent,omitzero"`
+	// Steps are those of earlier attempts.
+	Steps map[string]StepKnown `json:"steps,omitzero"`
 }
 
 // Want is what the service wants of a worker.
@@ -407,6 +410,66 @@ type Wanted struct {
 type Extension struct {
 	Token string `json:"token"`
 	Report
+	// Steps are parts of the work that are done once, by their names.
+	Steps map[string]StepReport `json:"steps,omitzero"`
+}
+
+// StepReport is what a handler tells of a step, one of: that it begins it, its result,
+// or that it was certainly not done.
+type StepReport struct {
+	Begun   bool            `json:"begun,omitzero"`
+	Result  json.RawMessage `json:"result,omitzero"`
+	NotDone bool            `json:"not_done,omitzero"`
+}
+
+// StepKnown is what is known of a step when an attempt begins: its result or, where it
+// was begun and never finished, that it is in doubt.
+type StepKnown struct {
+	Result  json.RawMessage `json:"result,omitzero"`
+	InDoubt bool            `json:"in_doubt,omitzero"`
+}
+
+// Step is a part of a job's work that is done once.
+type Step struct {
+	Name string `json:"name"`
+	// State is done, begun (by the running attempt), or in_doubt.
+	State   string          `json:"state"`
+	Attempt int             `json:"attempt"`
+	BegunAt Time            `json:"begun_at"`
+	DoneAt  Time            `json:"done_at,omitzero"`
+	Result  json.RawMessage `json:"result,omitzero"`
+}
+
+// The states of a step, and the bounds of what a job may have of them.
+const (
+	StepDone    = "done"
+	StepBegun   = "begun"
+	StepInDoubt = "in_doubt"
+	MostSteps   = 100
+	MaxStepName = 64
+)
+
+// CheckSteps answers what of the steps is wrong; none of them is taken then.
+func (x *Extension) CheckSteps() []FieldError {
+	var c checks
+	for name, s := range x.Steps {
+		field := "steps." + shorten(name)
+		told := 0
+		for _, yes := range []bool{s.Begun, s.Result != nil, s.NotDone} {
+			if yes {
+				told++
+			}
+		}
+		switch {
+		case name == "" || len(name) > MaxStepName:
+			c.add(field, "is no name of a step; use 1 to %d bytes", MaxStepName)
+		case told != 1:
+			c.add(field, "tells one of begun, result and not_done")
+		case len(s.Result) > MaxResultBytes:
+			c.add(field+".result", "is %d bytes; at most %d are kept", len(s.Result), MaxResultBytes)
+		}
+	}
+	return c
 }
 
 // Status is what became of one item of an extend or settle.

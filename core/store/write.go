@@ -81,6 +81,7 @@ type statements struct {
 	addQueue, addTask, addPolicy, putWorker, putWanted, pauseQueue, setQueue, setTask       *sql.Stmt
 	insertAction, insertReceipts, deleteReceipts                                            *sql.Stmt
 	setLabels, insertLine, foldLines, deleteLines, sweepLines                               *sql.Stmt
+	beginStep, endStep, dropStep, stepsOf                                                   *sql.Stmt
 	oldest, countPast, sweepSteps                                                           *sql.Stmt
 	openByKey, recentByKey, addOperation, putOperation, removedBy                           *sql.Stmt
 	sawCause, textsOf, countCause, dropCount, causeHour                                     *sql.Stmt
@@ -172,6 +173,10 @@ func (st *statements) list() []prepared {
 		{&st.oldest, `SELECT ` + rowColumns + ` FROM jobs WHERE queue = ? AND task = ? AND state = ? AND removed_by = 0 ORDER BY id LIMIT ?`},
 		{&st.countPast, `INSERT INTO past_counts (queue, task, state, n) VALUES (?, ?, ?, ?) ON CONFLICT (queue, task, state) DO UPDATE SET n = n + excluded.n`},
 		{&st.sweepSteps, `DELETE FROM steps WHERE job = ?`},
+		{&st.beginStep, `INSERT INTO steps (job, name, attempt, begun_at) VALUES (?1, ?2, ?3, ?4) ON CONFLICT (job, name) DO UPDATE SET attempt = ?3, begun_at = ?4 WHERE done_at = 0`},
+		{&st.endStep, `INSERT INTO steps (job, name, attempt, begun_at, done_at, result) VALUES (?1, ?2, ?3, ?4, ?4, ?5) ON CONFLICT (job, name) DO UPDATE SET done_at = ?4, result = ?5 WHERE done_at = 0`},
+		{&st.dropStep, `DELETE FROM steps WHERE job = ? AND name = ? AND done_at = 0`},
+		{&st.stepsOf, stepColumns},
 		{&st.addOperation, `INSERT INTO operations (action, state, filter) VALUES (?, ?, ?) RETURNING id`},
 		{&st.putOperation, `UPDATE operations SET state = ?, filter = ?, position = ? WHERE id = ?`},
 		{&st.removedBy, `SELECT ` + rowColumns + ` FROM jobs WHERE removed_by = ? AND removed_by <> 0 ORDER BY id LIMIT ?`},

@@ -62,3 +62,4 @@ CREATE TABLE steps (
     result   BLOB,
     PRIMARY KEY (job, name)
 );
+CREATE INDEX steps_in_doubt ON steps (job) WHERE done_at = 0;

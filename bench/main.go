@@ -33,6 +33,8 @@ var (
 	program = flag.String("hmule", "bin/hmule", "the built program")
 	rounds  = flag.Int("rounds", 5, "rounds of each measurement; medians are told")
 	span    = flag.Duration("span", 2*time.Second, "length of a round")
+	letters = flag.Int("letters", 1_000_000, "dead letters of the measurement of causes")
+	buried  = flag.Bool("dead", false, "measure dead letters alone")
 	only    = flag.Bool("pools", false, "measure worker pools alone")
 	backlog = flag.Int("backlog", 1_000_000, "jobs that wait in one of the two services")
 )
@@ -47,6 +49,9 @@ func main() {
 	measure := run
 	if *only {
 		measure = func(ctx context.Context) error { return inFolder(func(dir string) error { return pools(ctx, dir) }) }
+	}
+	if *buried {
+		measure = func(ctx context.Context) error { return inFolder(func(dir string) error { return dead(ctx, dir) }) }
 	}
 	if err := measure(ctx); err != nil {
 		log.Fatal(err)
@@ -152,7 +157,10 @@ func runIn(ctx context.Context, dir string) error {
 	if err := more(ctx, dir, p50); err != nil {
 		return err
 	}
-	return pools(ctx, dir)
+	if err := pools(ctx, dir); err != nil {
+		return err
+	}
+	return dead(ctx, dir)
 }
 
 // results are what was measured round by round: the baselines, a service that

@@ -358,6 +358,7 @@ func showJob(o *present.Out, j job.Job) {
 		[2]string{"lease ends", at(j.LeaseEndsAt)}, [2]string{"progress", progressOf(j)}, [2]string{"usually", usually(j)},
 		[2]string{"payload", string(j.Payload)}, [2]string{"result", string(j.Result)}, [2]string{"result kept", until(j)},
 	)
+	showSteps(o, j)
 	showAttempts(o, j)
 	switch {
 	case slices.ContainsFunc(j.Attempts, func(t job.Attempt) bool { return t.LogLines > 0 }):
@@ -397,6 +398,19 @@ func round(j job.Job) string {
 		return ""
 	}
 	return fmt.Sprint(j.Round)
+}
+
+// showSteps tells the parts of the work that are done once.
+func showSteps(o *present.Out, j job.Job) {
+	if len(j.Steps) == 0 {
+		return
+	}
+	o.Line("")
+	rows := make([][]string, len(j.Steps))
+	for i, s := range j.Steps {
+		rows[i] = []string{s.Name, strings.ReplaceAll(s.State, "_", " "), fmt.Sprint(s.Attempt), string(s.Result)}
+	}
+	o.Table([]present.Column{{Head: "step"}, {Head: "is"}, {Head: "attempt", Right: true}, {Head: "result"}}, rows)
 }
 
 func showAttempts(o *present.Out, j job.Job) {

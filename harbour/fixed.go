@@ -44,6 +44,9 @@ func Fixed() (all []Planned) {
 		add(1, job.Dead, manifest(name))
 	}
 	add(2, job.Skipped, manifest("avocet-0518"))
+	for n, ship := range []string{"brisa-0412", "kelpie-0107", "osprey-2231"} {
+		add(1, job.Done, job.Spec{Task: DuesCharge, Payload: Dues{ship, 12_000 + n}, Key: ship, Dedupe: job.Unfinished})
+	}
 	for _, b := range buoys {
 		add(1, job.Done, job.Spec{Task: BuoyPoll, Payload: Watch{b}})
 	}

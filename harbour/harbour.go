@@ -29,6 +29,7 @@ type World struct {
 	speed float64
 	// fixed says that nothing fails by chance.
 	fixed bool
+	bank  bank
 }
 
 // NewWorld makes a world whose chances follow from the seed. A speed of 1 is an
@@ -79,6 +80,7 @@ func (w *World) wait(ctx context.Context, shortest, longest time.Duration) error
 func (w *World) Office(p *worker.Pool) {
 	worker.Handle(p, TidePredict, w.predictTide)
 	worker.Handle(p, ManifestCheck, w.checkManifest)
+	worker.Handle(p, DuesCharge, w.chargeDues)
 	worker.HandleMany(p, BuoyPoll, radioRound, w.pollBuoys)
 }
 

@@ -68,6 +68,8 @@ func (t *Traffic) step(ctx context.Context, n int) error {
 		return t.enqueue(ctx, t.logbook())
 	case n%20 == 17:
 		return t.enqueue(ctx, t.poll(lostBuoy))
+	case n%20 == 9:
+		return t.enqueue(ctx, t.dues())
 	case n%4 == 2:
 		return t.enqueue(ctx, t.poll(buoys[t.random.IntN(len(buoys))]))
 	case n%3 == 0:
@@ -107,6 +109,15 @@ func (t *Traffic) poll(buoy string) job.Spec {
 
 func (t *Traffic) logbook() job.Spec {
 	return job.Spec{Task: LogPack, Queue: "archive", Payload: Logbook{Date: time.Now().Format(time.DateOnly), Lines: 20_000 + t.random.IntN(60_000)}}
+}
+
+// dues are charged once a day and ship: the key keeps a second job away.
+func (t *Traffic) dues() job.Spec {
+	ship := ships[t.random.IntN(len(ships))]
+	return job.Spec{
+		Task: DuesCharge, Payload: Dues{ship, 10_000 + t.random.IntN(90_000)}, Key: ship + " " + time.Now().Format(time.DateOnly), Dedupe: "24h",
+		Retry: &job.Retry{Curve: job.Fixed, First: job.Duration(4 * time.Second)}, Owner: agents[t.random.IntN(len(agents))],
+	}
 }
 
 // gullRock is a prediction that fails until its constants are filed.

@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -20,27 +21,27 @@ import (
 // from then on nothing that the process says arrives.
 type mortal struct {
 	*source
-	killed bool
+	killed atomic.Bool
 }
 
 var errKilled = errors.New("this process was killed")
 
 func (m *mortal) Extend(ctx context.Context, items []job.Extension) (job.ExtendAnswer, error) {
-	if m.killed {
+	if m.killed.Load() {
 		return job.ExtendAnswer{}, errKilled
 	}
 	return m.source.Extend(ctx, items)
 }
 
 func (m *mortal) Settle(ctx context.Context, items []job.Settlement) ([]job.SettleResult, error) {
-	if m.killed {
+	if m.killed.Load() {
 		return nil, errKilled
 	}
 	return m.source.Settle(ctx, items)
 }
 
 func (m *mortal) Lease(ctx context.Context, r job.LeaseRequest) (job.LeaseAnswer, error) {
-	if m.killed {
+	if m.killed.Load() {
 		return job.LeaseAnswer{}, errKilled
 	}
 	return m.source.Lease(ctx, r)
@@ -64,7 +65,7 @@ func TestOnce(t *testing.T) {
 							if !dies || here != point {
 								return nil
 							}
-							m.killed = true
+							m.killed.Store(true)
 							<-ctx.Done()
 							return context.Cause(ctx)
 						}
@@ -128,13 +129,15 @@ func TestOnce(t *testing.T) {
 func TestDoubt(t *testing.T) {
 	bubble(t, func(t *testing.T, s *source) {
 		pool := worker.New(s, worker.Options{Log: silent})
-		refuses, calls := true, 0
+		var refuses atomic.Bool
+		var calls atomic.Int32
+		refuses.Store(true)
 		worker.Handle(pool, "dues.charge", func(ctx context.Context, sure bool) (int, error) {
 			return worker.Once(ctx, "charge", func(context.Context, worker.Step) (int, error) {
-				calls++
+				n := calls.Add(1)
 				switch {
-				case !refuses:
-					return calls, nil
+				case !refuses.Load():
+					return int(n), nil
 				case sure:
 					return 0, worker.NotDone(errors.New("the bank refuses"))
 				}
@@ -157,7 +160,7 @@ func TestDoubt(t *testing.T) {
 		assert.Equal(t, []int64{cut}, listed())
 		assert.Equal(t, job.StepInDoubt, look(t, s, cut).Steps[0].State)
 		assert.Empty(t, look(t, s, refused).Steps)
-		refuses = false
+		refuses.Store(false)
 		requeue := func(forget bool) string {
 			_, err := s.Requeue(t.Context(), cut, engine.Requeuing{ForgetSteps: forget})
 			require.NoError(t, err)

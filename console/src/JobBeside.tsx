@@ -63,10 +63,12 @@ function Known({ j }: { j: Job }) {
         <When name="next attempt" at={j.state === 'backoff' ? j.next_at : undefined} now={now} />
         <When name="due" at={j.state === 'scheduled' ? j.next_at : undefined} now={now} />
         <Fact name="usually">{j.usual_ms ? `half of its task’s runs are done within ${span(j.usual_ms)}, 19 of 20 within ${span(j.long_ms ?? j.usual_ms)}` : undefined}</Fact>
+        <When name="kept until" at={j.kept_until} now={now} />
         <When name="result kept until" at={j.result_until} now={now} />
         <When name="lease ends" at={j.state === 'running' ? j.lease_ends_at : undefined} now={now} />
       </dl>
       <Journey j={j} now={now} />
+      <Steps j={j} />
       <Attempts j={j} />
       {j.payload !== undefined && <JsonView name="Payload" value={j.payload} bytes={j.payload_bytes} />}
       {j.result !== undefined && <JsonView name="Result" value={j.result} />}
@@ -92,6 +94,31 @@ function because(j: Job, now: number): string {
     default:
       return ''
   }
+}
+
+const stepWord = { done: 'done', begun: 'is being done', in_doubt: 'in doubt: it was begun, and whether it was done is not known' } as const
+
+/** Steps are the parts of the work that are done once. */
+function Steps({ j }: { j: Job }) {
+  if (!j.steps?.length) return null
+  return (
+    <section aria-label="Steps" className="mt-6">
+      <h3 className="border-b border-hairline pb-1 font-semibold">
+        Steps<span className="font-normal text-quiet">, each done once</span>
+      </h3>
+      <ul>
+        {j.steps.map((s) => (
+          <li key={s.name} className="flex flex-wrap items-baseline gap-x-4 border-b border-hairline py-1.5">
+            <span>{s.name}</span>
+            <span className={s.state === 'in_doubt' ? 'font-semibold' : ''}>{stepWord[s.state]}</span>
+            <span className="ml-auto text-quiet">
+              attempt {s.attempt}, {clock(s.done_at ?? s.begun_at)}
+            </span>
+          </li>
+        ))}
+      </ul>
+    </section>
+  )
 }
 
 /** overrun says that a running job takes long, by its task's recent runs. */

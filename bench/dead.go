@@ -1,0 +1,135 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"path/filepath"
+	"strings"
+	"sync"
+	"time"
+
+	"humblemule/client"
+	"humblemule/core/job"
+)
+
+// dead measures what many dead letters cost: how long their causes take to list, and
+// what a recovery and an action on many do to the commits of others.
+func dead(ctx context.Context, dir string) error {
+	mule, err := start(*program, "serve", "--data", filepath.Join(dir, "dead.db"), "--listen")
+	if err != nil {
+		return err
+	}
+	defer mule.end()
+	m, err := client.New(mule.address, client.HTTPClient(&http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 64}}))
+	if err != nil {
+		return err
+	}
+	defer m.Close()
+	const causes = 200
+	fmt.Println()
+	if err := die(ctx, m, *letters, causes); err != nil {
+		return err
+	}
+	var took []float64
+	for range 20 {
+		began := time.Now()
+		all, err := m.Causes(ctx, job.CauseFilter{})
+		if err != nil {
+			return err
+		}
+		took = append(took, float64(time.Since(began).Microseconds())/1000)
+		if len(all) != causes {
+			return fmt.Errorf("%d causes were found, not %d", len(all), causes)
+		}
+	}
+	fmt.Printf("%-52s %9.1f ms   < 100\n", fmt.Sprintf("causes of %d dead letters, %d of them, p50", *letters, causes), median(took))
+	quiet, err := commits(ctx, m, func() error { time.Sleep(3 * time.Second); return nil })
+	if err != nil {
+		return err
+	}
+	for _, act := range []struct {
+		what string
+		req  job.ActRequest
+	}{
+		{"a recovery of 100 000", job.ActRequest{Action: job.ActRequeue, Filter: &job.Selection{Tasks: []string{"recover"}}}},
+		{fmt.Sprintf("an act on %d", *letters-100_000), job.ActRequest{Action: job.ActDiscard, Filter: &job.Selection{}}},
+	} {
+		var seconds float64
+		busy, err := commits(ctx, m, func() error {
+			began := time.Now()
+			op, err := m.Act(ctx, act.req)
+			for err == nil && !op.Over() {
+				time.Sleep(100 * time.Millisecond)
+				op, err = m.Operation(ctx, op.ID)
+			}
+			seconds = time.Since(began).Seconds()
+			if err == nil {
+				fmt.Printf("%-52s %9.0f jobs/s\n", act.what, float64(op.Changed)/seconds)
+			}
+			return err
+		})
+		if err != nil {
+			return err
+		}
+		fmt.Printf("%-52s %9.1f %9.1f %9.1f   without it %.1f %.1f %.1f\n", "  enqueues beside it, ms: p50, p99, p99.9", busy.at(0.5), busy.at(0.99), busy.at(0.999), quiet.at(0.5), quiet.at(0.99), quiet.at(0.999))
+	}
+	return nil
+}
+
+// die enqueues jobs and gives them up, by so many causes; the first 100 000 are of a
+// task of their own.
+func die(ctx context.Context, m *client.Client, n, causes int) error {
+	words := make([]string, causes)
+	for i := range words {
+		words[i] = fmt.Sprintf("the %s of %s is %s", strings.Repeat("a", 1+i%20), strings.Repeat("b", 1+i/20), "locked")
+	}
+	const together = 1000
+	for done := 0; done < n; done += together {
+		task := "dues.charge"
+		if done < 100_000 {
+			task = "recover"
+		}
+		line := fmt.Sprintf(`{"task":%q,"queue":"dead","payload":1,"max_attempts":1}`+"\n", task)
+		if _, err := m.EnqueueLines(ctx, []byte(strings.Repeat(line, together))); err != nil {
+			return err
+		}
+		a, err := m.Lease(ctx, job.LeaseRequest{Worker: "d", Queues: []string{"dead"}, Limit: together})
+		if err != nil {
+			return err
+		}
+		items := make([]job.Settlement, len(a.Leases))
+		for i, l := range a.Leases {
+			items[i] = job.Settlement{Token: l.Token, Outcome: job.OutcomeFailed, Error: &job.Failure{Type: "bank", Message: fmt.Sprintf("%s since %d", words[(done+i)%causes], done+i)}}
+		}
+		if _, err := m.Settle(ctx, items); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// commits enqueues single jobs from 8 connections while do goes on, 200 a second, and
+// tells how long each took.
+func commits(ctx context.Context, m *client.Client, do func() error) (*waits, error) {
+	ctx, stop := context.WithCancel(ctx)
+	took := newWaits()
+	var all sync.WaitGroup
+	for range 8 {
+		all.Go(func() {
+			ticker := time.NewTicker(40 * time.Millisecond)
+			defer ticker.Stop()
+			for ctx.Err() == nil {
+				<-ticker.C
+				began := time.Now()
+				if _, err := m.Enqueue(ctx, job.Spec{Task: "tide.predict", Queue: "flow"}); err == nil {
+					took.add(time.Since(began))
+				}
+			}
+		})
+	}
+	err := do()
+	stop()
+	all.Wait()
+	return took, err
+}

@@ -17,7 +17,7 @@ import (
 // An operation works in slices, each of which keeps the committer for no longer than
 // that, so that other commands hardly notice it.
 const (
-	sliceFor    = 5 * time.Millisecond
+	sliceFor    = time.Millisecond
 	sliceJobs   = 200
 	refusedTold = 20
 )

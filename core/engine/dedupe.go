@@ -17,12 +17,15 @@ func (tx *txn) dedupe(n *newJob, q *queue) error {
 	if err != nil || earlier == nil {
 		return err
 	}
+	n.earlier = earlier
+	if earlier.Queue == 0 {
+		return nil // it was removed since; how it was asked for is not known any more
+	}
 	if err := tx.e.store.LoadPayload(earlier); err != nil {
 		return err
 	}
 	body, priority := tx.resolve(n, q)
 	policy, err := tx.usePolicy(body)
-	n.earlier = earlier
 	n.sameSpec = earlier.Queue == q.id && earlier.Priority == priority && earlier.Policy == policy && earlier.Owner == n.row.Owner &&
 		earlier.Labels == n.row.Labels && bytes.Equal(earlier.Payload, n.row.Payload) && (n.spec.RunAt == 0 || earlier.RunAt == n.spec.RunAt)
 	return err
@@ -41,7 +44,12 @@ func (tx *txn) earlierOf(r *store.Row, task int64) (*store.Row, error) {
 	if err != nil {
 		return nil, err
 	}
-	return tx.e.store.RecentByKey(r.Key, task, r.ID, tx.now.Add(-d.Go()))
+	after := tx.now.Add(-d.Go())
+	other, err := tx.e.store.RecentByKey(r.Key, task, r.ID, after)
+	if err != nil || other != nil {
+		return other, err
+	}
+	return tx.e.store.KeptKey(r.Key, task, after)
 }
 
 // stillAlone refuses to give a finished job a new round, or to edit one, where its own

@@ -120,6 +120,9 @@ func TestRetention(t *testing.T) {
 		assert.Equal(t, j.FinishedAt.Add(72*time.Hour), j.KeptUntil)
 		_, err = y.e.Job(ctx, 301)
 		assert.ErrorContains(t, err, "there is no job 301")
+		again, err := y.e.Enqueue(ctx, job.Spec{Task: "tide.predict", Key: "k", Dedupe: "10d"})
+		require.NoError(t, err)
+		assert.Equal(t, []any{true, job.Done}, []any{again.Duplicate, again.State}, "keys are kept for longer than their jobs")
 
 		require.NoError(t, y.e.SetQueue(ctx, "common", job.Defaults{Keep: map[job.State]job.Duration{job.Dead: job.Duration(4 * 24 * time.Hour)}}))
 		assert.ErrorContains(t, y.e.SetQueue(ctx, "common", job.Defaults{Keep: map[job.State]job.Duration{job.Ready: job.Duration(time.Hour)}}), "keep.ready is of no finished job")

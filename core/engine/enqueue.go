@@ -92,6 +92,9 @@ func (e *Engine) Enqueue(ctx context.Context, s job.Spec) (job.Job, error) {
 	if err != nil {
 		return job.Job{}, err
 	}
+	if n.earlier != nil && n.earlier.Queue == 0 {
+		return job.Job{ID: row.ID, Task: s.Task, Key: s.Key, State: row.State, EnqueuedAt: row.EnqueuedAt, Duplicate: true}, nil
+	}
 	if n.earlier != nil {
 		j, err := e.Job(ctx, row.ID)
 		j.Duplicate, j.SameSpec = true, n.sameSpec

@@ -27,6 +27,11 @@ func (tx *txn) retain() error {
 		return nil
 	}
 	began := time.Now()
+	if e.retained == 0 && len(e.view.queues) > 0 {
+		if err := tx.e.store.DropKeys(tx.now.Add(-job.LongestDedupe.Go()), retainJobs*4); err != nil {
+			return err
+		}
+	}
 	groups := tx.finishedGroups()
 	tx.nextRetain, tx.retained = tx.now.Add(retainEvery), 0
 	for i := e.retained; i < len(groups); i++ {
@@ -82,6 +87,11 @@ func (tx *txn) retainGroup(g store.Group) (again bool, err error) {
 		}
 		if err := tx.recount(r, -1); err != nil {
 			return false, err
+		}
+		if r.Key != "" && (r.State == job.Done || r.State == job.Skipped) && r.EnqueuedAt.Add(job.LongestDedupe.Go()) > tx.now {
+			if err := tx.e.store.KeepKey(r); err != nil {
+				return false, err
+			}
 		}
 		if err := tx.e.store.Sweep(r.ID); err != nil {
 			return false, err

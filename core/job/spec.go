@@ -59,7 +59,7 @@ type Spec struct {
 	Key string `json:"key,omitzero"`
 	// Dedupe says when an earlier job of the task with the same key answers in place
 	// of a new one: unstarted (while it is unfinished and no attempt of its round has
-	// begun), unfinished, or a duration since it was enqueued, whatever became of it
+	// begun), unfinished, or a duration to 30d since it was enqueued, whatever became of it
 	// but dead or cancelled. Empty means never.
 	Dedupe string `json:"dedupe,omitzero"`
 	// KeepResult is how long the result is kept after the job is done; nil
@@ -160,6 +160,8 @@ func (c *checks) word(field, value string, most int) {
 const (
 	Unstarted  = "unstarted"
 	Unfinished = "unfinished"
+	// LongestDedupe bounds the duration of a dedupe.
+	LongestDedupe = Duration(30 * day)
 )
 
 func (c *checks) dedupe(s *Spec) {
@@ -172,8 +174,8 @@ func (c *checks) dedupe(s *Spec) {
 	if s.Dedupe == Unstarted || s.Dedupe == Unfinished {
 		return
 	}
-	if d, err := ParseDuration(s.Dedupe); err != nil || d <= 0 {
-		c.add("dedupe", "%q is neither unstarted, unfinished, nor a duration such as 24h", shorten(s.Dedupe))
+	if d, err := ParseDuration(s.Dedupe); err != nil || d <= 0 || d > LongestDedupe {
+		c.add("dedupe", "%q is neither unstarted, unfinished, nor a duration such as 24h, to 30d", shorten(s.Dedupe))
 	}
 }
 

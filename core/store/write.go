@@ -81,6 +81,7 @@ type statements struct {
 	addQueue, addTask, addPolicy, putWorker, putWanted, pauseQueue, setQueue, setTask       *sql.Stmt
 	insertAction, insertReceipts, deleteReceipts                                            *sql.Stmt
 	setLabels, insertLine, foldLines, deleteLines, sweepLines                               *sql.Stmt
+	keepKey, keptKey, dropKeys                                                              *sql.Stmt
 	beginStep, endStep, dropStep, stepsOf                                                   *sql.Stmt
 	oldest, countPast, sweepSteps                                                           *sql.Stmt
 	openByKey, recentByKey, addOperation, putOperation, removedBy                           *sql.Stmt
@@ -173,6 +174,9 @@ func (st *statements) list() []prepared {
 		{&st.oldest, `SELECT ` + rowColumns + ` FROM jobs WHERE queue = ? AND task = ? AND state = ? AND removed_by = 0 ORDER BY id LIMIT ?`},
 		{&st.countPast, `INSERT INTO past_counts (queue, task, state, n) VALUES (?, ?, ?, ?) ON CONFLICT (queue, task, state) DO UPDATE SET n = n + excluded.n`},
 		{&st.sweepSteps, `DELETE FROM steps WHERE job = ?`},
+		{&st.keepKey, `INSERT INTO keys (task, key, job, enqueued_at) VALUES (?, ?, ?, ?) ON CONFLICT (task, key, job) DO NOTHING`},
+		{&st.keptKey, `SELECT job, enqueued_at FROM keys WHERE task = ? AND key = ? AND enqueued_at > ? LIMIT 1`},
+		{&st.dropKeys, `DELETE FROM keys WHERE (task, key, job) IN (SELECT task, key, job FROM keys WHERE enqueued_at < ? ORDER BY enqueued_at LIMIT ?)`},
 		{&st.beginStep, `INSERT INTO steps (job, name, attempt, begun_at) VALUES (?1, ?2, ?3, ?4) ON CONFLICT (job, name) DO UPDATE SET attempt = ?3, begun_at = ?4 WHERE done_at = 0`},
 		{&st.endStep, `INSERT INTO steps (job, name, attempt, begun_at, done_at, result) VALUES (?1, ?2, ?3, ?4, ?4, ?5) ON CONFLICT (job, name) DO UPDATE SET done_at = ?4, result = ?5 WHERE done_at = 0`},
 		{&st.dropStep, `DELETE FROM steps WHERE job = ? AND name = ? AND done_at = 0`},
@@ -383,6 +387,27 @@ func (s *Store) Oldest(queue, task int64, state job.State, limit int) ([]*Row, e
 // enough.
 func (s *Store) CountPast(queue, task int64, state job.State, n int64) error {
 	return s.exec(s.st.countPast, queue, task, int64(state), n)
+}
+
+// KeepKey keeps the key of a job that is removed, so that it answers on.
+func (s *Store) KeepKey(r *Row) error {
+	return s.exec(s.st.keepKey, r.Task, r.Key, r.ID, int64(r.EnqueuedAt))
+}
+
+// KeptKey finds a removed job of a task with a key that was enqueued after a time; nil
+// for none. Of its row only id, task and time are known.
+func (s *Store) KeptKey(key string, task int64, after job.Time) (*Row, error) {
+	r := &Row{Task: task, Key: key, State: job.Done}
+	err := s.st.keptKey.QueryRowContext(background, task, key, int64(after)).Scan(&r.ID, &r.EnqueuedAt)
+	if errors.Is(err, sql.ErrNoRows) {
+		return nil, nil
+	}
+	return r, err
+}
+
+// DropKeys removes kept keys of jobs that were enqueued before a time.
+func (s *Store) DropKeys(before job.Time, limit int) error {
+	return s.exec(s.st.dropKeys, int64(before), limit)
 }
 
 // Result writes a job's result.

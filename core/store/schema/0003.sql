@@ -63,3 +63,7 @@ CREATE TABLE steps (
     PRIMARY KEY (job, name)
 );
 CREATE INDEX steps_in_doubt ON steps (job) WHERE done_at = 0;
+
+-- Keys of jobs that were removed after they had been kept long enough answer on, for at
+-- most 30 days since their enqueue.
+CREATE INDEX keys_age ON keys (enqueued_at, task, key, job);

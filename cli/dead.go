@@ -106,7 +106,7 @@ type selection struct {
 	cause                         int64
 	ids                           []int64
 	dryRun                        bool
-	note, patch                   string
+	note, payloadPatch, patch     string
 	trial                         int
 	perSecond                     float64
 }
@@ -126,16 +126,22 @@ func (s *selection) flags(c *cobra.Command) {
 	f.Int64SliceVar(&s.ids, "id", nil, "ids, instead of all else")
 	f.BoolVar(&s.dryRun, "dry-run", false, "count, and change nothing")
 	f.StringVar(&s.note, "note", "", "why; kept with the action")
-	f.StringVar(&s.patch, "payload-patch", "", "with requeue: edits each payload (JSON merge patch)")
+	f.StringVar(&s.payloadPatch, "payload-patch", "", "with requeue: edits each payload (JSON merge patch)")
 	f.Float64Var(&s.perSecond, "per-second", 0, "at most so many a second")
 }
 
 // request makes the request that the flags ask for.
 func (s *selection) request(action string) (r job.ActRequest, err error) {
 	r = job.ActRequest{Action: action, IDs: s.ids, DryRun: s.dryRun, Note: s.note, Trial: s.trial, PerSecond: s.perSecond}
-	if s.patch != "" {
-		if r.PayloadPatch = json.RawMessage(s.patch); !json.Valid(r.PayloadPatch) {
-			return r, usageError{fmt.Errorf("--payload-patch %q is no JSON", s.patch)}
+	for _, edit := range []struct {
+		flag, text string
+		into       *json.RawMessage
+	}{{"payload-patch", s.payloadPatch, &r.PayloadPatch}, {"set", s.patch, &r.Patch}} {
+		if edit.text == "" {
+			continue
+		}
+		if *edit.into = json.RawMessage(edit.text); !json.Valid(*edit.into) {
+			return r, usageError{fmt.Errorf("--%s %q is no JSON", edit.flag, edit.text)}
 		}
 	}
 	if len(s.ids) > 0 {
@@ -187,11 +193,48 @@ func (a *app) recoverCommand() *cobra.Command {
 func (a *app) actCommand() *cobra.Command {
 	var s selection
 	c := &cobra.Command{
-		Use: "act cancel|requeue|start_now|discard", Short: "Do something to all jobs that match", Args: args(cobra.ExactArgs(1)),
-		Example: "  hmule act cancel --queue archive --task log.pack --dry-run\n  hmule act discard --cause 4821 --note 'the bank has gone'",
-		RunE:    func(c *cobra.Command, given []string) error { return a.actOnMany(c, given[0], &s) },
+		Use: "act cancel|requeue|start_now|discard|patch", Short: "Do something to all jobs that match", Args: args(cobra.ExactArgs(1)),
+		Example: "  hmule act cancel --queue archive --task log.pack --dry-run\n  hmule act discard --cause 4821 --note 'the bank has gone'\n" +
+			"  hmule act patch --queue berths --owner 'Marsh Agency' --set '{\"priority\":7}'",
+		RunE: func(c *cobra.Command, given []string) error { return a.actOnMany(c, given[0], &s) },
 	}
 	s.flags(c)
+	c.Flags().StringVar(&s.patch, "set", "", "with patch: the fields to change, as PATCH of a job takes them (JSON)")
+	return c
+}
+
+// purgeCommand removes what waits in a queue. It counts first, and does it when it is
+// told to a second time.
+func (a *app) purgeCommand() *cobra.Command {
+	var yes bool
+	var tasks []string
+	var note string
+	c := &cobra.Command{
+		Use: "purge QUEUE", Short: "Remove what waits in a queue; it can be brought back for ten minutes", Args: args(cobra.ExactArgs(1)),
+		Example: "  hmule purge archive          # says how many jobs it would remove\n  hmule purge archive --yes    # removes them",
+		RunE: func(c *cobra.Command, given []string) error {
+			m, err := a.client()
+			if err != nil {
+				return err
+			}
+			op, err := m.Purge(c.Context(), given[0], tasks, note, !yes)
+			if err == nil && yes {
+				op, err = a.follow(c, m, op)
+			}
+			if err != nil {
+				return err
+			}
+			return a.show(op, func(o *present.Out) {
+				showOperation(o, op)
+				if op.DryRun && op.Matched > 0 {
+					o.Hint("hmule purge %s --yes", strings.Join(append(given, tasks...), " --task "))
+				}
+			})
+		},
+	}
+	c.Flags().BoolVar(&yes, "yes", false, "remove them")
+	c.Flags().StringSliceVar(&tasks, "task", nil, "only of these tasks")
+	c.Flags().StringVar(&note, "note", "", "why; kept with the action")
 	return c
 }
 
@@ -246,7 +289,7 @@ func howFar(op job.Operation) string {
 	return fmt.Sprintf("%s of %s jobs changed.", job.Grouped(op.Changed), job.Grouped(op.Matched))
 }
 
-var changedWord = map[string]string{job.ActCancel: "cancelled or asked to end", job.ActRequeue: "requeued", job.ActStartNow: "started", job.ActDiscard: "discarded"}
+var changedWord = map[string]string{job.ActCancel: "cancelled or asked to end", job.ActRequeue: "requeued", job.ActStartNow: "started", job.ActDiscard: "discarded", job.ActPatch: "changed", job.ActPurge: "removed"}
 
 func showOperation(o *present.Out, op job.Operation) {
 	least := ""
@@ -256,6 +299,12 @@ func showOperation(o *present.Out, op job.Operation) {
 	switch {
 	case op.DryRun:
 		o.Line("%s%s jobs would be %s. Nothing was changed.", least, job.Grouped(op.Matched), changedWord[op.Action])
+		if op.Example != nil {
+			o.Line("The payload of job %d, for one:", op.Example.Job)
+			o.Text(2, string(op.Example.Before))
+			o.Line("would be:")
+			o.Text(2, string(op.Example.After))
+		}
 		return
 	case op.State == job.OpUndone:
 		o.Line("Operation %d was undone: its jobs are back.", op.ID)

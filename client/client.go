@@ -496,6 +496,12 @@ func (m *Client) Act(ctx context.Context, r job.ActRequest) (job.Operation, erro
 	return post[job.Operation](ctx, m, "/v1/jobs/act", r)
 }
 
+// Purge removes what waits in a queue; of some tasks, or of all where none are named.
+// With dry it only counts.
+func (m *Client) Purge(ctx context.Context, queue string, tasks []string, note string, dry bool) (job.Operation, error) {
+	return post[job.Operation](ctx, m, "/v1/queues/"+url.PathEscape(queue)+"/purge", map[string]any{"task": tasks, "note": note, "dry_run": dry})
+}
+
 // Operation asks how an operation stands.
 func (m *Client) Operation(ctx context.Context, id int64) (job.Operation, error) {
 	return get[job.Operation](ctx, m, operationPath(id, ""))

@@ -39,6 +39,7 @@ var mayUse = map[string]string{
 	"GET /v1/queues":              "reader",
 	"GET /v1/queues/:name":        "reader",
 	"POST /v1/queues/:name/pause": "",
+	"POST /v1/queues/:name/purge": "",
 
 	"POST /v1/queues/:name/resume":      "",
 	"PUT /v1/queues/:name":              "",

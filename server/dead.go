@@ -52,17 +52,44 @@ func (s *Server) getCause(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	told.Hours, err = s.engine.CauseTrend(c.Request.Context(), id)
-	return told, err
+	return told, s.engine.CauseHistory(c.Request.Context(), &told)
 }
 
 // actOnMany applies an action to many jobs.
 func (s *Server) actOnMany(c *gin.Context) (any, error) {
 	var req job.ActRequest
 	raw, err := read(c, &req, strict, false)
+	if err == nil && req.Patch != nil {
+		_, err = readPatch(req.Patch) // in the words that PATCH has
+	}
 	if err != nil {
 		return nil, err
 	}
+	return s.operate(c, raw, req)
+}
+
+// purgeQueue removes what waits in a queue.
+func (s *Server) purgeQueue(c *gin.Context) (any, error) {
+	var b struct {
+		States []job.State `json:"state"`
+		Tasks  []string    `json:"task"`
+		DryRun bool        `json:"dry_run"`
+		Note   string      `json:"note"`
+	}
+	raw, err := read(c, &b, strict, true)
+	if err != nil {
+		return nil, err
+	}
+	if _, err := s.getQueue(c); err != nil {
+		return nil, err
+	}
+	return s.operate(c, raw, job.ActRequest{
+		Action: job.ActPurge, Filter: &job.Selection{Queues: []string{c.Param("name")}, States: b.States, Tasks: b.Tasks}, DryRun: b.DryRun, Note: b.Note,
+	})
+}
+
+// operate starts an action on many jobs.
+func (s *Server) operate(c *gin.Context, raw []byte, req job.ActRequest) (any, error) {
 	ctx, err := asCall(c, raw)
 	if err != nil {
 		return nil, err

@@ -12,17 +12,22 @@ import (
 )
 
 // act applies an operator's action to one job, records it and answers the job
-// as it stands then.
-func (e *Engine) act(ctx context.Context, action string, id int64, detail any, change func(tx *txn, r *store.Row) error) (job.Job, error) {
+// as it stands then. What is changed may have had another payload before, which is kept
+// with the job.
+func (e *Engine) act(ctx context.Context, action string, id int64, detail any, change func(tx *txn, r *store.Row) (before json.RawMessage, err error)) (job.Job, error) {
 	err := e.record(ctx, action, id, detail, func(tx *txn) (then func(action int64) error, err error) {
 		row, err := tx.e.store.Row(id)
 		if err == nil && row == nil {
 			err = noJob(id)
 		}
-		if err == nil {
-			err = change(tx, row)
+		if err != nil {
+			return nil, err
 		}
-		return nil, err
+		before, err := change(tx, row)
+		if before == nil {
+			return nil, err
+		}
+		return func(action int64) error { return tx.e.store.KeepEdited(id, action, before) }, err
 	})
 	if err != nil {
 		return job.Job{}, err
@@ -61,7 +66,12 @@ func noJob(id int64) error { return job.Fault(job.NotFound, "there is no job %d"
 // Cancel ends a job that is not finished. One that runs is asked to end; it is
 // cancelled when its lease ends otherwise than done.
 func (e *Engine) Cancel(ctx context.Context, id int64) (job.Job, error) {
-	return e.act(ctx, "cancel", id, struct{}{}, (*txn).cancel)
+	return e.act(ctx, "cancel", id, struct{}{}, unedited((*txn).cancel))
+}
+
+// unedited makes a change of one that leaves the payload alone.
+func unedited(change func(tx *txn, r *store.Row) error) func(tx *txn, r *store.Row) (json.RawMessage, error) {
+	return func(tx *txn, r *store.Row) (json.RawMessage, error) { return nil, change(tx, r) }
 }
 
 func (tx *txn) cancel(r *store.Row) error {
@@ -105,12 +115,12 @@ func (e *Engine) Requeue(ctx context.Context, id int64, how Requeuing) (job.Job,
 		return job.Job{}, job.Wrong("the job was not requeued", []job.FieldError{{Field: "payload_patch", Message: "stands beside payload; give one of the two"}})
 	}
 	detail := map[string]any{}
-	return e.act(ctx, "requeue", id, detail, func(tx *txn, r *store.Row) error {
+	return e.act(ctx, "requeue", id, detail, func(tx *txn, r *store.Row) (json.RawMessage, error) {
 		before, err := tx.requeue(r, how)
 		if before != nil {
-			detail["before"], detail["after"] = before, json.RawMessage(r.Payload)
+			detail["payload"] = "edited"
 		}
-		return err
+		return before, err
 	})
 }
 
@@ -158,7 +168,7 @@ func (tx *txn) requeue(r *store.Row, how Requeuing) (before json.RawMessage, err
 // StartNow makes a job that waits for its time, or for its next attempt, ready at
 // once.
 func (e *Engine) StartNow(ctx context.Context, id int64) (job.Job, error) {
-	return e.act(ctx, "start_now", id, struct{}{}, (*txn).startNow)
+	return e.act(ctx, "start_now", id, struct{}{}, unedited((*txn).startNow))
 }
 
 func (tx *txn) startNow(r *store.Row) error {
@@ -177,8 +187,37 @@ func (tx *txn) discard(r *store.Row, action int64) error {
 	if !r.State.Finished() {
 		return job.Fault(job.WrongState, "job %d is %s; only a finished job can be discarded: cancel it first", r.ID, r.State)
 	}
+	return tx.remove(r, action)
+}
+
+// purge removes a job that waits by an action.
+func (tx *txn) purge(r *store.Row, action int64) error {
+	if r.State.Finished() || r.State == job.Running {
+		return job.Fault(job.WrongState, "job %d is %s; only what waits is purged", r.ID, r.State)
+	}
+	return tx.remove(r, action)
+}
+
+// remove takes a job out of every list and count. It keeps its state, so that it can be
+// brought back.
+func (tx *txn) remove(r *store.Row, action int64) error {
 	tx.sweeps(tx.now.Add(restorableFor))
 	return errors.Join(tx.recount(r, -1), tx.e.store.Remove(r.ID, action, tx.now))
+}
+
+// bringBack takes back a removal. A job that waited finds its old place again.
+func (tx *txn) bringBack(r *store.Row) error {
+	if err := errors.Join(tx.recount(r, +1), tx.e.store.Restore(r.ID)); err != nil || r.State.Finished() {
+		return err
+	}
+	if r.State == job.Backoff {
+		tx.awaits(r.NextAt)
+		return nil
+	}
+	if err := tx.place(r, job.ByUndo); err != nil {
+		return err
+	}
+	return tx.e.store.Wait(r)
 }
 
 // restorableFor is how long a removed job can be restored; then it is swept.
@@ -197,8 +236,7 @@ func (e *Engine) Delete(ctx context.Context, id int64) (until job.Time, err erro
 			return nil, job.Fault(job.WrongState, "job %d is %s; only a finished job can be deleted: cancel it first", id, r.State)
 		}
 		until = tx.now.Add(restorableFor)
-		tx.sweeps(until)
-		return func(action int64) error { return tx.e.store.Remove(id, action, tx.now) }, tx.recount(r, -1)
+		return func(action int64) error { return tx.remove(r, action) }, nil
 	})
 	if err == nil && until == 0 { // the same call again
 		until = e.now().Add(restorableFor)
@@ -216,7 +254,7 @@ func (e *Engine) Restore(ctx context.Context, id int64) (job.Job, error) {
 		if r == nil {
 			return nil, job.Fault(job.NotFound, "no removed job %d is there to be restored; a removal can be taken back for %s", id, job.Roughly(restorableFor))
 		}
-		return nil, errors.Join(tx.recount(r, +1), tx.e.store.Restore(id))
+		return nil, tx.bringBack(r)
 	})
 	if err != nil {
 		return job.Job{}, err
@@ -224,7 +262,8 @@ func (e *Engine) Restore(ctx context.Context, id int64) (job.Job, error) {
 	return e.Job(ctx, id)
 }
 
-// sweep deletes what can no longer be restored.
+// sweep deletes what can no longer be restored; it is counted on, what never finished as
+// cancelled.
 func (tx *txn) sweep() error {
 	if tx.nextSweep == 0 || tx.nextSweep > tx.now {
 		return nil
@@ -234,8 +273,12 @@ func (tx *txn) sweep() error {
 	if err != nil {
 		return err
 	}
-	for _, id := range old {
-		if err := tx.e.store.Sweep(id); err != nil {
+	for _, r := range old {
+		g := store.Group{Queue: r.Queue, Task: r.Task, State: r.State}
+		if !r.State.Finished() {
+			g.State = job.Cancelled
+		}
+		if err := errors.Join(tx.e.store.Sweep(r.ID), tx.countPast(g, 1)); err != nil {
 			return err
 		}
 	}

@@ -88,7 +88,11 @@ func (tx *txn) versionOf(worker int64) (string, error) {
 }
 
 // sawCause notes the failure of a row's attempt, and its cause.
-func (tx *txn) sawCause(r *store.Row, c triage.Cause, message string) {
+func (tx *txn) sawCause(r *store.Row, c triage.Cause, message string) error {
+	version, err := tx.versionOf(r.Worker)
+	if err != nil {
+		return err
+	}
 	if !tx.e.knownCauses[c.ID] && tx.seen[c.ID] == nil && len(tx.e.knownCauses)+len(tx.seen) >= mostCauses {
 		c = otherCauses
 	}
@@ -98,16 +102,17 @@ func (tx *txn) sawCause(r *store.Row, c triage.Cause, message string) {
 	}
 	seen := tx.seen[c.ID]
 	if seen == nil {
-		seen = &store.Seen{ID: c.ID, Type: c.Type, Template: c.Template, At: tx.now}
+		seen = &store.Seen{ID: c.ID, Type: c.Type, Template: c.Template, At: tx.now, N: map[string]int64{}}
 		tx.seen[c.ID] = seen
 	}
 	const mostText = 500
 	text := job.Cut(message, mostText)
-	seen.N++
+	seen.N[version]++
 	seen.Job = r.ID
 	if len(seen.Texts) < store.TextsKept && !slices.Contains(seen.Texts, text) {
 		seen.Texts = append([]string{text}, seen.Texts...)
 	}
+	return nil
 }
 
 // flushCauses writes what was seen and counted.
@@ -129,6 +134,9 @@ func (tx *txn) flushCauses() error {
 }
 
 func (tx *txn) publishCauses() {
+	for _, id := range tx.dropped {
+		delete(tx.e.knownCauses, id)
+	}
 	for id := range tx.seen {
 		tx.e.knownCauses[id] = true
 	}
@@ -137,8 +145,11 @@ func (tx *txn) publishCauses() {
 // causesFound is how many causes a search by text brings at most.
 const causesFound = 50
 
-// trendHours is how far back the trend of a cause is told.
-const trendHours = 48
+// How far back the trend of a cause is told.
+const (
+	trendHours = 48
+	trendDays  = 31
+)
 
 // Causes lists the causes of jobs that are dead, or in backoff, most jobs first; of
 // those whose error holds a text where one is given.
@@ -209,20 +220,6 @@ func (e *Engine) Cause(ctx context.Context, id int64) (job.Cause, error) {
 		}
 	}
 	return job.Cause{}, job.Fault(job.NotFound, "no dead job has the cause %d; its jobs were requeued, or removed, or there never was such a cause", id)
-}
-
-// CauseTrend tells the failures of a cause by the hour, the present hour last.
-func (e *Engine) CauseTrend(ctx context.Context, cause int64) ([]int64, error) {
-	const hour = 3_600_000
-	last := int64(e.now()) / hour
-	found, err := e.store.CauseHours(ctx, cause, last-trendHours+1)
-	trend := make([]int64, trendHours)
-	for h, n := range found {
-		if i := h - last + trendHours - 1; i >= 0 && i < trendHours {
-			trend[i] = n
-		}
-	}
-	return trend, err
 }
 
 // withCauses gives the places of jobs of several causes, in order of their ids.

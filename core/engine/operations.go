@@ -52,12 +52,13 @@ func (e *Engine) Act(ctx context.Context, req job.ActRequest) (job.Operation, er
 	}
 	if req.DryRun {
 		o.told.State = job.OpFinished
-		return o.told, nil
+		err := e.exemplify(ctx, &o.told)
+		return o.told, err
 	}
 	if o.told.Matched == 0 {
 		return o.told, job.Fault(job.NotFound, "no job matches; nothing was done")
 	}
-	if req.Action == job.ActDiscard {
+	if job.Removes(req.Action) {
 		o.told.UndoUntil = o.told.BeganAt.Add(restorableFor)
 	}
 	if req.Trial > 0 {
@@ -73,6 +74,27 @@ func (e *Engine) Act(ctx context.Context, req job.ActRequest) (job.Operation, er
 	}
 	e.run(o)
 	return o.tell(), nil
+}
+
+// exemplify shows what a request's patch would make of the first payload.
+func (e *Engine) exemplify(ctx context.Context, o *job.Operation) error {
+	if o.PayloadPatch == nil {
+		return nil
+	}
+	ids, _, err := e.nextOf(ctx, o, 0, 1)
+	if err != nil || len(ids) == 0 {
+		return err
+	}
+	first, err := e.Job(ctx, ids[0])
+	if err != nil {
+		return err
+	}
+	edited, err := job.MergePatch(first.Payload, o.PayloadPatch)
+	if err != nil {
+		return job.Wrong("nothing would be done", []job.FieldError{{Field: "payload_patch", Message: fmt.Sprintf("does not fit the payload of job %d: %v", first.ID, err)}})
+	}
+	o.Example = &job.Edit{Job: first.ID, Before: first.Payload, After: edited}
+	return nil
 }
 
 // count counts what a request matches, up to what a call may look at.
@@ -364,13 +386,32 @@ func (tx *txn) applyTo(o *job.Operation, action int64, r *store.Row) (err error)
 	case job.ActCancel:
 		err = tx.cancel(r)
 	case job.ActRequeue:
-		_, err = tx.requeue(r, Requeuing{PayloadPatch: o.PayloadPatch})
+		var before json.RawMessage
+		if before, err = tx.requeue(r, Requeuing{PayloadPatch: o.PayloadPatch}); before != nil {
+			err = errors.Join(err, tx.e.store.KeepEdited(r.ID, action, before))
+		}
+	case job.ActPatch:
+		err = tx.patchOne(o, action, r)
 	case job.ActStartNow:
 		err = tx.startNow(r)
 	case job.ActDiscard:
 		err = tx.discard(r, action)
+	case job.ActPurge:
+		err = tx.purge(r, action)
 	}
 	return err
+}
+
+func (tx *txn) patchOne(o *job.Operation, action int64, r *store.Row) error {
+	p, err := job.ReadPatch(o.Patch)
+	if err != nil {
+		return err
+	}
+	was, err := tx.edit(r, p)
+	if err != nil || !slices.Contains(p.Named, "payload") {
+		return err
+	}
+	return tx.e.store.KeepEdited(r.ID, action, payloadOf(was))
 }
 
 // since tells when a job came into its state, as far as its row tells.
@@ -509,7 +550,7 @@ func (e *Engine) UndoOperation(ctx context.Context, id int64) (job.Operation, er
 	switch {
 	case err != nil:
 		return told, err
-	case told.Action != job.ActDiscard:
+	case !job.Removes(told.Action):
 		return told, job.Fault(job.WrongState, "only removals can be undone; operation %d is a %s", id, told.Action)
 	case !told.Over():
 		return told, job.Fault(job.WrongState, "operation %d is still %s; stop it first", id, told.State)
@@ -524,7 +565,7 @@ func (e *Engine) UndoOperation(ctx context.Context, id int64) (job.Operation, er
 			left = len(rows) > 0
 			for _, r := range rows {
 				if err == nil {
-					err = errors.Join(tx.recount(r, +1), tx.e.store.Restore(r.ID))
+					err = tx.bringBack(r)
 				}
 			}
 			return err

@@ -18,8 +18,8 @@ import (
 // yard is an engine with jobs that die, and a worker that does them by a rule.
 type yard struct {
 	*testing.T
-	e    *Engine
-	path string
+	e            *Engine
+	path, worker string
 	// fails tells whether a payload fails.
 	fails func(payload string) bool
 }
@@ -27,7 +27,7 @@ type yard struct {
 func inYard(t *testing.T, test func(y *yard)) {
 	path := filepath.Join(t.TempDir(), "yard.db")
 	synctest.Test(t, func(t *testing.T) {
-		y := &yard{T: t, path: path, fails: func(string) bool { return true }}
+		y := &yard{T: t, path: path, worker: "w", fails: func(string) bool { return true }}
 		y.open()
 		defer func() { require.NoError(t, y.e.Close()) }()
 		test(y)
@@ -55,7 +55,7 @@ func (y *yard) dead(n int) {
 // work runs everything that is ready.
 func (y *yard) work() {
 	for {
-		a, err := y.e.Lease(context.Background(), job.LeaseRequest{Worker: "w", Queues: []string{"common"}, Limit: 1000})
+		a, err := y.e.Lease(context.Background(), job.LeaseRequest{Worker: y.worker, Queues: []string{"common"}, Limit: 1000})
 		require.NoError(y, err)
 		if len(a.Leases) == 0 {
 			return
@@ -184,5 +184,143 @@ func TestOperations(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, []string{"requeue", "stop_operation", "requeue", "undo", "discard"}, []string{actions[0].Action, actions[1].Action, actions[2].Action, actions[3].Action, actions[4].Action})
 		assert.Contains(t, string(actions[4].Detail), "the bank has gone")
+	})
+}
+
+// What a purge removes waits no more; brought back it is where it was; swept it is
+// counted as cancelled. A queue's running and finished jobs are not touched.
+func TestPurge(t *testing.T) {
+	inYard(t, func(y *yard) {
+		ctx := context.Background()
+		twice := 2
+		hold := job.Retry{Curve: "fixed", First: job.Duration(time.Minute)}
+		_, err := y.e.EnqueueMany(ctx, []job.Spec{{Task: "tide.predict", MaxAttempts: &twice, Retry: &hold}, {Task: "tide.predict"}}, func(int) string { return "" })
+		require.NoError(t, err)
+		y.work()
+		for i := range 1500 {
+			_, err := y.e.Enqueue(ctx, job.Spec{Task: "tide.predict", Payload: i})
+			require.NoError(t, err)
+		}
+		later, err := y.e.Enqueue(ctx, job.Spec{Task: "tide.predict", Delay: job.Duration(time.Hour)})
+		require.NoError(t, err)
+		before := y.e.Counts()["common"]
+		require.Equal(t, []int64{1500, 1, 2}, []int64{before[job.Ready], before[job.Scheduled], before[job.Backoff]})
+		purge := func() job.Operation {
+			o, err := y.e.Act(ctx, job.ActRequest{Action: job.ActPurge, Filter: &job.Selection{Queues: []string{"common"}}})
+			require.NoError(t, err)
+			return y.await(o.ID, job.OpFinished)
+		}
+		o := purge()
+		assert.Equal(t, int64(1503), o.Changed)
+		assert.Equal(t, make([]int64, 3), []int64{y.count(job.Ready), y.count(job.Scheduled), y.count(job.Backoff)})
+		a, err := y.e.Lease(ctx, job.LeaseRequest{Worker: "w", Queues: []string{"common"}, Limit: 10})
+		require.NoError(t, err)
+		assert.Empty(t, a.Leases)
+		time.Sleep(2 * time.Minute) // the backoff is over meanwhile
+		_, err = y.e.UndoOperation(ctx, o.ID)
+		require.NoError(t, err)
+		assert.Equal(t, []int64{1502, 1}, []int64{y.count(job.Ready) + y.count(job.Backoff), y.count(job.Scheduled)})
+		y.fails = func(string) bool { return false }
+		a, err = y.e.Lease(ctx, job.LeaseRequest{Worker: "w", Queues: []string{"common"}, Limit: 2})
+		require.NoError(t, err)
+		assert.Equal(t, []string{"0", "1"}, []string{string(a.Leases[0].Job.Payload), string(a.Leases[1].Job.Payload)}, "in their old places")
+		purge()
+		assert.Equal(t, int64(2), y.count(job.Running))
+		time.Sleep(time.Hour)
+		queues, err := y.e.Queues(ctx)
+		require.NoError(t, err)
+		assert.Equal(t, int64(1501), queues[0].Past[job.Cancelled], "swept and counted")
+		_, err = y.e.Job(ctx, later.ID)
+		assert.ErrorContains(t, err, "there is no job")
+	})
+}
+
+// Edits of many are recorded at each job, with what the payload was; a patch reaches
+// waiting jobs of a filter, and refuses what a state does not allow.
+func TestEdits(t *testing.T) {
+	inYard(t, func(y *yard) {
+		ctx := WithCall(context.Background(), Call{Principal: "ada"})
+		y.dead(3)
+		o, err := y.e.Act(ctx, job.ActRequest{Action: job.ActRequeue, Filter: &job.Selection{}, PayloadPatch: json.RawMessage(`{"bank":"savings"}`), DryRun: true})
+		require.NoError(t, err)
+		assert.Equal(t, []any{int64(1), `{"bank":"savings","cents":12345678901234567890,"ship":"heron-0"}`}, []any{o.Example.Job, string(o.Example.After)})
+		_, err = y.e.Act(ctx, job.ActRequest{Action: job.ActRequeue, Filter: &job.Selection{}, PayloadPatch: json.RawMessage(`{"bank":"savings"}`)})
+		require.NoError(t, err)
+		patched, err := y.e.Act(ctx, job.ActRequest{Action: job.ActPatch, Filter: &job.Selection{}, Patch: json.RawMessage(`{"payload":{"v":2},"priority":7,"owner":"Marsh Agency"}`)})
+		require.NoError(t, err)
+		assert.Equal(t, []int64{3, 0}, []int64{patched.Changed, patched.RefusedCount})
+		for range 12 {
+			_, err = y.e.Patch(ctx, 2, job.Patch{Spec: job.Spec{Payload: json.RawMessage(`{"v":3}`)}, Named: []string{"payload"}})
+			require.NoError(t, err)
+		}
+		one, err := y.e.Job(ctx, 1)
+		require.NoError(t, err)
+		assert.Equal(t, []any{7, "Marsh Agency", `{"v":2}`}, []any{one.Priority, one.Owner, string(one.Payload)})
+		require.Len(t, one.Edits, 2)
+		assert.Equal(t, []string{"requeue", "ada", `{"bank":"closed","cents":12345678901234567890,"ship":"heron-0"}`, `{"bank":"savings","cents":12345678901234567890,"ship":"heron-0"}`},
+			[]string{one.Edits[0].Action, one.Edits[0].By, string(one.Edits[0].Before), string(one.Edits[0].After)})
+		assert.Equal(t, `{"v":2}`, string(one.Edits[1].After))
+		two, err := y.e.Job(ctx, 2)
+		require.NoError(t, err)
+		assert.Len(t, two.Edits, 10, "the latest")
+		for want, patch := range map[string]string{"names no field": `{}`, "unknown field": `{"colour":1}`, "is no JSON object": `[`, "cannot be changed after the enqueue": `{"task":"x"}`} {
+			_, err := y.e.Act(ctx, job.ActRequest{Action: job.ActPatch, Filter: &job.Selection{}, Patch: json.RawMessage(patch)})
+			assert.ErrorContains(t, err, want)
+		}
+		_, err = y.e.Act(ctx, job.ActRequest{Action: job.ActRequeue, Filter: &job.Selection{}, Patch: json.RawMessage(`{}`)})
+		assert.ErrorContains(t, err, "belongs to the action patch")
+	})
+}
+
+// A cause's failures are told by the hour, by the day and by the version that failed,
+// with the deploys and actions between them; what nothing fails by is forgotten.
+func TestCauseHistory(t *testing.T) {
+	inYard(t, func(y *yard) {
+		ctx := context.Background()
+		fail := func(version string, n int) {
+			y.worker = "w " + version
+			_, err := y.e.PutWorker(ctx, job.Worker{ID: y.worker, Version: version, Queues: []string{"common"}, Slots: 8})
+			require.NoError(t, err)
+			y.dead(n)
+		}
+		fail("1.0", 3)
+		require.NoError(t, y.e.Close())
+		time.Sleep(30 * time.Hour)
+		y.open()
+		require.NoError(t, y.e.PauseQueue(ctx, "common"))
+		require.NoError(t, y.e.ResumeQueue(ctx, "common"))
+		attempts := 3
+		require.NoError(t, y.e.SetTask(ctx, "dues.charge", job.Defaults{MaxAttempts: &attempts}))
+		require.NoError(t, y.e.SetTask(ctx, "tide.predict", job.Defaults{MaxAttempts: &attempts}))
+		fail("1.1", 2)
+		_, err := y.e.Requeue(ctx, 1, Requeuing{})
+		require.NoError(t, err)
+		causes, err := y.e.Causes(ctx, job.CauseFilter{})
+		require.NoError(t, err)
+		c := causes[0]
+		require.NoError(t, y.e.CauseHistory(ctx, &c))
+		assert.Equal(t, []int64{3, 2}, []int64{c.Days[29], c.Days[30]})
+		assert.Equal(t, []int64{3, 2}, []int64{c.Hours[17], c.Hours[47]})
+		require.Len(t, c.Versions, 2)
+		assert.Equal(t, []any{"1.0", int64(3), int64(2)}, []any{c.Versions[0].Version, c.Versions[0].Hours[17], c.Versions[1].Hours[47]})
+		said := ""
+		for _, m := range c.Marks {
+			said += m.Kind + ": " + m.Text + " by " + m.By + "\n"
+		}
+		assert.Equal(t, "deploy: workers of version 1.0 by \ndeploy: workers of version 1.1 by \npause: queue common paused by local\npause: queue common resumed by local\nsettings: defaults of task dues.charge by local\nrequeue: job 1 requeued by local\n", said)
+		y.fails = func(string) bool { return false }
+		_, err = y.e.Act(ctx, job.ActRequest{Action: job.ActRequeue, Filter: &job.Selection{}})
+		require.NoError(t, err)
+		y.work()
+		require.NoError(t, y.e.Close())
+		time.Sleep(32 * 24 * time.Hour)
+		y.open()
+		time.Sleep(2 * time.Minute)
+		found, err := y.e.store.CauseIDs()
+		require.NoError(t, err)
+		assert.Empty(t, found)
+		trend, err := y.e.CauseTrend(ctx, c.ID)
+		require.NoError(t, err)
+		assert.Zero(t, trend[47])
 	})
 }

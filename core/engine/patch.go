@@ -3,6 +3,8 @@ package engine
 import (
 	"context"
 	"encoding/json"
+	"fmt"
+	"slices"
 
 	"humblemule/core/job"
 	"humblemule/core/store"
@@ -13,39 +15,59 @@ func (e *Engine) Patch(ctx context.Context, id int64, p job.Patch) (job.Job, err
 	if len(p.Named) == 0 {
 		return job.Job{}, job.Fault(job.Invalid, "the patch names no field; job %d stays as it is", id)
 	}
-	before := map[string]json.RawMessage{}
-	return e.act(ctx, "patch", id, map[string]any{"named": p.Named, "before": before}, func(tx *txn, r *store.Row) error {
-		if r.State == job.Running {
-			return job.Fault(job.WrongState, "job %d is running; it can be changed when its attempt has ended", id)
-		}
-		if err := job.Wrong("the job stays as it is", p.CheckNames(r.State)); err != nil {
-			return err
-		}
-		if err := tx.e.store.LoadPayload(r); err != nil {
-			return err
-		}
-		was, err := tx.specOf(r)
+	before := map[string]any{}
+	return e.act(ctx, "patch", id, map[string]any{"named": p.Named, "before": before}, func(tx *txn, r *store.Row) (json.RawMessage, error) {
+		was, err := tx.edit(r, p)
 		if err != nil {
-			return err
+			return nil, err
 		}
-		before["payload"], before["labels"] = r.Payload, json.RawMessage(orNull(r.Labels))
-		edited := p.Apply(was)
-		if err := job.Wrong("the job stays as it is", edited.Check(e.opts.MaxPayload)); err != nil {
-			return err
+		all := map[string]any{
+			"queue": was.Queue, "priority": was.Priority, "run_at": was.RunAt, "max_attempts": was.MaxAttempts, "retry": was.Retry, "timeout": was.Timeout,
+			"keep_result": was.KeepResult, "labels": was.Labels, "owner": was.Owner,
 		}
-		n, err := prepare(&edited)
-		if err != nil {
-			return err
+		for _, name := range p.Named {
+			if old, told := all[name]; told {
+				before[name] = old
+			}
 		}
-		return tx.patch(r, n)
+		if slices.Contains(p.Named, "payload") {
+			return payloadOf(was), nil
+		}
+		return nil, nil
 	})
 }
 
-func orNull(text string) string {
-	if text == "" {
-		return "null"
+// payloadOf is the payload of a spec that was read from a row.
+func payloadOf(s job.Spec) json.RawMessage {
+	if raw, given := s.Payload.(json.RawMessage); given {
+		return raw
 	}
-	return text
+	return json.RawMessage("null")
+}
+
+// edit lays a patch over a row and answers the spec as it was.
+func (tx *txn) edit(r *store.Row, p job.Patch) (was job.Spec, err error) {
+	if r.State == job.Running {
+		return was, job.Fault(job.WrongState, "job %d is running; it can be changed when its attempt has ended", r.ID)
+	}
+	if err := job.Wrong(fmt.Sprintf("job %d stays as it is", r.ID), p.CheckNames(r.State)); err != nil {
+		return was, err
+	}
+	if err := tx.e.store.LoadPayload(r); err != nil {
+		return was, err
+	}
+	if was, err = tx.specOf(r); err != nil {
+		return was, err
+	}
+	edited := p.Apply(was)
+	if err := job.Wrong(fmt.Sprintf("job %d stays as it is", r.ID), edited.Check(tx.e.opts.MaxPayload)); err != nil {
+		return was, err
+	}
+	n, err := prepare(&edited)
+	if err != nil {
+		return was, err
+	}
+	return was, tx.patch(r, n)
 }
 
 // specOf is the spec of a row as the transaction sees it.

@@ -89,8 +89,24 @@ func (e *Engine) Job(ctx context.Context, id int64) (job.Job, error) {
 	if j.Steps, err = e.tellSteps(ctx, r); err != nil {
 		return j, err
 	}
+	if j.Edits, err = e.tellEdits(ctx, &j); err != nil {
+		return j, err
+	}
 	j.WaitingBecause, err = e.waitingBecause(ctx, r, &j)
 	return j, err
+}
+
+// tellEdits tells how a job's payload was edited: each edit led to what the next one
+// found.
+func (e *Engine) tellEdits(ctx context.Context, j *job.Job) ([]job.Edit, error) {
+	edits, err := e.store.Edits(ctx, j.ID)
+	for i := range edits {
+		edits[i].After = j.Payload
+		if i+1 < len(edits) {
+			edits[i].After = edits[i+1].Before
+		}
+	}
+	return edits, err
 }
 
 func (e *Engine) tellAttempts(ctx context.Context, r *store.Row, j *job.Job) error {

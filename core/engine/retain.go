@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"errors"
 	"sort"
 	"time"
 
@@ -28,7 +29,7 @@ func (tx *txn) retain() error {
 	}
 	began := time.Now()
 	if e.retained == 0 && len(e.view.queues) > 0 {
-		if err := tx.e.store.DropKeys(tx.now.Add(-job.LongestDedupe.Go()), retainJobs*4); err != nil {
+		if err := tx.forget(); err != nil {
 			return err
 		}
 	}
@@ -48,6 +49,16 @@ func (tx *txn) retain() error {
 		}
 	}
 	return nil
+}
+
+// forget drops what is kept beside the jobs, when it has become old: keys, the trends of
+// causes, and causes that nothing has failed by for as long.
+func (tx *txn) forget() error {
+	const most = 4 * retainJobs
+	since := tx.now.Add(-trendDays * 24 * time.Hour)
+	gone, err := tx.e.store.DropCauses(since, most)
+	tx.dropped = gone
+	return errors.Join(err, tx.e.store.DropKeys(tx.now.Add(-job.LongestDedupe.Go()), most), tx.e.store.DropHours(int64(since)/hour, most))
 }
 
 // finishedGroups are the groups of finished jobs, in a steady order.
@@ -101,11 +112,16 @@ func (tx *txn) retainGroup(g store.Group) (again bool, err error) {
 	if removed == 0 {
 		return false, nil
 	}
+	return len(rows) == retainJobs && removed > 0, tx.countPast(g, removed)
+}
+
+// countPast counts jobs whose rows are gone.
+func (tx *txn) countPast(g store.Group, n int64) error {
 	if tx.past == nil {
 		tx.past = map[store.Group]int64{}
 	}
-	tx.past[g] += removed
-	return len(rows) == retainJobs && removed > 0, tx.e.store.CountPast(g.Queue, g.Task, g.State, removed)
+	tx.past[g] += n
+	return tx.e.store.CountPast(g.Queue, g.Task, g.State, n)
 }
 
 // publishPast keeps what was removed, and where the next slice goes on.

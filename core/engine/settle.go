@@ -143,7 +143,9 @@ func (tx *txn) end(l *lease, s *settlement, by job.By) (*store.Row, error) {
 	}
 	row.Cause = 0
 	if fails(s.Outcome) {
-		tx.sawCause(&row, s.cause, s.Error.Message)
+		if err := tx.sawCause(&row, s.cause, s.Error.Message); err != nil {
+			return nil, err
+		}
 	}
 	return &row, tx.follow(&ended, s, by)
 }

@@ -41,6 +41,7 @@ type txn struct {
 	nextRetain job.Time
 	retained   int
 	seen       map[int64]*store.Seen
+	dropped    []int64 // causes that are forgotten
 }
 
 type groupID struct{ queue, task int64 }

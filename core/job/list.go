@@ -133,7 +133,36 @@ type Cause struct {
 	By  []CauseCount `json:"by"`
 	// Hours are the failures of the last 48 hours, the present one last.
 	Hours []int64 `json:"hours,omitzero"`
+	// Days are those of the last 31 times 24 hours, Versions those of the last 48 hours by
+	// the version of the worker program, and Marks what happened within these that may
+	// have to do with it; told of one cause only.
+	Days     []int64        `json:"days,omitzero"`
+	Versions []VersionTrend `json:"versions,omitzero"`
+	Marks    []Mark         `json:"marks,omitzero"`
 }
+
+// VersionTrend are the failures by the hour that one version of a worker program had.
+type VersionTrend struct {
+	Version string  `json:"version"`
+	Hours   []int64 `json:"hours"`
+}
+
+// Mark is something that happened while jobs failed.
+type Mark struct {
+	At   Time   `json:"at"`
+	Kind string `json:"kind"`
+	Text string `json:"text"`
+	// By is who did it; empty for a deploy.
+	By string `json:"by,omitzero"`
+}
+
+// The kinds of marks.
+const (
+	MarkDeploy   = "deploy"
+	MarkSettings = "settings"
+	MarkPause    = "pause"
+	MarkRequeue  = "requeue"
+)
 
 // CauseCount is a part of a cause's jobs.
 type CauseCount struct {

@@ -34,6 +34,9 @@ const (
 	ActRequeue  = "requeue"
 	ActStartNow = "start_now"
 	ActDiscard  = "discard"
+	ActPatch    = "patch"
+	// ActPurge removes what waits in one queue.
+	ActPurge = "purge"
 )
 
 // actOn are the states of the jobs that each action is for. A selection without states
@@ -43,7 +46,11 @@ var actOn = map[string]struct{ usual, possible []State }{
 	ActRequeue:  {[]State{Dead}, []State{Done, Skipped, Cancelled, Dead}},
 	ActStartNow: {[]State{Backoff, Scheduled}, []State{Backoff, Scheduled}},
 	ActDiscard:  {[]State{Dead}, []State{Done, Skipped, Cancelled, Dead}},
+	ActPatch:    {waiting, []State{Held, Scheduled, Ready, Backoff, Done, Skipped, Cancelled, Dead}},
+	ActPurge:    {waiting, waiting},
 }
+
+var waiting = []State{Held, Scheduled, Ready, Backoff}
 
 // The bounds of a trial.
 const (
@@ -62,6 +69,8 @@ type ActRequest struct {
 	Note string `json:"note,omitzero"`
 	// PayloadPatch edits the payload of jobs that are requeued (RFC 7396).
 	PayloadPatch json.RawMessage `json:"payload_patch,omitzero"`
+	// Patch edits jobs that are patched (RFC 7396); see [ReadPatch].
+	Patch json.RawMessage `json:"patch,omitzero"`
 	// Trial is how many jobs are requeued first; the rest follows only when all of
 	// these are done.
 	Trial int `json:"trial,omitzero"`
@@ -75,7 +84,7 @@ func (r *ActRequest) Check() []FieldError {
 	var c checks
 	on, known := actOn[r.Action]
 	if !known {
-		c.add("action", "%q is no action on many jobs; it is cancel, requeue, start_now or discard", shorten(r.Action))
+		c.add("action", "%q is no action on many jobs; it is cancel, requeue, start_now, discard, patch or purge", shorten(r.Action))
 		return c
 	}
 	switch {
@@ -103,6 +112,10 @@ func (r *ActRequest) Check() []FieldError {
 	if r.PayloadPatch != nil && r.Action != ActRequeue {
 		c.add("payload_patch", "belongs to requeue")
 	}
+	c = append(c, r.checkPatch()...)
+	if r.Action == ActPurge && len(r.Filter.Queues) != 1 {
+		c.add("filter.queue", "names %d queues; a purge is of one", len(r.Filter.Queues))
+	}
 	if r.Trial != 0 && r.Action != ActRequeue {
 		c.add("trial", "belongs to requeue")
 	}
@@ -113,6 +126,33 @@ func (r *ActRequest) Check() []FieldError {
 		c.add("per_second", "%v is outside 0.01 to 1000000", r.PerSecond)
 	}
 	c.word("note", r.Note, 2000)
+	return c
+}
+
+// checkPatch answers what is wrong with the patch of jobs that are patched.
+func (r *ActRequest) checkPatch() checks {
+	var c checks
+	if r.Action != ActPatch {
+		if r.Patch != nil {
+			c.add("patch", "belongs to the action patch")
+		}
+		return c
+	}
+	p, err := ReadPatch(r.Patch)
+	switch {
+	case err != nil:
+		c.add("patch", "%v", err)
+	case len(p.Named) == 0:
+		c.add("patch", "names no field to change")
+	}
+	for _, s := range r.Filter.States {
+		if len(r.IDs) > 0 || len(c) > 0 {
+			break // each job is refused by itself; said once is enough
+		}
+		for _, wrong := range p.CheckNames(s) {
+			c.add("patch."+wrong.Field, "%s", wrong.Message)
+		}
+	}
 	return c
 }
 
@@ -143,6 +183,8 @@ type Operation struct {
 	Refused      []Refused `json:"refused"`
 	TrialIDs     []int64   `json:"trial_ids,omitzero"`
 	Why          string    `json:"why,omitzero"`
+	// Example shows what the patch makes of the first payload, in a dry run.
+	Example *Edit `json:"example,omitzero"`
 	// UndoUntil is until when a removal can be taken back.
 	UndoUntil Time `json:"undo_until,omitzero"`
 }
@@ -152,6 +194,21 @@ type Refused struct {
 	ID      int64  `json:"id"`
 	Message string `json:"message"`
 }
+
+// Edit is a change of a job's payload. By whom and when is empty where it has not been
+// made.
+type Edit struct {
+	Job    int64           `json:"job,omitzero"`
+	Action string          `json:"action,omitzero"`
+	By     string          `json:"by,omitzero"`
+	At     Time            `json:"at,omitzero"`
+	Before json.RawMessage `json:"before"`
+	After  json.RawMessage `json:"after"`
+}
+
+// Removes tells whether an action takes jobs out of every list, which can be undone for
+// some minutes.
+func Removes(action string) bool { return action == ActDiscard || action == ActPurge }
 
 // Over tells whether the operation changes nothing any more.
 func (o *Operation) Over() bool { return o.State != OpTrial && o.State != OpRunning }

@@ -1,7 +1,10 @@
 package job
 
 import (
+	"bytes"
 	"encoding/json"
+	"fmt"
+	"maps"
 	"slices"
 )
 
@@ -18,6 +21,18 @@ var (
 	patchable         = []string{"queue", "priority", "run_at", "max_attempts", "retry", "timeout", "keep_result", "labels", "owner", "payload"}
 	patchableFinished = []string{"labels", "payload"}
 )
+
+// ReadPatch reads a patch from JSON.
+func ReadPatch(raw json.RawMessage) (p Patch, err error) {
+	var named map[string]json.RawMessage
+	if err := json.Unmarshal(raw, &named); err != nil {
+		return p, fmt.Errorf("is no JSON object: %w", err)
+	}
+	strict := json.NewDecoder(bytes.NewReader(raw))
+	strict.DisallowUnknownFields()
+	p.Named = slices.Sorted(maps.Keys(named))
+	return p, strict.Decode(&p.Spec)
+}
 
 // CheckNames answers which named fields may not be patched in a state.
 func (p *Patch) CheckNames(s State) []FieldError {

@@ -63,6 +63,8 @@ type Job struct {
 	Attempts       []Attempt `json:"attempts,omitzero"`
 	AttemptsFolded int       `json:"attempts_folded,omitzero"`
 	Steps          []Step    `json:"steps,omitzero"`
+	// Edits are the latest changes of the payload after the enqueue, in order.
+	Edits []Edit `json:"edits,omitzero"`
 	// KeptUntil is until when a finished job is kept.
 	KeptUntil Time `json:"kept_until,omitzero"`
 	// Cause is that of the latest failure of a job in backoff or dead.

@@ -21,8 +21,9 @@ type Seen struct {
 	// Texts are messages, latest first; Job is the latest job.
 	Texts []string
 	Job   int64
-	N     int64
-	At    job.Time
+	// N is how many failed, by the version of the worker program.
+	N  map[string]int64
+	At job.Time
 }
 
 // SawCause notes failures of a cause.
@@ -47,10 +48,29 @@ func (s *Store) SawCause(c Seen) error {
 		return err
 	}
 	const hour = 3_600_000
-	return errors.Join(
-		s.exec(s.st.sawCause, c.ID, c.Type, c.Template, string(written), c.Job, c.N, int64(c.At)),
-		s.exec(s.st.causeHour, c.ID, int64(c.At)/hour, c.N),
-	)
+	total := int64(0)
+	for version, n := range c.N {
+		total += n
+		if err := s.exec(s.st.causeHour, c.ID, int64(c.At)/hour, version, n); err != nil {
+			return err
+		}
+	}
+	return s.exec(s.st.sawCause, c.ID, c.Type, c.Template, string(written), c.Job, total, int64(c.At))
+}
+
+// DropHours forgets failures before an hour, so many at most.
+func (s *Store) DropHours(before int64, limit int) error {
+	return s.exec(s.st.dropHours, before, limit)
+}
+
+// DropCauses forgets causes that were seen last before a time and that no job is counted
+// under, so many at most, and answers their ids.
+func (s *Store) DropCauses(before job.Time, limit int) ([]int64, error) {
+	old, err := ids(s.st.oldCauses.QueryContext(background, int64(before), limit))
+	for _, id := range old {
+		err = errors.Join(err, s.exec(s.st.dropCause, id))
+	}
+	return old, err
 }
 
 // CauseCount is how many jobs of a queue and task are in a state by a cause, which
@@ -142,20 +162,46 @@ func (s *Store) CausesWith(ctx context.Context, text string, limit int) ([]int64
 	return ids(s.read.Load().QueryContext(ctx, `SELECT id FROM causes WHERE template LIKE ?1 ESCAPE '\' OR error_type LIKE ?1 ESCAPE '\' OR texts LIKE ?1 ESCAPE '\' ORDER BY last_at DESC LIMIT ?2`, like, limit))
 }
 
-// CauseHours reads the failures of a cause from an hour on, as hour and number.
-func (s *Store) CauseHours(ctx context.Context, cause, from int64) (map[int64]int64, error) {
-	r, err := s.read.Load().QueryContext(ctx, "SELECT hour, n FROM cause_hours WHERE cause = ? AND hour >= ?", cause, from)
+// CauseHour are the failures of a cause in an hour, by a version of the worker program.
+type CauseHour struct {
+	Hour    int64
+	Version string
+	N       int64
+}
+
+// CauseHours reads the failures of a cause from an hour on.
+func (s *Store) CauseHours(ctx context.Context, cause, from int64) (all []CauseHour, err error) {
+	r, err := s.read.Load().QueryContext(ctx, "SELECT hour, version, n FROM cause_hours WHERE cause = ? AND hour >= ?", cause, from)
 	if err != nil {
 		return nil, err
 	}
 	defer r.Close()
-	all := map[int64]int64{}
 	for r.Next() {
-		var hour, n int64
-		if err := r.Scan(&hour, &n); err != nil {
+		var h CauseHour
+		if err := r.Scan(&h.Hour, &h.Version, &h.N); err != nil {
 			return nil, err
 		}
-		all[hour] = n
+		all = append(all, h)
+	}
+	return all, r.Err()
+}
+
+// VersionsSince reads when versions of worker programs were seen first, of those that
+// were since a time.
+func (s *Store) VersionsSince(ctx context.Context, since job.Time) (map[string]job.Time, error) {
+	r, err := s.read.Load().QueryContext(ctx, "SELECT version, MIN(first_seen) AS first FROM workers WHERE version <> '' GROUP BY version HAVING first >= ?", int64(since))
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	all := map[string]job.Time{}
+	for r.Next() {
+		var version string
+		var first job.Time
+		if err := r.Scan(&version, &first); err != nil {
+			return nil, err
+		}
+		all[version] = first
 	}
 	return all, r.Err()
 }

@@ -93,3 +93,30 @@ func (s *Store) Actions(ctx context.Context, before, id int64, limit int) (all [
 	}
 	return all, r.Err()
 }
+
+// editsKept is how many edits of a job's payload are kept.
+const editsKept = 10
+
+// KeepEdited keeps the payload that a job had before an action; of the latest edits.
+func (s *Store) KeepEdited(id, action int64, before []byte) error {
+	return errors.Join(s.exec(s.st.insertBody, id, EditedBody, action, before), s.exec(s.st.foldEdits, id, editsKept))
+}
+
+// Edits reads the edits of a job's payload, in order, each with the payload before it.
+func (s *Store) Edits(ctx context.Context, id int64) (all []job.Edit, err error) {
+	r, err := s.read.Load().QueryContext(ctx, "SELECT b.bytes, a.action, a.principal, a.at FROM bodies b JOIN actions a ON a.id = b.n WHERE b.job = ? AND b.kind = ? ORDER BY b.n", id, EditedBody)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	for r.Next() {
+		var e job.Edit
+		var before []byte
+		if err := r.Scan(&before, &e.Action, &e.By, &e.At); err != nil {
+			return nil, err
+		}
+		e.Before = before
+		all = append(all, e)
+	}
+	return all, r.Err()
+}

@@ -17,6 +17,7 @@ const (
 	PayloadBody = 1
 	ResultBody  = 2
 	StackBody   = 3
+	EditedBody  = 5 // a payload as it was before an action
 )
 
 // Row is a job's row. Fields that are zero in the row are zero here.
@@ -74,7 +75,7 @@ type statements struct {
 	begin, commit                                                                           *sql.Stmt
 	insertJob, insertPlain, insertBody, deleteBody                                          *sql.Stmt
 	lease, finish, wait, requeue, askCancel, patch, patchFinished, remove, restore, removed *sql.Stmt
-	sweepable, nextSweep, sweepJob, sweepAttempts, sweepBodies                              *sql.Stmt
+	sweepable, nextSweep, sweepJob, sweepAttempts, sweepBodies, foldEdits                   *sql.Stmt
 	heads, due, nextDue, row, running                                                       *sql.Stmt
 	insertAttempt, foldAttempt, attempt, bodyOf                                             *sql.Stmt
 	putCount, putRank, putFact                                                              *sql.Stmt
@@ -85,7 +86,7 @@ type statements struct {
 	beginStep, endStep, dropStep, stepsOf                                                   *sql.Stmt
 	oldest, countPast, sweepSteps                                                           *sql.Stmt
 	openByKey, recentByKey, addOperation, putOperation, removedBy                           *sql.Stmt
-	sawCause, textsOf, countCause, dropCount, causeHour                                     *sql.Stmt
+	sawCause, textsOf, countCause, dropCount, causeHour, dropHours, oldCauses, dropCause    *sql.Stmt
 	keepResult, dropResult, resultsOver, nextResult                                         *sql.Stmt
 }
 
@@ -128,11 +129,12 @@ func (st *statements) list() []prepared {
 		{&st.remove, `UPDATE jobs SET removed_by = ?, removed_at = ? WHERE id = ?`},
 		{&st.restore, `UPDATE jobs SET removed_by = 0, removed_at = 0 WHERE id = ?`},
 		{&st.removed, `SELECT ` + rowColumns + ` FROM jobs WHERE id = ? AND removed_by <> 0`},
-		{&st.sweepable, `SELECT id FROM jobs WHERE removed_by <> 0 AND removed_at <= ? ORDER BY removed_at, id LIMIT ?`},
+		{&st.sweepable, `SELECT ` + rowColumns + ` FROM jobs WHERE removed_by <> 0 AND removed_at <= ? ORDER BY removed_at, id LIMIT ?`},
 		{&st.nextSweep, `SELECT removed_at FROM jobs WHERE removed_by <> 0 ORDER BY removed_at, id LIMIT 1`},
 		{&st.sweepJob, `DELETE FROM jobs WHERE id = ?`},
 		{&st.sweepAttempts, `DELETE FROM attempts WHERE job = ?`},
 		{&st.sweepBodies, `DELETE FROM bodies WHERE job = ?`},
+		{&st.foldEdits, `DELETE FROM bodies WHERE job = ?1 AND kind = 5 AND n <= (SELECT n FROM bodies WHERE job = ?1 AND kind = 5 ORDER BY n DESC LIMIT 1 OFFSET ?2)`},
 		{&st.heads, `SELECT ` + rowColumns + ` FROM jobs WHERE queue = ? AND task = ? AND state = 3 AND removed_by = 0 ORDER BY level DESC, rank, id LIMIT ?`},
 		{&st.due, `SELECT ` + rowColumns + ` FROM jobs WHERE state IN (2, 5) AND removed_by = 0 AND next_at <= ? ORDER BY next_at, id LIMIT ?`},
 		{&st.nextDue, `SELECT next_at FROM jobs WHERE state IN (2, 5) AND removed_by = 0 ORDER BY next_at, id LIMIT 1`},
@@ -168,7 +170,10 @@ func (st *statements) list() []prepared {
 		{&st.textsOf, `SELECT texts FROM causes WHERE id = ?`},
 		{&st.countCause, `INSERT INTO cause_counts (cause, state, queue, task, version, n) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (cause, state, queue, task, version) DO UPDATE SET n = n + excluded.n`},
 		{&st.dropCount, `DELETE FROM cause_counts WHERE cause = ? AND state = ? AND queue = ? AND task = ? AND version = ? AND n <= 0`},
-		{&st.causeHour, `INSERT INTO cause_hours (cause, hour, n) VALUES (?, ?, ?) ON CONFLICT (cause, hour) DO UPDATE SET n = n + excluded.n`},
+		{&st.causeHour, `INSERT INTO cause_hours (cause, hour, version, n) VALUES (?, ?, ?, ?) ON CONFLICT (cause, hour, version) DO UPDATE SET n = n + excluded.n`},
+		{&st.dropHours, `DELETE FROM cause_hours WHERE (cause, hour, version) IN (SELECT cause, hour, version FROM cause_hours WHERE hour < ? ORDER BY hour LIMIT ?)`},
+		{&st.oldCauses, `SELECT id FROM causes WHERE last_at < ? AND NOT EXISTS (SELECT 1 FROM cause_counts WHERE cause = causes.id) ORDER BY last_at LIMIT ?`},
+		{&st.dropCause, `DELETE FROM causes WHERE id = ?`},
 		{&st.openByKey, `SELECT ` + rowColumns + ` FROM jobs WHERE key = ? AND key <> '' AND task = ? AND state < 6 AND removed_by = 0 AND id <> ? AND (? = 0 OR started_at = 0) ORDER BY id DESC LIMIT 1`},
 		{&st.recentByKey, `SELECT ` + rowColumns + ` FROM jobs WHERE key = ? AND key <> '' AND removed_by = 0 AND id <> ? AND task = ? AND enqueued_at > ? AND state NOT IN (8, 9) ORDER BY id DESC LIMIT 1`},
 		{&st.oldest, `SELECT ` + rowColumns + ` FROM jobs WHERE queue = ? AND task = ? AND state = ? AND removed_by = 0 ORDER BY id LIMIT ?`},
@@ -347,9 +352,9 @@ func (s *Store) Restore(id int64) error { return s.exec(s.st.restore, id) }
 // Removed reads the row of a removed job; nil where there is none.
 func (s *Store) Removed(id int64) (*Row, error) { return s.oneRow(s.st.removed, id) }
 
-// Sweepable reads the ids of jobs that were removed up to a time.
-func (s *Store) Sweepable(upTo job.Time, limit int) ([]int64, error) {
-	return ids(s.st.sweepable.QueryContext(background, int64(upTo), limit))
+// Sweepable reads jobs that were removed up to a time.
+func (s *Store) Sweepable(upTo job.Time, limit int) ([]*Row, error) {
+	return rows(s.st.sweepable.QueryContext(background, int64(upTo), limit))
 }
 
 // FirstRemoved tells when the first job that is not swept yet was removed; zero

@@ -21,13 +21,20 @@ CREATE TABLE cause_counts (
     PRIMARY KEY (cause, state, queue, task, version)
 ) WITHOUT ROWID;
 
--- Failed attempts of a cause by the hour (hours since 1970 UTC).
+-- Failed attempts of a cause by the hour (hours since 1970 UTC) and the version of the
+-- worker program that failed.
 CREATE TABLE cause_hours (
-    cause INTEGER NOT NULL,
-    hour  INTEGER NOT NULL,
-    n     INTEGER NOT NULL,
-    PRIMARY KEY (cause, hour)
+    cause   INTEGER NOT NULL,
+    hour    INTEGER NOT NULL,
+    version TEXT    NOT NULL,
+    n       INTEGER NOT NULL,
+    PRIMARY KEY (cause, hour, version)
 ) WITHOUT ROWID;
+CREATE INDEX cause_hours_old ON cause_hours (hour);
+CREATE INDEX causes_old ON causes (last_at);
+
+-- When a version of a worker program was seen first: a deploy.
+CREATE INDEX workers_version ON workers (version, first_seen);
 
 CREATE INDEX jobs_removed_by ON jobs (removed_by, id) WHERE removed_by <> 0;
 

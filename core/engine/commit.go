@@ -60,7 +60,9 @@ func (e *Engine) commit() {
 	for {
 		select {
 		case c := <-e.commands:
-			e.apply(e.gather(c))
+			batch := e.gather(c)
+			e.worked.Add(int64(len(batch)))
+			e.apply(batch)
 			busy = time.Now()
 		case <-timer.C:
 			e.apply(nil)

@@ -18,6 +18,7 @@ import (
 	"log/slog"
 	"math/rand/v2"
 	"sync"
+	"sync/atomic"
 	"time"
 
 	"humblemule/core/job"
@@ -76,6 +77,8 @@ type Engine struct {
 	registry registry
 	watchers watchers
 	causer   causer
+	// worked counts the commands that were applied.
+	worked atomic.Int64
 	// operations are those under way, by id.
 	operations sync.Map
 	operating  sync.WaitGroup

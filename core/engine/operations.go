@@ -15,9 +15,11 @@ import (
 )
 
 // An operation works in slices, each of which keeps the committer for no longer than
-// that, so that other commands hardly notice it.
+// that; where others have commands too it steps back between them, so that they hardly
+// notice it.
 const (
-	sliceFor    = time.Millisecond
+	sliceFor    = 500 * time.Microsecond
+	stepBackFor = 3 * sliceFor
 	sliceJobs   = 200
 	refusedTold = 20
 )
@@ -28,6 +30,7 @@ type operation struct {
 	told     job.Operation
 	action   int64
 	position int64 // the last job that was looked at
+	worked   int64 // what the engine's counter was after the last slice
 	stopping string
 }
 
@@ -276,12 +279,16 @@ func (e *Engine) step(o *operation) (wait time.Duration, err error) {
 	if len(ids) == 0 && end && told.State == job.OpRunning {
 		return 0, e.conclude(o, job.OpFinished, "")
 	}
-	began := time.Now()
+	others := e.worked.Load() > o.worked
 	changed, err := e.slice(o, ids, end)
+	o.worked = e.worked.Load()
 	if told.PerSecond > 0 {
 		wait = time.Duration(float64(changed) / told.PerSecond * float64(time.Second))
 	}
-	return max(wait, time.Since(began)), err // as long for the others
+	if others {
+		wait = max(wait, stepBackFor)
+	}
+	return wait, err
 }
 
 // nextOf reads the next ids of an operation; end tells that none follow them.

@@ -124,7 +124,7 @@ func (e *Engine) tellAttempts(ctx context.Context, r *store.Row, j *job.Job) err
 	}
 	for _, a := range ended {
 		told := job.Attempt{
-			N: a.N, Round: a.Round, Worker: workers[a.Worker].ID, WorkerName: workers[a.Worker].Name, StartedAt: a.StartedAt, EndedAt: a.EndedAt,
+			N: a.N, Round: a.Round, Worker: workers[a.Worker].ID, WorkerName: workers[a.Worker].Name, WorkerVersion: workers[a.Worker].Version, StartedAt: a.StartedAt, EndedAt: a.EndedAt,
 			Outcome: a.Outcome, Counted: a.Counted, RunMS: a.RunMS, Error: failureOf(a), LogLines: a.LogLines,
 		}
 		if a.Percent >= 0 {
@@ -135,7 +135,7 @@ func (e *Engine) tellAttempts(ctx context.Context, r *store.Row, j *job.Job) err
 	j.AttemptsFolded = r.Attempt - len(ended)
 	if r.State == job.Running {
 		j.AttemptsFolded--
-		j.Attempts = append(j.Attempts, job.Attempt{N: r.Attempt, Round: r.Round, Worker: workers[r.Worker].ID, WorkerName: workers[r.Worker].Name, StartedAt: r.LeasedAt, Counted: true})
+		j.Attempts = append(j.Attempts, job.Attempt{N: r.Attempt, Round: r.Round, Worker: workers[r.Worker].ID, WorkerName: workers[r.Worker].Name, WorkerVersion: workers[r.Worker].Version, StartedAt: r.LeasedAt, Counted: true})
 		return e.tellRunning(ctx, r, j)
 	}
 	return nil

@@ -83,13 +83,15 @@ type Job struct {
 
 // Attempt is one run of a job under one lease.
 type Attempt struct {
-	N          int     `json:"n"`
-	Round      int     `json:"round"`
-	Worker     string  `json:"worker"`
-	WorkerName string  `json:"worker_name,omitzero"`
-	StartedAt  Time    `json:"started_at"`
-	EndedAt    Time    `json:"ended_at,omitzero"`
-	Outcome    Outcome `json:"outcome,omitzero"`
+	N          int    `json:"n"`
+	Round      int    `json:"round"`
+	Worker     string `json:"worker"`
+	WorkerName string `json:"worker_name,omitzero"`
+	// WorkerVersion is that of the worker's program.
+	WorkerVersion string  `json:"worker_version,omitzero"`
+	StartedAt     Time    `json:"started_at"`
+	EndedAt       Time    `json:"ended_at,omitzero"`
+	Outcome       Outcome `json:"outcome,omitzero"`
 	// Counted tells whether the attempt is held against max_attempts.
 	Counted bool     `json:"counted"`
 	Error   *Failure `json:"error,omitzero"`

@@ -48,8 +48,9 @@ type Store struct {
 	st   statements
 	// open is true while a transaction is.
 	open bool
-	// written counts the statements that wrote since the last checkpoint.
-	written int
+	// checkDB makes checkpoints beside the commits.
+	checkDB *sql.DB
+	checks  checkpoints
 }
 
 // Open opens the data file at path, creates it where there is none, and brings
@@ -131,6 +132,13 @@ func (s *Store) connect() error {
 	if err := s.prepare(); err != nil {
 		return err
 	}
+	if s.checkDB, err = sql.Open("sqlite3", "file:"+escaped+"?_synchronous=FULL"); err != nil {
+		return err
+	}
+	s.checkDB.SetMaxOpenConns(1)
+	if _, err := s.checkDB.ExecContext(background, "PRAGMA wal_autocheckpoint=0"); err != nil {
+		return err
+	}
 	read, err := sql.Open("sqlite3", "file:"+escaped+"?mode=ro&_query_only=1&_busy_timeout=5000&_cache_size=-16384&_stmt_cache_size=64")
 	if err != nil {
 		return err
@@ -151,7 +159,10 @@ func (s *Store) Close() error {
 }
 
 func (s *Store) disconnect() error {
-	var errs []error
+	errs := []error{s.checkpointed(true)}
+	if s.checkDB != nil {
+		errs = append(errs, s.checkDB.Close())
+	}
 	if read := s.read.Load(); read != nil {
 		errs = append(errs, read.Close())
 	}
@@ -166,7 +177,7 @@ func (s *Store) disconnect() error {
 	if s.writeDB != nil {
 		errs = append(errs, s.writeDB.Close())
 	}
-	s.conn, s.writeDB = nil, nil
+	s.conn, s.writeDB, s.checkDB = nil, nil, nil
 	return errors.Join(errs...)
 }
 
@@ -264,21 +275,4 @@ func newStoreID() string {
 	var b [8]byte
 	rand.Read(b[:])
 	return hex.EncodeToString(b[:])
-}
-
-// Checkpoint moves what the log holds into the file once enough was written, or
-// whatever was written when idle is true. It is called between transactions,
-// so that no commit waits for it.
-func (s *Store) Checkpoint(idle bool) error {
-	const enough = 8000
-	if s.written == 0 || !idle && s.written < enough {
-		return nil
-	}
-	mode := "PASSIVE"
-	if idle {
-		mode = "TRUNCATE"
-	}
-	s.written = 0
-	_, err := s.conn.ExecContext(background, "PRAGMA wal_checkpoint("+mode+")")
-	return err
 }

@@ -240,7 +240,7 @@ func (s *Store) exec(stmt *sql.Stmt, args ...any) error {
 	if err := s.begin(); err != nil {
 		return err
 	}
-	s.written++
+	s.checks.written++
 	_, err := stmt.ExecContext(background, args...)
 	return err
 }
@@ -250,7 +250,7 @@ func (s *Store) execID(stmt *sql.Stmt, args ...any) (id int64, err error) {
 	if err := s.begin(); err != nil {
 		return 0, err
 	}
-	s.written++
+	s.checks.written++
 	err = stmt.QueryRowContext(background, args...).Scan(&id)
 	return id, err
 }
@@ -572,7 +572,7 @@ func (s *Store) PutWorker(w *job.Worker, now job.Time) (id int64, wanted job.Wan
 	if err := s.begin(); err != nil {
 		return 0, "", err
 	}
-	s.written++
+	s.checks.written++
 	err = s.st.putWorker.QueryRowContext(background, w.ID, w.Name, w.Host, w.PID, w.Version, int64(now)).Scan(&id, &wanted)
 	return id, wanted, err
 }

@@ -2,7 +2,7 @@
 import { QueryClient, keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/react-query'
 import createClient from 'openapi-fetch'
 
-import { refuse, token } from './access'
+import { newKey, refuse, token } from './access'
 import type { components, paths } from './schema'
 
 export type Job = components['schemas']['Job']
@@ -14,6 +14,13 @@ export type Worker = components['schemas']['Worker']
 export type Slot = components['schemas']['Slot']
 export type Queue = components['schemas']['Queue']
 export type Cause = components['schemas']['Cause']
+/** CauseHistory is a cause with when, by what versions and amid what it came. */
+export type CauseHistory = Cause
+export type Task = components['schemas']['Task']
+export type Defaults = components['schemas']['Defaults']
+export type Retry = components['schemas']['Retry']
+export type Preview = components['schemas']['RetryPreview']
+export type Edit = components['schemas']['Edit']
 export type Recovery = components['schemas']['Recovery']
 export type Operation = components['schemas']['Operation']
 export type LogLine = components['schemas']['Log']['lines'][number]
@@ -63,12 +70,13 @@ export interface Filter {
   label?: string
   cause?: string
   error?: string
+  steps?: string
   ids?: string
   since?: string
   until?: string
 }
 
-export const filterNames = ['state', 'queue', 'task', 'owner', 'key', 'label', 'cause', 'error', 'ids', 'since', 'until'] as const
+export const filterNames = ['state', 'queue', 'task', 'owner', 'key', 'label', 'cause', 'error', 'steps', 'ids', 'since', 'until'] as const
 
 export function useStats(queue?: string) {
   return useQuery({
@@ -96,6 +104,69 @@ export function useWorkers() {
 /** useCauses lists what jobs died of. */
 export function useCauses(queue?: string) {
   return useQuery({ queryKey: ['causes', queue], queryFn: async () => (await told(api.GET('/v1/dead/causes', { params: { query: { queue } } }))).causes, refetchInterval: 5000 })
+}
+
+/** useCause tells about one cause, with its history. */
+export function useCause(id: number, wanted: boolean) {
+  return useQuery({
+    queryKey: ['causes', 'one', id],
+    queryFn: () => told(api.GET('/v1/dead/causes/{id}', { params: { path: { id } } })),
+    enabled: wanted,
+    placeholderData: undefined,
+    refetchInterval: 10_000,
+  })
+}
+
+/** useInDoubt counts the jobs that have a step of which nobody knows whether it was done; told is false where there may be more. */
+export function useInDoubt() {
+  return useQuery({
+    queryKey: ['in doubt'],
+    queryFn: async () => {
+      const page = await told(api.GET('/v1/jobs', { params: { query: { steps: 'in_doubt', limit: 500 } } }))
+      return { jobs: page.jobs.length, all: !page.next_cursor }
+    },
+    refetchInterval: 10_000,
+  })
+}
+
+/** useLastDone finds the newest job of a task that is done. */
+export function useLastDone(task: string) {
+  return useQuery({
+    queryKey: ['last done', task],
+    queryFn: async () => (await told(api.GET('/v1/jobs', { params: { query: { task, state: 'done', limit: 1 } } }))).jobs[0]?.id ?? null,
+    placeholderData: undefined,
+  })
+}
+
+/** usePatched shows what a merge patch would make of the first payload of a cause's jobs. */
+export function usePatched(cause: number, patch: string, wanted: boolean) {
+  return useQuery({
+    queryKey: ['patched', cause, patch],
+    queryFn: async () => {
+      const body = `{"action":"requeue","filter":{"cause":${cause}},"dry_run":true,"payload_patch":${patch}}`
+      const text = await told(api.POST('/v1/jobs/act', { params: { header: { 'Idempotency-Key': newKey() } }, body: { action: 'requeue' }, bodySerializer: () => body, parseAs: 'text' }))
+      return (exact(text) as Operation).example ?? null
+    },
+    enabled: wanted,
+    placeholderData: undefined,
+  })
+}
+
+export function useTasks() {
+  return useQuery({ queryKey: ['tasks'], queryFn: async () => (await told(api.GET('/v1/tasks'))).tasks, refetchInterval: 10_000 })
+}
+
+/** usePreview tells when each attempt of a retry would come. */
+export function usePreview(retry: Retry | undefined, maxAttempts: number | undefined) {
+  return useQuery({
+    queryKey: ['preview', retry, maxAttempts],
+    queryFn: () => told(api.POST('/v1/retry/preview', { body: { retry, max_attempts: maxAttempts, limit: 60 } })),
+  })
+}
+
+/** useActions lists what operators did, latest first. */
+export function useActions() {
+  return useQuery({ queryKey: ['actions'], queryFn: async () => (await told(api.GET('/v1/actions', { params: { query: { limit: 60 } } }))).actions, refetchInterval: 5000 })
 }
 
 /** useOperations lists what was done to many jobs, latest first; often while one is under way. */
@@ -126,7 +197,7 @@ export function useJobs(filter: Filter) {
     queryFn: ({ pageParam }) =>
       told(
         api.GET('/v1/jobs', {
-          params: { query: { ...filter, cause: filter.cause ? Number(filter.cause) : undefined, label: filter.label ? [filter.label] : undefined, limit: pageSize, cursor: pageParam } },
+          params: { query: { ...filter, cause: filter.cause ? Number(filter.cause) : undefined, label: filter.label ? [filter.label] : undefined, steps: filter.steps as 'in_doubt' | undefined, limit: pageSize, cursor: pageParam } },
         }),
       ),
     getNextPageParam: (page) => page.next_cursor,

@@ -1,0 +1,67 @@
+package store
+
+// A checkpoint moves what the log holds into the file, once enough statements wrote.
+// It goes on beside the commits, on a connection of its own; but while writing never
+// ceases the log begins anew only after one that nothing was written beside, so that
+// every few of them is made between two commits, when little is left to move.
+const (
+	enoughWritten = 8000
+	mostBeside    = 3
+)
+
+// checkpoints is what a store knows of its checkpoints.
+type checkpoints struct {
+	// written counts the statements that wrote since the last one began, and beside
+	// how many were made beside the commits since the last that was not.
+	written, beside int
+	// result gives the end of the one that is under way; nil where none is.
+	result chan error
+}
+
+// Checkpoint begins a checkpoint where enough was written; with idle it makes a whole
+// one at once, whatever was written. It is called between transactions.
+func (s *Store) Checkpoint(idle bool) error {
+	if err := s.checkpointed(idle); err != nil {
+		return err
+	}
+	c := &s.checks
+	if c.result != nil || c.written == 0 || !idle && c.written < enoughWritten {
+		return nil
+	}
+	c.written = 0
+	if !idle && c.beside < mostBeside {
+		c.beside++
+		c.result = make(chan error, 1)
+		go func(result chan<- error) {
+			_, err := s.checkDB.ExecContext(background, "PRAGMA wal_checkpoint(PASSIVE)")
+			result <- err
+		}(c.result)
+		return nil
+	}
+	c.beside = 0
+	mode := "PASSIVE"
+	if idle {
+		mode = "TRUNCATE"
+	}
+	_, err := s.conn.ExecContext(background, "PRAGMA wal_checkpoint("+mode+")")
+	return err
+}
+
+// checkpointed takes the result of the checkpoint that is under way, where there is one;
+// with wait when it has ended.
+func (s *Store) checkpointed(wait bool) (err error) {
+	c := &s.checks
+	if c.result == nil {
+		return nil
+	}
+	if wait {
+		err, c.result = <-c.result, nil
+		return err
+	}
+	select {
+	case err = <-c.result:
+		c.result = nil
+	default:
+	}
+	return err
+}

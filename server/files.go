@@ -30,7 +30,7 @@ func (s *Server) notAPI(c *gin.Context) {
 		s.fail(c, job.Fault(job.NotFound, "nothing is at %s; /openapi.yaml tells what is", c.Request.URL.Path))
 	case c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead:
 		s.fail(c, job.Fault(job.NotFound, "nothing takes a %s at %s", c.Request.Method, c.Request.URL.Path))
-	case strings.HasPrefix(name, "assets/") || path.Ext(name) != "":
+	case strings.HasPrefix(name, "assets/"), path.Ext(name) != "" && !strings.Contains(name, "/"): // deeper, a dot belongs to a task's name
 		s.file(c, name)
 	default:
 		s.page(c)

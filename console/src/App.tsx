@@ -11,6 +11,7 @@ import { Login } from './Login'
 import { Mule } from './Mark'
 import { Now } from './Now'
 import { Question } from './Question'
+import { Settings } from './Settings'
 import { Sentence } from './Sentence'
 import { useNow } from './useNow'
 import { Way } from './Way'
@@ -30,6 +31,7 @@ export function App() {
         <StickyWay stats={stats.data} />
         <Routes>
           <Route path="/dead/:cause?" element={<OneOfCauses />} />
+          <Route path="/settings/:task?" element={<OneOfTasks />} />
           <Route path="/workers/:worker?" element={<OneOfWorkers />} />
           <Route path="*" element={<Now counts={stats.data?.counts} />} />
         </Routes>
@@ -40,6 +42,10 @@ export function App() {
 
 function OneOfCauses() {
   return <DeadLetters open={useParams().cause} />
+}
+
+function OneOfTasks() {
+  return <Settings open={useParams().task} />
 }
 
 function OneOfWorkers() {
@@ -62,6 +68,7 @@ function Head({ queues }: { queues: Queue[] }) {
         <Page to="/">Now</Page>
         <Page to="/dead">Dead letters</Page>
         <Page to="/workers">Workers</Page>
+        <Page to="/settings">Settings</Page>
       </nav>
       <label className="flex items-center gap-2">
         <span className="text-quiet">Queue</span>

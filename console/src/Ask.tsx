@@ -1,7 +1,8 @@
 import { useState } from 'react'
 
 import { newKey } from './api/access'
-import { type Job, api, told } from './api/client'
+import { type Job, api, exact, told } from './api/client'
+import { Difference } from './Difference'
 import { pretty } from './format'
 import { Question } from './Question'
 
@@ -33,6 +34,7 @@ export function Ask({ deed, j }: { deed: Deed; j: Job }) {
         </label>
       )}
       {wrong && <p role="alert">The payload is no JSON: {wrong}</p>}
+      {edited && !wrong && <Difference name="What you change" before={j.payload ?? null} after={exact(text)} />}
     </Question>
   )
 }

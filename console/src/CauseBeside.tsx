@@ -4,10 +4,11 @@ import { Link } from 'react-router'
 
 import { search, useFilter } from './address'
 import { newKey } from './api/access'
-import { type Cause, type Operation, api, queryClient, told, useMayAct, useOperations } from './api/client'
+import { type Cause, type Job, type Operation, api, queryClient, told, useCause, useJobs, useMayAct, useOperations, usePatched } from './api/client'
 import { Beside, Fact, When } from './Beside'
 import { age, grouped } from './format'
-import { Hours } from './Hours'
+import { Difference, Varied } from './Difference'
+import { Failures } from './Failures'
 import { Question } from './Question'
 import { Template } from './Template'
 
@@ -25,6 +26,7 @@ export function CauseBeside({ id, c, known, now }: { id: string; c?: Cause; know
 
 function Known({ c, now }: { c: Cause; now: number }) {
   const may = useMayAct()
+  const history = useCause(c.cause, true).data
   return (
     <>
       <p className="py-3 text-base break-words">
@@ -52,17 +54,7 @@ function Known({ c, now }: { c: Cause; now: number }) {
           </Link>
         </Fact>
       </dl>
-      <section aria-label="Failures by the hour" className="mt-6">
-        <h3 className="pb-2 font-semibold">
-          Failures an hour<span className="font-normal text-quiet">, over the last 48 hours</span>
-        </h3>
-        <Hours hours={c.hours ?? []} width={420} height={56} />
-        <p className="flex max-w-[420px] justify-between text-[13px] text-quiet">
-          <span>48 h ago</span>
-          <span>at most {grouped(Math.max(...(c.hours ?? [0])))} in one</span>
-          <span>now</span>
-        </p>
-      </section>
+      {history && <Failures c={history} now={now} />}
       <section aria-label="Where" className="mt-6">
         <h3 className="border-b border-hairline pb-1 font-semibold">Where</h3>
         <table className="w-full">
@@ -79,16 +71,95 @@ function Known({ c, now }: { c: Cause; now: number }) {
         </table>
       </section>
       <section aria-label="Latest errors" className="mt-6">
-        <h3 className="border-b border-hairline pb-1 font-semibold">Latest errors</h3>
-        <ul>
-          {c.samples?.map((text) => (
+        <h3 className="border-b border-hairline pb-1 font-semibold">
+          Latest errors<span className="font-normal text-quiet">, of each wording one</span>
+        </h3>
+        <ul className="text-quiet">
+          {c.samples?.map((text, n) => (
             <li key={text} className="border-b border-hairline py-1.5 break-words whitespace-pre-wrap">
-              {text}
+              <Varied text={text} from={c.samples![n === 0 ? 1 : 0] ?? text} />
             </li>
           ))}
         </ul>
       </section>
+      <Jobs c={c} now={now} />
     </>
+  )
+}
+
+/** Jobs lists the newest jobs of a cause, of which some may be chosen. */
+function Jobs({ c, now }: { c: Cause; now: number }) {
+  const may = useMayAct()
+  const [chosen, setChosen] = useState<number[]>([])
+  const list = useJobs({ state: 'dead', cause: String(c.cause) })
+  const jobs = list.data?.pages.flatMap((p) => p.jobs) ?? []
+  const ids = chosen.filter((id) => jobs.some((j) => j.id === id))
+  const toggle = (id: number) => setChosen((all) => (all.includes(id) ? all.filter((x) => x !== id) : [...all, id]))
+  return (
+    <section aria-label="Its jobs" className="mt-6">
+      <div className="flex flex-wrap items-baseline gap-x-4 gap-y-2 border-b border-hairline pb-1">
+        <h3 className="font-semibold">
+          Its jobs<span className="font-normal text-quiet">, newest first</span>
+        </h3>
+        {may && jobs.length > 0 && (
+          <button type="button" className="press ml-auto" onClick={() => setChosen(ids.length === jobs.length ? [] : jobs.map((j) => j.id))}>
+            {ids.length === jobs.length ? 'Choose none' : `Choose these ${grouped(jobs.length)}`}
+          </button>
+        )}
+      </div>
+      {may && ids.length > 0 && <OnChosen ids={ids} />}
+      <ul>
+        {jobs.map((j) => (
+          <Chosen key={j.id} j={j} now={now} checked={ids.includes(j.id)} toggle={may ? () => toggle(j.id) : undefined} />
+        ))}
+      </ul>
+      {list.hasNextPage && (
+        <button type="button" className="press py-2" disabled={list.isFetchingNextPage} onClick={() => void list.fetchNextPage()}>
+          Show more
+        </button>
+      )}
+    </section>
+  )
+}
+
+function Chosen({ j, now, checked, toggle }: { j: Job; now: number; checked: boolean; toggle?: () => void }) {
+  return (
+    <li className="flex h-[32px] items-center gap-3 border-b border-hairline">
+      {toggle && <input type="checkbox" aria-label={`Choose job ${j.id}`} checked={checked} onChange={toggle} />}
+      <Link className="press w-16 shrink-0 text-right font-mono text-[13px]" to={`/jobs/${j.id}`}>
+        {j.id}
+      </Link>
+      <code className="min-w-0 flex-1 truncate text-[13px]" title={j.payload_head}>
+        {j.payload_head}
+      </code>
+      <span className="shrink-0 text-quiet">{j.finished_at && age(j.finished_at, now)}</span>
+    </li>
+  )
+}
+
+/** OnChosen does something to the chosen jobs alone. */
+function OnChosen({ ids }: { ids: number[] }) {
+  const jobs = `${grouped(ids.length)} chosen ${ids.length === 1 ? 'job' : 'jobs'}`
+  const flags = ids.map((id) => ` --id ${id}`).join('')
+  const act = (action: 'requeue' | 'discard') => told(api.POST('/v1/jobs/act', { params: { header: { 'Idempotency-Key': newKey() } }, body: { action, ids } }))
+  return (
+    <p className="flex flex-wrap gap-3 py-2">
+      <Question title={`Requeue ${jobs}`} follows={`${jobs} begin a new round at once. What they did before stays on record.`} confirm={`Requeue ${jobs}`} command={`hmule act requeue${flags}`} send={() => act('requeue')} />
+      <Question title={`Discard ${jobs}`} follows={`${jobs} leave every list and count at once. They can be brought back for 10 minutes; then they are gone.`} confirm={`Discard ${jobs}`} command={`hmule act discard${flags}`} send={() => act('discard')} />
+    </p>
+  )
+}
+
+/** Patched shows what the patch makes of the first of the payloads. */
+function Patched({ cause, patch }: { cause: number; patch: string }) {
+  const { data, error } = usePatched(cause, patch, true)
+  if (error) return <p role="alert">{error.message}</p>
+  if (!data) return null
+  return (
+    <div className="mt-2">
+      <p className="text-quiet">What it makes of job {data.job}, for one:</p>
+      <Difference name="Difference of the payload" before={data.before} after={data.after} />
+    </div>
   )
 }
 
@@ -124,6 +195,7 @@ function Release({ c }: { c: Cause }) {
         <textarea className="mt-1 block w-full rounded-sm border border-quiet bg-ground p-2 font-mono text-[13px]" rows={2} spellCheck={false} placeholder={'{"bank":"harbour-savings"}'} value={patch} onChange={(e) => setPatch(e.target.value)} />
       </label>
       {wrong && <p role="alert">The patch is no JSON: {wrong}</p>}
+      {!wrong && patch.trim() && <Patched cause={c.cause} patch={patch.trim()} />}
     </Question>
   )
 }
@@ -155,6 +227,7 @@ function problemOf(text: string): string | undefined {
   }
 }
 
+const actionWord = { requeue: 'Requeue', discard: 'Discard', cancel: 'Cancel', start_now: 'Start', patch: 'Change', purge: 'Purge' } as const
 const stateWord = { trial: 'trial runs', running: 'is under way', finished: 'finished', stopped: 'stopped', undone: 'undone' } as const
 
 /** Underway tells what was done about a cause, latest first, and stops or undoes it. */
@@ -171,7 +244,7 @@ function Underway({ cause, now }: { cause: number; now: number }) {
           <li key={o.id} className="border-b border-hairline py-1.5">
             <p className="flex flex-wrap items-baseline gap-x-4">
               <span>
-                {o.action === 'requeue' ? 'Requeue' : 'Discard'} {stateWord[o.state]}
+                {actionWord[o.action]} {stateWord[o.state]}
               </span>
               <span>
                 {grouped(o.changed)} of {grouped(o.matched)} jobs

@@ -1,7 +1,7 @@
 import { Link, useNavigate } from 'react-router'
 
 import { search, useFilter } from './address'
-import { type Cause, useCauses } from './api/client'
+import { type Cause, useCauses, useInDoubt } from './api/client'
 import { CauseBeside } from './CauseBeside'
 import { age, grouped } from './format'
 import { Hours } from './Hours'
@@ -21,6 +21,7 @@ export function DeadLetters({ open }: { open?: string }) {
           <h2 className="text-lg font-semibold">Dead letters</h2>
           <p className="max-w-[80ch]">{data ? answer(data) : error ? `The causes could not be read: ${error.message}.` : 'Reading the causes …'}</p>
         </div>
+        <InDoubt />
         {data && data.length > 0 && <Rows all={data} open={open} now={now} />}
       </section>
       {open && <CauseBeside key={open} id={open} c={chosen} known={!!data} now={now} />}
@@ -33,6 +34,21 @@ function answer(all: Cause[]): string {
   if (jobs === 0) return 'None: no job has died that was not requeued or discarded since.'
   const kinds = all.length === 1 ? 'all of one cause' : `of ${grouped(all.length)} causes`
   return `${grouped(jobs)} ${jobs === 1 ? 'job' : 'jobs'}, ${kinds}. Fix one, try a few of its jobs, then release the rest.`
+}
+
+/** InDoubt points at jobs with steps of which nobody knows whether they were done. */
+function InDoubt() {
+  const { data } = useInDoubt()
+  if (!data?.jobs) return null
+  return (
+    <p className="border-b border-hairline py-2">
+      <Link className="press" to="/?steps=in_doubt">
+        {data.all ? '' : 'At least '}
+        {grouped(data.jobs)} {data.jobs === 1 ? 'job has' : 'jobs have'} a step in doubt
+      </Link>
+      : it was begun, and whether it was done is not known. Look before you release {data.jobs === 1 ? 'it' : 'them'}.
+    </p>
+  )
 }
 
 function Rows({ all, open, now }: { all: Cause[]; open?: string; now: number }) {

@@ -1,16 +1,16 @@
-import type { CauseHistory } from './api/client'
+import type { Cause } from './api/client'
 import { grouped, moment } from './format'
 
 const hour = 3_600_000
 const width = 440
 const rowHeight = 26
 
-type Mark = NonNullable<CauseHistory['marks']>[number]
+type Mark = NonNullable<Cause['marks']>[number]
 
 const markWord = { deploy: 'deploy', settings: 'set-up', pause: 'pause', requeue: 'requeue' } as const
 
 /** Failures draws when jobs failed by a cause, a row for each version of the worker program, with what happened meanwhile. */
-export function Failures({ c, now }: { c: CauseHistory; now: number }) {
+export function Failures({ c, now }: { c: Cause; now: number }) {
   const versions = c.versions ?? []
   const from = (Math.floor(now / hour) - 47) * hour
   const marks = (c.marks ?? []).filter((m) => Date.parse(m.at) >= from)
@@ -50,7 +50,7 @@ export function Failures({ c, now }: { c: CauseHistory; now: number }) {
 }
 
 /** answer says which version fails, in one sentence. */
-function answer(c: CauseHistory): string {
+function answer(c: Cause): string {
   const failing = (c.versions ?? []).filter((v) => v.hours.some((n) => n > 0))
   if (failing.length === 0) return 'None within the last 48 hours.'
   const last = failing.filter((v) => v.hours.slice(-2).some((n) => n > 0)).map((v) => v.version || 'a version not told')

@@ -1,11 +1,14 @@
 import { useState } from 'react'
 import { Link } from 'react-router'
 
+import { Alike } from './Alike'
 import { Ask, type Deed } from './Ask'
 import { path, useFilter } from './address'
 import { type Attempt, type Job, Refusal, useJob, useLog, useMayAct } from './api/client'
 import { Beside, Fact, When } from './Beside'
-import { age, clock, grouped, localTimes, span, tries } from './format'
+import { Compare } from './Compare'
+import { Difference } from './Difference'
+import { age, clock, grouped, localTimes, moment, span, tries } from './format'
 import { Journey } from './Journey'
 import { JsonView } from './JsonView'
 import { Mark, StateWord } from './Mark'
@@ -40,6 +43,7 @@ function Known({ j }: { j: Job }) {
           {j.queue}, priority {j.priority}
         </Fact>
         <Fact name="try">{j.tries > 0 ? tries(j.tries, j.max_attempts) : `none yet, of ${j.max_attempts || 'any number'}`}{j.round > 1 && `, round ${j.round}`}</Fact>
+        <Fact name="limit">{j.max_attempts === 0 && 'none: it is tried until it is done or cancelled, however often it fails'}</Fact>
         <Fact name="cause">
           {j.cause && (
             <Link className="press" to={`/dead/${j.cause}`}>
@@ -70,6 +74,9 @@ function Known({ j }: { j: Job }) {
       <Journey j={j} now={now} />
       <Steps j={j} />
       <Attempts j={j} />
+      <Alike errors={(j.attempts ?? []).flatMap((a) => (a.error?.message ? [{ message: a.error.message, from: `attempt ${a.n}` }] : []))} />
+      {(j.state === 'dead' || j.state === 'backoff') && <Compare j={j} now={now} />}
+      <Edits j={j} />
       {j.payload !== undefined && <JsonView name="Payload" value={j.payload} bytes={j.payload_bytes} />}
       {j.result !== undefined && <JsonView name="Result" value={j.result} />}
     </>
@@ -117,6 +124,26 @@ function Steps({ j }: { j: Job }) {
           </li>
         ))}
       </ul>
+    </section>
+  )
+}
+
+/** Edits are what was changed in the payload after the enqueue, and by whom. */
+function Edits({ j }: { j: Job }) {
+  if (!j.edits?.length) return null
+  return (
+    <section aria-label="Edits of the payload" className="mt-6">
+      <h3 className="border-b border-hairline pb-1 font-semibold">Edits of the payload</h3>
+      <ol>
+        {j.edits.map((e, n) => (
+          <li key={n} className="border-b border-hairline py-1.5">
+            <p className="text-quiet">
+              {e.action === 'patch' ? 'changed' : 'changed for the requeue'} by {e.by}, {e.at && moment(e.at)}
+            </p>
+            <Difference name={`Edit ${n + 1} of the payload`} before={e.before} after={e.after} />
+          </li>
+        ))}
+      </ol>
     </section>
   )
 }

@@ -126,6 +126,7 @@ func pages(ctx context.Context, out, only string, s shown) error {
 		{name: "running", url: at(fmt.Sprintf("/jobs/%d", s.running.ID), url.Values{"queue": {"archive"}}), width: 1280, height: 800},
 		{name: "dead", url: at("/dead", nil), width: 1280, height: 800},
 		{name: "cause", url: at(fmt.Sprintf("/dead/%d", s.dead.Cause), nil), width: 1280, height: 800},
+		{name: "settings", url: at("/settings/dues.charge", nil), width: 1280, height: 800},
 		{name: "phone", url: at("/", nil), width: 390, height: 844},
 	} {
 		if !strings.Contains("page-"+p.name, only) {
@@ -139,7 +140,7 @@ func pages(ctx context.Context, out, only string, s shown) error {
 			return err
 		}
 		steps := []chromedp.Action[chromedp.Void]{
-			chromedp.EmulateViewport(p.width, p.height), chromedp.Navigate(p.url), chromedp.WaitVisible(chromedp.CSS("tr[data-job], tr[data-worker], tr[data-cause]")), chromedp.Sleep(1500 * time.Millisecond),
+			chromedp.EmulateViewport(p.width, p.height), chromedp.Navigate(p.url), chromedp.WaitVisible(chromedp.CSS("tr[data-job], tr[data-worker], tr[data-cause], tr[data-task]")), chromedp.Sleep(1500 * time.Millisecond),
 		}
 		if p.click != "" {
 			steps = append(steps, chromedp.Click(chromedp.CSS(p.click)), chromedp.WaitVisible(chromedp.CSS("[role=dialog]")), chromedp.Sleep(300*time.Millisecond))

@@ -14,8 +14,6 @@ export type Worker = components['schemas']['Worker']
 export type Slot = components['schemas']['Slot']
 export type Queue = components['schemas']['Queue']
 export type Cause = components['schemas']['Cause']
-/** CauseHistory is a cause with when, by what versions and amid what it came. */
-export type CauseHistory = Cause
 export type Task = components['schemas']['Task']
 export type Defaults = components['schemas']['Defaults']
 export type Retry = components['schemas']['Retry']
@@ -145,7 +143,7 @@ export function usePatched(cause: number, patch: string, wanted: boolean) {
     queryFn: async () => {
       const body = `{"action":"requeue","filter":{"cause":${cause}},"dry_run":true,"payload_patch":${patch}}`
       const text = await told(api.POST('/v1/jobs/act', { params: { header: { 'Idempotency-Key': newKey() } }, body: { action: 'requeue' }, bodySerializer: () => body, parseAs: 'text' }))
-      return (exact(text) as Operation).example ?? null
+      return (exact(text as unknown as string) as Operation).example ?? null
     },
     enabled: wanted,
     placeholderData: undefined,
@@ -205,7 +203,7 @@ export function useJobs(filter: Filter) {
 }
 
 /** exact reads JSON so that a number which JavaScript would round keeps its digits when it is written again. */
-function exact(text: string): unknown {
+export function exact(text: string): unknown {
   const raw = (JSON as unknown as { rawJSON?: (s: string) => unknown }).rawJSON
   if (!raw) return JSON.parse(text)
   const revive = (_: string, v: unknown, c?: { source?: string }) =>

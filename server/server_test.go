@@ -98,7 +98,7 @@ func TestFiles(t *testing.T) {
 	s, _ := setUp(t)
 	nonce := regexp.MustCompile(`content="([^"]+)"`)
 	seen := map[string]bool{}
-	for _, path := range []string{"/", "/jobs/7", "/anything/else"} {
+	for _, path := range []string{"/", "/jobs/7", "/settings/dues.charge", "/anything/else"} {
 		got := ask(s, "GET", path)
 		require.Equal(t, 200, got.Code, path)
 		n := nonce.FindStringSubmatch(got.Body.String())[1]

@@ -29,7 +29,7 @@ export function Beside({ title, beside, back, children }: { title: string; besid
 
 /** Fact is a name and its value in a list of facts; nothing where there is no value. */
 export function Fact({ name, children }: { name: string; children?: ReactNode }) {
-  if (children === undefined || children === null || children === '') return null
+  if (children === undefined || children === null || children === false || children === '') return null
   return (
     <>
       <dt className="text-quiet">{name}</dt>

@@ -62,7 +62,7 @@ function Rows({ all, open, now }: { all: Cause[]; open?: string; now: number }) 
           <th>error, lighter where it varies</th>
           <th className={`w-40 ${narrow}`}>task</th>
           <th className={`w-40 ${narrow}`}>type</th>
-          <th className="w-24 text-right">last</th>
+          <th className="w-28 text-right">last</th>
         </tr>
       </thead>
       <tbody>
@@ -96,7 +96,7 @@ function Row({ c, open, now, narrow }: { c: Cause; open: boolean; now: number; n
       </td>
       <td className={`truncate ${narrow}`}>{tasks.length > 1 ? `${tasks[0]} and ${tasks.length - 1} more` : tasks[0]}</td>
       <td className={`truncate text-quiet ${narrow}`}>{c.type}</td>
-      <td className="text-right text-quiet">{age(c.last_at, now)}</td>
+      <td className="whitespace-nowrap text-right text-quiet">{age(c.last_at, now)}</td>
     </tr>
   )
 }

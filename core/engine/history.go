@@ -92,6 +92,7 @@ func (e *Engine) marks(ctx context.Context, c *job.Cause, since job.Time) ([]job
 type actionDetail struct {
 	Task, Queue string
 	Filter      *job.Selection
+	IDs         []int64
 }
 
 // markOf tells an action as a mark, where it may have to do with a cause.
@@ -115,15 +116,19 @@ func (e *Engine) markOf(ctx context.Context, c *job.Cause, a job.Action) (*job.M
 		m.Kind, m.Text = job.MarkPause, "queue "+d.Queue+" paused"
 	case a.Action == "resume" && about("", d.Queue):
 		m.Kind, m.Text = job.MarkPause, "queue "+d.Queue+" resumed"
-	case a.Action == job.ActRequeue && a.Job != 0:
-		rows, err := e.store.Read(ctx, []int64{a.Job})
+	case a.Action == job.ActRequeue && (a.Job != 0 || len(d.IDs) > 0):
+		ids := append(d.IDs, a.Job)
+		rows, err := e.store.Read(ctx, ids[:1])
 		if err != nil || len(rows) == 0 {
 			return nil, err
 		}
 		if task, queue := e.nameOf(rows[0]); !about(task, queue) {
 			return nil, nil
 		}
-		m.Kind, m.Text = job.MarkRequeue, fmt.Sprintf("job %d requeued", a.Job)
+		m.Kind, m.Text = job.MarkRequeue, fmt.Sprintf("job %d requeued", ids[0])
+		if n := len(d.IDs); n > 1 {
+			m.Text = fmt.Sprintf("%d chosen jobs requeued", n)
+		}
 	case a.Action == job.ActRequeue && d.Filter != nil && d.Filter.Cause == c.ID:
 		m.Kind, m.Text = job.MarkRequeue, "jobs of this cause requeued"
 	default:

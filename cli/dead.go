@@ -286,19 +286,26 @@ func howFar(op job.Operation) string {
 	if op.State == job.OpTrial {
 		return fmt.Sprintf("The trial of %d jobs runs.", len(op.TrialIDs))
 	}
-	return fmt.Sprintf("%s of %s jobs changed.", job.Grouped(op.Changed), job.Grouped(op.Matched))
+	return fmt.Sprintf("%s of %s changed.", job.Grouped(op.Changed), jobs(op.Matched))
+}
+
+func jobs(n int64) string {
+	if n == 1 {
+		return "1 job"
+	}
+	return job.Grouped(n) + " jobs"
 }
 
 var changedWord = map[string]string{job.ActCancel: "cancelled or asked to end", job.ActRequeue: "requeued", job.ActStartNow: "started", job.ActDiscard: "discarded", job.ActPatch: "changed", job.ActPurge: "removed"}
 
 func showOperation(o *present.Out, op job.Operation) {
-	least := ""
+	matched := jobs(op.Matched)
 	if op.MatchedIs == "at_least" {
-		least = "at least "
+		matched = "at least " + matched
 	}
 	switch {
 	case op.DryRun:
-		o.Line("%s%s jobs would be %s. Nothing was changed.", least, job.Grouped(op.Matched), changedWord[op.Action])
+		o.Line("%s would be %s. Nothing was changed.", matched, changedWord[op.Action])
 		if op.Example != nil {
 			o.Line("The payload of job %d, for one:", op.Example.Job)
 			o.Text(2, string(op.Example.Before))
@@ -310,7 +317,7 @@ func showOperation(o *present.Out, op job.Operation) {
 		o.Line("Operation %d was undone: its jobs are back.", op.ID)
 		return
 	}
-	o.Line("Operation %d is %s: %s of %s%s jobs %s.", op.ID, op.State, job.Grouped(op.Changed), least, job.Grouped(op.Matched), changedWord[op.Action])
+	o.Line("Operation %d is %s: %s of %s %s.", op.ID, op.State, job.Grouped(op.Changed), matched, changedWord[op.Action])
 	if op.Why != "" {
 		o.Text(0, "It was stopped: "+op.Why+".")
 	}

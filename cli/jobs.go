@@ -235,6 +235,7 @@ func (a *app) jobsCommand() *cobra.Command {
 	fl.StringSliceVar(&f.Tasks, "task", nil, "tasks")
 	fl.Int64Var(&f.Cause, "cause", 0, "a cause's id, as hmule dead shows it")
 	fl.StringVar(&f.Error, "error", "", "a text that the errors of jobs in backoff or dead hold")
+	fl.BoolVar(&f.InDoubt, "in-doubt", false, "with a step that was begun and never finished")
 	fl.StringVar(&f.Owner, "owner", "", "owner")
 	fl.StringVar(&f.Key, "key", "", "the producer's own name for the job")
 	fl.StringArrayVar(&labels, "label", nil, "label, as name=value")

@@ -214,7 +214,7 @@ func (tx *txn) publish() {
 
 func (tx *txn) publishView() {
 	v := &tx.e.view
-	if len(tx.moves)+len(tx.touched)+len(tx.policies)+len(tx.pauses)+len(tx.queueSet)+len(tx.taskSet) == 0 {
+	if len(tx.moves)+len(tx.touched)+len(tx.policies)+len(tx.pauses)+len(tx.queueSet)+len(tx.taskSet)+len(tx.past) == 0 {
 		tx.publishPast() // nothing was removed, so that no reader is disturbed
 		return
 	}

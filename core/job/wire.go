@@ -290,8 +290,8 @@ type RetryPreview struct {
 	Attempts []PlannedAttempt `json:"attempts"`
 	// TotalMS is when the last attempt is expected, from the first on.
 	TotalMS int64 `json:"total_ms"`
-	// Ends says what ends the attempts: attempts_used_up, too_old, or never where
-	// only the first ones are told.
+	// Ends says what ends the attempts: attempts_used_up, too_old, or never; only the
+	// first attempts are told where there are many.
 	Ends string `json:"ends"`
 	// Says tells it in a sentence.
 	Says     string       `json:"says"`

@@ -41,7 +41,7 @@ func TestPreview(t *testing.T) {
 			"too_old", "3 attempts; the last one comes 16 s to 24 s after the first, and the next would come later than give_up_after (25s)."},
 		"without end": {job.Retry{Curve: job.Fixed, First: seconds(10)[0], Jitter: jitter(0)}, 0,
 			[]int64{0, 10_000, 20_000, 30_000, 40_000, 50_000}, []int64{0, 10_000, 20_000, 30_000, 40_000, 50_000}, []int64{0, 10_000, 20_000, 30_000, 40_000, 50_000},
-			"never", "Attempts go on without end; the 6th comes 50 s after the first, and then one every 10 s."},
+			"never", "Attempts go on without end; the 6th comes 50 s after the first, and the next 10 s later."},
 		"once": {job.Retry{}, 1, []int64{0}, []int64{0}, []int64{0}, "attempts_used_up", "One attempt; a job that fails is dead at once."},
 	} {
 		got := Preview(job.Policy{MaxAttempts: c.most, Retry: c.retry.WithDefaults()}, 6)
@@ -54,11 +54,14 @@ func TestPreview(t *testing.T) {
 		assert.Equal(t, c.expected[len(c.expected)-1], got.TotalMS, name)
 		assert.Equal(t, []string{c.ends, c.says}, []string{got.Ends, got.Says}, name)
 	}
-	built := Preview((&job.Spec{}).Policy(), 100)
+	built := Preview((&job.Spec{}).Policy(), 9)
+	assert.Len(t, built.Attempts, 9)
 	assert.Equal(t, "17 attempts; the last one comes 2 days to 3 days after the first.", built.Says)
 	assert.InDelta(t, 63, (time.Duration(built.TotalMS) * time.Millisecond).Hours(), 0.5)
 	// A million attempts neither overflow nor take long.
 	huge := job.Policy{MaxAttempts: 1_000_000, Retry: job.Retry{Factor: 100}.WithDefaults()}
-	assert.Len(t, Preview(huge, MostPlanned).Attempts, MostPlanned)
+	long := Preview(huge, MostPlanned)
+	assert.Len(t, long.Attempts, MostPlanned)
+	assert.Equal(t, "1000000 attempts; the last one comes 730 years to 1095 years after the first.", long.Says)
 	assert.Equal(t, 8*time.Hour, Base(huge.Retry, 1_000_000))
 }

@@ -158,7 +158,7 @@ func (tx *txn) requeue(r *store.Row, how Requeuing) (before json.RawMessage, err
 		return nil, err
 	}
 	r.Round++
-	r.Rank, r.NextAt = 0, 0
+	r.Rank, r.NextAt, r.RunAt, r.StartBy = 0, 0, 0, 0
 	if err := tx.place(r, job.ByRequeue); err != nil {
 		return nil, err
 	}
@@ -202,7 +202,7 @@ func (tx *txn) purge(r *store.Row, action int64) error {
 // brought back.
 func (tx *txn) remove(r *store.Row, action int64) error {
 	tx.sweeps(tx.now.Add(restorableFor))
-	return errors.Join(tx.recount(r, -1), tx.e.store.Remove(r.ID, action, tx.now))
+	return errors.Join(tx.recount(r, -1), tx.e.store.Remove(r.ID, action, tx.now), tx.leaveLane(r))
 }
 
 // bringBack takes back a removal. A job that waited finds its old place again.

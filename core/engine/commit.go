@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"errors"
 	"runtime"
 	"time"
 
@@ -109,10 +110,16 @@ func (e *Engine) checkpoint(idle bool) {
 func (e *Engine) untilNext() time.Duration {
 	const longest = time.Minute
 	sleep := longest
-	for _, next := range []job.Time{e.nextDue, e.nextSweep, e.nextDrop, e.nextRetain} {
+	for _, next := range []job.Time{e.nextDue, e.nextSweep, e.nextDrop, e.nextRetain, e.nextLate} {
 		if next != 0 {
 			sleep = min(sleep, time.Second, next.Sub(e.now()))
 		}
+	}
+	if len(e.walking) > 0 {
+		sleep = min(sleep, walkSoon)
+	}
+	if !e.nextStart.IsZero() {
+		sleep = min(sleep, time.Until(e.nextStart))
 	}
 	if len(e.ends) > 0 {
 		sleep = min(sleep, time.Until(e.ends[0].ends))
@@ -181,6 +188,9 @@ func (tx *txn) run(batch []*command, answers []error, timed bool) error {
 			return err
 		}
 		if err := tx.due(); err != nil {
+			return err
+		}
+		if err := errors.Join(tx.late(), tx.walkOn()); err != nil {
 			return err
 		}
 		if err := tx.sweep(); err != nil {

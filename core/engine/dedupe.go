@@ -26,7 +26,7 @@ func (tx *txn) dedupe(n *newJob, q *queue) error {
 	}
 	body, priority := tx.resolve(n, q)
 	policy, err := tx.usePolicy(body)
-	n.sameSpec = earlier.Queue == q.id && earlier.Priority == priority && earlier.Policy == policy && earlier.Owner == n.row.Owner &&
+	n.sameSpec = earlier.Queue == q.id && earlier.Priority == priority && earlier.Policy == policy && earlier.Owner == n.row.Owner && earlier.Lane == n.row.Lane &&
 		earlier.Labels == n.row.Labels && bytes.Equal(earlier.Payload, n.row.Payload) && (n.spec.RunAt == 0 || earlier.RunAt == n.spec.RunAt)
 	return err
 }

@@ -121,8 +121,12 @@ func (e *Engine) SetQueue(ctx context.Context, name string, d job.Defaults) erro
 		if tx.queueSet == nil {
 			tx.queueSet = map[*queue]*job.Defaults{}
 		}
+		before := tx.rules(q)
 		tx.queueSet[q] = kept
-		return nil, tx.e.store.SetQueue(q.id, body)
+		if err := tx.e.store.SetQueue(q.id, body); err != nil || before.SameOrder(tx.rules(q)) {
+			return nil, err
+		}
+		return nil, tx.startWalk(q)
 	})
 }
 

@@ -22,6 +22,7 @@ import (
 	"time"
 
 	"humblemule/core/job"
+	"humblemule/core/limit"
 	"humblemule/core/order"
 	"humblemule/core/store"
 	"humblemule/core/trend"
@@ -65,6 +66,10 @@ type Engine struct {
 	released  map[int64]release
 	turns     map[string]order.Turns // by worker
 	nextDrop  job.Time
+	nextLate  job.Time
+	nextStart time.Time
+	served    map[level]int64
+	walking   map[*queue]bool
 	// nextRetain is when finished jobs are looked at again, and retained where the
 	// last slice has stopped.
 	nextRetain job.Time
@@ -155,6 +160,7 @@ func (e *Engine) recover() error {
 	e.policies = map[string]int64{}
 	e.released = map[int64]release{}
 	e.turns = map[string]order.Turns{}
+	e.served, e.walking = map[level]int64{}, map[*queue]bool{}
 	counts, err := e.store.Counts()
 	if err != nil {
 		return err
@@ -162,7 +168,11 @@ func (e *Engine) recover() error {
 	if err := e.view.load(e.store, counts); err != nil {
 		return err
 	}
+	e.recoverWalks()
 	if e.nextDue, err = e.store.NextDue(); err != nil {
+		return err
+	}
+	if e.nextLate, err = e.store.NextTooLate(); err != nil {
 		return err
 	}
 	first, err := e.store.FirstRemoved()
@@ -239,6 +249,8 @@ type view struct {
 	usual    map[int64]*trend.Usual // by task
 	// taskDefaults are by task; nil for none.
 	taskDefaults map[int64]*job.Defaults
+	taskVersion  map[int64]int64
+	taskRunning  map[int64]int64
 }
 
 // queue is a queue with its kept counts by task.
@@ -251,6 +263,15 @@ type queue struct {
 	pause    pause
 	defaults *job.Defaults // nil for none
 	past     stateCounts   // removed since kept long enough
+	rules    *job.Rules    // whole
+	version  int64         // of its settings
+	running  int64
+	starts   []job.Start // the latest, oldest first
+	// What only the committer touches, but for nextStart, a time in ms.
+	walk      *walk
+	walked    bool // a walk was under way when the file was opened
+	bucket    limit.Bucket
+	nextStart atomic.Int64
 }
 
 // pause tells who has paused a queue, and when; zero where nobody has.
@@ -276,21 +297,26 @@ func (v *view) load(s *store.Store, counts []store.Count) error {
 		if err != nil {
 			return fmt.Errorf("queue %s: %w", q.Name, err)
 		}
-		v.addQueue(&queue{defaults: defaults, id: q.ID, name: q.Name, nextRank: q.NextRank, tasks: map[int64]*stateCounts{}, pause: pause{q.PausedAt, q.PausedBy}})
+		v.addQueue(&queue{defaults: defaults, rules: rulesOf(defaults), version: q.Version, walked: q.Walked >= 0, id: q.ID, name: q.Name, nextRank: q.NextRank, tasks: map[int64]*stateCounts{}, pause: pause{q.PausedAt, q.PausedBy}})
 	}
 	tasks, err := s.Tasks()
 	if err != nil {
 		return err
 	}
 	v.taskName, v.taskDefaults = map[int64]string{}, map[int64]*job.Defaults{}
+	v.taskVersion, v.taskRunning = map[int64]int64{}, map[int64]int64{}
 	for _, t := range tasks {
-		v.tasks[t.Name], v.taskName[t.ID] = t.ID, t.Name
+		v.tasks[t.Name], v.taskName[t.ID], v.taskVersion[t.ID] = t.ID, t.Name, t.Version
 		if v.taskDefaults[t.ID], err = readDefaults(t.Settings); err != nil {
 			return fmt.Errorf("task %s: %w", t.Name, err)
 		}
 	}
 	for _, c := range counts {
 		v.group(c.Queue, c.Task)[c.State] = c.N
+		if c.State == job.Running {
+			v.queueOf[c.Queue].running += c.N
+			v.taskRunning[c.Task] += c.N
+		}
 	}
 	past, err := s.PastCounts()
 	if err != nil {

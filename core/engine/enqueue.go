@@ -45,8 +45,8 @@ func prepare(s *job.Spec) (*newJob, error) {
 		n.policy = policyBody(s.Policy())
 	}
 	n.row = store.Row{
-		Round: 1, RunAt: s.RunAt, PayloadBytes: len(payload),
-		Owner: s.Owner, Key: s.Key, Dedupe: s.Dedupe, Traceparent: s.Traceparent, Payload: payload,
+		Round: 1, RunAt: s.RunAt, StartBy: s.StartBy, PayloadBytes: len(payload),
+		Owner: s.Owner, Lane: s.Lane, Key: s.Key, Dedupe: s.Dedupe, Traceparent: s.Traceparent, Payload: payload,
 	}
 	if len(s.Labels) > 0 {
 		labels, err := json.Marshal(s.Labels)
@@ -258,7 +258,7 @@ func (tx *txn) insert(n *newJob) error {
 	if r.Policy, err = tx.usePolicy(body); err != nil {
 		return err
 	}
-	r.Priority, r.Level = priority, priority
+	r.Priority = priority
 	if n.delay > 0 {
 		r.NextAt = tx.now.Add(n.delay.Go())
 		r.RunAt = r.NextAt
@@ -269,25 +269,6 @@ func (tx *txn) insert(n *newJob) error {
 	return tx.e.store.InsertJob(r)
 }
 
-// place moves a row to where it belongs, drawing its rank when it becomes ready
-// without one.
-func (tx *txn) place(r *store.Row, by job.By) error {
-	to := job.Place(job.Waits{NextAt: r.NextAt, Now: tx.now})
-	if err := tx.change(r, to, by); err != nil {
-		return err
-	}
-	if to == job.Scheduled {
-		r.ReadyAt = 0
-		tx.awaits(r.NextAt)
-		return nil
-	}
-	r.ReadyAt, r.NextAt = tx.now, 0
-	if r.Rank == 0 {
-		r.Rank = tx.rank(tx.queueOf(r.Queue))
-	}
-	return nil
-}
-
 func (tx *txn) useQueue(name string) (*queue, error) {
 	if q := tx.queue(name); q != nil {
 		return q, nil
@@ -295,7 +276,7 @@ func (tx *txn) useQueue(name string) (*queue, error) {
 	if tx.newQueues == nil {
 		tx.newQueues = map[string]*queue{}
 	}
-	q := &queue{id: int64(len(tx.e.view.queues) + len(tx.newQueues) + 1), name: name, nextRank: 1, tasks: map[int64]*stateCounts{}}
+	q := &queue{id: int64(len(tx.e.view.queues) + len(tx.newQueues) + 1), name: name, nextRank: 1, tasks: map[int64]*stateCounts{}, rules: &builtInRules}
 	tx.newQueues[name] = q
 	return q, tx.e.store.AddQueue(q.id, name, tx.now)
 }

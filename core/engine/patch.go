@@ -23,7 +23,7 @@ func (e *Engine) Patch(ctx context.Context, id int64, p job.Patch) (job.Job, err
 		}
 		all := map[string]any{
 			"queue": was.Queue, "priority": was.Priority, "run_at": was.RunAt, "max_attempts": was.MaxAttempts, "retry": was.Retry, "timeout": was.Timeout,
-			"keep_result": was.KeepResult, "labels": was.Labels, "owner": was.Owner,
+			"keep_result": was.KeepResult, "labels": was.Labels, "owner": was.Owner, "lane": was.Lane, "start_by": was.StartBy,
 		}
 		for _, name := range p.Named {
 			if old, told := all[name]; told {
@@ -74,7 +74,7 @@ func (tx *txn) edit(r *store.Row, p job.Patch) (was job.Spec, err error) {
 func (tx *txn) specOf(r *store.Row) (job.Spec, error) {
 	policy, err := tx.policyOf(r.Policy)
 	j := job.Job{
-		Task: tx.taskName(r.Task), Queue: tx.queueOf(r.Queue).name, Priority: r.Priority, RunAt: r.RunAt, Payload: r.Payload, Owner: r.Owner, Key: r.Key, Dedupe: r.Dedupe,
+		Task: tx.taskName(r.Task), Queue: tx.queueOf(r.Queue).name, Priority: r.Priority, RunAt: r.RunAt, StartBy: r.StartBy, Payload: r.Payload, Owner: r.Owner, Lane: r.Lane, Key: r.Key, Dedupe: r.Dedupe,
 		Labels: labelsOf(r), Traceparent: r.Traceparent,
 	}
 	s := j.SpecOf()
@@ -93,7 +93,16 @@ func (tx *txn) patch(r *store.Row, n *newJob) error {
 		tx.touched = append(tx.touched, r.ID)
 		return tx.e.store.PatchFinished(r)
 	}
-	r.Owner = n.row.Owner
+	if err := tx.leaveTurn(r); err != nil {
+		return err
+	}
+	if n.row.Lane != r.Lane || tx.queueFor(n) != tx.queueOf(r.Queue).name {
+		if err := tx.leaveLane(r); err != nil {
+			return err
+		}
+		r.Rank = 0
+	}
+	r.Owner, r.Lane, r.StartBy = n.row.Owner, n.row.Lane, n.row.StartBy
 	if err := tx.moveTo(r, tx.queueFor(n)); err != nil {
 		return err
 	}
@@ -102,7 +111,10 @@ func (tx *txn) patch(r *store.Row, n *newJob) error {
 	if r.Policy, err = tx.usePolicy(body); err != nil {
 		return err
 	}
-	r.Priority, r.Level = priority, priority
+	if priority != r.Priority && tx.rules(tx.queueOf(r.Queue)).Order == job.ByAgeing {
+		r.Rank = 0
+	}
+	r.Priority = priority
 	if r.State == job.Backoff {
 		if err := tx.change(r, job.Backoff, job.ByPatch); err != nil {
 			return err

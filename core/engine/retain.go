@@ -104,7 +104,7 @@ func (tx *txn) retainGroup(g store.Group) (again bool, err error) {
 				return false, err
 			}
 		}
-		if err := tx.e.store.Sweep(r.ID); err != nil {
+		if err := errors.Join(tx.e.store.Sweep(r.ID), tx.leaveLane(r)); err != nil {
 			return false, err
 		}
 		removed++

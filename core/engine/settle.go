@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"errors"
 	"context"
 	"time"
 
@@ -174,7 +175,7 @@ func (tx *txn) follow(l *lease, s *settlement, by job.By) error {
 		return tx.failed(l, s, by)
 	case job.OutcomePostponed:
 		r.Rank = 0
-		return tx.wait(r, job.Scheduled, s.Delay.Go(), by)
+		return errors.Join(tx.wait(r, job.Scheduled, s.Delay.Go(), by), tx.leaveLane(r))
 	default:
 		return tx.givenBack(l, by)
 	}
@@ -245,15 +246,18 @@ func (tx *txn) failed(l *lease, s *settlement, by job.By) error {
 		return tx.finish(r, job.Dead, v.Reason, "", by)
 	}
 	r.Rank = 0
-	return tx.wait(r, job.Backoff, v.NextAt.Sub(tx.now), by)
+	return errors.Join(tx.wait(r, job.Backoff, v.NextAt.Sub(tx.now), by), tx.leaveLaneIn(r))
 }
 
 func (tx *txn) finish(r *store.Row, to job.State, reason job.Reason, text string, by job.By) error {
+	if err := tx.leaveTurn(r); err != nil {
+		return err
+	}
 	r.FinishedAt, r.Reason, r.ReasonText = tx.now, string(reason), text
 	if err := tx.change(r, to, by); err != nil {
 		return err
 	}
-	return tx.e.store.Finish(r)
+	return errors.Join(tx.e.store.Finish(r), tx.leaveLaneIn(r))
 }
 
 func (tx *txn) wait(r *store.Row, to job.State, d time.Duration, by job.By) error {

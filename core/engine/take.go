@@ -178,6 +178,9 @@ func (tx *txn) canTake(req *job.LeaseRequest) error {
 	case tx.paused(tx.queueOf(r.Queue)):
 		return job.Fault(job.WrongState, "job %d is in queue %s, which is paused; resume the queue first", id, tx.queueOf(r.Queue).name)
 	}
+	if limit := tx.limitOf(tx.queueOf(r.Queue), r.Task); limit != "" {
+		return job.Fault(job.WrongState, "job %d cannot be taken now: %s", id, limit)
+	}
 	return nil
 }
 
@@ -250,6 +253,7 @@ func checkLeaseRequest(req *job.LeaseRequest) (wrong []job.FieldError) {
 // not yet dealt.
 type heads struct {
 	rows []*store.Row
+	tag  int64 // of the owner whose turn it is
 	left int64 // ready jobs that were not read yet
 }
 
@@ -298,6 +302,13 @@ func (tx *txn) dealOne(t *take, read map[groupID]*heads, wanted int) (more bool,
 		}
 	}
 	h, err := tx.best(t, read, wanted)
+	for err == nil && h != nil && tx.isLate(h.rows[0]) {
+		late := h.rows[0]
+		h.rows = h.rows[1:]
+		if err = tx.skipLate(late); err == nil {
+			h, err = tx.best(t, read, wanted)
+		}
+	}
 	if err != nil || h == nil || !t.claim() {
 		return false, err
 	}
@@ -330,12 +341,12 @@ func (tx *txn) dealNamed(t *take) error {
 // best finds the head that goes first of those that a take may have: that of the
 // first of its queues that has any or, by weight, of the queue whose turn it is.
 func (tx *txn) best(t *take, read map[groupID]*heads, wanted int) (*heads, error) {
-	byWeight := t.req.Share == job.ByWeight
+	byWeight, ahead := t.req.Share == job.ByWeight, len(t.leases) >= t.req.Limit
 	var open []string
 	firsts := map[string]*heads{}
 	for _, name := range t.req.Queues {
 		q := tx.queue(name)
-		if q == nil || tx.paused(q) {
+		if q == nil || tx.paused(q) || ahead && limited(tx.rules(q)) || !tx.mayStart(q) {
 			continue
 		}
 		first, err := tx.firstOf(q, t.req.Tasks, read, wanted)
@@ -368,25 +379,29 @@ func (e *Engine) turnsOf(uid string) order.Turns {
 }
 
 // firstOf finds the head of a queue that goes first: the highest level, then the
-// lowest rank.
+// owner whose turn it is, then the lowest rank.
 func (tx *txn) firstOf(q *queue, tasks []string, read map[groupID]*heads, wanted int) (first *heads, err error) {
 	tx.eachTask(q, tasks, func(task int64) {
 		if err != nil {
 			return
 		}
 		var h *heads
-		if h, err = tx.head(q, task, read, wanted); h != nil && (first == nil || goesFirst(h.rows[0], first.rows[0])) {
+		if h, err = tx.head(q, task, read, wanted); h != nil && (first == nil || goesFirst(h, first)) {
 			first = h
 		}
 	})
 	return first, err
 }
 
-func goesFirst(a, b *store.Row) bool {
-	if a.Level != b.Level {
-		return a.Level > b.Level
+func goesFirst(a, b *heads) bool {
+	x, y := a.rows[0], b.rows[0]
+	if x.Level != y.Level {
+		return x.Level > y.Level
 	}
-	return a.Rank < b.Rank
+	if a.tag != b.tag {
+		return a.tag < b.tag
+	}
+	return x.Rank < y.Rank
 }
 
 // eachTask visits the tasks that a request may have of a queue: those it names,
@@ -413,6 +428,9 @@ func (tx *txn) eachTask(q *queue, names []string, visit func(task int64)) {
 // head gives the heads of a queue and task, reading more where all were dealt;
 // nil where there is none.
 func (tx *txn) head(q *queue, task int64, read map[groupID]*heads, wanted int) (*heads, error) {
+	if !tx.taskMayStart(task) {
+		return nil, nil
+	}
 	g := groupID{q.id, task}
 	h := read[g]
 	if h == nil {
@@ -431,17 +449,35 @@ func (tx *txn) head(q *queue, task int64, read map[groupID]*heads, wanted int) (
 	}
 	// Rows dealt before are running by now, so that the same statement reads on.
 	const most = 256
-	rows, err := tx.e.store.Heads(q.id, task, int(min(h.left, int64(max(wanted, 1)), most)))
+	var err error
+	if tx.rules(q).Turns != "" && tx.walkOf(q) == nil {
+		err = tx.readTurn(h, g)
+	} else {
+		h.tag = 0
+		h.rows, err = tx.e.store.Heads(q.id, task, int(min(h.left, int64(max(wanted, 1)), most)))
+	}
 	if err != nil {
 		return nil, err
 	}
-	h.rows = rows
+	rows := h.rows
 	h.left -= int64(len(rows))
 	if len(rows) == 0 {
 		h.left = 0
 		return nil, nil
 	}
 	return h, nil
+}
+
+// readTurn reads the job whose owner's turn it is.
+func (tx *txn) readTurn(h *heads, g groupID) error {
+	t, err := tx.e.store.NextTurn(g.queue, g.task)
+	if err != nil || t == nil {
+		h.rows = nil
+		return err
+	}
+	h.tag = t.Tag
+	h.rows, err = tx.e.store.HeadsOf(g.queue, g.task, t.Level, t.Owner, 1)
+	return err
 }
 
 // leaseTo writes the lease of a row to a take's worker.
@@ -459,6 +495,11 @@ func (tx *txn) leaseTo(t *take, r *store.Row) (job.Lease, error) {
 	if r.StartedAt == 0 {
 		r.StartedAt = tx.now
 	}
+	if err := tx.serveTurn(r); err != nil {
+		return job.Lease{}, err
+	}
+	q := tx.queueOf(r.Queue)
+	tx.started(q, job.Start{Job: r.ID, Task: tx.taskName(r.Task), Priority: r.Priority, Owner: r.Owner, Lane: r.Lane, ReadyAt: r.ReadyAt, StartedAt: tx.now})
 	r.Worker, r.Token, r.LeaseMS = t.worker.number, newTokenBits(), t.req.Lease.Go().Milliseconds()
 	if err := tx.change(r, job.Running, job.ByLease); err != nil {
 		return job.Lease{}, err
@@ -482,7 +523,7 @@ func (tx *txn) tellLease(l *lease) job.Lease {
 		Job: job.LeasedJob{
 			ID: r.ID, Task: tx.taskName(r.Task), Payload: r.Payload, Queue: tx.queueOf(r.Queue).name, Priority: r.Priority,
 			Round: r.Round, Attempt: r.Attempt, Tries: r.Tries, MaxAttempts: l.policy.MaxAttempts,
-			Owner: r.Owner, Labels: labelsOf(r), TimeoutMS: l.policy.Timeout.Go().Milliseconds(), EnqueuedAt: r.EnqueuedAt, Traceparent: r.Traceparent,
+			Owner: r.Owner, Lane: r.Lane, Labels: labelsOf(r), TimeoutMS: l.policy.Timeout.Go().Milliseconds(), EnqueuedAt: r.EnqueuedAt, Traceparent: r.Traceparent,
 		},
 	}
 }

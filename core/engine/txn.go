@@ -3,6 +3,7 @@ package engine
 import (
 	"errors"
 	"slices"
+	"time"
 
 	"humblemule/core/job"
 	"humblemule/core/store"
@@ -42,6 +43,13 @@ type txn struct {
 	retained   int
 	seen       map[int64]*store.Seen
 	dropped    []int64 // causes that are forgotten
+	servedTags map[level]int64
+	walks      map[*queue]*walk // nil: ended
+	nextLate   job.Time
+	runningOf  map[groupID]int64 // deltas, by queue and by task
+	starts     map[*queue]int
+	startLog   map[*queue][]job.Start
+	nextStart  time.Time // when a rate lets a job start that a take waits for; zero for none
 }
 
 type groupID struct{ queue, task int64 }
@@ -54,7 +62,7 @@ type move struct {
 
 func (e *Engine) begin() *txn {
 	return &txn{
-		e: e, now: e.now(), nextJob: e.nextJob, nextDue: e.nextDue, nextSweep: e.nextSweep, nextDrop: e.nextDrop,
+		e: e, now: e.now(), nextJob: e.nextJob, nextDue: e.nextDue, nextSweep: e.nextSweep, nextDrop: e.nextDrop, nextLate: e.nextLate,
 		counts: map[groupID]*stateCounts{},
 	}
 }
@@ -68,6 +76,12 @@ func (tx *txn) change(r *store.Row, to job.State, by job.By) error {
 		tx.delta(r)[r.State]--
 	}
 	tx.delta(r)[to]++
+	if r.State == job.Running {
+		tx.countRunning(r.Queue, r.Task, -1)
+	}
+	if to == job.Running {
+		tx.countRunning(r.Queue, r.Task, +1)
+	}
 	if r.Cause != 0 {
 		if err := errors.Join(tx.countCause(r, r.State, -1), tx.countCause(r, to, +1)); err != nil {
 			return err
@@ -91,11 +105,20 @@ func (tx *txn) delta(r *store.Row) *stateCounts {
 func (tx *txn) recount(r *store.Row, by int64) error {
 	tx.delta(r)[r.State] += by
 	tx.touched = append(tx.touched, r.ID)
+	turn := tx.enterTurn
+	if by < 0 {
+		turn = tx.leaveTurn
+	}
+	if r.State == job.Ready {
+		if err := turn(r); err != nil {
+			return err
+		}
+	}
 	return tx.countCause(r, r.State, by)
 }
 
-// rank draws the queue's next rank.
-func (tx *txn) rank(q *queue) int64 {
+// nextRank draws the queue's next rank.
+func (tx *txn) nextRank(q *queue) int64 {
 	if tx.ranks == nil {
 		tx.ranks = map[*queue]int64{}
 	}
@@ -193,6 +216,8 @@ func (tx *txn) kept(g groupID) (c stateCounts) {
 func (tx *txn) publish() {
 	e := tx.e
 	e.nextJob, e.nextDue, e.nextSweep, e.nextDrop = tx.nextJob, tx.nextDue, tx.nextSweep, tx.nextDrop
+	e.nextLate, e.nextStart = tx.nextLate, tx.nextStart
+	tx.publishPlaces()
 	e.receipts.publish(tx)
 	tx.publishCauses()
 	tx.publishView()
@@ -245,11 +270,14 @@ func (tx *txn) publishView() {
 		q.pause = p
 	}
 	for q, d := range tx.queueSet {
-		q.defaults = d
+		q.defaults, q.rules = d, rulesOf(d)
+		q.version++
 	}
 	for task, d := range tx.taskSet {
 		v.taskDefaults[task] = d
+		v.taskVersion[task]++
 	}
+	tx.publishStarts()
 	tx.publishPast()
 	tx.publishTrends()
 }

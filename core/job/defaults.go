@@ -28,6 +28,9 @@ type Defaults struct {
 	// Keep is how long finished jobs of a queue are kept, by state; those that are not
 	// named are kept as long as is built in. A task's own defaults have none.
 	Keep map[State]Duration `json:"keep,omitzero"`
+	// Rules say in what order, and how many at once, jobs start. A task has of them only
+	// MaxRunning.
+	Rules
 }
 
 // Kept is how long a finished job is kept in a state, unless its queue says otherwise;
@@ -57,6 +60,7 @@ func (d *Defaults) Check(ofQueue bool) []FieldError {
 	if !ofQueue && d.Keep != nil {
 		c.add("keep", "cannot be a default of a task; set it for its queue")
 	}
+	c = append(c, d.Rules.check(ofQueue)...)
 	for _, s := range States() {
 		keep, set := d.Keep[s]
 		switch {

@@ -18,7 +18,7 @@ type Patch struct {
 // The fields that a patch may name: of a job that is unfinished and does not
 // run, and of a finished one.
 var (
-	patchable         = []string{"queue", "priority", "run_at", "max_attempts", "retry", "timeout", "keep_result", "labels", "owner", "payload"}
+	patchable         = []string{"queue", "priority", "run_at", "start_by", "max_attempts", "retry", "timeout", "keep_result", "labels", "owner", "lane", "payload"}
 	patchableFinished = []string{"labels", "payload"}
 )
 
@@ -60,6 +60,8 @@ func (p *Patch) Apply(s Spec) Spec {
 			s.Priority = p.Spec.Priority
 		case "run_at":
 			s.RunAt = p.Spec.RunAt
+		case "start_by":
+			s.StartBy = p.Spec.StartBy
 		case "max_attempts":
 			s.MaxAttempts = p.Spec.MaxAttempts
 		case "retry":
@@ -72,6 +74,8 @@ func (p *Patch) Apply(s Spec) Spec {
 			s.Labels = p.labels(s.Labels)
 		case "owner":
 			s.Owner = p.Spec.Owner
+		case "lane":
+			s.Lane = p.Spec.Lane
 		case "payload":
 			s.Payload = p.Spec.Payload
 		}
@@ -106,7 +110,7 @@ func MergeLabels(others, over map[string]string) map[string]string {
 // SpecOf is the spec by which a job would be enqueued again, without its policy.
 func (j *Job) SpecOf() Spec {
 	s := Spec{
-		Task: j.Task, Queue: j.Queue, Priority: &j.Priority, RunAt: j.RunAt, Owner: j.Owner, Labels: j.Labels, Key: j.Key, Dedupe: j.Dedupe, Traceparent: j.Traceparent,
+		Task: j.Task, Queue: j.Queue, Priority: &j.Priority, RunAt: j.RunAt, StartBy: j.StartBy, Owner: j.Owner, Lane: j.Lane, Labels: j.Labels, Key: j.Key, Dedupe: j.Dedupe, Traceparent: j.Traceparent,
 	}
 	if j.Payload != nil {
 		s.Payload = json.RawMessage(j.Payload)

@@ -41,6 +41,9 @@ type Spec struct {
 	// RunAt is the time before which the job must not start. Give RunAt or
 	// Delay, not both.
 	RunAt Time `json:"run_at,omitzero"`
+	// StartBy is the time by which the first attempt must have begun; else the job is
+	// skipped as too late. A requeue drops it.
+	StartBy Time `json:"start_by,omitzero"`
 	// Delay counts from the moment the service takes the job in.
 	Delay Duration `json:"delay,omitzero"`
 	// MaxAttempts bounds the counted attempts of a round: 1 to 1 000 000, or
@@ -52,6 +55,9 @@ type Spec struct {
 	Timeout Duration `json:"timeout,omitzero"`
 	// Owner is whom the job is for, at most 200 bytes.
 	Owner string `json:"owner,omitzero"`
+	// Lane names jobs of a queue that run one at a time, in their order, at most 200
+	// bytes.
+	Lane string `json:"lane,omitzero"`
 	// Labels are at most 20 pairs, names to 64 and values to 200 bytes.
 	Labels map[string]string `json:"labels,omitzero"`
 	// Key is a name of the producer's own by which the job is found, at most
@@ -71,7 +77,7 @@ type Spec struct {
 
 // NotBuiltYet lists fields of a spec that the wire reserves and this version
 // refuses by name.
-var NotBuiltYet = map[string]bool{"start_by": true, "lane": true, "after": true}
+var NotBuiltYet = map[string]bool{"after": true}
 
 // The curves of a retry.
 const (
@@ -217,11 +223,15 @@ func (s *Spec) Check(maxPayload int) []FieldError {
 	if s.RunAt != 0 && s.Delay != 0 {
 		c.add("delay", "stands beside run_at; give one of the two")
 	}
+	if s.StartBy != 0 && s.StartBy < s.RunAt {
+		c.add("start_by", "%s is before run_at: the job could never start", s.StartBy)
+	}
 	if s.MaxAttempts != nil && (*s.MaxAttempts < 0 || *s.MaxAttempts > MostAttempts) {
 		c.add("max_attempts", "%d is outside 1 to %d; 0 means no limit", *s.MaxAttempts, MostAttempts)
 	}
 	c.payload(s.Payload, maxPayload)
 	c.word("owner", s.Owner, MaxWordBytes)
+	c.word("lane", s.Lane, MaxWordBytes)
 	c.word("key", s.Key, MaxWordBytes)
 	c.dedupe(s)
 	c.labels(s.Labels)

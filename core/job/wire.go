@@ -13,6 +13,7 @@ type Job struct {
 	ReasonText  string            `json:"reason_text,omitzero"`
 	Priority    int               `json:"priority"`
 	Owner       string            `json:"owner,omitzero"`
+	Lane        string            `json:"lane,omitzero"`
 	Key         string            `json:"key,omitzero"`
 	Dedupe      string            `json:"dedupe,omitzero"`
 	Labels      map[string]string `json:"labels,omitzero"`
@@ -34,6 +35,7 @@ type Job struct {
 
 	EnqueuedAt    Time `json:"enqueued_at"`
 	RunAt         Time `json:"run_at,omitzero"`
+	StartBy       Time `json:"start_by,omitzero"`
 	ReadyAt       Time `json:"ready_at,omitzero"`
 	StartedAt     Time `json:"started_at,omitzero"`
 	FinishedAt    Time `json:"finished_at,omitzero"`
@@ -280,8 +282,9 @@ type Task struct {
 	Counts  map[State]int64 `json:"counts"`
 	Run     *Spans          `json:"run,omitzero"`
 	Workers int             `json:"workers"`
-	// Defaults are what was set for the task.
+	// Defaults are what was set for the task; Version counts how often.
 	Defaults *Defaults    `json:"defaults,omitzero"`
+	Version  int64        `json:"version"`
 	Warnings []FieldError `json:"warnings,omitzero"`
 }
 
@@ -383,6 +386,7 @@ type LeasedJob struct {
 	Tries       int               `json:"tries"`
 	MaxAttempts int               `json:"max_attempts"`
 	Owner       string            `json:"owner,omitzero"`
+	Lane        string            `json:"lane,omitzero"`
 	Labels      map[string]string `json:"labels,omitzero"`
 	TimeoutMS   int64             `json:"timeout_ms,omitzero"`
 	EnqueuedAt  Time              `json:"enqueued_at"`

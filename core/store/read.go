@@ -30,6 +30,9 @@ type Queue struct {
 	PausedAt job.Time
 	PausedBy string
 	Settings string
+	// Version counts how often the settings were set; Walked is told with
+	// [Store.PutWalked].
+	Version, Walked int64
 }
 
 // Count is a kept count.
@@ -69,10 +72,10 @@ func each(s *Store, query string, scan func(r *sql.Rows) error, args ...any) err
 
 // Queues reads every queue.
 func (s *Store) Queues() (all []Queue, err error) {
-	err = each(s, "SELECT id, name, next_rank, paused_at, paused_by, settings FROM queues", func(r *sql.Rows) error {
+	err = each(s, "SELECT id, name, next_rank, paused_at, paused_by, settings, version, walked FROM queues", func(r *sql.Rows) error {
 		var q Queue
 		defer func() { all = append(all, q) }()
-		return r.Scan(&q.ID, &q.Name, &q.NextRank, &q.PausedAt, &q.PausedBy, &q.Settings)
+		return r.Scan(&q.ID, &q.Name, &q.NextRank, &q.PausedAt, &q.PausedBy, &q.Settings, &q.Version, &q.Walked)
 	})
 	return all, err
 }
@@ -81,13 +84,14 @@ func (s *Store) Queues() (all []Queue, err error) {
 type Task struct {
 	ID             int64
 	Name, Settings string
+	Version        int64
 }
 
 // Tasks reads every task.
 func (s *Store) Tasks() (all []Task, err error) {
-	err = each(s, "SELECT id, name, settings FROM tasks", func(r *sql.Rows) error {
+	err = each(s, "SELECT id, name, settings, version FROM tasks", func(r *sql.Rows) error {
 		var t Task
-		err := r.Scan(&t.ID, &t.Name, &t.Settings)
+		err := r.Scan(&t.ID, &t.Name, &t.Settings, &t.Version)
 		all = append(all, t)
 		return err
 	})

@@ -27,29 +27,30 @@ type Row struct {
 	State                                             job.State
 	Priority, Level                                   int
 	Rank                                              int64
+	Turn                                              bool // it waits by turns of owners
 	Round, Attempt, Tries                             int
 	Policy                                            int64
 	EnqueuedAt, RunAt, ReadyAt, StartedAt, FinishedAt job.Time
-	NextAt, CancelAskedAt                             job.Time
+	NextAt, CancelAskedAt, StartBy                    job.Time
 	Worker, Token                                     int64
 	LeasedAt                                          job.Time
 	LeaseMS                                           int64
 	Cause                                             int64
 	PayloadBytes                                      int
-	Owner, Key, Dedupe                                string
+	Owner, Lane, Key, Dedupe                          string
 	Labels, Traceparent, Reason, ReasonText           string
 	Payload                                           []byte
 }
 
-const rowColumns = `id, queue, task, state, priority, level, rank, round, attempt, tries, policy,
-	enqueued_at, run_at, ready_at, started_at, finished_at, next_at, cancel_asked_at,
-	worker, token, leased_at, lease_ms, cause, payload_bytes, owner, key, dedupe, labels, traceparent, reason, reason_text, payload`
+const rowColumns = `id, queue, task, state, priority, level, rank, turn, round, attempt, tries, policy,
+	enqueued_at, run_at, start_by, ready_at, started_at, finished_at, next_at, cancel_asked_at,
+	worker, token, leased_at, lease_ms, cause, payload_bytes, owner, lane, key, dedupe, labels, traceparent, reason, reason_text, payload`
 
 // scan reads a row of rowColumns.
 func (r *Row) scan(scanner interface{ Scan(...any) error }) error {
-	return scanner.Scan(&r.ID, &r.Queue, &r.Task, &r.State, &r.Priority, &r.Level, &r.Rank, &r.Round, &r.Attempt, &r.Tries, &r.Policy,
-		&r.EnqueuedAt, &r.RunAt, &r.ReadyAt, &r.StartedAt, &r.FinishedAt, &r.NextAt, &r.CancelAskedAt,
-		&r.Worker, &r.Token, &r.LeasedAt, &r.LeaseMS, &r.Cause, &r.PayloadBytes, &r.Owner, &r.Key, &r.Dedupe, &r.Labels, &r.Traceparent, &r.Reason, &r.ReasonText, &r.Payload)
+	return scanner.Scan(&r.ID, &r.Queue, &r.Task, &r.State, &r.Priority, &r.Level, &r.Rank, &r.Turn, &r.Round, &r.Attempt, &r.Tries, &r.Policy,
+		&r.EnqueuedAt, &r.RunAt, &r.StartBy, &r.ReadyAt, &r.StartedAt, &r.FinishedAt, &r.NextAt, &r.CancelAskedAt,
+		&r.Worker, &r.Token, &r.LeasedAt, &r.LeaseMS, &r.Cause, &r.PayloadBytes, &r.Owner, &r.Lane, &r.Key, &r.Dedupe, &r.Labels, &r.Traceparent, &r.Reason, &r.ReasonText, &r.Payload)
 }
 
 // Attempt is a row of an ended attempt.
@@ -88,6 +89,9 @@ type statements struct {
 	openByKey, recentByKey, addOperation, putOperation, removedBy                           *sql.Stmt
 	sawCause, textsOf, countCause, dropCount, causeHour, dropHours, oldCauses, dropCause    *sql.Stmt
 	keepResult, dropResult, resultsOver, nextResult                                         *sql.Stmt
+	laneHolder, takeLane, freeLane, nextInLane, tooLate, nextTooLate                        *sql.Stmt
+	nextTurn, turnOf, putTurn, dropTurns, forgetTurns, servedTurn, headsOf                  *sql.Stmt
+	waiting, putPlace, putWalked                                                            *sql.Stmt
 }
 
 // prepared is a statement and where it goes.
@@ -111,8 +115,8 @@ func (st *statements) list() []prepared {
 	return []prepared{
 		{&st.begin, "BEGIN IMMEDIATE"},
 		{&st.commit, "COMMIT"},
-		{&st.insertJob, `INSERT INTO jobs (id, queue, task, state, priority, level, rank, policy, enqueued_at, run_at, ready_at, next_at, payload_bytes, owner, key, dedupe, labels, traceparent, payload)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`},
+		{&st.insertJob, `INSERT INTO jobs (id, queue, task, state, priority, level, rank, turn, policy, enqueued_at, run_at, start_by, ready_at, next_at, payload_bytes, owner, lane, key, dedupe, labels, traceparent, payload)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`},
 		// Most jobs carry no more than this, and every value costs a call into C.
 		{&st.insertPlain, `INSERT INTO jobs (id, queue, task, state, priority, level, rank, policy, enqueued_at, ready_at, payload_bytes, payload)
 			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`},
@@ -120,11 +124,11 @@ func (st *statements) list() []prepared {
 		{&st.deleteBody, `DELETE FROM bodies WHERE job = ? AND kind = ? AND n = ?`},
 		{&st.lease, `UPDATE jobs SET state = 4, attempt = ?, tries = ?, started_at = ?, worker = ?, token = ?, leased_at = ?, lease_ms = ? WHERE id = ?`},
 		{&st.finish, `UPDATE jobs SET state = ?, tries = ?, finished_at = ?, next_at = 0, reason = ?, reason_text = ?, token = 0, cause = ? WHERE id = ?`},
-		{&st.wait, `UPDATE jobs SET state = ?, tries = ?, rank = ?, ready_at = ?, next_at = ?, token = 0, cause = ? WHERE id = ?`},
-		{&st.requeue, `UPDATE jobs SET state = ?, round = ?, policy = ?, tries = 0, rank = ?, run_at = 0, start_by = 0, ready_at = ?, next_at = 0, started_at = 0, finished_at = 0,
+		{&st.wait, `UPDATE jobs SET state = ?, tries = ?, level = ?, rank = ?, turn = ?, ready_at = ?, next_at = ?, token = 0, cause = ? WHERE id = ?`},
+		{&st.requeue, `UPDATE jobs SET state = ?, round = ?, policy = ?, tries = 0, level = ?, rank = ?, turn = ?, run_at = 0, start_by = 0, ready_at = ?, next_at = 0, started_at = 0, finished_at = 0,
 			cancel_asked_at = 0, reason = '', reason_text = '', payload_bytes = ?, payload = ? WHERE id = ?`},
 		{&st.askCancel, `UPDATE jobs SET cancel_asked_at = ?, reason_text = ? WHERE id = ?`},
-		{&st.patch, `UPDATE jobs SET queue = ?, state = ?, priority = ?, level = ?, rank = ?, policy = ?, run_at = ?, ready_at = ?, next_at = ?, owner = ?, labels = ?, payload_bytes = ?, payload = ? WHERE id = ?`},
+		{&st.patch, `UPDATE jobs SET queue = ?, state = ?, priority = ?, level = ?, rank = ?, turn = ?, policy = ?, run_at = ?, start_by = ?, ready_at = ?, next_at = ?, owner = ?, lane = ?, labels = ?, payload_bytes = ?, payload = ? WHERE id = ?`},
 		{&st.patchFinished, `UPDATE jobs SET labels = ?, payload_bytes = ?, payload = ? WHERE id = ?`},
 		{&st.remove, `UPDATE jobs SET removed_by = ?, removed_at = ? WHERE id = ?`},
 		{&st.restore, `UPDATE jobs SET removed_by = 0, removed_at = 0 WHERE id = ?`},
@@ -154,8 +158,8 @@ func (st *statements) list() []prepared {
 		{&st.putWorker, `INSERT INTO workers (uid, name, host, pid, version, first_seen) VALUES (?, ?, ?, ?, ?, ?)
 			ON CONFLICT (uid) DO UPDATE SET name = excluded.name, host = excluded.host, pid = excluded.pid, version = excluded.version RETURNING id, wanted`},
 		{&st.putWanted, `UPDATE workers SET wanted = ? WHERE id = ?`},
-		{&st.setQueue, `UPDATE queues SET settings = ? WHERE id = ?`},
-		{&st.setTask, `UPDATE tasks SET settings = ? WHERE id = ?`},
+		{&st.setQueue, `UPDATE queues SET settings = ?, version = version + 1 WHERE id = ?`},
+		{&st.setTask, `UPDATE tasks SET settings = ?, version = version + 1 WHERE id = ?`},
 		{&st.pauseQueue, `UPDATE queues SET paused_at = ?, paused_by = ? WHERE id = ?`},
 		{&st.insertAction, `INSERT INTO actions (at, principal, action, job, detail) VALUES (?, ?, ?, ?, ?) RETURNING id`},
 		{&st.insertReceipts, `INSERT INTO receipts (at, entries) VALUES (?, ?) RETURNING id`},
@@ -193,6 +197,22 @@ func (st *statements) list() []prepared {
 		{&st.dropResult, `DELETE FROM results_kept WHERE job = ?`},
 		{&st.resultsOver, `SELECT job FROM results_kept WHERE until <= ? ORDER BY until, job LIMIT ?`},
 		{&st.nextResult, `SELECT until FROM results_kept ORDER BY until, job LIMIT 1`},
+		{&st.laneHolder, `SELECT job FROM lanes WHERE queue = ? AND lane = ?`},
+		{&st.takeLane, `INSERT INTO lanes (queue, lane, job) VALUES (?, ?, ?) ON CONFLICT (queue, lane) DO UPDATE SET job = excluded.job`},
+		{&st.freeLane, `DELETE FROM lanes WHERE queue = ? AND lane = ?`},
+		{&st.nextInLane, `SELECT ` + rowColumns + ` FROM jobs WHERE queue = ? AND lane = ? AND lane <> '' AND state = 1 AND removed_by = 0 ORDER BY rank, id LIMIT 1`},
+		{&st.tooLate, `SELECT ` + rowColumns + ` FROM jobs WHERE start_by > 0 AND started_at = 0 AND state IN (1, 2, 3) AND removed_by = 0 AND start_by <= ? ORDER BY start_by, id LIMIT ?`},
+		{&st.nextTooLate, `SELECT start_by FROM jobs WHERE start_by > 0 AND started_at = 0 AND state IN (1, 2, 3) AND removed_by = 0 ORDER BY start_by, id LIMIT 1`},
+		{&st.nextTurn, `SELECT level, owner, tag, n FROM turns WHERE queue = ? AND task = ? AND n > 0 ORDER BY level DESC, tag, owner LIMIT 1`},
+		{&st.turnOf, `SELECT tag, n FROM turns WHERE queue = ? AND task = ? AND level = ? AND owner = ?`},
+		{&st.putTurn, `INSERT INTO turns (queue, task, level, owner, tag, n) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (queue, task, level, owner) DO UPDATE SET tag = excluded.tag, n = excluded.n`},
+		{&st.dropTurns, `DELETE FROM turns WHERE (queue, task, level, owner) IN (SELECT queue, task, level, owner FROM turns WHERE n = 0 AND queue = ? AND level = ? AND tag <= ? ORDER BY tag LIMIT ?)`},
+		{&st.forgetTurns, `DELETE FROM turns WHERE n = 0 AND queue = ?`},
+		{&st.servedTurn, `SELECT tag FROM turns WHERE n > 0 AND queue = ? AND level = ? ORDER BY tag LIMIT 1`},
+		{&st.headsOf, `SELECT ` + rowColumns + ` FROM jobs WHERE queue = ? AND task = ? AND level = ? AND owner = ? AND state = 3 AND turn = 1 AND removed_by = 0 ORDER BY rank, id LIMIT ?`},
+		{&st.waiting, `SELECT ` + rowColumns + ` FROM jobs WHERE queue = ? AND task = ? AND state = ? AND id > ? AND removed_by = 0 ORDER BY id LIMIT ?`},
+		{&st.putPlace, `UPDATE jobs SET level = ?, rank = ?, turn = ? WHERE id = ?`},
+		{&st.putWalked, `UPDATE queues SET walked = ? WHERE id = ?`},
 	}
 }
 
@@ -261,11 +281,11 @@ func (s *Store) InsertJob(r *Row) error {
 	if err != nil {
 		return err
 	}
-	if r.NextAt == 0 && r.RunAt == 0 && r.Owner == "" && r.Key == "" && r.Labels == "" && r.Traceparent == "" {
+	if r.NextAt == 0 && r.RunAt == 0 && r.StartBy == 0 && !r.Turn && r.Owner == "" && r.Lane == "" && r.Key == "" && r.Labels == "" && r.Traceparent == "" {
 		return s.exec(s.st.insertPlain, r.ID, r.Queue, r.Task, int64(r.State), r.Priority, r.Level, r.Rank, r.Policy, int64(r.EnqueuedAt), int64(r.ReadyAt), r.PayloadBytes, inline)
 	}
-	return s.exec(s.st.insertJob, r.ID, r.Queue, r.Task, int64(r.State), r.Priority, r.Level, r.Rank, r.Policy, int64(r.EnqueuedAt), int64(r.RunAt), int64(r.ReadyAt), int64(r.NextAt),
-		r.PayloadBytes, r.Owner, r.Key, r.Dedupe, r.Labels, r.Traceparent, inline)
+	return s.exec(s.st.insertJob, r.ID, r.Queue, r.Task, int64(r.State), r.Priority, r.Level, r.Rank, r.Turn, r.Policy, int64(r.EnqueuedAt), int64(r.RunAt), int64(r.StartBy), int64(r.ReadyAt), int64(r.NextAt),
+		r.PayloadBytes, r.Owner, r.Lane, r.Key, r.Dedupe, r.Labels, r.Traceparent, inline)
 }
 
 // payload writes a long payload into bodies and answers what belongs into the
@@ -296,9 +316,9 @@ func (s *Store) Finish(r *Row) error {
 	return s.exec(s.st.finish, int64(r.State), r.Tries, int64(r.FinishedAt), r.Reason, r.ReasonText, r.Cause, r.ID)
 }
 
-// Wait writes that a job waits: state, tries, rank, ready_at and next_at.
+// Wait writes that a job waits: state, tries, place, ready_at and next_at.
 func (s *Store) Wait(r *Row) error {
-	return s.exec(s.st.wait, int64(r.State), r.Tries, r.Rank, int64(r.ReadyAt), int64(r.NextAt), r.Cause, r.ID)
+	return s.exec(s.st.wait, int64(r.State), r.Tries, r.Level, r.Rank, r.Turn, int64(r.ReadyAt), int64(r.NextAt), r.Cause, r.ID)
 }
 
 // Requeue writes a job's new round, with its payload.
@@ -310,7 +330,7 @@ func (s *Store) Requeue(r *Row) error {
 	if err != nil {
 		return err
 	}
-	return s.exec(s.st.requeue, int64(r.State), r.Round, r.Policy, r.Rank, int64(r.ReadyAt), r.PayloadBytes, inline, r.ID)
+	return s.exec(s.st.requeue, int64(r.State), r.Round, r.Policy, r.Level, r.Rank, r.Turn, int64(r.ReadyAt), r.PayloadBytes, inline, r.ID)
 }
 
 // Patch writes what an edit of an unfinished job may change.
@@ -319,7 +339,7 @@ func (s *Store) Patch(r *Row) error {
 	if err != nil {
 		return err
 	}
-	return s.exec(s.st.patch, r.Queue, int64(r.State), r.Priority, r.Level, r.Rank, r.Policy, int64(r.RunAt), int64(r.ReadyAt), int64(r.NextAt), r.Owner, r.Labels, r.PayloadBytes, inline, r.ID)
+	return s.exec(s.st.patch, r.Queue, int64(r.State), r.Priority, r.Level, r.Rank, r.Turn, r.Policy, int64(r.RunAt), int64(r.StartBy), int64(r.ReadyAt), int64(r.NextAt), r.Owner, r.Lane, r.Labels, r.PayloadBytes, inline, r.ID)
 }
 
 // PatchFinished writes what an edit of a finished job may change: labels and

@@ -1,0 +1,398 @@
+package engine
+
+import (
+	"errors"
+	"time"
+
+	"humblemule/core/job"
+	"humblemule/core/order"
+	"humblemule/core/store"
+)
+
+var builtInRules = job.Rules{}.Whole()
+
+// rulesOf gives the whole rules of what was set for a queue.
+func rulesOf(d *job.Defaults) *job.Rules {
+	if d == nil {
+		return &builtInRules
+	}
+	r := d.Rules.Whole()
+	return &r
+}
+
+func (tx *txn) rules(q *queue) *job.Rules {
+	if d, set := tx.queueSet[q]; set {
+		return rulesOf(d)
+	}
+	return q.rules
+}
+
+// place moves a row to where it belongs, and gives it its place there: its rank when it
+// becomes ready without one, its lane, its owner's turn.
+func (tx *txn) place(r *store.Row, by job.By) error {
+	if err := tx.leaveTurn(r); err != nil {
+		return err
+	}
+	taken, err := tx.laneTaken(r)
+	if err != nil {
+		return err
+	}
+	q, due := tx.queueOf(r.Queue), tx.dueOf(r)
+	to := job.Place(job.Waits{NextAt: r.NextAt, Now: tx.now, LaneTaken: taken})
+	if to != job.Scheduled {
+		r.NextAt = 0
+		tx.rank(r, q, due)
+		r.Turn = to == job.Ready && tx.rules(q).Turns != ""
+	}
+	if r.ReadyAt = 0; to == job.Ready {
+		r.ReadyAt = tx.now
+	}
+	tx.awaitsStart(r)
+	if err := tx.change(r, to, by); err != nil {
+		return err
+	}
+	switch to {
+	case job.Scheduled:
+		tx.awaits(r.NextAt)
+		return tx.leaveLane(r)
+	case job.Ready:
+		return errors.Join(tx.takeLane(r), tx.enterTurn(r))
+	}
+	return nil
+}
+
+// dueOf is since when a job may run, as ageing reckons it.
+func (tx *txn) dueOf(r *store.Row) job.Time {
+	switch {
+	case r.NextAt != 0:
+		return r.NextAt
+	case r.ReadyAt != 0 && !r.State.Finished():
+		return r.ReadyAt
+	}
+	return tx.now
+}
+
+// leastTime parts the ranks of the two orders: counters stay below it, times above.
+const leastTime = 100_000_000_000
+
+// rank gives a row its level, and a rank where it has none by its queue's order.
+func (tx *txn) rank(r *store.Row, q *queue, due job.Time) {
+	rules := tx.rules(q)
+	if rules.Order == job.ByAgeing {
+		if r.Level = 0; r.Rank < leastTime {
+			r.Rank = order.Ageing(due, r.Priority, rules.Boost.Go())
+		}
+		return
+	}
+	if r.Level = r.Priority; r.Rank == 0 || r.Rank >= leastTime {
+		r.Rank = tx.nextRank(q)
+	}
+}
+
+// laneTaken tells whether another job has a row's lane.
+func (tx *txn) laneTaken(r *store.Row) (bool, error) {
+	if r.Lane == "" {
+		return false, nil
+	}
+	holder, err := tx.e.store.LaneHolder(r.Queue, r.Lane)
+	return holder != 0 && holder != r.ID, err
+}
+
+func (tx *txn) takeLane(r *store.Row) error {
+	if r.Lane == "" {
+		return nil
+	}
+	return tx.e.store.TakeLane(r.Queue, r.Lane, r.ID)
+}
+
+// leaveLane gives the lane that a job has to the next one that waits for it.
+func (tx *txn) leaveLane(r *store.Row) error {
+	if r.Lane == "" {
+		return nil
+	}
+	holder, err := tx.e.store.LaneHolder(r.Queue, r.Lane)
+	if err != nil || holder != r.ID {
+		return err
+	}
+	if err := tx.e.store.FreeLane(r.Queue, r.Lane); err != nil {
+		return err
+	}
+	next, err := tx.e.store.NextInLane(r.Queue, r.Lane)
+	if err != nil || next == nil {
+		return err
+	}
+	if err := tx.place(next, job.ByUnheld); err != nil {
+		return err
+	}
+	return tx.e.store.Wait(next)
+}
+
+// leaveLaneIn lets a job that has come to a state give its lane away where the rules of
+// its queue say so.
+func (tx *txn) leaveLaneIn(r *store.Row) error {
+	rules := tx.rules(tx.queueOf(r.Queue))
+	if r.State == job.Backoff && rules.LaneOnBackoff == job.LaneWaits || r.State == job.Dead && rules.LaneOnDead == job.LaneStops {
+		return nil
+	}
+	return tx.leaveLane(r)
+}
+
+// level is a level of a queue, with turns of its own.
+type level struct {
+	queue int64
+	level int
+}
+
+// served is the tag that was served last at a level.
+func (tx *txn) served(r *store.Row) (tag int64, err error) {
+	at := level{r.Queue, r.Level}
+	if tag, known := tx.servedTags[at]; known {
+		return tag, nil
+	}
+	if tag, known := tx.e.served[at]; known {
+		return tag, nil
+	}
+	tag, err = tx.e.store.ServedTurn(r.Queue, r.Level)
+	tx.setServed(at, tag)
+	return tag, err
+}
+
+func (tx *txn) setServed(at level, tag int64) {
+	if tx.servedTags == nil {
+		tx.servedTags = map[level]int64{}
+	}
+	tx.servedTags[at] = tag
+}
+
+// enterTurn counts a job that has become ready among its owner's.
+func (tx *txn) enterTurn(r *store.Row) error {
+	if !r.Turn {
+		return nil
+	}
+	served, err := tx.served(r)
+	if err != nil {
+		return err
+	}
+	t, err := tx.e.store.TurnOf(r.Queue, r.Task, r.Level, r.Owner)
+	switch {
+	case err != nil:
+		return err
+	case t == nil:
+		t = &store.Turn{Level: r.Level, Owner: r.Owner, Tag: served}
+	case t.N == 0:
+		t.Tag = order.Enter(t.Tag, served)
+	}
+	t.N++
+	return tx.e.store.PutTurn(r.Queue, r.Task, t)
+}
+
+// leaveTurn takes a job that is ready out of its owner's turns.
+func (tx *txn) leaveTurn(r *store.Row) error {
+	if r.State != job.Ready || !r.Turn {
+		return nil
+	}
+	r.Turn = false
+	t, err := tx.e.store.TurnOf(r.Queue, r.Task, r.Level, r.Owner)
+	if err != nil || t == nil {
+		return err
+	}
+	t.N--
+	return tx.e.store.PutTurn(r.Queue, r.Task, t)
+}
+
+// serveTurn lets a job start by its owner's turn.
+func (tx *txn) serveTurn(r *store.Row) error {
+	if !r.Turn {
+		return nil
+	}
+	r.Turn = false
+	t, err := tx.e.store.TurnOf(r.Queue, r.Task, r.Level, r.Owner)
+	if err != nil || t == nil {
+		return err
+	}
+	tx.setServed(level{r.Queue, r.Level}, t.Tag)
+	served := t.Tag
+	t.Tag, t.N = order.Served(t.Tag, tx.rules(tx.queueOf(r.Queue)).Weight(r.Owner)), t.N-1
+	return errors.Join(tx.e.store.PutTurn(r.Queue, r.Task, t), tx.e.store.DropTurns(r.Queue, r.Level, served))
+}
+
+// walk is a way through the waiting jobs of a queue whose order was changed, to give
+// them new places, in slices. Meanwhile jobs are taken by level and rank.
+type walk struct {
+	groups []store.Group
+	after  int64 // the last id that was looked at in the first of the groups
+}
+
+const (
+	walkFor  = time.Millisecond
+	walkJobs = 200
+	walkSoon = 2 * time.Millisecond
+)
+
+// startWalk begins a walk through the jobs that wait in a queue.
+func (tx *txn) startWalk(q *queue) error {
+	tx.setWalk(q, &walk{groups: tx.waitingGroups(q)})
+	return tx.e.store.PutWalked(q.id, 0)
+}
+
+func (tx *txn) setWalk(q *queue, w *walk) {
+	if tx.walks == nil {
+		tx.walks = map[*queue]*walk{}
+	}
+	tx.walks[q] = w
+}
+
+func (tx *txn) walkOf(q *queue) *walk {
+	if w, set := tx.walks[q]; set {
+		return w
+	}
+	return q.walk
+}
+
+func (tx *txn) waitingGroups(q *queue) (all []store.Group) {
+	tx.eachTask(q, nil, func(task int64) { all = append(all, waitingIn(q, task)...) })
+	return all
+}
+
+func waitingIn(q *queue, task int64) []store.Group {
+	return []store.Group{{Queue: q.id, Task: task, State: job.Ready}, {Queue: q.id, Task: task, State: job.Held}}
+}
+
+// recoverWalks begins those walks again that were under way.
+func (e *Engine) recoverWalks() {
+	for _, q := range e.view.queues {
+		if !q.walked {
+			continue
+		}
+		q.walk = new(walk)
+		for task := range q.tasks {
+			q.walk.groups = append(q.walk.groups, waitingIn(q, task)...)
+		}
+		e.walking[q] = true
+	}
+}
+
+// walkOn goes on with the walks, a slice of one.
+func (tx *txn) walkOn() error {
+	for q := range tx.e.walking {
+		return tx.walkSlice(q)
+	}
+	return nil
+}
+
+func (tx *txn) walkSlice(q *queue) error {
+	w := tx.walkOf(q)
+	if w == nil {
+		return nil
+	}
+	next := *w
+	began := time.Now()
+	for len(next.groups) > 0 && time.Since(began) < walkFor {
+		g := next.groups[0]
+		rows, err := tx.e.store.Waiting(g.Queue, g.Task, g.State, next.after, walkJobs)
+		if err != nil {
+			return err
+		}
+		for _, r := range rows {
+			if err := tx.replace(r, q); err != nil {
+				return err
+			}
+			next.after = r.ID
+		}
+		if len(rows) < walkJobs {
+			next = walk{groups: next.groups[1:]}
+		}
+	}
+	if len(next.groups) > 0 {
+		tx.setWalk(q, &next)
+		return nil
+	}
+	tx.setWalk(q, nil)
+	return errors.Join(tx.e.store.PutWalked(q.id, -1), tx.e.store.ForgetTurns(q.id))
+}
+
+// replace gives a waiting job its place by the rules of now.
+func (tx *txn) replace(r *store.Row, q *queue) error {
+	if err := tx.leaveTurn(r); err != nil {
+		return err
+	}
+	if tx.rules(q).Order == job.ByAgeing {
+		r.Rank = 0 // the boost may have changed
+	}
+	due := r.ReadyAt
+	if due == 0 {
+		due = max(r.EnqueuedAt, r.RunAt)
+	}
+	tx.rank(r, q, due)
+	r.Turn = r.State == job.Ready && tx.rules(q).Turns != ""
+	return errors.Join(tx.enterTurn(r), tx.e.store.PutPlace(r))
+}
+
+func (tx *txn) publishPlaces() {
+	for at, tag := range tx.servedTags {
+		tx.e.served[at] = tag
+	}
+	for q, w := range tx.walks {
+		q.walk = w
+		if w == nil {
+			delete(tx.e.walking, q)
+		} else {
+			tx.e.walking[q] = true
+		}
+	}
+}
+
+// awaitsStart notes until when a job must have been started.
+func (tx *txn) awaitsStart(r *store.Row) {
+	if r.StartBy != 0 && r.StartedAt == 0 && (tx.nextLate == 0 || r.StartBy < tx.nextLate) {
+		tx.nextLate = r.StartBy
+	}
+}
+
+// late skips jobs that have not been started in time.
+func (tx *txn) late() error {
+	if tx.nextLate == 0 || tx.nextLate > tx.now {
+		return nil
+	}
+	const most = 500
+	rows, err := tx.e.store.TooLate(tx.now, most)
+	if err != nil {
+		return err
+	}
+	for _, r := range rows {
+		if err := tx.skipLate(r); err != nil {
+			return err
+		}
+	}
+	tx.nextLate, err = tx.e.store.NextTooLate()
+	return err
+}
+
+func (tx *txn) skipLate(r *store.Row) error {
+	return tx.finish(r, job.Skipped, job.TooLate, "", job.ByStartBy)
+}
+
+// isLate tells whether a ready job may no longer be started.
+func (tx *txn) isLate(r *store.Row) bool {
+	return r.StartBy != 0 && r.StartedAt == 0 && r.StartBy <= tx.now
+}
+
+// PassLane lets the jobs behind a dead letter, or behind a job that waits for its next
+// attempt, go on.
+func (tx *txn) passLane(q *queue, lane string) error {
+	id, err := tx.e.store.LaneHolder(q.id, lane)
+	if err != nil {
+		return err
+	}
+	if id == 0 {
+		return job.Fault(job.NotFound, "nothing waits in lane %q of queue %s", lane, q.name)
+	}
+	r, err := tx.e.store.Row(id)
+	switch {
+	case err != nil:
+		return err
+	case r == nil || r.State == job.Dead || r.State == job.Backoff:
+		return tx.leaveLane(&store.Row{ID: id, Queue: q.id, Lane: lane})
+	}
+	return job.Fault(job.WrongState, "lane %q of queue %s goes on by itself: job %d is %s", lane, q.name, id, r.State)
+}

@@ -1,0 +1,168 @@
+package job
+
+import (
+	"maps"
+	"math"
+	"slices"
+)
+
+// Rules say in what order jobs of a queue start, and how many of them.
+type Rules struct {
+	// Order is priority (the default: the highest priority first, then the longest
+	// waiting) or ageing, where a job's rank is its due time, Boost earlier for each
+	// priority: one of priority p is never overtaken by one that is due later than (9-p)
+	// × Boost after it.
+	Order string `json:"order,omitzero"`
+	// Boost is what one priority is worth under ageing, to 30d; zero means 1m.
+	Boost Duration `json:"boost,omitzero"`
+	// Turns is owner where the owners take turns, weighted by OwnerWeights (1 to 1000; 1
+	// where an owner is not named); empty for none. It goes with the order priority.
+	Turns        string         `json:"turns,omitzero"`
+	OwnerWeights map[string]int `json:"owner_weights,omitzero"`
+	// LaneOnBackoff is wait (the default), where a job that waits for its next attempt
+	// keeps its lane, or pass; LaneOnDead is pass (the default) or stop, where a dead
+	// letter keeps its lane until it is requeued, discarded, or the lane is told to pass.
+	LaneOnBackoff string `json:"lane_on_backoff,omitzero"`
+	LaneOnDead    string `json:"lane_on_dead,omitzero"`
+	// MaxRunning bounds the jobs that run at once, over all pools; zero means no bound.
+	MaxRunning int `json:"max_running,omitzero"`
+	// Rate bounds how many start; nil for no bound.
+	Rate *Rate `json:"rate,omitzero"`
+}
+
+// Rate is how many jobs may start: in every span of d seconds at most Burst +
+// PerSecond × d.
+type Rate struct {
+	// PerSecond is above 0, to 100 000.
+	PerSecond float64 `json:"per_second"`
+	// Burst is 1 to 100 000, how many may start at once after a quiet time; zero means 1.
+	Burst int `json:"burst,omitzero"`
+}
+
+// Whole gives a rate with its default.
+func (r Rate) Whole() Rate {
+	r.Burst = max(r.Burst, 1)
+	return r
+}
+
+// The words of rules.
+const (
+	ByPriority  = "priority"
+	ByAgeing    = "ageing"
+	ByOwner     = "owner"
+	LaneWaits   = "wait"
+	LanePasses  = "pass"
+	LaneStops   = "stop"
+	MostRunning = 100_000
+	// MostOwnerWeights bounds the owners that have a weight of their own.
+	MostOwnerWeights = 1000
+)
+
+const (
+	defaultBoost = Duration(60e9)
+	longestBoost = Duration(30 * day)
+	mostPerSec   = 100_000
+	mostWeight   = 1000
+)
+
+// Whole gives the rules with their defaults.
+func (r Rules) Whole() Rules {
+	orElse := func(s *string, word string) {
+		if *s == "" {
+			*s = word
+		}
+	}
+	orElse(&r.Order, ByPriority)
+	orElse(&r.LaneOnBackoff, LaneWaits)
+	orElse(&r.LaneOnDead, LanePasses)
+	if r.Order == ByAgeing && r.Boost == 0 {
+		r.Boost = defaultBoost
+	}
+	if r.Rate != nil {
+		whole := r.Rate.Whole()
+		r.Rate = &whole
+	}
+	return r
+}
+
+// Weight is that of an owner; the one without a name stands for all jobs without one.
+func (r *Rules) Weight(owner string) int { return max(r.OwnerWeights[owner], 1) }
+
+// SameOrder tells whether jobs stand in the same places by both rules, which are whole.
+func (r *Rules) SameOrder(other *Rules) bool {
+	return r.Order == other.Order && r.Boost == other.Boost && r.Turns == other.Turns
+}
+
+func (r *Rules) check(ofQueue bool) []FieldError {
+	var c checks
+	if r.MaxRunning < 0 || r.MaxRunning > MostRunning {
+		c.add("max_running", "%d is outside 1 to %d; leave it out for no bound, or pause the queue", r.MaxRunning, MostRunning)
+	}
+	if !ofQueue {
+		given := map[string]bool{
+			"order": r.Order != "", "boost": r.Boost != 0, "turns": r.Turns != "", "owner_weights": r.OwnerWeights != nil,
+			"lane_on_backoff": r.LaneOnBackoff != "", "lane_on_dead": r.LaneOnDead != "", "rate": r.Rate != nil,
+		}
+		for _, name := range slices.Sorted(maps.Keys(given)) {
+			if given[name] {
+				c.add(name, "cannot be set for a task; set it for its queue")
+			}
+		}
+		return c
+	}
+	c.oneOf("order", r.Order, ByPriority, ByAgeing)
+	c.oneOf("turns", r.Turns, ByOwner)
+	c.oneOf("lane_on_backoff", r.LaneOnBackoff, LaneWaits, LanePasses)
+	c.oneOf("lane_on_dead", r.LaneOnDead, LanePasses, LaneStops)
+	switch {
+	case r.Boost < 0 || r.Boost > longestBoost:
+		c.add("boost", "%s is outside 1ms to 30d", r.Boost)
+	case r.Boost != 0 && r.Order != ByAgeing:
+		c.add("boost", "belongs to the order ageing; the order here is priority")
+	}
+	if r.Turns != "" && r.Order == ByAgeing {
+		c.add("turns", "cannot stand beside the order ageing: turns already keep any owner from starving; leave one of the two out")
+	}
+	r.checkWeights(&c)
+	if r.Rate != nil {
+		r.Rate.check(&c)
+	}
+	return c
+}
+
+func (c *checks) oneOf(field, word string, words ...string) {
+	if word == "" || slices.Contains(words, word) {
+		return
+	}
+	if len(words) == 1 {
+		c.add(field, "%q is unknown; it is %s, or left out", shorten(word), words[0])
+		return
+	}
+	c.add(field, "%q is unknown; it is %s or %s", shorten(word), words[0], words[1])
+}
+
+func (r *Rules) checkWeights(c *checks) {
+	if len(r.OwnerWeights) > MostOwnerWeights {
+		c.add("owner_weights", "are %d; at most %d are taken, and others weigh 1", len(r.OwnerWeights), MostOwnerWeights)
+	}
+	if r.OwnerWeights != nil && r.Turns == "" {
+		c.add("owner_weights", "need turns: owner")
+	}
+	for _, owner := range slices.Sorted(maps.Keys(r.OwnerWeights)) {
+		c.word("owner_weights."+shorten(owner), owner, MaxWordBytes)
+		if w := r.OwnerWeights[owner]; w < 1 || w > mostWeight {
+			c.add("owner_weights."+shorten(owner), "%d is outside 1 to %d", w, mostWeight)
+		}
+	}
+}
+
+func (r *Rate) check(c *checks) {
+	if math.IsNaN(r.PerSecond) || r.PerSecond <= 0 || r.PerSecond > mostPerSec {
+		c.add("rate.per_second", "%v is not above 0, to %d; pause the queue where nothing may start", r.PerSecond, mostPerSec)
+	} else if r.PerSecond < 1e-5 {
+		c.add("rate.per_second", "%v is less than one start a day", r.PerSecond)
+	}
+	if r.Burst < 0 || r.Burst > mostPerSec {
+		c.add("rate.burst", "%d is outside 1 to %d", r.Burst, mostPerSec)
+	}
+}

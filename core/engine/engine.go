@@ -267,6 +267,7 @@ type queue struct {
 	version  int64         // of its settings
 	running  int64
 	starts   []job.Start // the latest, oldest first
+	walking  bool
 	// What only the committer touches, but for nextStart, a time in ms.
 	walk      *walk
 	walked    bool // a walk was under way when the file was opened

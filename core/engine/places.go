@@ -1,7 +1,9 @@
 package engine
 
 import (
+	"context"
 	"errors"
+	"slices"
 	"time"
 
 	"humblemule/core/job"
@@ -268,7 +270,7 @@ func (e *Engine) recoverWalks() {
 		for task := range q.tasks {
 			q.walk.groups = append(q.walk.groups, waitingIn(q, task)...)
 		}
-		e.walking[q] = true
+		e.walking[q], q.walking = true, true
 	}
 }
 
@@ -334,6 +336,11 @@ func (tx *txn) publishPlaces() {
 	}
 	for q, w := range tx.walks {
 		q.walk = w
+		if q.walking != (w != nil) {
+			tx.e.view.mu.Lock()
+			q.walking = w != nil
+			tx.e.view.mu.Unlock()
+		}
 		if w == nil {
 			delete(tx.e.walking, q)
 		} else {
@@ -379,6 +386,31 @@ func (tx *txn) isLate(r *store.Row) bool {
 
 // PassLane lets the jobs behind a dead letter, or behind a job that waits for its next
 // attempt, go on.
+func (e *Engine) PassLane(ctx context.Context, queue, lane string) error {
+	return e.record(ctx, "pass_lane", 0, map[string]string{"queue": queue, "lane": lane}, func(tx *txn) (func(int64) error, error) {
+		q := tx.queue(queue)
+		if q == nil {
+			return nil, noQueue(queue)
+		}
+		return nil, tx.passLane(q, lane)
+	})
+}
+
+// Starts tells the latest starts of a queue, the latest first, and what each overtook.
+func (e *Engine) Starts(queue string, most int) ([]job.Start, error) {
+	e.view.mu.RLock()
+	q := e.view.queues[queue]
+	if q == nil {
+		e.view.mu.RUnlock()
+		return nil, noQueue(queue)
+	}
+	all := slices.Clone(q.starts[max(len(q.starts)-startsKept, 0):])
+	e.view.mu.RUnlock()
+	job.Overtakings(all)
+	slices.Reverse(all)
+	return all[:min(most, len(all))], nil
+}
+
 func (tx *txn) passLane(q *queue, lane string) error {
 	id, err := tx.e.store.LaneHolder(q.id, lane)
 	if err != nil {

@@ -37,10 +37,10 @@ func (e *Engine) tell(r *store.Row) (job.Job, error) {
 	}
 	j := job.Job{
 		ID: r.ID, State: r.State, Reason: job.Reason(r.Reason), ReasonText: r.ReasonText, Priority: r.Priority,
-		Owner: r.Owner, Key: r.Key, Dedupe: r.Dedupe, Labels: labelsOf(r), Traceparent: r.Traceparent,
+		Owner: r.Owner, Lane: r.Lane, Key: r.Key, Dedupe: r.Dedupe, Labels: labelsOf(r), Traceparent: r.Traceparent,
 		MaxAttempts: policy.MaxAttempts, Retry: &policy.Retry, Timeout: policy.Timeout, KeepResult: policy.KeepResult, PolicyFrom: policy.Origins(),
 		Round: r.Round, Attempt: r.Attempt, Tries: r.Tries,
-		EnqueuedAt: r.EnqueuedAt, RunAt: r.RunAt, ReadyAt: r.ReadyAt, StartedAt: r.StartedAt, FinishedAt: r.FinishedAt,
+		EnqueuedAt: r.EnqueuedAt, RunAt: r.RunAt, StartBy: r.StartBy, ReadyAt: r.ReadyAt, StartedAt: r.StartedAt, FinishedAt: r.FinishedAt,
 		NextAt: r.NextAt, CancelAskedAt: r.CancelAskedAt, Cause: causeOf(r), Payload: r.Payload, PayloadBytes: r.PayloadBytes,
 	}
 	j.Queue, j.Task = e.view.names(r.Queue, r.Task)
@@ -170,12 +170,57 @@ func (e *Engine) waitingBecause(ctx context.Context, r *store.Row, j *job.Job) (
 		service := e.registry.service(w.Now)
 		served, does := service.serves(j.Queue, j.Task)
 		w.QueueServed, w.TaskDone, w.Nearest = served > 0, does > 0, service.nearest(j.Queue, j.Task)
-		var err error
-		if w.Ahead, err = e.ahead(ctx, r); err != nil {
+		if err := e.readyWait(ctx, r, &w); err != nil {
+			return "", err
+		}
+	}
+	if r.State == job.Held {
+		if err := e.laneWait(ctx, r, &w); err != nil {
 			return "", err
 		}
 	}
 	return job.WaitingBecause(w), nil
+}
+
+// readyWait tells what else a ready job may wait for: limits, turns, and those ahead.
+func (e *Engine) readyWait(ctx context.Context, r *store.Row, w *job.Wait) (err error) {
+	v := &e.view
+	v.mu.RLock()
+	q := v.queueOf[r.Queue]
+	w.Running, w.MaxRunning, w.NextStart = q.running, q.rules.MaxRunning, 0
+	if q.rules.Rate != nil {
+		w.NextStart = job.Time(q.nextStart.Load())
+	}
+	w.TaskRunning = v.taskRunning[r.Task]
+	if d := v.taskDefaults[r.Task]; d != nil {
+		w.TaskMax = d.MaxRunning
+	}
+	w.TakesTurns, w.Owner = q.rules.Turns != "" && r.Turn, r.Owner
+	for m, n := range v.moves.Sum(w.Now, q.id) {
+		if m.To == job.Running {
+			w.StartsPerMinute += float64(n)
+		}
+	}
+	v.mu.RUnlock()
+	if w.Ahead, err = e.ahead(ctx, r); err != nil || !w.TakesTurns {
+		return err
+	}
+	w.OwnerAhead, err = e.store.AheadOfOwner(ctx, r, job.AheadCounted+1)
+	return err
+}
+
+// laneWait tells what a job waits for in its lane.
+func (e *Engine) laneWait(ctx context.Context, r *store.Row, w *job.Wait) error {
+	holder, ahead, err := e.store.LaneOf(ctx, r, job.AheadCounted+1)
+	if err != nil || holder == 0 {
+		return err
+	}
+	found, err := e.store.Read(ctx, []int64{holder})
+	if err != nil || len(found) == 0 {
+		return err
+	}
+	w.Lane, w.Holder, w.HolderState, w.HolderNext, w.LaneAhead = r.Lane, holder, found[0].State, found[0].NextAt, ahead
+	return nil
 }
 
 // ahead counts the ready jobs of the row's queue that go before it, up to one
@@ -266,7 +311,7 @@ func (e *Engine) Queues(ctx context.Context) ([]job.Queue, error) {
 	for _, q := range e.view.queues {
 		in, out := q.rates.PerMinute(now)
 		all = append(all, job.Queue{
-			Name: q.name, Order: "priority", Counts: q.byState(), Paused: q.pause.at != 0, PausedAt: q.pause.at, PausedBy: q.pause.by, Defaults: q.defaults, Keep: q.keeps(), Past: q.pastByState(),
+			Name: q.name, Rules: *q.rules, Version: q.version, NewPlaces: q.walking, Running: q.running, Counts: q.byState(), Paused: q.pause.at != 0, PausedAt: q.pause.at, PausedBy: q.pause.by, Defaults: q.defaults, Keep: q.keeps(), Past: q.pastByState(),
 			InPerMinute: round(in), OutPerMinute: round(out),
 		})
 		for task, counts := range q.tasks {

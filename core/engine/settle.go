@@ -1,8 +1,8 @@
 package engine
 
 import (
-	"errors"
 	"context"
+	"errors"
 	"time"
 
 	"humblemule/core/job"

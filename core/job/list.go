@@ -54,8 +54,15 @@ type Page struct {
 type Queue struct {
 	Name   string          `json:"name"`
 	Paused bool            `json:"paused"`
-	Order  string          `json:"order"`
 	Counts map[State]int64 `json:"counts"`
+	// Rules are those in force, with what is built in where nothing was set.
+	Rules
+	// Running is how many of its jobs run, against MaxRunning.
+	Running int64 `json:"running"`
+	// Version counts how often the settings were set.
+	Version int64 `json:"version"`
+	// NewPlaces is true while waiting jobs are given places by a new order.
+	NewPlaces bool `json:"new_places,omitzero"`
 	// OldestReadyMS is how long the first job to be taken has been ready.
 	OldestReadyMS int64 `json:"oldest_ready_ms"`
 	// Workers is how many living workers serve the queue.

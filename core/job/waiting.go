@@ -19,6 +19,26 @@ type Wait struct {
 	// Ahead is how many ready jobs of the queue go first, counted to at most
 	// AheadCounted+1.
 	Ahead int
+	// OwnerAhead is, where owners take turns, how many ready jobs of the same owner and
+	// task go first; TakesTurns tells that they do.
+	OwnerAhead int
+	TakesTurns bool
+	Owner      string
+	// StartsPerMinute is how many jobs of the queue were started a minute lately.
+	StartsPerMinute float64
+	// Running of MaxRunning jobs run in the queue, and TaskRunning of TaskMax of the task;
+	// a bound of 0 is none.
+	Running, TaskRunning int64
+	MaxRunning, TaskMax  int
+	// NextStart is when the queue's rate lets a job start; zero where it does now.
+	NextStart Time
+	// Lane is that of a held job, which Holder has, a job in HolderState; LaneAhead jobs
+	// wait for it that go first.
+	Lane        string
+	Holder      int64
+	HolderState State
+	HolderNext  Time
+	LaneAhead   int
 	// PausedBy has paused the queue at PausedAt; zero where nobody has.
 	PausedBy string
 	PausedAt Time
@@ -38,7 +58,7 @@ func WaitingBecause(w Wait) string {
 	case Backoff:
 		return fmt.Sprintf("Try %s failed; the next attempt is at %s, %s.", OfMost(w.Tries, w.MaxAttempts), w.NextAt, in(w.NextAt.Sub(w.Now)))
 	case Held:
-		return "It is held back by other jobs."
+		return heldBecause(w)
 	case Ready:
 		return readyBecause(w)
 	}
@@ -53,14 +73,75 @@ func readyBecause(w Wait) string {
 		return fmt.Sprintf("No worker serves queue %s. Start one that does.", w.Queue)
 	case !w.TaskDone:
 		return fmt.Sprintf("No worker of queue %s does %s%s. Start one that has its handler.", w.Queue, w.Task, Perhaps(w.Nearest))
+	case w.MaxRunning > 0 && w.Running >= int64(w.MaxRunning):
+		return fmt.Sprintf("Queue %s has its limit of %d running; it starts when one of them ends%s.", w.Queue, w.MaxRunning, w.behind())
+	case w.TaskMax > 0 && w.TaskRunning >= int64(w.TaskMax):
+		return fmt.Sprintf("Task %s has its limit of %d running, over all queues; it starts when one of them ends%s.", w.Task, w.TaskMax, w.behind())
+	case w.NextStart > w.Now:
+		return fmt.Sprintf("Queue %s starts the next job by its rate %s%s.", w.Queue, in(w.NextStart.Sub(w.Now)), w.behind())
+	case w.TakesTurns && w.OwnerAhead > AheadCounted:
+		return fmt.Sprintf("The owners of queue %s take turns; more than %d jobs of %s are ahead of it.", w.Queue, AheadCounted, w.owner())
+	case w.TakesTurns && w.OwnerAhead > 0:
+		return fmt.Sprintf("The owners of queue %s take turns; of %s, %s ahead of it.", w.Queue, w.owner(), jobsAre(w.OwnerAhead))
+	case w.TakesTurns:
+		return fmt.Sprintf("It is next of %s in queue %s, where the owners take turns.", w.owner(), w.Queue)
 	case w.Ahead > AheadCounted:
-		return fmt.Sprintf("More than %d jobs are ahead of it in queue %s.", AheadCounted, w.Queue)
-	case w.Ahead == 1:
-		return fmt.Sprintf("1 job is ahead of it in queue %s.", w.Queue)
-	case w.Ahead > 1:
-		return fmt.Sprintf("%d jobs are ahead of it in queue %s.", w.Ahead, w.Queue)
+		return fmt.Sprintf("More than %d jobs are ahead of it in queue %s%s.", AheadCounted, w.Queue, w.speed(AheadCounted))
+	case w.Ahead > 0:
+		return fmt.Sprintf("%s ahead of it in queue %s%s.", jobsAre(w.Ahead), w.Queue, w.speed(w.Ahead))
 	}
 	return fmt.Sprintf("It is next in queue %s and waits for a free slot.", w.Queue)
+}
+
+// heldBecause says what a job in a lane waits for.
+func heldBecause(w Wait) string {
+	if w.Holder == 0 {
+		return "It is held back by other jobs."
+	}
+	has := fmt.Sprintf("job %d has lane %s and is %s", w.Holder, w.Lane, w.HolderState)
+	switch w.HolderState {
+	case Backoff:
+		has += fmt.Sprintf(" until %s", w.HolderNext)
+	case Dead:
+		has += ", which stops the lane; requeue it, discard it, or let the lane pass"
+	}
+	if w.LaneAhead > 0 {
+		has += fmt.Sprintf("; %s before it in the lane", jobsAre(w.LaneAhead))
+	}
+	return "J" + has[1:] + "."
+}
+
+// behind says how many jobs go first; nothing where none does.
+func (w *Wait) behind() string {
+	switch {
+	case w.Ahead > AheadCounted:
+		return fmt.Sprintf("; more than %d jobs are ahead of it", AheadCounted)
+	case w.Ahead > 0:
+		return "; " + jobsAre(w.Ahead) + " ahead of it"
+	}
+	return ""
+}
+
+// speed says how long n jobs take as fast as they were started lately.
+func (w *Wait) speed(n int) string {
+	if w.StartsPerMinute < 0.1 {
+		return ""
+	}
+	return fmt.Sprintf(", about %s at the present speed", Roughly(time.Duration(float64(n)/w.StartsPerMinute*float64(time.Minute))))
+}
+
+func (w *Wait) owner() string {
+	if w.Owner == "" {
+		return "those without an owner"
+	}
+	return w.Owner
+}
+
+func jobsAre(n int) string {
+	if n == 1 {
+		return "1 job is"
+	}
+	return fmt.Sprintf("%d jobs are", n)
 }
 
 // Perhaps offers a nearest name, in the middle of a sentence.

@@ -384,6 +384,22 @@ func (s *Store) Ahead(ctx context.Context, queue, task int64, level int, rank, i
 	return min(n, most), err
 }
 
+// AheadOfOwner counts ready jobs of an owner that go before a rank, to at most most.
+func (s *Store) AheadOfOwner(ctx context.Context, r *Row, most int) (n int, err error) {
+	err = s.read.Load().QueryRowContext(ctx, `SELECT count(*) FROM (SELECT 1 FROM jobs WHERE queue = ? AND task = ? AND level = ? AND owner = ? AND state = 3 AND turn = 1 AND removed_by = 0 AND (rank, id) < (?, ?) LIMIT ?)`,
+		r.Queue, r.Task, r.Level, r.Owner, r.Rank, r.ID, most).Scan(&n)
+	return n, err
+}
+
+// LaneOf reads which job has a row's lane, 0 for none, and how many wait for it that go
+// before the row, to at most most.
+func (s *Store) LaneOf(ctx context.Context, r *Row, most int) (holder int64, ahead int, err error) {
+	err = s.read.Load().QueryRowContext(ctx, `SELECT coalesce((SELECT job FROM lanes WHERE queue = ?1 AND lane = ?2), 0),
+		(SELECT count(*) FROM (SELECT 1 FROM jobs WHERE queue = ?1 AND lane = ?2 AND lane <> '' AND state = 1 AND removed_by = 0 AND (rank, id) < (?3, ?4) LIMIT ?5))`,
+		r.Queue, r.Lane, r.Rank, r.ID, most).Scan(&holder, &ahead)
+	return holder, ahead, err
+}
+
 // Ping tells whether the file can be read.
 func (s *Store) Ping(ctx context.Context) error {
 	var n int

@@ -155,6 +155,16 @@ func TestTurnsOfOwners(t *testing.T) {
 		}
 		assert.Equal(t, 1, counts[""])
 		assert.InDelta(t, 10, counts["Marsh Agency"], 1, "%v", counts)
+		got(2)
+		got(60)
+		for range 30 {
+			y.enqueue(job.Spec{Task: "notice.publish", Owner: "Marsh Agency"})
+		}
+		clear(counts)
+		for _, owner := range got(12) {
+			counts[owner]++
+		}
+		assert.InDelta(t, 8, counts["Marsh Agency"], 2, "turns are not saved up while there is nothing to do")
 		require.NoError(t, y.e.SetQueue(context.Background(), "common", job.Defaults{}))
 		time.Sleep(time.Second)
 		y.check()
@@ -320,7 +330,13 @@ func runPlaces(y *yard, draw *rand.Rand) {
 			[]func(){
 				func() { y.e.Cancel(ctx, anyID()) }, func() { y.e.Requeue(ctx, anyID(), Requeuing{}) }, func() { y.e.StartNow(ctx, anyID()) },
 				func() { y.e.Delete(ctx, anyID()) }, func() { y.e.Restore(ctx, anyID()) }, func() { y.e.PassLane(ctx, some(queues), some(lanes)) },
-				func() { y.e.Act(ctx, job.ActRequest{Action: job.ActPurge, Filter: &job.Selection{Owner: "Gull"}}) },
+				func() {
+					o, err := y.e.Act(ctx, job.ActRequest{Action: job.ActPurge, Filter: &job.Selection{Queues: []string{some(queues)}, Owner: some(owners)}})
+					if err == nil && draw.IntN(2) == 0 {
+						_, err = y.e.UndoOperation(ctx, o.ID)
+						require.NoError(y, err)
+					}
+				},
 			}[draw.IntN(7)]()
 		case 9:
 			time.Sleep(time.Duration(draw.Int64N(int64(15 * time.Second))))

@@ -20,6 +20,7 @@ func (a *app) enqueueCommand() *cobra.Command {
 		s                                  job.Spec
 		priority, maxAttempts              int
 		delay, timeout, runAt, keepResult  string
+		startBy                            string
 		labels                             map[string]string
 		retry, first, ceiling, giveUpAfter string
 		lines                              string
@@ -68,7 +69,7 @@ With --wait the command ends when the job is finished; its status is 0 only if i
 			}
 			s.Labels = labels
 			if err := errors.Join(
-				readInto("delay", delay, &s.Delay), readInto("timeout", timeout, &s.Timeout), readKeep(keepResult, &s), readInto("run-at", runAt, &s.RunAt),
+				readInto("delay", delay, &s.Delay), readInto("timeout", timeout, &s.Timeout), readKeep(keepResult, &s), readInto("run-at", runAt, &s.RunAt), readInto("start-by", startBy, &s.StartBy),
 				readRetry(s.Retry, first, ceiling, giveUpAfter),
 			); err != nil {
 				return err
@@ -107,6 +108,8 @@ With --wait the command ends when the job is finished; its status is 0 only if i
 	f.IntVar(&priority, "priority", job.DefaultPriority, "0 to 9, 9 goes first")
 	f.StringVar(&delay, "delay", "", "wait so long before the first start: 90s, 1h30m, 2d")
 	f.StringVar(&runAt, "run-at", "", "not before this time: 2026-11-23T06:00:00Z")
+	f.StringVar(&startBy, "start-by", "", "skip it where it has not begun by this time")
+	f.StringVar(&s.Lane, "lane", "", "jobs of one lane run one at a time, in their order")
 	f.StringVar(&timeout, "timeout", "", "time limit of one attempt")
 	f.StringVar(&keepResult, "keep-result", "", "how long the result is kept; as long as the job, unless given")
 	f.IntVar(&maxAttempts, "max-attempts", job.DefaultMaxAttempts, "attempts before it is a dead letter; 0 for no limit")
@@ -354,8 +357,8 @@ func showJob(o *present.Out, j job.Job) {
 	}
 	o.Facts(
 		[2]string{"task", j.Task}, [2]string{"queue", j.Queue}, [2]string{"priority", fmt.Sprint(j.Priority)},
-		[2]string{"try", tries(j)}, [2]string{"round", round(j)}, [2]string{"owner", j.Owner}, [2]string{"key", j.Key}, [2]string{"labels", strings.Join(labels, "  ")},
-		[2]string{"enqueued", at(j.EnqueuedAt)}, [2]string{"started", at(j.StartedAt)}, [2]string{"finished", at(j.FinishedAt)}, [2]string{"next", at(j.NextAt)},
+		[2]string{"try", tries(j)}, [2]string{"round", round(j)}, [2]string{"owner", j.Owner}, [2]string{"lane", j.Lane}, [2]string{"key", j.Key}, [2]string{"labels", strings.Join(labels, "  ")},
+		[2]string{"enqueued", at(j.EnqueuedAt)}, [2]string{"started", at(j.StartedAt)}, [2]string{"finished", at(j.FinishedAt)}, [2]string{"next", at(j.NextAt)}, [2]string{"start by", at(j.StartBy)},
 		[2]string{"lease ends", at(j.LeaseEndsAt)}, [2]string{"progress", progressOf(j)}, [2]string{"usually", usually(j)},
 		[2]string{"payload", string(j.Payload)}, [2]string{"result", string(j.Result)}, [2]string{"result kept", until(j)},
 	)

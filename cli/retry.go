@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -168,8 +169,8 @@ func (a *app) taskCommand() *cobra.Command {
 func (a *app) queueCommand() *cobra.Command {
 	var set string
 	c := &cobra.Command{
-		Use: "queue QUEUE", Short: "Show a queue and the defaults of its jobs, or set them", Args: args(cobra.ExactArgs(1)),
-		Example: "  hmule queue berths\n  hmule queue berths --set '{\"priority\":6,\"timeout\":\"10m\"}'",
+		Use: "queue QUEUE", Short: "Show a queue, or set its order, its limits and the defaults of its jobs", Args: args(cobra.ExactArgs(1)),
+		Example: "  hmule queue berths\n  hmule queue berths --set '{\"priority\":6,\"timeout\":\"10m\"}'\n  hmule queue common --set '{\"turns\":\"owner\",\"max_running\":8,\"rate\":{\"per_second\":5}}'",
 		RunE: func(c *cobra.Command, given []string) error {
 			m, err := a.client()
 			if err != nil {
@@ -195,12 +196,96 @@ func (a *app) queueCommand() *cobra.Command {
 				}
 				o.Line("")
 				o.Facts(append(facts(q.Counts), [2]string{"workers", fmt.Sprint(q.Workers)}, [2]string{"in a minute", fmt.Sprintf("%.1f", q.InPerMinute)}, [2]string{"out a minute", fmt.Sprintf("%.1f", q.OutPerMinute)})...)
+				showRules(o, q)
 				showDefaults(o, q.Defaults, q.Warnings)
 			})
 		},
 	}
-	c.Flags().StringVar(&set, "set", "", "defaults as JSON: priority, max_attempts, retry, timeout, keep_result; what is not given is taken away")
+	c.Flags().StringVar(&set, "set", "", "settings as JSON: order, boost, turns, owner_weights, lane_on_backoff, lane_on_dead, max_running, rate; priority, max_attempts, retry, timeout, keep_result, keep; what is not given is taken away")
 	return c
+}
+
+// showRules says in what order jobs start, and how many.
+func showRules(o *present.Out, q job.Queue) {
+	order := "the highest priority first, then the longest waiting"
+	switch {
+	case q.Order == job.ByAgeing:
+		order = fmt.Sprintf("by due time, %s earlier for each priority", q.Boost)
+	case q.Turns != "":
+		order = "the highest priority first; owners take turns"
+	}
+	limits := []string{fmt.Sprintf("%s running", job.Grouped(q.Running))}
+	if q.MaxRunning != nil {
+		limits[0] += fmt.Sprintf(" of at most %d", *q.MaxRunning)
+	}
+	if q.Rate != nil {
+		limits = append(limits, fmt.Sprintf("%v starts a second, %d at once", q.Rate.PerSecond, *q.Rate.Burst))
+	}
+	o.Facts([2]string{"order", order}, [2]string{"limits", strings.Join(limits, "; ")})
+	if q.NewPlaces {
+		o.Line("Waiting jobs are given places by a new order just now.")
+	}
+}
+
+func (a *app) startsCommand() *cobra.Command {
+	var limit int
+	c := &cobra.Command{
+		Use: "starts QUEUE", Short: "Show in what order the jobs of a queue were started, and what each overtook", Args: args(cobra.ExactArgs(1)), Example: "  hmule starts common --limit 50",
+		RunE: func(c *cobra.Command, given []string) error {
+			m, err := a.client()
+			if err != nil {
+				return err
+			}
+			all, err := m.Starts(c.Context(), given[0], limit)
+			if err != nil {
+				return err
+			}
+			return a.show(map[string]any{"starts": all}, func(o *present.Out) { listStarts(o, given[0], all) })
+		},
+	}
+	c.Flags().IntVar(&limit, "limit", 20, "how many to show, at most 500")
+	return c
+}
+
+func listStarts(o *present.Out, queue string, all []job.Start) {
+	if len(all) == 0 {
+		o.Line("No job of queue %s was started since the service was.", queue)
+		return
+	}
+	rows := make([][]string, len(all))
+	for i, s := range all {
+		overtook := ""
+		if s.Overtook > 0 {
+			ids := make([]string, len(s.First))
+			for k, id := range s.First {
+				ids[k] = fmt.Sprint(id)
+			}
+			overtook = fmt.Sprintf("%s: %s", job.Grouped(int64(s.Overtook)), strings.Join(ids, ", "))
+			if s.Overtook > len(s.First) {
+				overtook += " …"
+			}
+		}
+		rows[i] = []string{present.Time(s.StartedAt), fmt.Sprint(s.Job), s.Task, fmt.Sprint(s.Priority), s.Owner, s.Lane, job.Roughly(time.Duration(s.WaitedMS) * time.Millisecond), overtook}
+	}
+	right := func(head string) present.Column { return present.Column{Head: head, Right: true} }
+	o.Table([]present.Column{right("started"), right("job"), {Head: "task"}, right("priority"), {Head: "owner"}, {Head: "lane"}, right("was ready for"), {Head: "overtook"}}, rows)
+}
+
+func (a *app) passCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "pass QUEUE LANE", Short: "Let a lane go on past its dead letter, or past a job in backoff", Args: args(cobra.ExactArgs(2)), Example: "  hmule pass berths berth-3",
+		RunE: func(c *cobra.Command, given []string) error {
+			m, err := a.client()
+			if err != nil {
+				return err
+			}
+			q, err := m.PassLane(c.Context(), given[0], given[1])
+			if err != nil {
+				return err
+			}
+			return a.show(q, func(o *present.Out) { o.Line("Lane %s of queue %s goes on.", given[1], given[0]) })
+		},
+	}
 }
 
 // facts are the counts by state that are not zero.

@@ -456,6 +456,21 @@ func (m *Client) ResumeQueue(ctx context.Context, name string) (job.Queue, error
 	return post[job.Queue](ctx, m, "/v1/queues/"+url.PathEscape(name)+"/resume", struct{}{})
 }
 
+// PassLane lets the jobs behind a dead letter, or behind a job in backoff, go on.
+func (m *Client) PassLane(ctx context.Context, queue, lane string) (job.Queue, error) {
+	return post[job.Queue](ctx, m, "/v1/queues/"+url.PathEscape(queue)+"/lanes/"+url.PathEscape(lane)+"/pass", struct{}{})
+}
+
+// Starts tells the latest starts of a queue, the latest first; 0 means 100.
+func (m *Client) Starts(ctx context.Context, queue string, limit int) ([]job.Start, error) {
+	query := ""
+	if limit != 0 {
+		query = "?limit=" + strconv.Itoa(limit)
+	}
+	answer, err := get[struct{ Starts []job.Start }](ctx, m, "/v1/queues/"+url.PathEscape(queue)+"/starts"+query)
+	return answer.Starts, err
+}
+
 // Tasks asks for the tasks with their counts and usual run times.
 func (m *Client) Tasks(ctx context.Context) ([]job.Task, error) {
 	answer, err := get[struct{ Tasks []job.Task }](ctx, m, "/v1/tasks")

@@ -288,6 +288,15 @@ func lease(t *testing.T, m *client.Client, worker string, limit int) []job.Lease
 	return a.Leases
 }
 
+// leaseOf takes one job of a queue.
+func leaseOf(t *testing.T, m *client.Client, queue string) job.Lease {
+	t.Helper()
+	a, err := m.Lease(t.Context(), job.LeaseRequest{Worker: "w", Queues: []string{queue}, Limit: 1, Wait: job.Duration(10 * time.Second), Lease: job.Duration(30 * time.Second)})
+	require.NoError(t, err)
+	require.Len(t, a.Leases, 1)
+	return a.Leases[0]
+}
+
 func newHTTP() *http.Client {
 	return &http.Client{Transport: http.DefaultTransport.(*http.Transport).Clone()}
 }

@@ -41,6 +41,9 @@ var mayUse = map[string]string{
 	"POST /v1/queues/:name/pause": "",
 	"POST /v1/queues/:name/purge": "",
 
+	"POST /v1/queues/:name/lanes/:lane/pass": "",
+	"GET /v1/queues/:name/starts":            "reader",
+
 	"POST /v1/queues/:name/resume":      "",
 	"PUT /v1/queues/:name":              "",
 	"GET /v1/tasks":                     "reader",

@@ -206,17 +206,7 @@ func asRecovery(o job.Operation) any { return recoveryOf(o) }
 // listActions tells what operators did.
 func (s *Server) listActions(c *gin.Context) (any, error) {
 	var wrong []job.FieldError
-	number := func(name string, otherwise, most int64) int64 {
-		text := c.Query(name)
-		if text == "" {
-			return otherwise
-		}
-		n, err := strconv.ParseInt(text, 10, 64)
-		if err != nil || n < 1 || n > most {
-			wrong = append(wrong, job.FieldError{Field: name, Message: fmt.Sprintf("%q is outside 1 to %d", text, most)})
-		}
-		return n
-	}
+	number := func(name string, otherwise, most int64) int64 { return numberIn(c, &wrong, name, otherwise, most) }
 	before, id, limit := number("before", 0, 1<<53), number("job", 0, 1<<53), number("limit", job.DefaultPage, job.MaxPage)
 	if err := job.Wrong("the actions were not read", wrong); err != nil {
 		return nil, err
@@ -225,4 +215,17 @@ func (s *Server) listActions(c *gin.Context) (any, error) {
 	return struct {
 		Actions []job.Action `json:"actions"`
 	}{append([]job.Action{}, all...)}, err
+}
+
+// numberIn reads a number from 1 to most of a query; otherwise where it is not given.
+func numberIn(c *gin.Context, wrong *[]job.FieldError, name string, otherwise, most int64) int64 {
+	text := c.Query(name)
+	if text == "" {
+		return otherwise
+	}
+	n, err := strconv.ParseInt(text, 10, 64)
+	if err != nil || n < 1 || n > most {
+		*wrong = append(*wrong, job.FieldError{Field: name, Message: fmt.Sprintf("%q is outside 1 to %d", text, most)})
+	}
+	return n
 }

@@ -157,6 +157,8 @@ func (s *Server) routes() {
 	v1.POST("/dead/recoveries/:id/stop", operators, s.handle(s.operation(s.engine.StopOperation, asRecovery)))
 	v1.POST("/jobs/act", operators, s.handle(s.actOnMany))
 	v1.POST("/queues/:name/purge", operators, s.handle(s.purgeQueue))
+	v1.POST("/queues/:name/lanes/:lane/pass", operators, s.handle(s.passLane))
+	v1.GET("/queues/:name/starts", readers, s.handle(s.listStarts))
 	v1.GET("/operations", readers, s.handle(s.listOperations))
 	v1.GET("/operations/:id", readers, s.handle(s.operation(s.engine.Operation, asOperation)))
 	v1.POST("/operations/:id/stop", operators, s.handle(s.operation(s.engine.StopOperation, asOperation)))

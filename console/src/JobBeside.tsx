@@ -52,6 +52,7 @@ function Known({ j }: { j: Job }) {
           )}
         </Fact>
         <Fact name="owner">{j.owner}</Fact>
+        <Fact name="lane">{j.lane}</Fact>
         <Fact name="key">{j.key && <Link className="press" to={path({ key: j.key }, j.id)}>{j.key}</Link>}</Fact>
         <Fact name="labels">
           {j.labels &&
@@ -65,6 +66,7 @@ function Known({ j }: { j: Job }) {
         <When name="started" at={j.started_at} now={now} />
         <When name="finished" at={j.finished_at} now={now} />
         <When name="next attempt" at={j.state === 'backoff' ? j.next_at : undefined} now={now} />
+        <When name="start by" at={j.started_at ? undefined : j.start_by} now={now} />
         <When name="due" at={j.state === 'scheduled' ? j.next_at : undefined} now={now} />
         <Fact name="usually">{j.usual_ms ? `half of its task’s runs are done within ${span(j.usual_ms)}, 19 of 20 within ${span(j.long_ms ?? j.usual_ms)}` : undefined}</Fact>
         <When name="kept until" at={j.kept_until} now={now} />

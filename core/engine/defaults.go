@@ -98,11 +98,11 @@ func (e *Engine) SetTask(ctx context.Context, name string, d job.Defaults) error
 	})
 }
 
-// SetQueue sets the defaults of a queue's jobs; empty ones take them away. The queue
-// need not have had a job yet.
+// SetQueue sets the order and the limits of a queue, and the defaults of its jobs; what
+// is empty is taken away. The queue need not have had a job yet.
 func (e *Engine) SetQueue(ctx context.Context, name string, d job.Defaults) error {
 	if wrong := append(job.CheckName("name", name), d.Check(true)...); wrong != nil {
-		return job.Wrong("the defaults stay as they were", wrong)
+		return job.Wrong("the queue stays as it was", wrong)
 	}
 	body, kept, err := writeDefaults(d)
 	if err != nil {

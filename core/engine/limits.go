@@ -30,17 +30,17 @@ func (tx *txn) countRunning(queue, task, by int64) {
 // mayStart tells whether the limits of a queue let another job start.
 func (tx *txn) mayStart(q *queue) bool {
 	rules := tx.rules(q)
-	if rules.MaxRunning > 0 && tx.running(q) >= int64(rules.MaxRunning) {
+	if rules.Full(tx.running(q)) {
 		return false
 	}
 	if rules.Rate == nil {
 		return true
 	}
 	now := time.Now()
-	if q.bucket.Free(now, rules.Rate.PerSecond, rules.Rate.Burst) > tx.starts[q] {
+	if q.bucket.Free(now, rules.Rate.PerSecond, *rules.Rate.Burst) > tx.starts[q] {
 		return true
 	}
-	next := now.Add(q.bucket.Next(now, rules.Rate.PerSecond, rules.Rate.Burst))
+	next := now.Add(q.bucket.Next(now, rules.Rate.PerSecond, *rules.Rate.Burst))
 	if tx.starts[q] > 0 { // those of this transaction are not taken out of it yet
 		next = now.Add(time.Duration(float64(time.Second) / rules.Rate.PerSecond))
 	}
@@ -54,11 +54,11 @@ func (tx *txn) mayStart(q *queue) bool {
 // taskMayStart tells whether the limit of a task lets another of its jobs start.
 func (tx *txn) taskMayStart(task int64) bool {
 	d := tx.taskDefaults(task)
-	return d == nil || d.MaxRunning == 0 || tx.taskRunning(task) < int64(d.MaxRunning)
+	return d == nil || !d.Full(tx.taskRunning(task))
 }
 
 // limited tells whether a queue has a limit, so that no job of it is held ahead.
-func limited(rules *job.Rules) bool { return rules.MaxRunning > 0 || rules.Rate != nil }
+func limited(rules *job.Rules) bool { return rules.MaxRunning != nil || rules.Rate != nil }
 
 // started charges a start to the rate of its queue.
 func (tx *txn) started(q *queue, s job.Start) {
@@ -81,7 +81,7 @@ func (tx *txn) publishStarts() {
 	}
 	for q, n := range tx.starts {
 		if rate := q.rules.Rate; rate != nil {
-			q.bucket.Free(time.Now(), rate.PerSecond, rate.Burst)
+			q.bucket.Free(time.Now(), rate.PerSecond, *rate.Burst)
 			q.bucket.Take(n)
 		}
 		q.starts = append(q.starts, tx.startLog[q]...)
@@ -95,12 +95,12 @@ func (tx *txn) publishStarts() {
 func (tx *txn) limitOf(q *queue, task int64) string {
 	rules := tx.rules(q)
 	switch {
-	case rules.MaxRunning > 0 && tx.running(q) >= int64(rules.MaxRunning):
-		return fmt.Sprintf("queue %s has %d running, of which there may be %d", q.name, tx.running(q), rules.MaxRunning)
+	case rules.Full(tx.running(q)):
+		return fmt.Sprintf("queue %s has %d running, of which there may be %d", q.name, tx.running(q), *rules.MaxRunning)
 	case !tx.mayStart(q):
 		return fmt.Sprintf("queue %s starts no more by its rate for now", q.name)
 	case !tx.taskMayStart(task):
-		return fmt.Sprintf("task %s has %d running, of which there may be %d", tx.taskName(task), tx.taskRunning(task), tx.taskDefaults(task).MaxRunning)
+		return fmt.Sprintf("task %s has %d running, of which there may be %d", tx.taskName(task), tx.taskRunning(task), *tx.taskDefaults(task).MaxRunning)
 	}
 	return ""
 }

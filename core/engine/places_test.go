@@ -49,6 +49,8 @@ func (y *yard) enqueue(specs ...job.Spec) {
 	require.NoError(y, err)
 }
 
+func ptr(n int) *int { return &n }
+
 func idsOf(leases []job.Lease) (all []int64) {
 	for _, l := range leases {
 		all = append(all, l.Job.ID)
@@ -175,8 +177,8 @@ func TestTurnsOfOwners(t *testing.T) {
 // once; a rate lets jobs start when they may, not before and not much later.
 func TestLimits(t *testing.T) {
 	inYard(t, func(y *yard) {
-		y.rules("common", job.Rules{MaxRunning: 3})
-		require.NoError(t, y.e.SetTask(context.Background(), "dues.charge", job.Defaults{Rules: job.Rules{MaxRunning: 1}}))
+		y.rules("common", job.Rules{MaxRunning: ptr(3)})
+		require.NoError(t, y.e.SetTask(context.Background(), "dues.charge", job.Defaults{Rules: job.Rules{MaxRunning: ptr(1)}}))
 		for range 6 {
 			y.enqueue(job.Spec{Task: "dues.charge"}, job.Spec{Task: "notice.publish"})
 		}
@@ -193,7 +195,7 @@ func TestLimits(t *testing.T) {
 		y.settle(first[1], job.OutcomeDone)
 		assert.Equal(t, []int64{6}, idsOf(<-parked), "nothing of a limited queue is held ahead")
 
-		y.rules("bulletins", job.Rules{Rate: &job.Rate{PerSecond: 5, Burst: 2}})
+		y.rules("bulletins", job.Rules{Rate: &job.Rate{PerSecond: 5, Burst: ptr(2)}})
 		began := time.Now()
 		for range 50 {
 			y.enqueue(job.Spec{Task: "fog.bulletin", Queue: "bulletins"})
@@ -343,7 +345,7 @@ func runPlaces(y *yard, draw *rand.Rand) {
 			y.e.Ready(ctx)
 			live = y.stillLive(live)
 		case 10:
-			all := []job.Rules{{}, {Order: job.ByAgeing}, {Turns: job.ByOwner}, {LaneOnBackoff: job.LanePasses}, {LaneOnDead: job.LaneStops}, {MaxRunning: 1 + draw.IntN(3)}}
+			all := []job.Rules{{}, {Order: job.ByAgeing}, {Turns: job.ByOwner}, {LaneOnBackoff: job.LanePasses}, {LaneOnDead: job.LaneStops}, {MaxRunning: ptr(1 + draw.IntN(3))}}
 			y.rules(some(queues), all[draw.IntN(len(all))])
 		case 11:
 			if draw.IntN(4) == 0 {

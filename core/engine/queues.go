@@ -63,7 +63,7 @@ func (v *view) readyFor(queues, tasks []string) (n int64) {
 	defer v.mu.RUnlock()
 	for _, name := range queues {
 		q := v.queues[name]
-		if q == nil || q.pause.at != 0 || q.rules.MaxRunning > 0 && q.running >= int64(q.rules.MaxRunning) {
+		if q == nil || q.pause.at != 0 || q.rules.Full(q.running) {
 			continue
 		}
 		for _, task := range tasks {

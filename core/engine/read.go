@@ -187,13 +187,14 @@ func (e *Engine) readyWait(ctx context.Context, r *store.Row, w *job.Wait) (err 
 	v := &e.view
 	v.mu.RLock()
 	q := v.queueOf[r.Queue]
-	w.Running, w.MaxRunning, w.NextStart = q.running, q.rules.MaxRunning, 0
+	if q.rules.Full(q.running) {
+		w.MaxRunning = *q.rules.MaxRunning
+	}
 	if q.rules.Rate != nil {
 		w.NextStart = job.Time(q.nextStart.Load())
 	}
-	w.TaskRunning = v.taskRunning[r.Task]
-	if d := v.taskDefaults[r.Task]; d != nil {
-		w.TaskMax = d.MaxRunning
+	if d := v.taskDefaults[r.Task]; d != nil && d.Full(v.taskRunning[r.Task]) {
+		w.TaskMax = *d.MaxRunning
 	}
 	w.TakesTurns, w.Owner = q.rules.Turns != "" && r.Turn, r.Owner
 	for m, n := range v.moves.Sum(w.Now, q.id) {

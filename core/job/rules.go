@@ -24,8 +24,9 @@ type Rules struct {
 	// letter keeps its lane until it is requeued, discarded, or the lane is told to pass.
 	LaneOnBackoff string `json:"lane_on_backoff,omitzero"`
 	LaneOnDead    string `json:"lane_on_dead,omitzero"`
-	// MaxRunning bounds the jobs that run at once, over all pools; zero means no bound.
-	MaxRunning int `json:"max_running,omitzero"`
+	// MaxRunning bounds the jobs that run at once, over all pools: 1 to 100 000; nil means
+	// no bound.
+	MaxRunning *int `json:"max_running,omitzero"`
 	// Rate bounds how many start; nil for no bound.
 	Rate *Rate `json:"rate,omitzero"`
 }
@@ -35,13 +36,16 @@ type Rules struct {
 type Rate struct {
 	// PerSecond is above 0, to 100 000.
 	PerSecond float64 `json:"per_second"`
-	// Burst is 1 to 100 000, how many may start at once after a quiet time; zero means 1.
-	Burst int `json:"burst,omitzero"`
+	// Burst is 1 to 100 000, how many may start at once after a quiet time; nil means 1.
+	Burst *int `json:"burst,omitzero"`
 }
 
 // Whole gives a rate with its default.
 func (r Rate) Whole() Rate {
-	r.Burst = max(r.Burst, 1)
+	if r.Burst == nil {
+		one := 1
+		r.Burst = &one
+	}
 	return r
 }
 
@@ -85,6 +89,11 @@ func (r Rules) Whole() Rules {
 	return r
 }
 
+// Full tells whether so many running jobs are as many as there may be.
+func (r *Rules) Full(running int64) bool {
+	return r.MaxRunning != nil && running >= int64(*r.MaxRunning)
+}
+
 // Weight is that of an owner; the one without a name stands for all jobs without one.
 func (r *Rules) Weight(owner string) int { return max(r.OwnerWeights[owner], 1) }
 
@@ -95,8 +104,8 @@ func (r *Rules) SameOrder(other *Rules) bool {
 
 func (r *Rules) check(ofQueue bool) []FieldError {
 	var c checks
-	if r.MaxRunning < 0 || r.MaxRunning > MostRunning {
-		c.add("max_running", "%d is outside 1 to %d; leave it out for no bound, or pause the queue", r.MaxRunning, MostRunning)
+	if r.MaxRunning != nil && (*r.MaxRunning < 1 || *r.MaxRunning > MostRunning) {
+		c.add("max_running", "%d is outside 1 to %d; leave it out for no bound, or pause the queue where nothing may run", *r.MaxRunning, MostRunning)
 	}
 	if !ofQueue {
 		given := map[string]bool{
@@ -162,7 +171,7 @@ func (r *Rate) check(c *checks) {
 	} else if r.PerSecond < 1e-5 {
 		c.add("rate.per_second", "%v is less than one start a day", r.PerSecond)
 	}
-	if r.Burst < 0 || r.Burst > mostPerSec {
-		c.add("rate.burst", "%d is outside 1 to %d", r.Burst, mostPerSec)
+	if r.Burst != nil && (*r.Burst < 1 || *r.Burst > mostPerSec) {
+		c.add("rate.burst", "%d is outside 1 to %d", *r.Burst, mostPerSec)
 	}
 }

@@ -26,10 +26,9 @@ type Wait struct {
 	Owner      string
 	// StartsPerMinute is how many jobs of the queue were started a minute lately.
 	StartsPerMinute float64
-	// Running of MaxRunning jobs run in the queue, and TaskRunning of TaskMax of the task;
-	// a bound of 0 is none.
-	Running, TaskRunning int64
-	MaxRunning, TaskMax  int
+	// MaxRunning is the bound on running jobs that the queue has reached, and TaskMax that
+	// of the task; 0 where there is room.
+	MaxRunning, TaskMax int
 	// NextStart is when the queue's rate lets a job start; zero where it does now.
 	NextStart Time
 	// Lane is that of a held job, which Holder has, a job in HolderState; LaneAhead jobs
@@ -73,9 +72,9 @@ func readyBecause(w Wait) string {
 		return fmt.Sprintf("No worker serves queue %s. Start one that does.", w.Queue)
 	case !w.TaskDone:
 		return fmt.Sprintf("No worker of queue %s does %s%s. Start one that has its handler.", w.Queue, w.Task, Perhaps(w.Nearest))
-	case w.MaxRunning > 0 && w.Running >= int64(w.MaxRunning):
+	case w.MaxRunning > 0:
 		return fmt.Sprintf("Queue %s has its limit of %d running; it starts when one of them ends%s.", w.Queue, w.MaxRunning, w.behind())
-	case w.TaskMax > 0 && w.TaskRunning >= int64(w.TaskMax):
+	case w.TaskMax > 0:
 		return fmt.Sprintf("Task %s has its limit of %d running, over all queues; it starts when one of them ends%s.", w.Task, w.TaskMax, w.behind())
 	case w.NextStart > w.Now:
 		return fmt.Sprintf("Queue %s starts the next job by its rate %s%s.", w.Queue, in(w.NextStart.Sub(w.Now)), w.behind())

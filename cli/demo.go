@@ -91,7 +91,7 @@ func (a *app) demo(ctx context.Context, d demo) error {
 func runPools(ctx context.Context, mule *client.Client, world *harbour.World, log *slog.Logger) error {
 	const grace = 5 * time.Second
 	office := worker.New(mule, worker.Options{
-		Queues: []string{"berths", "common"}, Weights: map[string]int{"berths": 2, "common": 1}, Slots: 4, MaxSlots: 12,
+		Queues: []string{"bulletins", "berths", "common"}, Weights: map[string]int{"bulletins": 2, "berths": 2, "common": 1}, Slots: 4, MaxSlots: 12,
 		Name: "harbour-office", Version: Version, Grace: grace, Log: log,
 	})
 	world.Office(office)
@@ -109,6 +109,9 @@ func (a *app) openDay(ctx context.Context, s *service, seed uint64, log *slog.Lo
 		return err
 	}
 	defer mule.Close()
+	if err := setQueues(ctx, mule); err != nil {
+		return err
+	}
 	world := harbour.NewWorld(seed, 1)
 	fix := time.AfterFunc(demoFixAfter, func() {
 		world.FileConstants()
@@ -127,6 +130,9 @@ func (a *app) fixedDay(ctx context.Context, s *service, stay bool, log *slog.Log
 		return err
 	}
 	defer mule.Close()
+	if err := setQueues(ctx, mule); err != nil {
+		return err
+	}
 	working, end := context.WithCancel(ctx)
 	defer end()
 	ended := make(chan error, 1)
@@ -140,6 +146,19 @@ func (a *app) fixedDay(ctx context.Context, s *service, stay bool, log *slog.Log
 	}
 	end()
 	return errors.Join(err, <-ended)
+}
+
+// setQueues sets the harbour's queues, unless they were set before in a file that is kept.
+func setQueues(ctx context.Context, mule *client.Client) error {
+	for name, d := range harbour.Queues() {
+		if q, err := mule.Queue(ctx, name); err == nil && q.Version > 0 {
+			continue
+		}
+		if _, err := mule.SetQueue(ctx, name, d); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // awaited is a planned job under its id.

@@ -59,7 +59,19 @@ func Fixed() (all []Planned) {
 	evening.Delay = job.Duration(6 * time.Hour)
 	add(3, job.Scheduled, evening)
 	all = append(all, Planned{Spec: evening, Wanted: job.Cancelled, Cancel: true})
-	nine := 9 // nobody serves the queue of the fog bulletins
-	add(2, job.Ready, job.Spec{Task: "fog.bulletin", Queue: "bulletins", Priority: &nine})
+	plan := func(ship, berth string, tug int) job.Spec {
+		return job.Spec{Task: BerthPlan, Queue: "berths", Lane: berth, Payload: Call{Ship: ship, Berth: berth, Hours: 6, TugMinutes: tug}, Owner: agents[len(ship)%len(agents)]}
+	}
+	for _, ship := range ships[:3] {
+		add(1, job.Done, plan(ship, "berth-1", 0))
+	}
+	add(1, job.Running, plan("kelpie-0107", "berth-2", 45))
+	add(2, job.Held, plan("osprey-2231", "berth-2", 0)) // behind it in the lane
+	for n := range 5 {
+		add(1, job.Done, job.Spec{Task: NoticePublish, Queue: "bulletins", Payload: Notice{n + 1, "The lock closes at dusk."}})
+	}
+	nine := 9
+	add(2, job.Done, job.Spec{Task: FogBulletin, Queue: "bulletins", Priority: &nine, Payload: Air{"lock-gate", 7.4, 7.1}})
+	add(2, job.Ready, job.Spec{Task: "log.bind", Queue: "bindery"}) // nobody serves it
 	return all
 }

@@ -12,6 +12,7 @@ import (
 	"sync"
 	"time"
 
+	"humblemule/core/job"
 	"humblemule/worker"
 )
 
@@ -30,6 +31,8 @@ type World struct {
 	// fixed says that nothing fails by chance.
 	fixed bool
 	bank  bank
+	// berths are taken until.
+	berths map[string]time.Time
 }
 
 // NewWorld makes a world whose chances follow from the seed. A speed of 1 is an
@@ -81,7 +84,21 @@ func (w *World) Office(p *worker.Pool) {
 	worker.Handle(p, TidePredict, w.predictTide)
 	worker.Handle(p, ManifestCheck, w.checkManifest)
 	worker.Handle(p, DuesCharge, w.chargeDues)
+	worker.Handle(p, BerthPlan, w.planBerth)
+	worker.Handle(p, FogBulletin, w.warnOfFog)
+	worker.Handle(p, NoticePublish, w.publishNotice)
 	worker.HandleMany(p, BuoyPoll, radioRound, w.pollBuoys)
+}
+
+// Queues are how the harbour sets its queues: the subscriber of the bulletins takes few a
+// second, a dead plan stops its berth, and the agents take turns.
+func Queues() map[string]job.Defaults {
+	two := 2
+	return map[string]job.Defaults{
+		"bulletins": {Rules: job.Rules{Rate: &job.Rate{PerSecond: 1, Burst: &two}}},
+		"berths":    {Rules: job.Rules{LaneOnDead: job.LaneStops}},
+		"common":    {Rules: job.Rules{Turns: job.ByOwner, OwnerWeights: map[string]int{"Okonkwo Lines": 2}}},
+	}
 }
 
 // ArchiveRoom gives a pool the handlers of the archive room.

@@ -21,6 +21,7 @@ type Traffic struct {
 	office Office
 	random *rand.Rand
 	pace   time.Duration
+	notice int // the number of the last one
 }
 
 // NewTraffic makes traffic of about one job per pace.
@@ -68,6 +69,12 @@ func (t *Traffic) step(ctx context.Context, n int) error {
 		return t.enqueue(ctx, t.logbook())
 	case n%20 == 17:
 		return t.enqueue(ctx, t.poll(lostBuoy))
+	case n%20 == 1:
+		return t.notices(ctx)
+	case n%20 == 5:
+		return t.enqueue(ctx, t.fog())
+	case n%10 == 8:
+		return t.enqueue(ctx, t.berth())
 	case n%20 == 9:
 		return t.enqueue(ctx, t.dues())
 	case n%4 == 2:
@@ -118,6 +125,34 @@ func (t *Traffic) dues() job.Spec {
 		Task: DuesCharge, Payload: Dues{ship, 10_000 + t.random.IntN(90_000)}, Key: ship + " " + time.Now().Format(time.DateOnly), Dedupe: "24h",
 		Retry: &job.Retry{Curve: job.Fixed, First: job.Duration(4 * time.Second)}, Owner: agents[t.random.IntN(len(agents))],
 	}
+}
+
+// berth is a ship that asks for hours at one of five berths.
+func (t *Traffic) berth() job.Spec {
+	c := Call{Ship: ships[t.random.IntN(len(ships))], Berth: fmt.Sprintf("berth-%d", 1+t.random.IntN(5)), Hours: 2 + t.random.IntN(20)}
+	return job.Spec{
+		Task: BerthPlan, Queue: "berths", Lane: c.Berth, Payload: c, Owner: agents[t.random.IntN(len(agents))],
+		Retry: &job.Retry{First: job.Duration(4 * time.Second)},
+	}
+}
+
+// fog is a warning that goes before every notice, and is of no use after five minutes.
+func (t *Traffic) fog() job.Spec {
+	nine, air := 9, Air{Station: wellKnown[t.random.IntN(len(wellKnown))], Temperature: 4 + float64(t.random.IntN(80))/10}
+	air.DewPoint = air.Temperature - float64(t.random.IntN(20))/10
+	return job.Spec{Task: FogBulletin, Queue: "bulletins", Priority: &nine, Payload: air, StartBy: job.At(time.Now().Add(5 * time.Minute)), Retry: &job.Retry{First: job.Duration(2 * time.Second)}}
+}
+
+// notices are a burst of ordinary ones.
+func (t *Traffic) notices(ctx context.Context) error {
+	for range 8 {
+		t.notice++
+		n := Notice{t.notice, "The buoy " + lostBuoy + " is adrift; mariners keep clear."}
+		if err := t.enqueue(ctx, job.Spec{Task: NoticePublish, Queue: "bulletins", Payload: n, Retry: &job.Retry{First: job.Duration(3 * time.Second)}}); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // gullRock is a prediction that fails until its constants are filed.

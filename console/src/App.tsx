@@ -1,16 +1,17 @@
 import { useEffect, useRef, useState } from 'react'
 import { NavLink, Route, Routes, useParams } from 'react-router'
 
-import { forget, newKey, token, useRefused } from './api/access'
-import { type Queue, type Stats, api, told, useAbout, useMayAct, useStats } from './api/client'
+import { forget, token, useRefused } from './api/access'
+import { type Queue, type Stats, useAbout, useMayAct, useStats } from './api/client'
 import { useLink } from './api/live'
 import { useFilter, useGo } from './address'
 import { DeadLetters } from './DeadLetters'
-import { clock, grouped, span, zone } from './format'
+import { clock, span, zone } from './format'
 import { Login } from './Login'
 import { Mule } from './Mark'
 import { Now } from './Now'
-import { Question } from './Question'
+import { Pause } from './QueueBeside'
+import { Queues } from './Queues'
 import { Settings } from './Settings'
 import { Sentence } from './Sentence'
 import { useNow } from './useNow'
@@ -31,6 +32,7 @@ export function App() {
         <StickyWay stats={stats.data} />
         <Routes>
           <Route path="/dead/:cause?" element={<OneOfCauses />} />
+          <Route path="/queues/:queue?" element={<OneOfQueues />} />
           <Route path="/settings/:task?" element={<OneOfTasks />} />
           <Route path="/workers/:worker?" element={<OneOfWorkers />} />
           <Route path="*" element={<Now counts={stats.data?.counts} />} />
@@ -42,6 +44,10 @@ export function App() {
 
 function OneOfCauses() {
   return <DeadLetters open={useParams().cause} />
+}
+
+function OneOfQueues() {
+  return <Queues open={useParams().queue} />
 }
 
 function OneOfTasks() {
@@ -67,6 +73,7 @@ function Head({ queues }: { queues: Queue[] }) {
       <nav aria-label="Pages" className="flex gap-5">
         <Page to="/">Now</Page>
         <Page to="/dead">Dead letters</Page>
+        <Page to="/queues">Queues</Page>
         <Page to="/workers">Workers</Page>
         <Page to="/settings">Settings</Page>
       </nav>
@@ -93,25 +100,6 @@ function Page({ to, children }: { to: string; children: string }) {
     <NavLink to={to + search} end={to === '/'} className={({ isActive }) => (isActive ? 'border-b-2 border-accent font-semibold' : 'border-b-2 border-transparent hover:border-hairline')}>
       {children}
     </NavLink>
-  )
-}
-
-/** Pause pauses the chosen queue, or lets it go on. */
-function Pause({ q }: { q: Queue }) {
-  const verb = q.paused ? 'resume' : 'pause'
-  const ready = q.counts.ready === 1 ? '1 job is ready there' : `${grouped(q.counts.ready)} jobs are ready there`
-  const follows = q.paused
-    ? `1 queue is leased from again; ${ready}.`
-    : `Nothing of 1 queue starts any more; ${ready}. Jobs that run go on, times go on, and jobs are taken in. It can be resumed at any time.`
-  const init = { params: { path: { name: q.name }, header: { 'Idempotency-Key': newKey() } }, body: {} }
-  return (
-    <Question
-      title={q.paused ? `Resume queue ${q.name}` : `Pause queue ${q.name}`}
-      follows={follows}
-      confirm={q.paused ? 'Resume 1 queue' : 'Pause 1 queue'}
-      command={`hmule ${verb} ${q.name}`}
-      send={() => told(q.paused ? api.POST('/v1/queues/{name}/resume', init) : api.POST('/v1/queues/{name}/pause', init))}
-    />
   )
 }
 

@@ -26,6 +26,7 @@ export function DefaultsForm({ value, set, wrong, fixed, ofTask }: Form) {
       {field('priority', 'priority', '0 to 9, the higher first')}
       {field('max_attempts', 'attempts', 'before it is a dead letter; 0 for no limit')}
       {field('timeout', 'time limit', 'of one attempt, such as 90s or 1h30m')}
+      {ofTask && field('max_running', 'running at once', 'at most, over all queues and pools')}
       {field('keep_result', 'keep results', 'after it is done; 0s for not at all')}
       <Field label="backoff" hint={curve ? curves[curve].says : 'as is built in: exponential'}>
         <select className="field w-full" name="curve" disabled={fixed} value={value.curve} onChange={(e) => set({ ...value, curve: e.target.value })}>
@@ -54,7 +55,8 @@ const retryWords: Partial<Record<Name, [string, string]>> = {
   ceiling: ['ceiling', 'the longest wait'],
 }
 
-function Field({ label, hint, wrong, children }: { label: string; hint: string; wrong?: boolean; children: ReactNode }) {
+/** Field is one field of a form with its name and a word on it. */
+export function Field({ label, hint, wrong, children }: { label: string; hint: string; wrong?: boolean; children: ReactNode }) {
   return (
     <label className="contents">
       <span className="text-quiet">{label}</span>

@@ -3,7 +3,7 @@ import type { Defaults, Retry } from './api/client'
 
 /** Entered is what stands in the fields; an empty one sets nothing. */
 export type Entered = Record<Name, string>
-export type Name = 'queue' | 'priority' | 'max_attempts' | 'timeout' | 'keep_result' | 'curve' | 'first' | 'factor' | 'step' | 'delays' | 'ceiling' | 'jitter' | 'give_up_after'
+export type Name = 'queue' | 'priority' | 'max_attempts' | 'timeout' | 'max_running' | 'keep_result' | 'curve' | 'first' | 'factor' | 'step' | 'delays' | 'ceiling' | 'jitter' | 'give_up_after'
 export type Curve = NonNullable<Retry['curve']>
 
 /** curves are those of a backoff, with what they are and their fields. */
@@ -20,6 +20,7 @@ export const builtIn: Record<Name, string> = {
   priority: '4',
   max_attempts: '17',
   timeout: 'none',
+  max_running: 'no limit',
   keep_result: 'as long as the job',
   curve: 'exponential',
   first: '10s',
@@ -42,6 +43,7 @@ export function entered(d: Defaults = {}): Entered {
     priority: d.priority?.toString() ?? '',
     max_attempts: d.max_attempts?.toString() ?? '',
     timeout: d.timeout ?? '',
+    max_running: d.max_running?.toString() ?? '',
     keep_result: d.keep_result ?? '',
     curve: r ? (r.curve ?? 'exponential') : '',
     first: r?.first ?? '',
@@ -78,7 +80,7 @@ export function read(e: Entered): { defaults: Defaults; wrong: Partial<Record<Na
       }
     : undefined
   return {
-    defaults: { queue: text('queue'), priority: number('priority', 0, 9, true), max_attempts: number('max_attempts', 0, 1_000_000, true), retry, timeout: text('timeout'), keep_result: text('keep_result') },
+    defaults: { queue: text('queue'), priority: number('priority', 0, 9, true), max_attempts: number('max_attempts', 0, 1_000_000, true), retry, timeout: text('timeout'), max_running: number('max_running', 1, 100_000, true), keep_result: text('keep_result') },
     wrong,
   }
 }
@@ -92,6 +94,7 @@ export function words(d?: Defaults): string {
     d.priority !== undefined && `priority ${d.priority}`,
     d.max_attempts !== undefined && (d.max_attempts === 0 ? 'attempts without limit' : `${d.max_attempts} ${d.max_attempts === 1 ? 'attempt' : 'attempts'}`),
     curve,
+    d.max_running !== undefined && `at most ${d.max_running} at once`,
     d.timeout && `at most ${d.timeout} each`,
     d.keep_result !== undefined && `results kept ${d.keep_result}`,
   ]

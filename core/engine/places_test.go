@@ -259,8 +259,10 @@ func (y *yard) check() {
 	none("lanes of jobs that are finished or scheduled anew", `SELECT l.lane x FROM lanes l LEFT JOIN jobs j ON j.id = l.job AND j.queue = l.queue AND j.lane = l.lane AND j.removed_by = 0 WHERE j.id IS NULL OR j.state IN (1, 6, 7, 8)`)
 	none("turns that are not the ready jobs'", `SELECT coalesce(t.owner, '') || t.n x FROM turns t WHERE n <> (SELECT count(*) FROM jobs j WHERE j.queue = t.queue AND j.task = t.task AND j.level = t.level AND j.owner = t.owner AND j.state = 3 AND j.turn = 1 AND j.removed_by = 0)`)
 	none("ready jobs without a turn's row", `SELECT j.id x FROM jobs j WHERE j.state = 3 AND j.turn = 1 AND j.removed_by = 0 AND NOT EXISTS (SELECT 1 FROM turns t WHERE t.queue = j.queue AND t.task = j.task AND t.level = j.level AND t.owner = j.owner)`)
+	y.e.view.mu.RLock()
+	defer y.e.view.mu.RUnlock()
 	for name, q := range y.e.view.queues {
-		if q.walk != nil {
+		if q.walking {
 			continue
 		}
 		where := fmt.Sprintf("SELECT j.id x FROM %sq.name = '%s' AND j.state = 3 AND ", jobs, name)

@@ -14,6 +14,7 @@ export type Worker = components['schemas']['Worker']
 export type Slot = components['schemas']['Slot']
 export type Queue = components['schemas']['Queue']
 export type Cause = components['schemas']['Cause']
+export type Start = components['schemas']['Start']
 export type Task = components['schemas']['Task']
 export type Defaults = components['schemas']['Defaults']
 export type Retry = components['schemas']['Retry']
@@ -152,6 +153,11 @@ export function usePatched(cause: number, patch: string, wanted: boolean) {
 
 export function useTasks() {
   return useQuery({ queryKey: ['tasks'], queryFn: async () => (await told(api.GET('/v1/tasks'))).tasks, refetchInterval: 10_000 })
+}
+
+/** useStarts lists the latest starts of a queue, latest first. */
+export function useStarts(queue: string) {
+  return useQuery({ queryKey: ['starts', queue], queryFn: async () => (await told(api.GET('/v1/queues/{name}/starts', { params: { path: { name: queue }, query: { limit: 50 } } }))).starts, refetchInterval: 2000 })
 }
 
 /** usePreview tells when each attempt of a retry would come. */

@@ -337,6 +337,50 @@ func TestSettingsAndPatch(t *testing.T) {
 	require.NoError(t, <-ended)
 }
 
+// A person limits a queue and lets its owners take turns, sees in what order jobs start,
+// and why one waits.
+func TestQueuesPage(t *testing.T) {
+	s := serve(t)
+	m := s.mule(client.HTTPClient(newHTTP()))
+	high := 9
+	for _, spec := range []job.Spec{{Owner: "Okonkwo Lines"}, {Owner: "Okonkwo Lines"}, {Owner: "Marsh Agency", Priority: &high}, {Lane: "berth-3"}, {Lane: "berth-3"}} {
+		spec.Task, spec.Queue = "berth.plan", "berths"
+		_, err := m.Enqueue(t.Context(), spec)
+		require.NoError(t, err)
+	}
+	for _, id := range []int64{3, 1, 2} {
+		require.Equal(t, id, leaseOf(t, m, "berths").Job.ID)
+	}
+	p := open(t, s.url+"/queues")
+	press := func(xpath string) { p.do(chromedp.Click(chromedp.Search(xpath))) }
+	enter := func(xpath, text string) { p.do(chromedp.Focus(chromedp.Search(xpath)), chromedp.KeyEvent(text)) }
+	p.says("1 job is ready in 1 queue.")
+	p.accessible("the queues")
+	press(`//tr[@data-queue="berths"]//a[text()="berths"]`)
+	p.says("2: 1, 2")
+	enter(`//input[@name="max_running"]`, "none")
+	p.says("a whole number above 0")
+	press(`//aside//button[text()="As it was"]`)
+	enter(`//select[@name="turns"]`, "t")
+	enter(`//textarea[@name="weights"]`, "Marsh Agency = 3")
+	enter(`//input[@name="max_running"]`, "1")
+	enter(`//select[@name="lane_on_dead"]`, "s")
+	p.accessible("the settings of a queue")
+	press(`//aside//button[text()="Set queue berths"]`)
+	p.says("2 waiting jobs get their places by the new order")
+	p.says("3 jobs run now; no new one starts until fewer than 1 do.")
+	press(`//*[@role="dialog"]//button[text()="Set 1 queue"]`)
+	p.says("At their limit of running jobs: berths.")
+	p.says("by priority, owners take turns")
+	q, err := m.Queue(t.Context(), "berths")
+	require.NoError(t, err)
+	require.Equal(t, job.Rules{Order: job.ByPriority, Turns: job.ByOwner, OwnerWeights: map[string]int{"Marsh Agency": 3}, LaneOnBackoff: job.LaneWaits, LaneOnDead: job.LaneStops, MaxRunning: q.MaxRunning}, q.Rules)
+	require.Equal(t, 1, *q.MaxRunning)
+	p.do(chromedp.Navigate(s.url + "/jobs/5"))
+	p.says("Job 4 has lane berth-3 and is ready.")
+	p.quiet()
+}
+
 // accessible wants axe to find nothing serious, in both themes.
 func (p *page) accessible(what string) {
 	p.t.Helper()

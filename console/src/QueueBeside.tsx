@@ -19,8 +19,8 @@ export function QueueBeside({ name, q, known }: { name: string; q?: Queue; known
   return (
     <Beside title={name} back={'/queues' + search(filter)}>
       {!q && <p className="py-4">{known ? 'There is no such queue; one exists from its first job, or from its first settings.' : 'Reading the queue …'}</p>}
-      {q && <Form key={JSON.stringify(q.defaults ?? {})} q={q} />}
       {q && <Starts name={name} />}
+      {q && <Form key={JSON.stringify(q.defaults ?? {})} q={q} />}
     </Beside>
   )
 }
@@ -37,11 +37,11 @@ function Form({ q }: { q: Queue }) {
   return (
     <>
       {may && (
-        <div className="flex flex-wrap gap-3 py-3">
+        <div className="flex flex-wrap gap-3 pt-4">
           <Pause q={q} />
         </div>
       )}
-      <h3 className="pt-2 pb-2 font-semibold">Order and limits</h3>
+      <h3 className="pt-6 pb-2 font-semibold">Order and limits</h3>
       <RulesForm value={rules} set={setRules} wrong={b.wrong} fixed={!may} />
       <h3 className="pt-5 pb-2 font-semibold">
         Defaults<span className="font-normal text-quiet">, where neither a job nor its task says otherwise</span>
@@ -101,11 +101,15 @@ export function Pause({ q }: { q: Queue }) {
   )
 }
 
+/** few is how many starts are shown at first. */
+const few = 10
+
 /** Starts tells in what order jobs were started, the latest first, and what each overtook. */
 function Starts({ name }: { name: string }) {
-  const { data, error } = useStarts(name)
+  const [most, setMost] = useState(few)
+  const { data, error } = useStarts(name, most)
   return (
-    <section aria-label="In what order jobs started" className="mt-8">
+    <section aria-label="In what order jobs started" className="mt-3">
       <h3 className="border-b border-hairline pb-1 font-semibold">
         In what order jobs started<span className="font-normal text-quiet">, latest first</span>
       </h3>
@@ -117,9 +121,7 @@ function Starts({ name }: { name: string }) {
             <tr className="h-[32px] border-b border-hairline whitespace-nowrap [&>th]:pr-4 [&>th]:font-normal">
               <th>at</th>
               <th className="text-right">job</th>
-              <th className="text-right" title="Priority">
-                pr.
-              </th>
+              <th className="text-right">priority</th>
               <th className="w-full">owner, lane</th>
               <th className="text-right">was ready</th>
               <th>overtook</th>
@@ -131,6 +133,11 @@ function Starts({ name }: { name: string }) {
             ))}
           </tbody>
         </table>
+      )}
+      {data?.length === few && most === few && (
+        <button type="button" className="press py-2" onClick={() => setMost(200)}>
+          Show more
+        </button>
       )}
     </section>
   )

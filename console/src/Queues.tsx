@@ -98,7 +98,7 @@ function Rows({ all, open }: { all: Queue[]; open?: string }) {
               {count('dead', narrow)}
               <td className="text-right">{q.counts.ready > 0 ? span(q.oldest_ready_ms) : ''}</td>
               <td className={`text-right ${narrow}`}>
-                {q.in_per_minute} · {q.out_per_minute}
+                {q.in_per_minute.toFixed(1)} · {q.out_per_minute.toFixed(1)}
               </td>
               <td className={`text-right ${narrow}`}>{q.workers}</td>
               <td className="max-w-0 truncate">

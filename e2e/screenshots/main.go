@@ -127,6 +127,7 @@ func pages(ctx context.Context, out, only string, s shown) error {
 		{name: "dead", url: at("/dead", nil), width: 1280, height: 800},
 		{name: "cause", url: at(fmt.Sprintf("/dead/%d", s.dead.Cause), nil), width: 1280, height: 800},
 		{name: "settings", url: at("/settings/dues.charge", nil), width: 1280, height: 800},
+		{name: "queues", url: at("/queues/bulletins", nil), width: 1280, height: 800},
 		{name: "phone", url: at("/", nil), width: 390, height: 844},
 	} {
 		if !strings.Contains("page-"+p.name, only) {

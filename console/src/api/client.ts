@@ -156,8 +156,8 @@ export function useTasks() {
 }
 
 /** useStarts lists the latest starts of a queue, latest first. */
-export function useStarts(queue: string) {
-  return useQuery({ queryKey: ['starts', queue], queryFn: async () => (await told(api.GET('/v1/queues/{name}/starts', { params: { path: { name: queue }, query: { limit: 50 } } }))).starts, refetchInterval: 2000 })
+export function useStarts(queue: string, limit: number) {
+  return useQuery({ queryKey: ['starts', queue, limit], queryFn: async () => (await told(api.GET('/v1/queues/{name}/starts', { params: { path: { name: queue }, query: { limit } } }))).starts, refetchInterval: 2000 })
 }
 
 /** usePreview tells when each attempt of a retry would come. */

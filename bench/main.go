@@ -35,6 +35,7 @@ var (
 	span    = flag.Duration("span", 2*time.Second, "length of a round")
 	letters = flag.Int("letters", 1_000_000, "dead letters of the measurement of causes")
 	buried  = flag.Bool("dead", false, "measure dead letters alone")
+	ordered = flag.Bool("order", false, "measure the orders of queues alone")
 	only    = flag.Bool("pools", false, "measure worker pools alone")
 	backlog = flag.Int("backlog", 1_000_000, "jobs that wait in one of the two services")
 )
@@ -49,6 +50,9 @@ func main() {
 	measure := run
 	if *only {
 		measure = func(ctx context.Context) error { return inFolder(func(dir string) error { return pools(ctx, dir) }) }
+	}
+	if *ordered {
+		measure = func(ctx context.Context) error { return inFolder(func(dir string) error { return orders(ctx, dir) }) }
 	}
 	if *buried {
 		measure = func(ctx context.Context) error { return inFolder(func(dir string) error { return dead(ctx, dir) }) }

@@ -157,7 +157,7 @@ func TestCommands(t *testing.T) {
 func TestFixedDemo(t *testing.T) {
 	stdout, stderr, status := run(t, "", "demo", "--fixed", "--listen", freeAddress(t))
 	require.Equal(t, 0, status, stdout+stderr)
-	assert.Contains(t, stdout, "All 72 jobs are where they were planned to be.")
+	assert.Contains(t, stdout, "All 85 jobs are where they were planned to be.")
 }
 
 // The demo shows within a minute a job in every state that can be reached.

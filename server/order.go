@@ -21,7 +21,7 @@ func (s *Server) listStarts(c *gin.Context) (any, error) {
 	if err := job.Wrong("the starts were not read", wrong); err != nil {
 		return nil, err
 	}
-	starts, err := s.engine.Starts(c.Param("name"), int(limit))
+	starts, err := s.engine.Starts(c.Request.Context(), c.Param("name"), int(limit))
 	return struct {
 		Starts []job.Start `json:"starts"`
 	}{append([]job.Start{}, starts...)}, err

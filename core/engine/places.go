@@ -396,8 +396,9 @@ func (e *Engine) PassLane(ctx context.Context, queue, lane string) error {
 	})
 }
 
-// Starts tells the latest starts of a queue, the latest first, and what each overtook.
-func (e *Engine) Starts(queue string, most int) ([]job.Start, error) {
+// Starts tells the latest starts of a queue, the latest first, and what each overtook, of
+// jobs that were started later and of the oldest that still wait.
+func (e *Engine) Starts(ctx context.Context, queue string, most int) ([]job.Start, error) {
 	e.view.mu.RLock()
 	q := e.view.queues[queue]
 	if q == nil {
@@ -406,7 +407,16 @@ func (e *Engine) Starts(queue string, most int) ([]job.Start, error) {
 	}
 	all := slices.Clone(q.starts[max(len(q.starts)-startsKept, 0):])
 	e.view.mu.RUnlock()
-	job.Overtakings(all)
+	started := len(all)
+	for _, g := range e.groups(func(g store.Group) bool { return g.Queue == q.id && g.State == job.Ready }) {
+		waiting, err := e.store.OldestWaiting(ctx, g.Queue, g.Task, 2*startsKept-len(all))
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, waiting...)
+	}
+	job.Overtakings(all[:started], all[started:])
+	all = all[:started]
 	slices.Reverse(all)
 	return all[:min(most, len(all))], nil
 }

@@ -116,11 +116,16 @@ func TestNewOrder(t *testing.T) {
 			require.NoError(t, err)
 			q = all[0].NewPlaces
 		}
-		first := idsOf(y.lease("common", 452))
+		y.enqueue(job.Spec{Task: "log.pack", Priority: &low})
+		require.Equal(t, []int64{451}, idsOf(y.lease("common", 1)))
+		starts, err := y.e.Starts(context.Background(), "common", 500)
+		require.NoError(t, err)
+		assert.Equal(t, []any{450, []int64{1, 2, 3}}, []any{starts[0].Overtook, starts[0].First}, "they still wait")
+		first := append([]int64{451}, idsOf(y.lease("common", 451))...)
 		require.Len(t, first, 452)
 		assert.Equal(t, int64(451), first[0], "9 min before its time")
 		assert.Equal(t, int64(452), first[451], "due 20 min after the others, 9 of which it gained")
-		starts, err := y.e.Starts("common", 500)
+		starts, err = y.e.Starts(context.Background(), "common", 500)
 		require.NoError(t, err)
 		assert.Equal(t, 450, starts[451].Overtook)
 		assert.Equal(t, []int64{1, 2, 3}, starts[451].First)

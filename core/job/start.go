@@ -11,22 +11,26 @@ type Start struct {
 	StartedAt Time   `json:"started_at"`
 	// WaitedMS is how long it was ready.
 	WaitedMS int64 `json:"waited_ms"`
-	// Overtook counts jobs that were ready before it and were started after it, as far
-	// as the starts that are kept tell; First are up to three of them.
+	// Overtook counts jobs that were ready before it and were started after it or still
+	// wait, as far as the latest starts and the oldest that wait tell; First are up to
+	// three of them.
 	Overtook int     `json:"overtook"`
 	First    []int64 `json:"first,omitzero"`
 }
 
-// Overtakings tells of starts in their order which of them overtook which.
-func Overtakings(starts []Start) {
+// Overtakings tells of starts in their order which of them overtook which, and which of
+// the jobs that still wait.
+func Overtakings(starts, waiting []Start) {
 	const told = 3
 	for i := range starts {
 		s := &starts[i]
 		s.WaitedMS = s.StartedAt.Sub(s.ReadyAt).Milliseconds()
-		for _, later := range starts[i+1:] {
-			if later.ReadyAt < s.ReadyAt {
-				if s.Overtook++; len(s.First) < told {
-					s.First = append(s.First, later.Job)
+		for _, behind := range [][]Start{starts[i+1:], waiting} {
+			for _, later := range behind {
+				if later.ReadyAt < s.ReadyAt {
+					if s.Overtook++; len(s.First) < told {
+						s.First = append(s.First, later.Job)
+					}
 				}
 			}
 		}

@@ -384,6 +384,23 @@ func (s *Store) Ahead(ctx context.Context, queue, task int64, level int, rank, i
 	return min(n, most), err
 }
 
+// OldestWaiting reads ready jobs of a queue and task, the first enqueued first.
+func (s *Store) OldestWaiting(ctx context.Context, queue, task int64, limit int) (all []job.Start, err error) {
+	found, err := s.read.Load().QueryContext(ctx, "SELECT id, ready_at FROM jobs WHERE queue = ? AND task = ? AND state = 3 AND removed_by = 0 ORDER BY id LIMIT ?", queue, task, limit)
+	if err != nil {
+		return nil, err
+	}
+	defer found.Close()
+	for found.Next() {
+		var w job.Start
+		if err := found.Scan(&w.Job, &w.ReadyAt); err != nil {
+			return nil, err
+		}
+		all = append(all, w)
+	}
+	return all, found.Err()
+}
+
 // AheadOfOwner counts ready jobs of an owner that go before a rank, to at most most.
 func (s *Store) AheadOfOwner(ctx context.Context, r *Row, most int) (n int, err error) {
 	err = s.read.Load().QueryRowContext(ctx, `SELECT count(*) FROM (SELECT 1 FROM jobs WHERE queue = ? AND task = ? AND level = ? AND owner = ? AND state = 3 AND turn = 1 AND removed_by = 0 AND (rank, id) < (?, ?) LIMIT ?)`,

@@ -141,7 +141,7 @@ func pages(ctx context.Context, out, only string, s shown) error {
 			return err
 		}
 		steps := []chromedp.Action[chromedp.Void]{
-			chromedp.EmulateViewport(p.width, p.height), chromedp.Navigate(p.url), chromedp.WaitVisible(chromedp.CSS("tr[data-job], tr[data-worker], tr[data-cause], tr[data-task]")), chromedp.Sleep(1500 * time.Millisecond),
+			chromedp.EmulateViewport(p.width, p.height), chromedp.Navigate(p.url), chromedp.WaitVisible(chromedp.CSS("tr[data-job], tr[data-worker], tr[data-cause], tr[data-task], tr[data-queue]")), chromedp.Sleep(1500 * time.Millisecond),
 		}
 		if p.click != "" {
 			steps = append(steps, chromedp.Click(chromedp.CSS(p.click)), chromedp.WaitVisible(chromedp.CSS("[role=dialog]")), chromedp.Sleep(300*time.Millisecond))

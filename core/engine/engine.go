@@ -69,6 +69,7 @@ type Engine struct {
 	nextLate  job.Time
 	nextStart time.Time
 	served    map[level]int64
+	serves    int
 	walking   map[*queue]bool
 	// nextRetain is when finished jobs are looked at again, and retained where the
 	// last slice has stopped.
@@ -258,6 +259,8 @@ type queue struct {
 	id       int64
 	name     string
 	nextRank int64
+	// reserved is what stands in the file: ranks below it may be drawn without a word.
+	reserved int64
 	tasks    map[int64]*stateCounts
 	rates    trend.Rates
 	pause    pause
@@ -298,7 +301,7 @@ func (v *view) load(s *store.Store, counts []store.Count) error {
 		if err != nil {
 			return fmt.Errorf("queue %s: %w", q.Name, err)
 		}
-		v.addQueue(&queue{defaults: defaults, rules: rulesOf(defaults), version: q.Version, walked: q.Walked >= 0, id: q.ID, name: q.Name, nextRank: q.NextRank, tasks: map[int64]*stateCounts{}, pause: pause{q.PausedAt, q.PausedBy}})
+		v.addQueue(&queue{defaults: defaults, rules: rulesOf(defaults), version: q.Version, walked: q.Walked >= 0, id: q.ID, name: q.Name, nextRank: q.NextRank, reserved: q.NextRank, tasks: map[int64]*stateCounts{}, pause: pause{q.PausedAt, q.PausedBy}})
 	}
 	tasks, err := s.Tasks()
 	if err != nil {

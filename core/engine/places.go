@@ -39,6 +39,11 @@ func (tx *txn) place(r *store.Row, by job.By) error {
 	if err != nil {
 		return err
 	}
+	return tx.placeIn(r, by, taken)
+}
+
+// placeIn is place where it is known whether another job has the row's lane.
+func (tx *txn) placeIn(r *store.Row, by job.By, taken bool) error {
 	q, due := tx.queueOf(r.Queue), tx.dueOf(r)
 	to := job.Place(job.Waits{NextAt: r.NextAt, Now: tx.now, LaneTaken: taken})
 	if to != job.Scheduled {
@@ -116,25 +121,36 @@ func (tx *txn) leaveLane(r *store.Row) error {
 	if err != nil || holder != r.ID {
 		return err
 	}
-	if err := tx.e.store.FreeLane(r.Queue, r.Lane); err != nil {
-		return err
-	}
+	return tx.passLaneOn(r)
+}
+
+// passLaneOn gives a lane to the next job that waits for it.
+func (tx *txn) passLaneOn(r *store.Row) error {
 	next, err := tx.e.store.NextInLane(r.Queue, r.Lane)
-	if err != nil || next == nil {
+	if err != nil {
 		return err
 	}
-	if err := tx.place(next, job.ByUnheld); err != nil {
+	if next == nil {
+		return tx.e.store.FreeLane(r.Queue, r.Lane)
+	}
+	if err := tx.placeIn(next, job.ByUnheld, false); err != nil {
 		return err
 	}
 	return tx.e.store.Wait(next)
 }
 
-// leaveLaneIn lets a job that has come to a state give its lane away where the rules of
-// its queue say so.
-func (tx *txn) leaveLaneIn(r *store.Row) error {
-	rules := tx.rules(tx.queueOf(r.Queue))
-	if r.State == job.Backoff && rules.LaneOnBackoff == job.LaneWaits || r.State == job.Dead && rules.LaneOnDead == job.LaneStops {
+// leaveLaneFrom lets a job that has come from a state give its lane away where the rules
+// of its queue say so. A job that ran had its lane.
+func (tx *txn) leaveLaneFrom(was job.State, r *store.Row) error {
+	if r.Lane == "" {
 		return nil
+	}
+	rules := tx.rules(tx.queueOf(r.Queue))
+	switch {
+	case r.State == job.Backoff && rules.LaneOnBackoff == job.LaneWaits, r.State == job.Dead && rules.LaneOnDead == job.LaneStops:
+		return nil
+	case was == job.Running:
+		return tx.passLaneOn(r)
 	}
 	return tx.leaveLane(r)
 }
@@ -145,7 +161,8 @@ type level struct {
 	level int
 }
 
-// served is the tag that was served last at a level.
+// served is the tag that was served last at a level. After a start of the service it is
+// the lowest of those that wait, or else the highest of those that have waited.
 func (tx *txn) served(r *store.Row) (tag int64, err error) {
 	at := level{r.Queue, r.Level}
 	if tag, known := tx.servedTags[at]; known {
@@ -154,7 +171,19 @@ func (tx *txn) served(r *store.Row) (tag int64, err error) {
 	if tag, known := tx.e.served[at]; known {
 		return tag, nil
 	}
-	tag, err = tx.e.store.ServedTurn(r.Queue, r.Level)
+	active := false
+	for task := range tx.queueOf(r.Queue).tasks {
+		first, found, err := tx.e.store.FirstTag(r.Queue, task, r.Level)
+		if err != nil {
+			return 0, err
+		}
+		if found && (!active || first < tag) {
+			tag, active = first, true
+		}
+	}
+	if !active {
+		tag, err = tx.e.store.IdleTag(r.Queue, r.Level)
+	}
 	tx.setServed(at, tag)
 	return tag, err
 }
@@ -166,57 +195,78 @@ func (tx *txn) setServed(at level, tag int64) {
 	tx.servedTags[at] = tag
 }
 
-// enterTurn counts a job that has become ready among its owner's.
+// enterTurn makes the owner of a job that has become ready active.
 func (tx *txn) enterTurn(r *store.Row) error {
 	if !r.Turn {
 		return nil
+	}
+	t, err := tx.e.store.TurnOf(r.Queue, r.Task, r.Level, r.Owner)
+	if err != nil || t != nil && t.Active {
+		return err
 	}
 	served, err := tx.served(r)
 	if err != nil {
 		return err
 	}
-	t, err := tx.e.store.TurnOf(r.Queue, r.Task, r.Level, r.Owner)
-	switch {
-	case err != nil:
-		return err
-	case t == nil:
+	if t == nil {
 		t = &store.Turn{Level: r.Level, Owner: r.Owner, Tag: served}
-	case t.N == 0:
-		t.Tag = order.Enter(t.Tag, served)
 	}
-	t.N++
+	t.Tag, t.Active = order.Enter(t.Tag, served), true
 	return tx.e.store.PutTurn(r.Queue, r.Task, t)
 }
 
-// leaveTurn takes a job that is ready out of its owner's turns.
+// leaveTurn makes the owner of a ready job that goes elsewhere idle, where it was the
+// last one.
 func (tx *txn) leaveTurn(r *store.Row) error {
 	if r.State != job.Ready || !r.Turn {
 		return nil
 	}
 	r.Turn = false
+	others, err := tx.e.store.HeadsOf(r, 1)
+	if err != nil || len(others) > 0 {
+		return err
+	}
 	t, err := tx.e.store.TurnOf(r.Queue, r.Task, r.Level, r.Owner)
 	if err != nil || t == nil {
 		return err
 	}
-	t.N--
+	t.Active = false
 	return tx.e.store.PutTurn(r.Queue, r.Task, t)
 }
 
-// serveTurn lets a job start by its owner's turn.
+// serveTurn lets a ready job start by its owner's turn, of which it is not known whether
+// it is the first one.
 func (tx *txn) serveTurn(r *store.Row) error {
 	if !r.Turn {
 		return nil
 	}
-	r.Turn = false
+	others, err := tx.e.store.HeadsOf(r, 1)
+	if err != nil {
+		return err
+	}
 	t, err := tx.e.store.TurnOf(r.Queue, r.Task, r.Level, r.Owner)
 	if err != nil || t == nil {
 		return err
 	}
-	tx.setServed(level{r.Queue, r.Level}, t.Tag)
-	served := t.Tag
-	t.Tag, t.N = order.Served(t.Tag, tx.rules(tx.queueOf(r.Queue)).Weight(r.Owner)), t.N-1
-	return errors.Join(tx.e.store.PutTurn(r.Queue, r.Task, t), tx.e.store.DropTurns(r.Queue, r.Level, served))
+	t.Active = len(others) > 0
+	return tx.serve(r, t)
 }
+
+// serve moves an owner's turn on by the start of a job.
+func (tx *txn) serve(r *store.Row, t *store.Turn) error {
+	r.Turn = false
+	served := t.Tag
+	tx.setServed(level{r.Queue, r.Level}, served)
+	t.Tag = order.Served(t.Tag, tx.rules(tx.queueOf(r.Queue)).Weight(r.Owner))
+	err := tx.e.store.PutTurn(r.Queue, r.Task, t)
+	if tx.e.serves++; tx.e.serves%dropEvery == 0 {
+		err = errors.Join(err, tx.e.store.DropTurns(r.Queue, r.Level, served, 2*dropEvery))
+	}
+	return err
+}
+
+// dropEvery is after how many starts owners are forgotten that have been away for long.
+const dropEvery = 32
 
 // walk is a way through the waiting jobs of a queue whose order was changed, to give
 // them new places, in slices. Meanwhile jobs are taken by level and rank.

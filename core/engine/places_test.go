@@ -262,7 +262,7 @@ func (y *yard) check() {
 	none("ready or running in a lane that another has", "SELECT j.id x FROM "+jobs+"j.lane <> '' AND j.state IN (3, 4) AND NOT EXISTS (SELECT 1 FROM lanes l WHERE l.queue = j.queue AND l.lane = j.lane AND l.job = j.id)")
 	none("held in a lane that nobody has", "SELECT j.id x FROM "+jobs+"j.state = 1 AND NOT EXISTS (SELECT 1 FROM lanes l WHERE l.queue = j.queue AND l.lane = j.lane)")
 	none("lanes of jobs that are finished or scheduled anew", `SELECT l.lane x FROM lanes l LEFT JOIN jobs j ON j.id = l.job AND j.queue = l.queue AND j.lane = l.lane AND j.removed_by = 0 WHERE j.id IS NULL OR j.state IN (1, 6, 7, 8)`)
-	none("turns that are not the ready jobs'", `SELECT coalesce(t.owner, '') || t.n x FROM turns t WHERE n <> (SELECT count(*) FROM jobs j WHERE j.queue = t.queue AND j.task = t.task AND j.level = t.level AND j.owner = t.owner AND j.state = 3 AND j.turn = 1 AND j.removed_by = 0)`)
+	none("turns that are not the ready jobs'", `SELECT t.owner || t.active x FROM turns t WHERE active <> (SELECT count(*) > 0 FROM jobs j WHERE j.queue = t.queue AND j.task = t.task AND j.level = t.level AND j.owner = t.owner AND j.state = 3 AND j.turn = 1 AND j.removed_by = 0)`)
 	none("ready jobs without a turn's row", `SELECT j.id x FROM jobs j WHERE j.state = 3 AND j.turn = 1 AND j.removed_by = 0 AND NOT EXISTS (SELECT 1 FROM turns t WHERE t.queue = j.queue AND t.task = j.task AND t.level = j.level AND t.owner = j.owner)`)
 	y.e.view.mu.RLock()
 	defer y.e.view.mu.RUnlock()

@@ -246,18 +246,19 @@ func (tx *txn) failed(l *lease, s *settlement, by job.By) error {
 		return tx.finish(r, job.Dead, v.Reason, "", by)
 	}
 	r.Rank = 0
-	return errors.Join(tx.wait(r, job.Backoff, v.NextAt.Sub(tx.now), by), tx.leaveLaneIn(r))
+	return errors.Join(tx.wait(r, job.Backoff, v.NextAt.Sub(tx.now), by), tx.leaveLaneFrom(job.Running, r))
 }
 
 func (tx *txn) finish(r *store.Row, to job.State, reason job.Reason, text string, by job.By) error {
 	if err := tx.leaveTurn(r); err != nil {
 		return err
 	}
+	was := r.State
 	r.FinishedAt, r.Reason, r.ReasonText = tx.now, string(reason), text
 	if err := tx.change(r, to, by); err != nil {
 		return err
 	}
-	return errors.Join(tx.e.store.Finish(r), tx.leaveLaneIn(r))
+	return errors.Join(tx.e.store.Finish(r), tx.leaveLaneFrom(was, r))
 }
 
 func (tx *txn) wait(r *store.Row, to job.State, d time.Duration, by job.By) error {

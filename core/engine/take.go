@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+	"sort"
 	"sync/atomic"
 	"time"
 
@@ -253,8 +254,11 @@ func checkLeaseRequest(req *job.LeaseRequest) (wrong []job.FieldError) {
 // not yet dealt.
 type heads struct {
 	rows []*store.Row
-	tag  int64 // of the owner whose turn it is
-	left int64 // ready jobs that were not read yet
+	// turns are, instead of rows, those of owners, the first one first. Some may follow
+	// that were not read, none of which goes before last.
+	turns []*store.Head
+	last  *store.Turn
+	left  int64 // ready jobs that were not read yet
 }
 
 // deal serves the parked takes: one job at a time round the takes, in order of
@@ -302,18 +306,19 @@ func (tx *txn) dealOne(t *take, read map[groupID]*heads, wanted int) (more bool,
 		}
 	}
 	h, err := tx.best(t, read, wanted)
-	for err == nil && h != nil && tx.isLate(h.rows[0]) {
-		late := h.rows[0]
-		h.rows = h.rows[1:]
-		if err = tx.skipLate(late); err == nil {
+	for err == nil && h != nil && tx.isLate(h.first()) {
+		if err = tx.skipLate(h.first()); err == nil {
+			clear(read) // other jobs may have come into its place
 			h, err = tx.best(t, read, wanted)
 		}
 	}
 	if err != nil || h == nil || !t.claim() {
 		return false, err
 	}
-	row := h.rows[0]
-	h.rows = h.rows[1:]
+	row, err := tx.next(h, wanted)
+	if err != nil {
+		return false, err
+	}
 	l, err := tx.leaseTo(t, row)
 	if err != nil {
 		return false, err
@@ -331,6 +336,9 @@ func (tx *txn) dealNamed(t *take) error {
 	}
 	row, err := tx.e.store.Row(t.req.Job)
 	if err != nil || row == nil || row.State != job.Ready || !t.claim() {
+		return err
+	}
+	if err := tx.serveTurn(row); err != nil {
 		return err
 	}
 	l, err := tx.leaseTo(t, row)
@@ -394,14 +402,71 @@ func (tx *txn) firstOf(q *queue, tasks []string, read map[groupID]*heads, wanted
 }
 
 func goesFirst(a, b *heads) bool {
-	x, y := a.rows[0], b.rows[0]
+	x, y := a.first(), b.first()
 	if x.Level != y.Level {
 		return x.Level > y.Level
 	}
-	if a.tag != b.tag {
-		return a.tag < b.tag
+	if len(a.turns) > 0 && len(b.turns) > 0 && a.turns[0].Tag != b.turns[0].Tag {
+		return a.turns[0].Tag < b.turns[0].Tag
 	}
 	return x.Rank < y.Rank
+}
+
+// first is the job that goes first of those read; there is one.
+func (h *heads) first() *store.Row {
+	if len(h.turns) > 0 {
+		return h.turns[0].Rows[0]
+	}
+	return h.rows[0]
+}
+
+// next takes the job that goes first out of the heads.
+func (tx *txn) next(h *heads, wanted int) (*store.Row, error) {
+	if len(h.turns) == 0 {
+		row := h.rows[0]
+		h.rows = h.rows[1:]
+		return row, nil
+	}
+	o := h.turns[0]
+	row := o.Rows[0]
+	if o.Rows = o.Rows[1:]; len(o.Rows) == 0 && o.More {
+		most := min(wanted, mostHeads)
+		rows, err := tx.e.store.HeadsOf(row, most+1)
+		if err != nil {
+			return nil, err
+		}
+		o.More = len(rows) > most
+		o.Rows = rows[:min(most, len(rows))]
+	}
+	o.Active = len(o.Rows) > 0
+	if err := tx.serve(row, &o.Turn); err != nil {
+		return nil, err
+	}
+	h.reorder()
+	return row, nil
+}
+
+// reorder puts the owner that was served to its new place, or leaves it out where
+// others, that were not read, may go before it.
+func (h *heads) reorder() {
+	o := h.turns[0]
+	h.turns = h.turns[1:]
+	if !o.Active || h.last != nil && before(h.last, &o.Turn) {
+		return
+	}
+	at := sort.Search(len(h.turns), func(i int) bool { return before(&o.Turn, &h.turns[i].Turn) })
+	h.turns = slices.Insert(h.turns, at, o)
+}
+
+// before tells which of two turns of a queue and task comes first.
+func before(a, b *store.Turn) bool {
+	if a.Level != b.Level {
+		return a.Level > b.Level
+	}
+	if a.Tag != b.Tag {
+		return a.Tag < b.Tag
+	}
+	return a.Owner < b.Owner
 }
 
 // eachTask visits the tasks that a request may have of a queue: those it names,
@@ -441,42 +506,40 @@ func (tx *txn) head(q *queue, task int64, read map[groupID]*heads, wanted int) (
 		h = &heads{left: ready}
 		read[g] = h
 	}
-	if len(h.rows) > 0 {
+	if len(h.rows)+len(h.turns) > 0 {
 		return h, nil
 	}
 	if h.left <= 0 {
 		return nil, nil
 	}
 	// Rows dealt before are running by now, so that the same statement reads on.
-	const most = 256
-	var err error
+	most, err := int(min(h.left, int64(max(wanted, 1)), mostHeads)), error(nil)
 	if tx.rules(q).Turns != "" && tx.walkOf(q) == nil {
-		err = tx.readTurn(h, g)
+		err = tx.readTurns(h, g, most)
 	} else {
-		h.tag = 0
-		h.rows, err = tx.e.store.Heads(q.id, task, int(min(h.left, int64(max(wanted, 1)), most)))
+		h.rows, err = tx.e.store.Heads(q.id, task, most)
+		h.left -= int64(len(h.rows))
 	}
 	if err != nil {
 		return nil, err
 	}
-	rows := h.rows
-	h.left -= int64(len(rows))
-	if len(rows) == 0 {
+	if len(h.rows)+len(h.turns) == 0 {
 		h.left = 0
 		return nil, nil
 	}
 	return h, nil
 }
 
-// readTurn reads the job whose owner's turn it is.
-func (tx *txn) readTurn(h *heads, g groupID) error {
-	t, err := tx.e.store.NextTurn(g.queue, g.task)
-	if err != nil || t == nil {
-		h.rows = nil
-		return err
+// mostHeads is how many jobs of a queue and task are read at once.
+const mostHeads = 256
+
+// readTurns reads the owners whose turns come first, each with its first job.
+func (tx *txn) readTurns(h *heads, g groupID, most int) (err error) {
+	h.turns, err = tx.e.store.NextTurns(g.queue, g.task, most)
+	if h.last = nil; err == nil && len(h.turns) == most {
+		last := h.turns[most-1].Turn
+		h.last = &last
 	}
-	h.tag = t.Tag
-	h.rows, err = tx.e.store.HeadsOf(g.queue, g.task, t.Level, t.Owner, 1)
 	return err
 }
 
@@ -495,11 +558,7 @@ func (tx *txn) leaseTo(t *take, r *store.Row) (job.Lease, error) {
 	if r.StartedAt == 0 {
 		r.StartedAt = tx.now
 	}
-	if err := tx.serveTurn(r); err != nil {
-		return job.Lease{}, err
-	}
-	q := tx.queueOf(r.Queue)
-	tx.started(q, job.Start{Job: r.ID, Task: tx.taskName(r.Task), Priority: r.Priority, Owner: r.Owner, Lane: r.Lane, ReadyAt: r.ReadyAt, StartedAt: tx.now})
+	tx.started(tx.queueOf(r.Queue), job.Start{Job: r.ID, Task: tx.taskName(r.Task), Priority: r.Priority, Owner: r.Owner, Lane: r.Lane, ReadyAt: r.ReadyAt, StartedAt: tx.now})
 	r.Worker, r.Token, r.LeaseMS = t.worker.number, newTokenBits(), t.req.Lease.Go().Milliseconds()
 	if err := tx.change(r, job.Running, job.ByLease); err != nil {
 		return job.Lease{}, err

@@ -175,6 +175,10 @@ func (tx *txn) sweeps(at job.Time) {
 	}
 }
 
+// ranksReserved is how many ranks are drawn for one write of a queue's counter. After a
+// start of the service some are left out, which changes no order.
+const ranksReserved = 1000
+
 // flush writes the counters that the commands have moved.
 func (tx *txn) flush() error {
 	s := tx.e.store
@@ -190,7 +194,10 @@ func (tx *txn) flush() error {
 		}
 	}
 	for q, next := range tx.ranks {
-		if err := s.PutRank(q.id, next); err != nil {
+		if next <= q.reserved {
+			continue
+		}
+		if err := s.PutRank(q.id, next+ranksReserved); err != nil {
 			return err
 		}
 	}
@@ -258,7 +265,9 @@ func (tx *txn) publishView() {
 		tx.e.policies[body] = id
 	}
 	for q, next := range tx.ranks {
-		q.nextRank = next
+		if q.nextRank = next; next > q.reserved {
+			q.reserved = next + ranksReserved
+		}
 	}
 	for g, d := range tx.counts {
 		kept := v.group(g.queue, g.task)

@@ -90,7 +90,7 @@ type statements struct {
 	sawCause, textsOf, countCause, dropCount, causeHour, dropHours, oldCauses, dropCause    *sql.Stmt
 	keepResult, dropResult, resultsOver, nextResult                                         *sql.Stmt
 	laneHolder, takeLane, freeLane, nextInLane, tooLate, nextTooLate                        *sql.Stmt
-	nextTurn, turnOf, putTurn, dropTurns, forgetTurns, servedTurn, headsOf                  *sql.Stmt
+	nextTurns, turnOf, putTurn, dropTurns, forgetTurns, firstTag, idleTag, headsOf          *sql.Stmt
 	waiting, putPlace, putWalked                                                            *sql.Stmt
 }
 
@@ -203,13 +203,14 @@ func (st *statements) list() []prepared {
 		{&st.nextInLane, `SELECT ` + rowColumns + ` FROM jobs WHERE queue = ? AND lane = ? AND lane <> '' AND state = 1 AND removed_by = 0 ORDER BY rank, id LIMIT 1`},
 		{&st.tooLate, `SELECT ` + rowColumns + ` FROM jobs WHERE start_by > 0 AND started_at = 0 AND state IN (1, 2, 3) AND removed_by = 0 AND start_by <= ? ORDER BY start_by, id LIMIT ?`},
 		{&st.nextTooLate, `SELECT start_by FROM jobs WHERE start_by > 0 AND started_at = 0 AND state IN (1, 2, 3) AND removed_by = 0 ORDER BY start_by, id LIMIT 1`},
-		{&st.nextTurn, `SELECT level, owner, tag, n FROM turns WHERE queue = ? AND task = ? AND n > 0 ORDER BY level DESC, tag, owner LIMIT 1`},
-		{&st.turnOf, `SELECT tag, n FROM turns WHERE queue = ? AND task = ? AND level = ? AND owner = ?`},
-		{&st.putTurn, `INSERT INTO turns (queue, task, level, owner, tag, n) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (queue, task, level, owner) DO UPDATE SET tag = excluded.tag, n = excluded.n`},
-		{&st.dropTurns, `DELETE FROM turns WHERE (queue, task, level, owner) IN (SELECT queue, task, level, owner FROM turns WHERE n = 0 AND queue = ? AND level = ? AND tag <= ? ORDER BY tag LIMIT ?)`},
-		{&st.forgetTurns, `DELETE FROM turns WHERE n = 0 AND queue = ?`},
-		{&st.servedTurn, `SELECT tag FROM turns WHERE n > 0 AND queue = ? AND level = ? ORDER BY tag LIMIT 1`},
-		{&st.headsOf, `SELECT ` + rowColumns + ` FROM jobs WHERE queue = ? AND task = ? AND level = ? AND owner = ? AND state = 3 AND turn = 1 AND removed_by = 0 ORDER BY rank, id LIMIT ?`},
+		{&st.nextTurns, nextTurns},
+		{&st.turnOf, `SELECT tag, active FROM turns WHERE queue = ? AND task = ? AND level = ? AND owner = ?`},
+		{&st.putTurn, `INSERT INTO turns (queue, task, level, owner, tag, active) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (queue, task, level, owner) DO UPDATE SET tag = excluded.tag, active = excluded.active`},
+		{&st.dropTurns, `DELETE FROM turns WHERE (queue, task, level, owner) IN (SELECT queue, task, level, owner FROM turns WHERE active = 0 AND queue = ? AND level = ? AND tag <= ? ORDER BY tag LIMIT ?)`},
+		{&st.forgetTurns, `DELETE FROM turns WHERE active = 0 AND queue = ?`},
+		{&st.firstTag, `SELECT tag FROM turns WHERE queue = ? AND task = ? AND level = ? AND active = 1 ORDER BY tag LIMIT 1`},
+		{&st.idleTag, `SELECT tag FROM turns WHERE active = 0 AND queue = ? AND level = ? ORDER BY tag DESC LIMIT 1`},
+		{&st.headsOf, `SELECT ` + rowColumns + ` FROM jobs WHERE queue = ? AND task = ? AND level = ? AND owner = ? AND state = 3 AND turn = 1 AND removed_by = 0 AND id <> ? ORDER BY rank, id LIMIT ?`},
 		{&st.waiting, `SELECT ` + rowColumns + ` FROM jobs WHERE queue = ? AND task = ? AND state = ? AND id > ? AND removed_by = 0 ORDER BY id LIMIT ?`},
 		{&st.putPlace, `UPDATE jobs SET level = ?, rank = ?, turn = ? WHERE id = ?`},
 		{&st.putWalked, `UPDATE queues SET walked = ? WHERE id = ?`},

@@ -19,17 +19,16 @@ CREATE TABLE lanes (
     PRIMARY KEY (queue, lane)
 ) WITHOUT ROWID;
 
--- Owners whose turns are kept: how many of their jobs are ready, and the tag by which
--- the lowest goes first.
+-- Owners whose turns are kept. The active ones have ready jobs; of these the lowest tag
+-- goes first.
 CREATE TABLE turns (
-    queue INTEGER NOT NULL,
-    task  INTEGER NOT NULL,
-    level INTEGER NOT NULL,
-    owner TEXT    NOT NULL,
-    tag   INTEGER NOT NULL,
-    n     INTEGER NOT NULL,
+    queue  INTEGER NOT NULL,
+    task   INTEGER NOT NULL,
+    level  INTEGER NOT NULL,
+    owner  TEXT    NOT NULL,
+    tag    INTEGER NOT NULL,
+    active INTEGER NOT NULL,
     PRIMARY KEY (queue, task, level, owner)
 ) WITHOUT ROWID;
-CREATE INDEX turns_next ON turns (queue, task, level DESC, tag, owner) WHERE n > 0;
-CREATE INDEX turns_idle ON turns (queue, level, tag) WHERE n = 0;
-CREATE INDEX turns_level ON turns (queue, level, tag) WHERE n > 0;
+CREATE INDEX turns_next ON turns (queue, task, level DESC, tag, owner) WHERE active = 1;
+CREATE INDEX turns_idle ON turns (queue, level, tag) WHERE active = 0;

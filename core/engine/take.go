@@ -315,7 +315,7 @@ func (tx *txn) dealOne(t *take, read map[groupID]*heads, wanted int) (more bool,
 	if err != nil || h == nil || !t.claim() {
 		return false, err
 	}
-	row, err := tx.next(h, wanted)
+	row, err := tx.next(h)
 	if err != nil {
 		return false, err
 	}
@@ -421,7 +421,7 @@ func (h *heads) first() *store.Row {
 }
 
 // next takes the job that goes first out of the heads.
-func (tx *txn) next(h *heads, wanted int) (*store.Row, error) {
+func (tx *txn) next(h *heads) (*store.Row, error) {
 	if len(h.turns) == 0 {
 		row := h.rows[0]
 		h.rows = h.rows[1:]
@@ -429,16 +429,8 @@ func (tx *txn) next(h *heads, wanted int) (*store.Row, error) {
 	}
 	o := h.turns[0]
 	row := o.Rows[0]
-	if o.Rows = o.Rows[1:]; len(o.Rows) == 0 && o.More {
-		most := min(wanted, mostHeads)
-		rows, err := tx.e.store.HeadsOf(row, most+1)
-		if err != nil {
-			return nil, err
-		}
-		o.More = len(rows) > most
-		o.Rows = rows[:min(most, len(rows))]
-	}
-	o.Active = len(o.Rows) > 0
+	o.Rows = o.Rows[1:]
+	o.Active = len(o.Rows) > 0 || o.More
 	if err := tx.serve(row, &o.Turn); err != nil {
 		return nil, err
 	}
@@ -506,7 +498,12 @@ func (tx *txn) head(q *queue, task int64, read map[groupID]*heads, wanted int) (
 		h = &heads{left: ready}
 		read[g] = h
 	}
-	if len(h.rows)+len(h.turns) > 0 {
+	if len(h.turns) > 0 {
+		if err := tx.readOwner(h, g, wanted); err != nil || len(h.turns) > 0 {
+			return h, err
+		}
+	}
+	if len(h.rows) > 0 {
 		return h, nil
 	}
 	if h.left <= 0 {
@@ -540,6 +537,24 @@ func (tx *txn) readTurns(h *heads, g groupID, most int) (err error) {
 		last := h.turns[most-1].Turn
 		h.last = &last
 	}
+	return err
+}
+
+// readOwner reads more jobs of the owner that comes first, where those read were dealt.
+func (tx *txn) readOwner(h *heads, g groupID, wanted int) error {
+	o := h.turns[0]
+	if len(o.Rows) > 0 {
+		return nil
+	}
+	most := min(wanted, mostHeads)/len(h.turns) + 1
+	rows, err := tx.e.store.HeadsOf(&store.Row{Queue: g.queue, Task: g.task, Level: o.Level, Owner: o.Owner}, most+1)
+	if err == nil && len(rows) == 0 { // a turn without a job would hold up all others
+		o.Active = false
+		h.turns = h.turns[:0]
+		return tx.e.store.PutTurn(g.queue, g.task, &o.Turn)
+	}
+	o.More = len(rows) > most
+	o.Rows = rows[:min(most, len(rows))]
 	return err
 }
 

@@ -89,12 +89,18 @@ func (p *page) waitFor(expression string) {
 	ctx, cancel := context.WithTimeout(p.ctx, 20*time.Second)
 	defer cancel()
 	_, err := chromedp.Run(ctx, chromedp.Poll[bool](expression))
-	for err != nil && strings.Contains(err.Error(), "Cannot find context") { // the page is loaded anew meanwhile
+	for err != nil && ctx.Err() == nil && loadedAnew(err) {
 		_, err = chromedp.Run(ctx, chromedp.Poll[bool](expression))
 	}
 	if err != nil {
 		p.t.Fatalf("%s never came true: %v; the page says:\n%s", expression, err, p.eval("document.body.innerText"))
 	}
+}
+
+// loadedAnew tells whether a script could not run to its end since the page was loaded
+// anew meanwhile.
+func loadedAnew(err error) bool {
+	return strings.Contains(err.Error(), "Cannot find context") || strings.Contains(err.Error(), "navigated or closed") || strings.Contains(err.Error(), "context was destroyed")
 }
 
 func (p *page) says(text string) {

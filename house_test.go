@@ -22,7 +22,7 @@ var storeys = map[string][]string{
 	"core/order":        {"core/job"},
 	"core/limit":        {},
 	"core/engine":       {"core/job", "core/retry", "core/trend", "core/order", "core/limit", "core/triage", "core/store"},
-	"config":            {},
+	"config":            {"core/job"},
 	"client":            {"core/job"},
 	"worker":            {"core/job"},
 	"worker/shell":      {"core/job", "worker"},

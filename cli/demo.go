@@ -13,6 +13,7 @@ import (
 
 	"humblemule/cli/present"
 	"humblemule/client"
+	"humblemule/config"
 	"humblemule/core/job"
 	"humblemule/harbour"
 	"humblemule/worker"
@@ -109,7 +110,7 @@ func (a *app) openDay(ctx context.Context, s *service, seed uint64, log *slog.Lo
 		return err
 	}
 	defer mule.Close()
-	if err := setQueues(ctx, mule); err != nil {
+	if err := setUp(ctx, mule); err != nil {
 		return err
 	}
 	world := harbour.NewWorld(seed, 1)
@@ -130,7 +131,7 @@ func (a *app) fixedDay(ctx context.Context, s *service, stay bool, log *slog.Log
 		return err
 	}
 	defer mule.Close()
-	if err := setQueues(ctx, mule); err != nil {
+	if err := setUp(ctx, mule); err != nil {
 		return err
 	}
 	working, end := context.WithCancel(ctx)
@@ -148,17 +149,13 @@ func (a *app) fixedDay(ctx context.Context, s *service, stay bool, log *slog.Log
 	return errors.Join(err, <-ended)
 }
 
-// setQueues sets the harbour's queues, unless they were set before in a file that is kept.
-func setQueues(ctx context.Context, mule *client.Client) error {
-	for name, d := range harbour.Queues() {
-		if q, err := mule.Queue(ctx, name); err == nil && q.Version > 0 {
-			continue
-		}
-		if _, err := mule.SetQueue(ctx, name, d); err != nil {
-			return err
-		}
+// setUp loads the harbour's own set-up file.
+func setUp(ctx context.Context, mule *client.Client) error {
+	setup, err := config.ParseSetup("hmule.yaml", harbour.Setup)
+	if err == nil {
+		_, err = mule.Load(ctx, job.SetupRequest{Setup: setup, Adopt: true})
 	}
-	return nil
+	return err
 }
 
 // awaited is a planned job under its id.

@@ -19,6 +19,7 @@ import (
 	"humblemule/config"
 	"humblemule/console"
 	"humblemule/core/engine"
+	"humblemule/core/job"
 	"humblemule/server"
 )
 
@@ -27,7 +28,7 @@ const defaultListen = "127.0.0.1:6853"
 // serving is how a service is asked for.
 type serving struct {
 	data, listen    string
-	tokens          string
+	tokens, config  string
 	tlsCert, tlsKey string
 }
 
@@ -70,7 +71,32 @@ func open(asked serving, log *slog.Logger) (*service, error) {
 	if tokens != nil {
 		s.server.SetTokens(tokens)
 	}
+	if err := s.loadSetup(context.Background()); err != nil {
+		l.Close()
+		return nil, errors.Join(err, s.engine.Close())
+	}
 	return s, nil
+}
+
+// loadSetup makes queues and tasks what the set-up file defines, where one is given.
+func (s *service) loadSetup(ctx context.Context) error {
+	if s.asked.config == "" {
+		return nil
+	}
+	setup, err := config.ReadSetup(s.asked.config)
+	if err != nil {
+		return err
+	}
+	ctx = engine.WithCall(ctx, engine.Call{Principal: filepath.Base(s.asked.config)})
+	diff, err := s.engine.Load(ctx, job.SetupRequest{Setup: setup, DryRun: true})
+	if err != nil || len(diff.Changes) == 0 {
+		return err // what changes nothing is no action
+	}
+	if diff, err = s.engine.Load(ctx, job.SetupRequest{Setup: setup}); err != nil {
+		return fmt.Errorf("%s: %w", s.asked.config, err)
+	}
+	s.log.Info("the set-up file was loaded", "file", s.asked.config, "changes", len(diff.Changes), "same", diff.Same)
+	return nil
 }
 
 // readSecrets reads the tokens and the certificate; nil where none are asked for.
@@ -95,7 +121,7 @@ func (s *service) readSecrets() (tokens []server.Token, err error) {
 	return tokens, err
 }
 
-// rereadOn reads tokens and certificate again whenever a signal comes, until ctx
+// rereadOn reads set-up, tokens and certificate again whenever a signal comes, until ctx
 // ends. What cannot be read leaves everything as it was.
 func (s *service) rereadOn(ctx context.Context, signals ...os.Signal) {
 	asked := make(chan os.Signal, 1)
@@ -107,13 +133,16 @@ func (s *service) rereadOn(ctx context.Context, signals ...os.Signal) {
 		case <-ctx.Done():
 			return
 		}
+		if err := s.loadSetup(ctx); err != nil {
+			s.log.Error("queues and tasks stay as they were", "error", err)
+		}
 		tokens, err := s.readSecrets()
 		switch {
 		case err != nil:
 			s.log.Error("tokens and certificate stay as they were", "error", err)
-		case tokens == nil:
-			s.log.Info("there is nothing to read again: the service was started without --tokens")
-		default:
+		case tokens == nil && s.asked.config == "":
+			s.log.Info("there is nothing to read again: the service was started without --tokens and --config")
+		case tokens != nil:
 			s.server.SetTokens(tokens)
 			s.log.Info("tokens and certificate were read again", "tokens", len(tokens))
 		}
@@ -177,7 +206,8 @@ func (a *app) serveCommand() *cobra.Command {
 Without --tokens it answers on this machine only, and everybody here may do everything.
 With --tokens every request needs a token of the file, with a role: reader, producer,
 worker or operator; hmule token new makes them. Clients show theirs by HMULE_TOKEN.
-SIGHUP reads tokens and certificate again.`,
+With --config queues and tasks are set as the file defines them; see: hmule setup --help.
+SIGHUP reads set-up file, tokens and certificate again.`,
 		RunE: func(c *cobra.Command, _ []string) error {
 			log := slog.New(slog.NewTextHandler(a.err, nil))
 			s, err := open(asked, log)
@@ -198,6 +228,7 @@ SIGHUP reads tokens and certificate again.`,
 	f.StringVar(&asked.data, "data", fromEnv("HMULE_DATA", "hmule.db"), "data file; created where there is none (HMULE_DATA)")
 	f.StringVar(&asked.listen, "listen", fromEnv("HMULE_LISTEN", defaultListen), "address to answer at (HMULE_LISTEN)")
 	f.StringVar(&asked.tokens, "tokens", fromEnv("HMULE_TOKENS", ""), "file of tokens that callers need; permits other addresses (HMULE_TOKENS)")
+	f.StringVar(&asked.config, "config", fromEnv("HMULE_CONFIG", ""), "set-up file of queues and tasks, loaded at start (HMULE_CONFIG)")
 	f.StringVar(&asked.tlsCert, "tls-cert", fromEnv("HMULE_TLS_CERT", ""), "certificate, with its chain, as PEM (HMULE_TLS_CERT)")
 	f.StringVar(&asked.tlsKey, "tls-key", fromEnv("HMULE_TLS_KEY", ""), "its key, as PEM (HMULE_TLS_KEY)")
 	return c

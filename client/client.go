@@ -641,3 +641,8 @@ func (m *Client) Events(ctx context.Context, each func(Event) error) error {
 	}
 	return lines.Err()
 }
+
+// Load makes the settings of queues and tasks those of a file, or tells the difference.
+func (m *Client) Load(ctx context.Context, r job.SetupRequest) (d job.SetupDiff, err error) {
+	return d, m.put(ctx, "/v1/setup", r, &d)
+}

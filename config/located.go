@@ -3,6 +3,7 @@
 package config
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"slices"
@@ -53,7 +54,7 @@ func (f *faults) err() error {
 	if len(f.all) == 0 {
 		return nil
 	}
-	slices.SortStableFunc(f.all, func(a, b fault) int { return a.line - b.line })
+	slices.SortStableFunc(f.all, func(a, b fault) int { return cmp.Or(a.line-b.line, a.column-b.column) })
 	lines := make([]string, len(f.all))
 	for i, x := range f.all {
 		lines[i] = fmt.Sprintf("%s:%d:%d: %s", f.path, x.line, x.column, x.text)
@@ -67,7 +68,11 @@ func misread(path string, err error) error {
 	var at yaml.Error
 	if errors.As(err, &at) && at.GetToken() != nil {
 		p := at.GetToken().Position
-		return fmt.Errorf("%s:%d:%d: %s", path, p.Line, p.Column, at.GetMessage())
+		message := at.GetMessage()
+		if strings.Contains(message, "'\t'") {
+			message = "a tab begins the line; YAML is indented with spaces"
+		}
+		return fmt.Errorf("%s:%d:%d: %s", path, p.Line, p.Column, message)
 	}
 	return fmt.Errorf("%s cannot be read as YAML: %w", path, err)
 }

@@ -153,6 +153,45 @@ func TestCommands(t *testing.T) {
 	refuses("start one with: hmule serve", 3, "jobs")
 }
 
+// A set-up file is compared, loaded at the start of the service, on SIGHUP and by a
+// command; it owns what it defines.
+func TestSetup(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "hmule.yaml")
+	write := func(text string) { require.NoError(t, os.WriteFile(file, []byte(text), 0o600)) }
+	write("queues:\n  berths: {max_running: 3}\n")
+	s := &service{t: t, data: filepath.Join(t.TempDir(), "e2e.db"), listen: freeAddress(t), flags: []string{"--config", file}}
+	s.start()
+	t.Cleanup(s.kill)
+	says := func(want string, args ...string) {
+		t.Helper()
+		stdout, stderr, status := run(t, s.url, args...)
+		assert.Equal(t, 0, status, stderr)
+		assert.Contains(t, stdout, want, args)
+	}
+	says("0 running of at most 3", "queue", "berths")
+	says("Nothing differs.", "setup", "diff", file)
+	says("come from a set-up file", "queue", "berths", "--set", `{"max_running":5}`)
+	says("max_running      5 → 3", "setup", "diff", file)
+	says("owners take turns", "queue", "common", "--set", `{"turns":"owner"}`)
+	write("queues:\n  berths: {max_running: 4}\n  common: {priority: 6}\ntasks:\n  dues.charge: {max_attempts: 6}\n")
+	_, stderr, status := run(t, s.url, "setup", "load", file)
+	assert.Equal(t, 1, status)
+	assert.Contains(t, stderr, "take it out of the file, or load with adopt")
+	says("3 changes loaded; 0 as they were.", "setup", "load", file, "--adopt")
+	write("tasks:\n  dues.charge: {max_attempts: 7}\n")
+	require.NoError(t, s.cmd.Process.Signal(syscall.SIGHUP))
+	require.Eventually(t, func() bool {
+		tasks, err := s.mule().Tasks(t.Context())
+		return err == nil && *tasks[0].Defaults.MaxAttempts == 7
+	}, 10*time.Second, 20*time.Millisecond)
+	says("No defaults are set", "queue", "berths")
+	write("queues:\n  berths: {max_runing: 4}\n  quay: {order: random}\n")
+	_, stderr, status = run(t, s.url, "setup", "load", file)
+	assert.Equal(t, 2, status)
+	assert.Contains(t, stderr, `2:12: berths has no setting "max_runing"; the nearest is max_running`)
+	assert.Contains(t, stderr, `3:17: order "random" is unknown`)
+}
+
 // The day of known outcomes comes out as planned.
 func TestFixedDemo(t *testing.T) {
 	stdout, stderr, status := run(t, "", "demo", "--fixed", "--listen", freeAddress(t))

@@ -12,7 +12,6 @@ import (
 	"sync"
 	"time"
 
-	"humblemule/core/job"
 	"humblemule/worker"
 )
 
@@ -90,16 +89,10 @@ func (w *World) Office(p *worker.Pool) {
 	worker.HandleMany(p, BuoyPoll, radioRound, w.pollBuoys)
 }
 
-// Queues are how the harbour sets its queues: the subscriber of the bulletins takes few a
-// second, a dead plan stops its berth, and the agents take turns.
-func Queues() map[string]job.Defaults {
-	two := 2
-	return map[string]job.Defaults{
-		"bulletins": {Rules: job.Rules{Rate: &job.Rate{PerSecond: 1, Burst: &two}}},
-		"berths":    {Rules: job.Rules{LaneOnDead: job.LaneStops}},
-		"common":    {Rules: job.Rules{Turns: job.ByOwner, OwnerWeights: map[string]int{"Okonkwo Lines": 2}}},
-	}
-}
+// Setup is the file that sets the harbour's queues and tasks.
+//
+//go:embed data/hmule.yaml
+var Setup []byte
 
 // ArchiveRoom gives a pool the handlers of the archive room.
 func (w *World) ArchiveRoom(p *worker.Pool) { worker.Handle(p, LogPack, w.packLog) }

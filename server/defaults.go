@@ -26,7 +26,7 @@ func (s *Server) putTask(c *gin.Context) (any, error) {
 	}
 	told, err := s.getTask(c)
 	if t, ok := told.(job.Task); ok {
-		t.Warnings = d.Warnings()
+		t.Warnings = append(d.Warnings(), fromFile(t.FromFile)...)
 		return t, nil
 	}
 	return told, err
@@ -40,10 +40,18 @@ func (s *Server) putQueue(c *gin.Context) (any, error) {
 	}
 	told, err := s.getQueue(c)
 	if q, ok := told.(job.Queue); ok {
-		q.Warnings = d.Warnings()
+		q.Warnings = append(d.Warnings(), fromFile(q.FromFile)...)
 		return q, nil
 	}
 	return told, err
+}
+
+// fromFile warns of a setting that the next load of a file sets again.
+func fromFile(is bool) []job.FieldError {
+	if !is {
+		return nil
+	}
+	return []job.FieldError{{Field: "settings", Message: "come from a set-up file; the next load of it sets them again: change the file too"}}
 }
 
 func (s *Server) putDefaults(c *gin.Context, set func(ctx context.Context, name string, d job.Defaults) error) (d job.Defaults, err error) {

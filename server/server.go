@@ -145,6 +145,7 @@ func (s *Server) routes() {
 	v1.POST("/queues/:name/pause", operators, s.handle(s.setQueue(s.engine.PauseQueue)))
 	v1.POST("/queues/:name/resume", operators, s.handle(s.setQueue(s.engine.ResumeQueue)))
 	v1.PUT("/queues/:name", operators, s.handle(s.putQueue))
+	v1.PUT("/setup", operators, s.handle(s.putSetup))
 	v1.GET("/tasks", readers, s.handle(s.listTasks))
 	v1.GET("/tasks/:name", readers, s.handle(s.getTask))
 	v1.PUT("/tasks/:name", operators, s.handle(s.putTask))

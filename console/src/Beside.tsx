@@ -50,3 +50,15 @@ export function When({ name, at, now }: { name: string; at?: string; now: number
     </Fact>
   )
 }
+
+/** fromFile says what becomes of a change of what a file defines. */
+export const fromFile = 'A set-up file defines this: the next load of it sets it again, so change the file too.'
+
+/** FromFile tells that a file defines what is shown. */
+export function FromFile() {
+  return (
+    <p role="note" className="py-2 font-semibold">
+      {fromFile}
+    </p>
+  )
+}

@@ -5,7 +5,7 @@ import { search, useFilter } from './address'
 import { newKey } from './api/access'
 import { type Defaults, type Queue, type Start, api, told, useMayAct, useStarts } from './api/client'
 import { Backoff } from './Backoff'
-import { Beside } from './Beside'
+import { Beside, FromFile, fromFile } from './Beside'
 import { type Entered, entered, read } from './defaults'
 import { DefaultsForm } from './DefaultsForm'
 import { clock, grouped, span } from './format'
@@ -41,6 +41,7 @@ function Form({ q }: { q: Queue }) {
           <Pause q={q} />
         </div>
       )}
+      {q.from_file && <FromFile />}
       <h3 className="pt-6 pb-2 font-semibold">Order and limits</h3>
       <RulesForm value={rules} set={setRules} wrong={b.wrong} fixed={!may} />
       <h3 className="pt-5 pb-2 font-semibold">
@@ -73,7 +74,7 @@ function Save({ q, settings, blocked }: { q: Queue; settings: Defaults; blocked:
   return (
     <Question
       title={`Set queue ${q.name}`}
-      follows={follows(q, settings)}
+      follows={`${follows(q, settings)}${q.from_file ? ' ' + fromFile : ''}`}
       confirm="Set 1 queue"
       command={`hmule queue ${q.name} --set '${JSON.stringify(settings).replaceAll("'", `'\\''`)}'`}
       send={() => told(api.PUT('/v1/queues/{name}', { params: { path: { name: q.name } }, body: settings }))}

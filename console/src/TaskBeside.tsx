@@ -3,7 +3,7 @@ import { useState } from 'react'
 import { search, useFilter } from './address'
 import { type Defaults, type Task, api, told, useMayAct } from './api/client'
 import { Backoff } from './Backoff'
-import { Beside } from './Beside'
+import { Beside, FromFile } from './Beside'
 import { type Entered, entered, read } from './defaults'
 import { DefaultsForm } from './DefaultsForm'
 import { Question } from './Question'
@@ -28,6 +28,7 @@ function Known({ t }: { t: Task }) {
   return (
     <>
       <p className="py-3">What a job of this task gets where it says nothing itself. Jobs that are there already keep what they have, until they are requeued.</p>
+      {t.from_file && <FromFile />}
       <DefaultsForm value={now} set={set} wrong={wrong} fixed={!may} ofTask />
       {may && (
         <div className="mt-4 flex items-baseline gap-4">

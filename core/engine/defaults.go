@@ -76,26 +76,32 @@ func (e *Engine) SetTask(ctx context.Context, name string, d job.Defaults) error
 	if wrong := append(job.CheckName("name", name), d.Check(false)...); wrong != nil {
 		return job.Wrong("the defaults stay as they were", wrong)
 	}
+	detail := map[string]any{"task": name, "after": d}
+	return e.record(ctx, "set_task", 0, detail, func(tx *txn) (_ func(int64) error, err error) {
+		detail["before"], err = tx.setTask(name, d)
+		return nil, err
+	})
+}
+
+// setTask sets a task and answers what was set before.
+func (tx *txn) setTask(name string, d job.Defaults) (before *job.Defaults, err error) {
 	body, kept, err := writeDefaults(d)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	detail := map[string]any{"task": name, "after": d}
-	return e.record(ctx, "set_task", 0, detail, func(tx *txn) (func(int64) error, error) {
-		if err := tx.canName(&newJob{task: name, spec: &job.Spec{}}); err != nil {
-			return nil, err
-		}
-		id, err := tx.useTask(name)
-		if err != nil {
-			return nil, err
-		}
-		detail["before"] = tx.taskDefaults(id)
-		if tx.taskSet == nil {
-			tx.taskSet = map[int64]*job.Defaults{}
-		}
-		tx.taskSet[id] = kept
-		return nil, tx.e.store.SetTask(id, body)
-	})
+	if err := tx.canName(&newJob{task: name, spec: &job.Spec{}}); err != nil {
+		return nil, err
+	}
+	id, err := tx.useTask(name)
+	if err != nil {
+		return nil, err
+	}
+	before = tx.taskDefaults(id)
+	if tx.taskSet == nil {
+		tx.taskSet = map[int64]*job.Defaults{}
+	}
+	tx.taskSet[id] = kept
+	return before, tx.e.store.SetTask(id, body)
 }
 
 // SetQueue sets the order and the limits of a queue, and the defaults of its jobs; what
@@ -104,30 +110,37 @@ func (e *Engine) SetQueue(ctx context.Context, name string, d job.Defaults) erro
 	if wrong := append(job.CheckName("name", name), d.Check(true)...); wrong != nil {
 		return job.Wrong("the queue stays as it was", wrong)
 	}
+	detail := map[string]any{"queue": name, "after": d}
+	return e.record(ctx, "set_queue", 0, detail, func(tx *txn) (_ func(int64) error, err error) {
+		detail["before"], err = tx.setQueue(name, d)
+		return nil, err
+	})
+}
+
+// setQueue sets a queue and answers what was set before. Where the order is another, its
+// waiting jobs are given new places.
+func (tx *txn) setQueue(name string, d job.Defaults) (before *job.Defaults, err error) {
 	body, kept, err := writeDefaults(d)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	detail := map[string]any{"queue": name, "after": d}
-	return e.record(ctx, "set_queue", 0, detail, func(tx *txn) (func(int64) error, error) {
-		if err := tx.canName(&newJob{spec: &job.Spec{Queue: name}}); err != nil {
-			return nil, err
-		}
-		q, err := tx.useQueue(name)
-		if err != nil {
-			return nil, err
-		}
-		detail["before"] = tx.queueDefaults(q)
-		if tx.queueSet == nil {
-			tx.queueSet = map[*queue]*job.Defaults{}
-		}
-		before := tx.rules(q)
-		tx.queueSet[q] = kept
-		if err := tx.e.store.SetQueue(q.id, body); err != nil || before.SameOrder(tx.rules(q)) {
-			return nil, err
-		}
-		return nil, tx.startWalk(q)
-	})
+	if err := tx.canName(&newJob{spec: &job.Spec{Queue: name}}); err != nil {
+		return nil, err
+	}
+	q, err := tx.useQueue(name)
+	if err != nil {
+		return nil, err
+	}
+	before = tx.queueDefaults(q)
+	if tx.queueSet == nil {
+		tx.queueSet = map[*queue]*job.Defaults{}
+	}
+	rules := tx.rules(q)
+	tx.queueSet[q] = kept
+	if err := tx.e.store.SetQueue(q.id, body); err != nil || rules.SameOrder(tx.rules(q)) {
+		return before, err
+	}
+	return before, tx.startWalk(q)
 }
 
 // writeDefaults gives defaults as they are stored, and as they are kept: nil for none.

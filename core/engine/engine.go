@@ -70,6 +70,7 @@ type Engine struct {
 	nextStart time.Time
 	served    map[level]int64
 	serves    int
+	owned     owned // read by others under the view's lock
 	walking   map[*queue]bool
 	// nextRetain is when finished jobs are looked at again, and retained where the
 	// last slice has stopped.
@@ -158,6 +159,9 @@ func (e *Engine) recover() error {
 		return err
 	}
 	e.storeID, e.nextJob = facts.StoreID, facts.NextJob
+	if e.owned, err = readOwned(facts.Owned); err != nil {
+		return fmt.Errorf("what was loaded from a file: %w", err)
+	}
 	e.policies = map[string]int64{}
 	e.released = map[int64]release{}
 	e.turns = map[string]order.Turns{}

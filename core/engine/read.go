@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"slices"
 	"sort"
 	"time"
 	"unicode/utf8"
@@ -312,7 +313,7 @@ func (e *Engine) Queues(ctx context.Context) ([]job.Queue, error) {
 	for _, q := range e.view.queues {
 		in, out := q.rates.PerMinute(now)
 		all = append(all, job.Queue{
-			Name: q.name, Rules: *q.rules, Version: q.version, NewPlaces: q.walking, Running: q.running, Counts: q.byState(), Paused: q.pause.at != 0, PausedAt: q.pause.at, PausedBy: q.pause.by, Defaults: q.defaults, Keep: q.keeps(), Past: q.pastByState(),
+			Name: q.name, Rules: *q.rules, Version: q.version, FromFile: slices.Contains(e.owned.Queues, q.name), NewPlaces: q.walking, Running: q.running, Counts: q.byState(), Paused: q.pause.at != 0, PausedAt: q.pause.at, PausedBy: q.pause.by, Defaults: q.defaults, Keep: q.keeps(), Past: q.pastByState(),
 			InPerMinute: round(in), OutPerMinute: round(out),
 		})
 		for task, counts := range q.tasks {

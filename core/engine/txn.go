@@ -43,6 +43,7 @@ type txn struct {
 	retained   int
 	seen       map[int64]*store.Seen
 	dropped    []int64 // causes that are forgotten
+	owns       *owned
 	servedTags map[level]int64
 	walks      map[*queue]*walk // nil: ended
 	nextLate   job.Time
@@ -225,6 +226,12 @@ func (tx *txn) publish() {
 	e.nextJob, e.nextDue, e.nextSweep, e.nextDrop = tx.nextJob, tx.nextDue, tx.nextSweep, tx.nextDrop
 	e.nextLate, e.nextStart = tx.nextLate, tx.nextStart
 	tx.publishPlaces()
+	if tx.owns != nil {
+		v := &e.view
+		v.mu.Lock()
+		e.owned = *tx.owns
+		v.mu.Unlock()
+	}
 	e.receipts.publish(tx)
 	tx.publishCauses()
 	tx.publishView()

@@ -61,6 +61,8 @@ type Queue struct {
 	Running int64 `json:"running"`
 	// Version counts how often the settings were set.
 	Version int64 `json:"version"`
+	// FromFile tells that the settings come from a file.
+	FromFile bool `json:"from_file,omitzero"`
 	// NewPlaces is true while waiting jobs are given places by a new order.
 	NewPlaces bool `json:"new_places,omitzero"`
 	// OldestReadyMS is how long the first job to be taken has been ready.

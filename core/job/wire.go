@@ -283,8 +283,10 @@ type Task struct {
 	Run     *Spans          `json:"run,omitzero"`
 	Workers int             `json:"workers"`
 	// Defaults are what was set for the task; Version counts how often.
-	Defaults *Defaults    `json:"defaults,omitzero"`
-	Version  int64        `json:"version"`
+	Defaults *Defaults `json:"defaults,omitzero"`
+	Version  int64     `json:"version"`
+	// FromFile tells that the defaults come from a file.
+	FromFile bool         `json:"from_file,omitzero"`
 	Warnings []FieldError `json:"warnings,omitzero"`
 }
 

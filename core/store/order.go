@@ -171,3 +171,6 @@ func (s *Store) PutPlace(r *Row) error { return s.exec(s.st.putPlace, r.Level, r
 // PutWalked writes how far the walk has come that gives a queue's jobs new places; -1
 // where there is none.
 func (s *Store) PutWalked(queue, id int64) error { return s.exec(s.st.putWalked, id, queue) }
+
+// PutOwned writes which settings come from a file, as JSON.
+func (s *Store) PutOwned(owned string) error { return s.exec(s.st.putOwned, owned) }

@@ -14,11 +14,14 @@ import (
 type Facts struct {
 	StoreID string
 	NextJob int64
+	// Owned tells which settings come from a file, as JSON; empty where none do.
+	Owned string
 }
 
 // Facts reads the file's own facts.
 func (s *Store) Facts() (f Facts, err error) {
-	err = s.conn.QueryRowContext(background, `SELECT (SELECT value FROM facts WHERE name = 'store'), (SELECT CAST(value AS INTEGER) FROM facts WHERE name = 'next_job')`).Scan(&f.StoreID, &f.NextJob)
+	err = s.conn.QueryRowContext(background, `SELECT (SELECT value FROM facts WHERE name = 'store'), (SELECT CAST(value AS INTEGER) FROM facts WHERE name = 'next_job'),
+		coalesce((SELECT value FROM facts WHERE name = 'owned'), '')`).Scan(&f.StoreID, &f.NextJob, &f.Owned)
 	return f, err
 }
 

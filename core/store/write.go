@@ -91,7 +91,7 @@ type statements struct {
 	keepResult, dropResult, resultsOver, nextResult                                         *sql.Stmt
 	laneHolder, takeLane, freeLane, nextInLane, tooLate, nextTooLate                        *sql.Stmt
 	nextTurns, turnOf, putTurn, dropTurns, forgetTurns, firstTag, idleTag, headsOf          *sql.Stmt
-	waiting, putPlace, putWalked                                                            *sql.Stmt
+	waiting, putPlace, putWalked, putOwned                                                  *sql.Stmt
 }
 
 // prepared is a statement and where it goes.
@@ -152,6 +152,7 @@ func (st *statements) list() []prepared {
 		{&st.putCount, `INSERT INTO counts (queue, task, state, n) VALUES (?, ?, ?, ?) ON CONFLICT (queue, task, state) DO UPDATE SET n = excluded.n`},
 		{&st.putRank, `UPDATE queues SET next_rank = ? WHERE id = ?`},
 		{&st.putFact, `UPDATE facts SET value = ? WHERE name = ?`},
+		{&st.putOwned, `INSERT INTO facts (name, value) VALUES ('owned', ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value`},
 		{&st.addQueue, `INSERT INTO queues (id, name, created_at) VALUES (?, ?, ?)`},
 		{&st.addTask, `INSERT INTO tasks (id, name, created_at) VALUES (?, ?, ?)`},
 		{&st.addPolicy, `INSERT INTO policies (body) VALUES (?) ON CONFLICT (body) DO UPDATE SET body = body RETURNING id`},

@@ -1,0 +1,84 @@
+package cli
+
+import (
+	"fmt"
+
+	"github.com/spf13/cobra"
+
+	"humblemule/cli/present"
+	"humblemule/config"
+	"humblemule/core/job"
+)
+
+func (a *app) setupCommand() *cobra.Command {
+	c := &cobra.Command{
+		Use: "setup", Short: "Compare queues and tasks with a file that defines them, or make them so",
+		Long: `A set-up file defines the settings of queues and tasks:
+
+  queues:
+    bulletins:
+      rate: {per_second: 1, burst: 2}
+  tasks:
+    dues.charge:
+      max_attempts: 6
+
+It owns what it defines: a load sets that, and takes away what an earlier load has defined
+and the file no longer names. What was set otherwise stays.`,
+	}
+	c.AddCommand(a.setupVerb("diff", "Show what a load of the file would change", job.SetupRequest{DryRun: true}), a.setupVerb("load", "Make queues and tasks what the file defines, at once or not at all", job.SetupRequest{}))
+	return c
+}
+
+func (a *app) setupVerb(verb, short string, req job.SetupRequest) *cobra.Command {
+	c := &cobra.Command{
+		Use: verb + " FILE", Short: short, Args: args(cobra.ExactArgs(1)), Example: "  hmule setup " + verb + " hmule.yaml",
+		RunE: func(c *cobra.Command, given []string) error {
+			s, err := config.ReadSetup(given[0])
+			if err != nil {
+				return usageError{err}
+			}
+			m, err := a.client()
+			if err != nil {
+				return err
+			}
+			req.Setup = s
+			diff, err := m.Load(c.Context(), req)
+			if err != nil {
+				return err
+			}
+			return a.show(diff, func(o *present.Out) { showSetup(o, given[0], diff) })
+		},
+	}
+	c.Flags().BoolVar(&req.Adopt, "adopt", false, "let the file define what was set otherwise before")
+	return c
+}
+
+var setupWord = map[string]string{job.SetupAdds: "is added", job.SetupChanges: "changes", job.SetupAdopts: "is adopted: it was set otherwise than by a file", job.SetupRemoves: "loses its settings: the file no longer names it"}
+
+func showSetup(o *present.Out, path string, d job.SetupDiff) {
+	for _, c := range d.Changes {
+		o.Line("%s %s %s", c.Kind, present.Strong(c.Name), setupWord[c.Change])
+		for _, f := range c.Fields {
+			o.Line("  %-16s %s → %s", f.Field, f.Before, f.After)
+		}
+	}
+	switch {
+	case len(d.Changes) == 0:
+		o.Line("Nothing differs.")
+	case d.Loaded:
+		o.Line("%s loaded; %d as they were.", changesOf(len(d.Changes)), d.Same)
+	default:
+		o.Line("%s would be loaded; %d are as they are. Nothing was changed.", changesOf(len(d.Changes)), d.Same)
+		o.Hint("hmule setup load %s", path)
+	}
+	for _, other := range d.Others {
+		o.Line("%s was set otherwise than by a file and stays.", other)
+	}
+}
+
+func changesOf(n int) string {
+	if n == 1 {
+		return "1 change"
+	}
+	return fmt.Sprintf("%d changes", n)
+}

@@ -1,0 +1,249 @@
+package config
+
+import (
+	"encoding/json"
+	"errors"
+	"fmt"
+	"maps"
+	"os"
+	"reflect"
+	"slices"
+	"strings"
+
+	"github.com/goccy/go-yaml"
+	"github.com/goccy/go-yaml/ast"
+	"github.com/goccy/go-yaml/parser"
+
+	"humblemule/core/job"
+)
+
+// sections are those of a set-up file; false for what is not built yet.
+var sections = map[string]bool{"queues": true, "tasks": true, "service": false, "schedules": false, "retention": false, "triage": false}
+
+// ReadSetup reads a file that defines queues and tasks. All that is wrong with it is told
+// at once, each with its line, its column and the nearest name.
+func ReadSetup(path string) (s job.Setup, err error) {
+	raw, err := os.ReadFile(path)
+	if err != nil {
+		return s, fmt.Errorf("the set-up file cannot be read: %w", err)
+	}
+	return ParseSetup(path, raw)
+}
+
+// ParseSetup reads what a set-up file holds; path names it in what is wrong.
+func ParseSetup(path string, raw []byte) (s job.Setup, err error) {
+	file, err := parser.ParseBytes(raw, 0, parser.AllowDuplicateMapKey())
+	if err != nil {
+		return s, misread(path, err)
+	}
+	r := setupReader{faults: faults{path: path}}
+	for i, doc := range file.Docs {
+		if i > 0 && doc.Body != nil {
+			r.at(doc.Body, "the file holds a second document; put everything into one")
+			continue
+		}
+		if doc.Body != nil {
+			r.document(doc.Body, &s)
+		}
+	}
+	return s, r.err()
+}
+
+// setupReader reads a set-up and gathers what is wrong with it.
+type setupReader struct{ faults }
+
+func (r *setupReader) at(n ast.Node, format string, args ...any) {
+	p := n.GetToken().Position
+	r.add(word{line: p.Line, column: p.Column}, format, args...)
+}
+
+// entry is a name of a mapping with its value.
+type entry struct {
+	name       string
+	key, value ast.Node
+}
+
+// entries gives what a mapping holds; names that stand twice are told.
+func (r *setupReader) entries(n ast.Node, what string) (all []entry) {
+	var values []*ast.MappingValueNode
+	switch m := n.(type) {
+	case *ast.MappingNode:
+		values = m.Values
+	case *ast.MappingValueNode:
+		values = []*ast.MappingValueNode{m}
+	case *ast.NullNode:
+		return nil
+	default:
+		r.at(n, "%s is no mapping of names to values", what)
+		return nil
+	}
+	for _, v := range values {
+		name := v.Key.GetToken().Value
+		if slices.ContainsFunc(all, func(e entry) bool { return e.name == name }) {
+			r.at(v.Key, "%s stands twice in %s", name, what)
+			continue
+		}
+		all = append(all, entry{name, v.Key, v.Value})
+	}
+	return all
+}
+
+func (r *setupReader) document(body ast.Node, s *job.Setup) {
+	for _, e := range r.entries(body, "the file") {
+		built, known := sections[e.name]
+		switch {
+		case !known:
+			r.at(e.key, "%q is no section%s", e.name, nearest(e.name, keysOf(sections)))
+		case !built:
+			r.at(e.key, "the section %s is not built yet; leave it out", e.name)
+		case e.name == "queues":
+			s.Queues = r.named(e, true)
+		case e.name == "tasks":
+			s.Tasks = r.named(e, false)
+		}
+	}
+}
+
+// named reads the settings of queues or tasks.
+func (r *setupReader) named(section entry, ofQueue bool) map[string]job.Defaults {
+	all := map[string]job.Defaults{}
+	for _, e := range r.entries(section.value, section.name) {
+		for _, w := range job.CheckName(e.name, e.name) {
+			r.at(e.key, "%s", w.Message)
+		}
+		all[e.name] = r.settings(e, ofQueue)
+	}
+	return all
+}
+
+// settings reads those of one queue or task.
+func (r *setupReader) settings(of entry, ofQueue bool) (d job.Defaults) {
+	before := len(r.all)
+	r.known(of, reflect.TypeFor[job.Defaults]())
+	if !isMapping(of.value) {
+		return d
+	}
+	var value any
+	if err := yaml.NodeToValue(of.value, &value); err != nil {
+		r.at(of.value, "cannot be read: %v", err)
+		return d
+	}
+	raw, err := json.Marshal(value)
+	if err != nil {
+		r.at(of.value, "cannot be read: %v", err)
+		return d
+	}
+	if err := json.Unmarshal(raw, &d); err != nil { // names that are not known were told
+		var wrong *json.UnmarshalTypeError
+		if errors.As(err, &wrong) {
+			field := strings.TrimPrefix(wrong.Field, "Rules.")
+			r.at(r.find(of, strings.Split(field, ".")), "%s is a %s; %s is needed", field, wrong.Value, kindOf(wrong.Type))
+		} else {
+			r.at(r.faulty(of, err), "%v", err)
+		}
+		return d
+	}
+	if len(r.all) > before && reflect.DeepEqual(d, job.Defaults{}) {
+		return d
+	}
+	for _, w := range d.Check(ofQueue) {
+		r.at(r.find(of, strings.Split(w.Field, ".")), "%s %s", w.Field, w.Message)
+	}
+	return d
+}
+
+// known tells of names that a type has no field for, with the nearest one it has.
+func (r *setupReader) known(of entry, t reflect.Type) {
+	for t.Kind() == reflect.Pointer {
+		t = t.Elem()
+	}
+	if t.Kind() != reflect.Struct {
+		return
+	}
+	fields := map[string]reflect.Type{}
+	gatherFields(t, fields)
+	for _, e := range r.entries(of.value, of.name) {
+		field, known := fields[e.name]
+		if !known {
+			r.at(e.key, "%s has no setting %q%s", of.name, e.name, nearest(e.name, keysOf(fields)))
+			continue
+		}
+		r.known(entry{of.name + "." + e.name, e.key, e.value}, field)
+	}
+}
+
+// gatherFields are the fields of a type by their names in JSON.
+func gatherFields(t reflect.Type, fields map[string]reflect.Type) {
+	for i := range t.NumField() {
+		f := t.Field(i)
+		name, _, _ := strings.Cut(f.Tag.Get("json"), ",")
+		if f.Anonymous && name == "" {
+			gatherFields(f.Type, fields)
+		} else if name != "" {
+			fields[name] = f.Type
+		}
+	}
+}
+
+// find finds the value of a field that is named by its path, or what comes nearest to it.
+func (r *setupReader) find(of entry, path []string) ast.Node {
+	at := of.key
+	value := of.value
+	for _, name := range path {
+		found := false
+		if isMapping(value) {
+			for _, e := range r.entries(value, of.name) {
+				if e.name == name {
+					at, value, found = e.value, e.value, true
+				}
+			}
+		}
+		if !found {
+			break
+		}
+	}
+	return at
+}
+
+// faulty finds the value that a decoder's error quotes, such as a duration that is none.
+func (r *setupReader) faulty(of entry, err error) ast.Node {
+	for _, e := range r.entries(of.value, of.name) {
+		if text := e.value.GetToken().Value; text != "" && strings.Contains(err.Error(), fmt.Sprintf("%q", text)) {
+			return e.value
+		}
+		if isMapping(e.value) {
+			if at := r.faulty(e, err); at != e.key {
+				return at
+			}
+		}
+	}
+	return of.key
+}
+
+func isMapping(n ast.Node) bool {
+	return n.Type() == ast.MappingType || n.Type() == ast.MappingValueType
+}
+
+// kindOf says which kind of value a type takes.
+func kindOf(t reflect.Type) string {
+	switch t.Kind() {
+	case reflect.Int, reflect.Int64:
+		return "a whole number"
+	case reflect.Float64:
+		return "a number"
+	case reflect.Slice:
+		return "a list"
+	case reflect.Map, reflect.Struct:
+		return "a mapping"
+	}
+	return "a text"
+}
+
+func keysOf[V any](all map[string]V) []string { return slices.Sorted(maps.Keys(all)) }
+
+func nearest(name string, names []string) string {
+	if n := job.Nearest(name, names); n != "" {
+		return "; the nearest is " + n
+	}
+	return "; there are " + strings.Join(names, ", ")
+}

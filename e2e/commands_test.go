@@ -192,6 +192,40 @@ func TestSetup(t *testing.T) {
 	assert.Contains(t, stderr, `3:17: order "random" is unknown`)
 }
 
+// A check lists all that is wrong, in files and in the service, and changes nothing.
+func TestCheck(t *testing.T) {
+	dir := t.TempDir()
+	write := func(name, text string) string {
+		path := filepath.Join(dir, name)
+		require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
+		return path
+	}
+	s := serve(t)
+	_, err := s.mule().Enqueue(t.Context(), job.Spec{Task: "log.bind", Queue: "bindery"})
+	require.NoError(t, err)
+	check := func(status int, args ...string) string {
+		t.Helper()
+		stdout, stderr, got := run(t, s.url, append([]string{"check"}, args...)...)
+		require.Equal(t, status, got, stdout+stderr)
+		return stdout
+	}
+	said := check(1, "--config", write("hmule.yaml", "tasks:\n  log.bind: {queue: bindry}\n"), "--data", s.data, "--tokens", write("tokens.yaml", "tokens: []\n"))
+	for _, want := range []string{
+		"defines 0 queues and 1 task", "tokens.yaml holds no token", "a service has it open", "are free", "it answers, with 1 queue", "agrees with this one's",
+		"1 job is ready in queue bindery, and nobody takes it.", "waits in queue bindry, which nothing defines (the nearest is bindery)", "differs from the file in task log.bind", "3 wrong.",
+	} {
+		assert.Contains(t, said, want)
+	}
+	said = check(1, "--config", write("bad.yaml", "queus: {}\nqueues:\n  a: {order: x}\n"), "--data", write("other.db", "no database at all, but longer than a header of one hundred bytes, "+strings.Repeat("x", 100)))
+	assert.Contains(t, said, "bad.yaml:1:1:")
+	assert.Contains(t, said, "bad.yaml:3:14:")
+	assert.Contains(t, said, "no data file of ours")
+	_, err = s.mule().Cancel(t.Context(), 1)
+	require.NoError(t, err)
+	assert.Contains(t, check(0, "--data", filepath.Join(dir, "new.db")), "Nothing is wrong.")
+	assert.NoFileExists(t, filepath.Join(dir, "new.db"))
+}
+
 // The day of known outcomes comes out as planned.
 func TestFixedDemo(t *testing.T) {
 	stdout, stderr, status := run(t, "", "demo", "--fixed", "--listen", freeAddress(t))

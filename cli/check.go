@@ -1,0 +1,237 @@
+package cli
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"maps"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"humblemule/cli/present"
+	"humblemule/client"
+	"humblemule/config"
+	"humblemule/core/engine"
+	"humblemule/core/job"
+)
+
+// What a finding is.
+const (
+	findingGood  = "good"
+	findingNote  = "note"
+	findingWrong = "wrong"
+)
+
+// finding is what a check has found of something.
+type finding struct {
+	Kind string `json:"kind"`
+	What string `json:"what"`
+	Says string `json:"says"`
+}
+
+// findings gathers them in their order.
+type findings struct{ all []finding }
+
+func (f *findings) add(kind, what, format string, args ...any) {
+	f.all = append(f.all, finding{kind, what, fmt.Sprintf(format, args...)})
+}
+
+// lines adds each line of an error as a fault of its own.
+func (f *findings) lines(what string, err error) {
+	for line := range strings.Lines(err.Error()) {
+		f.add(findingWrong, what, "%s", strings.TrimSpace(line))
+	}
+}
+
+func (f *findings) wrong() (n int) {
+	for _, x := range f.all {
+		if x.Kind == findingWrong {
+			n++
+		}
+	}
+	return n
+}
+
+func (a *app) checkCommand() *cobra.Command {
+	var asked serving
+	c := &cobra.Command{
+		Use: "check", Short: "List all that is wrong with set-up, data file, disk, clock, queues and workers", Args: args(cobra.NoArgs),
+		Example: "  hmule check --config hmule.yaml --data harbour.db",
+		Long: `List all that is wrong: with the set-up file, the tokens file, the data file and its
+disk, and, where a service answers, with its clock, its queues and its workers. Nothing is
+changed. The status is 1 where anything is wrong.`,
+		RunE: func(c *cobra.Command, _ []string) error {
+			var f findings
+			setup := f.files(asked)
+			if c.Flags().Changed("data") || fromEnv("HMULE_DATA", "") != "" {
+				f.data(asked.data)
+			}
+			m, err := a.client()
+			if err != nil {
+				return err
+			}
+			f.service(c.Context(), m, setup)
+			if err := a.show(map[string]any{"findings": f.all}, func(o *present.Out) { showFindings(o, &f) }); err != nil {
+				return err
+			}
+			if f.wrong() > 0 {
+				return errFoundWrong
+			}
+			return nil
+		},
+	}
+	fl := c.Flags()
+	fl.StringVar(&asked.config, "config", fromEnv("HMULE_CONFIG", ""), "set-up file (HMULE_CONFIG)")
+	fl.StringVar(&asked.tokens, "tokens", fromEnv("HMULE_TOKENS", ""), "file of tokens (HMULE_TOKENS)")
+	fl.StringVar(&asked.data, "data", fromEnv("HMULE_DATA", "hmule.db"), "data file (HMULE_DATA)")
+	return c
+}
+
+// errFoundWrong is said already, line by line.
+var errFoundWrong = errors.New("something is wrong; see above")
+
+// files checks the files that set up a service, and gives the set-up they hold.
+func (f *findings) files(asked serving) (setup job.Setup) {
+	if asked.config != "" {
+		var err error
+		if setup, err = config.ReadSetup(asked.config); err != nil {
+			f.lines("set-up", err)
+			setup = job.Setup{}
+		} else {
+			f.add(findingGood, "set-up", "%s defines %s and %s", asked.config, many(len(setup.Queues), "queue"), many(len(setup.Tasks), "task"))
+		}
+	}
+	if asked.tokens != "" {
+		if tokens, err := config.ReadTokens(asked.tokens, roleWords()); err != nil {
+			f.lines("tokens", err)
+		} else {
+			f.add(findingGood, "tokens", "%s holds %s", asked.tokens, many(len(tokens), "token"))
+		}
+	}
+	return setup
+}
+
+// leastFree is the room on a disk below which a service is in danger.
+const leastFree = 1 << 30
+
+// data checks a data file and its disk.
+func (f *findings) data(path string) {
+	i, err := engine.Inspect(path)
+	switch {
+	case err != nil:
+		f.add(findingWrong, "data", "%v", err)
+		return
+	case !i.Exists:
+		f.add(findingNote, "data", "%s is not there yet; a service would make it", path)
+	case i.Schema < i.Known:
+		f.add(findingNote, "data", "%s is of schema %d; the next start of a service brings it to %d", path, i.Schema, i.Known)
+	default:
+		f.add(findingGood, "data", "%s is of schema %d, %s%s", path, i.Schema, bytesOf(i.Bytes), map[bool]string{true: "; a service has it open"}[i.InUse])
+	}
+	if least := max(leastFree, i.Bytes/4); i.Free < least {
+		f.add(findingWrong, "disk", "%s are free beside %s, less than %s: when the disk is full nothing more is taken in; free some space", bytesOf(i.Free), path, bytesOf(least))
+	} else {
+		f.add(findingGood, "disk", "%s are free", bytesOf(i.Free))
+	}
+}
+
+func bytesOf(n int64) string {
+	switch {
+	case n < 1<<20:
+		return fmt.Sprintf("%.0f KiB", float64(n)/(1<<10))
+	case n < 1<<30:
+		return fmt.Sprintf("%.1f MiB", float64(n)/(1<<20))
+	}
+	return fmt.Sprintf("%.1f GiB", float64(n)/(1<<30))
+}
+
+// mostSkew is how far the clocks of two machines may be apart without harm.
+const mostSkew = 2 * time.Second
+
+// service checks what answers: its clock, its queues and workers, and whether the set-up
+// is in force.
+func (f *findings) service(ctx context.Context, m *client.Client, setup job.Setup) {
+	asked := time.Now()
+	stats, err := m.Stats(ctx, "")
+	if err != nil {
+		f.add(findingNote, "service", "%v", err)
+		f.references(setup, nil)
+		return
+	}
+	f.add(findingGood, "service", "it answers, with %s", many(len(stats.Queues), "queue"))
+	apart := stats.AsOf.Sub(job.At(asked.Add(time.Since(asked) / 2)))
+	if apart.Abs() > mostSkew {
+		f.add(findingWrong, "clock", "the service's clock and this one's are %s apart: scheduled jobs start by the service's; set both by NTP", job.Roughly(apart.Abs()))
+	} else {
+		f.add(findingGood, "clock", "the service's clock agrees with this one's")
+	}
+	for _, s := range stats.Says {
+		if s.Wrong && s.State != job.Dead {
+			f.add(findingWrong, "queues", "%s", present.Local(s.Text))
+		} else if s.Wrong {
+			f.add(findingNote, "jobs", "%s", s.Text)
+		}
+	}
+	f.references(setup, stats.Queues)
+	if setup.Queues == nil && setup.Tasks == nil {
+		return
+	}
+	diff, err := m.Load(ctx, job.SetupRequest{Setup: setup, DryRun: true})
+	switch {
+	case err != nil:
+		f.add(findingNote, "set-up", "it could not be compared with the service: %v", err)
+	case len(diff.Changes) > 0:
+		f.add(findingNote, "set-up", "the service differs from the file in %s; see: hmule setup diff", strings.Join(namesOf(diff), ", "))
+	default:
+		f.add(findingGood, "set-up", "the service is set as the file defines")
+	}
+}
+
+func many(n int, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
+func namesOf(d job.SetupDiff) (all []string) {
+	for _, c := range d.Changes {
+		all = append(all, c.Kind+" "+c.Name)
+	}
+	return all
+}
+
+// references checks that the tasks of a set-up wait in queues that something defines.
+func (f *findings) references(setup job.Setup, queues []job.Queue) {
+	known := []string{job.DefaultQueue}
+	for name := range setup.Queues {
+		known = append(known, name)
+	}
+	for _, q := range queues {
+		known = append(known, q.Name)
+	}
+	for _, name := range slices.Sorted(maps.Keys(setup.Tasks)) {
+		d := setup.Tasks[name]
+		if d.Queue != "" && !slices.Contains(known, d.Queue) {
+			f.add(findingWrong, "set-up", "task %s waits in queue %s, which nothing defines%s", name, d.Queue, job.Perhaps(job.Nearest(d.Queue, known)))
+		}
+	}
+}
+
+func showFindings(o *present.Out, f *findings) {
+	for _, x := range f.all {
+		ink := present.Quiet
+		if x.Kind == findingWrong {
+			ink = present.Strong
+		}
+		o.Line("%s %s %s", ink(fmt.Sprintf("%-6s", x.Kind)), present.Quiet(fmt.Sprintf("%-8s", x.What)), x.Says)
+	}
+	if n := f.wrong(); n > 0 {
+		o.Line("%d wrong.", n)
+	} else {
+		o.Line("Nothing is wrong.")
+	}
+}

@@ -1,0 +1,88 @@
+package store
+
+import (
+	"database/sql"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"syscall"
+)
+
+// Inspection is what can be told of a data file without changing it.
+type Inspection struct {
+	// Exists is false where there is no file yet, which is none of the faults.
+	Exists bool
+	// Bytes is its length, with its log; Free is the room on its disk.
+	Bytes, Free int64
+	// Schema is the version of its tables, and Known the one that this program writes.
+	Schema, Known int
+	// InUse tells that a service has it open.
+	InUse bool
+}
+
+// Inspect looks at a data file. An error says why a service could not use it.
+func Inspect(path string) (i Inspection, err error) {
+	i.Known = len(migrations())
+	folder := filepath.Dir(path)
+	var disk syscall.Statfs_t
+	if err := syscall.Statfs(folder, &disk); err != nil {
+		return i, explain(path, &fs.PathError{Op: "statfs", Path: folder, Err: err})
+	}
+	i.Free = int64(disk.Bavail) * disk.Bsize
+	const write = 2
+	if err := syscall.Access(folder, write); err != nil {
+		return i, fmt.Errorf("the folder %s cannot be written: %w; give the service one that it may write to with --data", folder, err)
+	}
+	info, err := os.Stat(path)
+	if errors.Is(err, fs.ErrNotExist) {
+		return i, nil
+	}
+	if err != nil {
+		return i, explain(path, err)
+	}
+	if info.IsDir() {
+		return i, fmt.Errorf("%s is a folder; give the path of a file with --data", path)
+	}
+	i.Exists, i.Bytes = true, info.Size()
+	if log, err := os.Stat(path + "-wal"); err == nil {
+		i.Bytes += log.Size()
+	}
+	if i.InUse, err = inUse(path); err != nil {
+		return i, err
+	}
+	return i, i.read(path)
+}
+
+// inUse tells whether a service holds the lock of a data file.
+func inUse(path string) (bool, error) {
+	f, err := os.Open(path + ".lock")
+	if errors.Is(err, fs.ErrNotExist) {
+		return false, nil
+	}
+	if err != nil {
+		return false, explain(path, err)
+	}
+	defer f.Close()
+	err = syscall.Flock(int(f.Fd()), syscall.LOCK_SH|syscall.LOCK_NB)
+	return errors.Is(err, syscall.EWOULDBLOCK), nil
+}
+
+// read reads whose file it is, and its version.
+func (i *Inspection) read(path string) error {
+	db, err := sql.Open("sqlite3", "file:"+uriPath.Replace(path)+"?mode=ro&_query_only=1&_busy_timeout=1000")
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	s := &Store{path: path}
+	if s.conn, err = db.Conn(background); err != nil {
+		return explain(path, err)
+	}
+	defer s.conn.Close()
+	if i.Schema, err = s.version(); err != nil {
+		return explain(path, err)
+	}
+	return nil
+}

@@ -25,7 +25,7 @@ func (a *app) setupCommand() *cobra.Command {
 It owns what it defines: a load sets that, and takes away what an earlier load has defined
 and the file no longer names. What was set otherwise stays.`,
 	}
-	c.AddCommand(a.setupVerb("diff", "Show what a load of the file would change", job.SetupRequest{DryRun: true}), a.setupVerb("load", "Make queues and tasks what the file defines, at once or not at all", job.SetupRequest{}))
+	c.AddCommand(a.setupVerb("diff", "Show what a load of the file would change", job.SetupRequest{DryRun: true}), a.setupVerb("load", "Make queues and tasks what the file defines, at once or not at all", job.SetupRequest{}), a.schemaCommand())
 	return c
 }
 

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"bytes"
 	"encoding/json"
 	"os"
 	"os/exec"
@@ -10,11 +11,14 @@ import (
 	"testing"
 	"time"
 
+	"github.com/goccy/go-yaml"
+	"github.com/santhosh-tekuri/jsonschema/v6"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"humblemule/client"
 	"humblemule/core/job"
+	"humblemule/harbour"
 )
 
 // A service that cannot start says why and what to do, in one line, and changes
@@ -185,6 +189,26 @@ func TestSetup(t *testing.T) {
 		return err == nil && *tasks[0].Defaults.MaxAttempts == 7
 	}, 10*time.Second, 20*time.Millisecond)
 	says("No defaults are set", "queue", "berths")
+	schema, _, _ := run(t, s.url, "setup", "schema")
+	doc, err := jsonschema.UnmarshalJSON(strings.NewReader(schema))
+	require.NoError(t, err)
+	compiler := jsonschema.NewCompiler()
+	require.NoError(t, compiler.AddResource("setup.json", doc))
+	compiled, err := compiler.Compile("setup.json")
+	require.NoError(t, err)
+	fits := func(text string) error {
+		var v any
+		require.NoError(t, yaml.Unmarshal([]byte(text), &v))
+		raw, err := json.Marshal(v)
+		require.NoError(t, err)
+		v, err = jsonschema.UnmarshalJSON(bytes.NewReader(raw))
+		require.NoError(t, err)
+		return compiled.Validate(v)
+	}
+	require.NoError(t, fits(string(harbour.Setup)))
+	require.Error(t, fits("queues: {berths: {max_runing: 4}}"))
+	require.Error(t, fits("queues: {berths: {order: random}}"))
+	require.Error(t, fits("queus: {}"))
 	write("queues:\n  berths: {max_runing: 4}\n  quay: {order: random}\n")
 	_, stderr, status = run(t, s.url, "setup", "load", file)
 	assert.Equal(t, 2, status)

@@ -27,7 +27,7 @@ var openAPI []byte
 func OpenAPI() []byte { return openAPI }
 
 // Features names what this version of the wire can do beyond the first.
-var Features = []string{"jobs", "leases", "workers", "queues", "tasks", "stats", "events", "reports", "results", "defaults", "retry", "causes", "operations", "recoveries", "actions"}
+var Features = []string{"jobs", "leases", "workers", "queues", "tasks", "stats", "events", "reports", "results", "defaults", "retry", "causes", "operations", "recoveries", "actions", "order", "limits", "setup"}
 
 // What the service allows a connection.
 const (

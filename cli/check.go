@@ -101,14 +101,14 @@ func (f *findings) files(asked serving) (setup job.Setup) {
 			f.lines("set-up", err)
 			setup = job.Setup{}
 		} else {
-			f.add(findingGood, "set-up", "%s defines %s and %s", asked.config, many(len(setup.Queues), "queue"), many(len(setup.Tasks), "task"))
+			f.add(findingGood, "set-up", "%s defines %s and %s", asked.config, many(int64(len(setup.Queues)), "queue"), many(int64(len(setup.Tasks)), "task"))
 		}
 	}
 	if asked.tokens != "" {
 		if tokens, err := config.ReadTokens(asked.tokens, roleWords()); err != nil {
 			f.lines("tokens", err)
 		} else {
-			f.add(findingGood, "tokens", "%s holds %s", asked.tokens, many(len(tokens), "token"))
+			f.add(findingGood, "tokens", "%s holds %s", asked.tokens, many(int64(len(tokens)), "token"))
 		}
 	}
 	return setup
@@ -161,7 +161,7 @@ func (f *findings) service(ctx context.Context, m *client.Client, setup job.Setu
 		f.references(setup, nil)
 		return
 	}
-	f.add(findingGood, "service", "it answers, with %s", many(len(stats.Queues), "queue"))
+	f.add(findingGood, "service", "it answers, with %s", many(int64(len(stats.Queues)), "queue"))
 	apart := stats.AsOf.Sub(job.At(asked.Add(time.Since(asked) / 2)))
 	if apart.Abs() > mostSkew {
 		f.add(findingWrong, "clock", "the service's clock and this one's are %s apart: scheduled jobs start by the service's; set both by NTP", job.Roughly(apart.Abs()))
@@ -188,13 +188,6 @@ func (f *findings) service(ctx context.Context, m *client.Client, setup job.Setu
 	default:
 		f.add(findingGood, "set-up", "the service is set as the file defines")
 	}
-}
-
-func many(n int, what string) string {
-	if n == 1 {
-		return "1 " + what
-	}
-	return fmt.Sprintf("%d %ss", n, what)
 }
 
 func namesOf(d job.SetupDiff) (all []string) {

@@ -238,3 +238,11 @@ func payloadOf(text string, stdin io.Reader) (json.RawMessage, error) {
 	}
 	return raw, nil
 }
+
+// many writes a number with what it counts.
+func many(n int64, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return job.Grouped(n) + " " + what + "s"
+}

@@ -286,20 +286,13 @@ func howFar(op job.Operation) string {
 	if op.State == job.OpTrial {
 		return fmt.Sprintf("The trial of %d jobs runs.", len(op.TrialIDs))
 	}
-	return fmt.Sprintf("%s of %s changed.", job.Grouped(op.Changed), jobs(op.Matched))
-}
-
-func jobs(n int64) string {
-	if n == 1 {
-		return "1 job"
-	}
-	return job.Grouped(n) + " jobs"
+	return fmt.Sprintf("%s of %s changed.", job.Grouped(op.Changed), many(op.Matched, "job"))
 }
 
 var changedWord = map[string]string{job.ActCancel: "cancelled or asked to end", job.ActRequeue: "requeued", job.ActStartNow: "started", job.ActDiscard: "discarded", job.ActPatch: "changed", job.ActPurge: "removed"}
 
 func showOperation(o *present.Out, op job.Operation) {
-	matched := jobs(op.Matched)
+	matched := many(op.Matched, "job")
 	if op.MatchedIs == "at_least" {
 		matched = "at least " + matched
 	}

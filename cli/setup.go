@@ -1,8 +1,6 @@
 package cli
 
 import (
-	"fmt"
-
 	"github.com/spf13/cobra"
 
 	"humblemule/cli/present"
@@ -66,19 +64,12 @@ func showSetup(o *present.Out, path string, d job.SetupDiff) {
 	case len(d.Changes) == 0:
 		o.Line("Nothing differs.")
 	case d.Loaded:
-		o.Line("%s loaded; %d as they were.", changesOf(len(d.Changes)), d.Same)
+		o.Line("%s loaded; %d as they were.", many(int64(len(d.Changes)), "change"), d.Same)
 	default:
-		o.Line("%s would be loaded; %d are as they are. Nothing was changed.", changesOf(len(d.Changes)), d.Same)
+		o.Line("%s would be loaded; %d are as they are. Nothing was changed.", many(int64(len(d.Changes)), "change"), d.Same)
 		o.Hint("hmule setup load %s", path)
 	}
 	for _, other := range d.Others {
 		o.Line("%s was set otherwise than by a file and stays.", other)
 	}
-}
-
-func changesOf(n int) string {
-	if n == 1 {
-		return "1 change"
-	}
-	return fmt.Sprintf("%d changes", n)
 }

@@ -76,7 +76,7 @@ func TestKill(t *testing.T) {
 	cancel()
 	work.Wait()
 	t.Logf("%d jobs acknowledged, %d settled, over %d kills", len(acknowledged), len(settled), kills)
-	require.Greater(t, len(acknowledged), 500)
+	require.Greater(t, len(acknowledged), 10*kills, "enough work was under way")
 
 	// A lease whose worker was gone is given back yet: until then counts change.
 	var found map[int64]job.Job

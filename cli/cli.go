@@ -18,6 +18,7 @@ import (
 
 	"humblemule/cli/present"
 	"humblemule/client"
+	"humblemule/core/job"
 )
 
 // Version is the program's version; the build sets it.

@@ -86,7 +86,7 @@ func choose(ctx context.Context, mule *client.Client) (s shown, err error) {
 		{&s.dead, job.Filter{States: []job.State{job.Dead}, Tasks: []string{"tide.predict"}}},
 		{&s.waiting, job.Filter{States: []job.State{job.Scheduled}}},
 		{&s.ready, job.Filter{States: []job.State{job.Ready}}},
-		{&s.running, job.Filter{States: []job.State{job.Running}}},
+		{&s.running, job.Filter{States: []job.State{job.Running}, Tasks: []string{"log.pack"}}},
 	} {
 		page, err := mule.Jobs(ctx, c.f)
 		if err != nil {
@@ -167,7 +167,7 @@ func pages(ctx context.Context, out, only string, s shown) error {
 // terminals takes commands in a terminal window of 100 columns.
 func terminals(ctx context.Context, out, program, only string, s shown) error {
 	const display = ":97"
-	x := exec.CommandContext(ctx, "Xvfb", display, "-screen", "0", "1020x1170x24")
+	x := exec.CommandContext(ctx, "Xvfb", display, "-screen", "0", "1020x1400x24")
 	if err := x.Start(); err != nil {
 		return err
 	}
@@ -189,10 +189,10 @@ func terminals(ctx context.Context, out, program, only string, s shown) error {
 
 		{"job", fmt.Sprintf("hmule job %d", s.dead.ID), 24},
 		{"why", fmt.Sprintf("hmule why %d; hmule why %d; hmule why %d; hmule why 999999", s.waiting.ID, s.ready.ID, s.dead.ID), 14},
-		{"queues", "hmule queues; hmule tasks", 18},
+		{"queues", "hmule queues; hmule tasks", 24},
 		{"workers", "hmule workers; hmule worker archive-room; hmule log " + fmt.Sprint(s.running.ID), 28},
 		{"dead", "hmule dead; hmule backoff --limit 9", 22},
-		{"help", "hmule --help", 58},
+		{"help", "hmule --help", 64},
 	} {
 		if !strings.Contains("terminal-"+t.name, only) {
 			continue

@@ -6,12 +6,6 @@ import (
 	"time"
 )
 
-// Bounds of a rate.
-const (
-	MostPerSecond = 100_000
-	MostBurst     = 100_000
-)
-
 // Bucket counts starts against a rate: a token is put in PerSecond times a second, up
 // to Burst of them, and every start takes one that never comes back. It is empty at
 // first, so that in every span of d seconds, over restarts too, no more than

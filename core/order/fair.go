@@ -3,9 +3,6 @@ package order
 // Quantum is by how much the tag of an owner of weight 1 moves on with a start.
 const Quantum = 1 << 20
 
-// MostWeight bounds the weight of an owner.
-const MostWeight = 1000
-
 // Enter gives the tag of an owner that has got its first waiting job: its last tag, or
 // the tag that was served last where it has been away for longer. So nobody saves up
 // turns, and nobody loses one by having been idle.

@@ -37,7 +37,7 @@ func TestAgeing(t *testing.T) {
 	}
 	now := job.Time(1_790_000_000_000)
 	require.Equal(t, now-5_000, job.Time(Ageing(now, 5, time.Second)))
-	require.Positive(t, Ageing(now, 9, LongestBoost), "0 means that no rank was drawn")
+	require.Positive(t, Ageing(now, 9, 30*24*time.Hour), "0 means that no rank was drawn")
 }
 
 // Between any two owners that have jobs waiting throughout a span, the starts within

@@ -6,9 +6,6 @@ import (
 	"humblemule/core/job"
 )
 
-// LongestBoost bounds what one priority is worth under ageing.
-const LongestBoost = 30 * 24 * time.Hour
-
 // Ageing gives the rank of a job in a queue that ages: its due time in milliseconds,
 // and boost earlier for each priority. The lowest rank starts first, so that a job of
 // priority p that is due at t is overtaken by no job that is due later than

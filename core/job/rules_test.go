@@ -1,0 +1,91 @@
+package job
+
+import (
+	"math"
+	"strings"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+)
+
+// Rules that cannot hold are refused with the field and the mend, and those that can are
+// filled up with what is built in.
+func TestRules(t *testing.T) {
+	n := func(n int) *int { return &n }
+	for want, r := range map[string]Rules{
+		"":                                   {},
+		"order: \"oldest\" is unknown":       {Order: "oldest"},
+		"boost: belongs to the order ageing": {Boost: Duration(time.Second)},
+		"boost: 31d is outside":              {Order: ByAgeing, Boost: Duration(31 * 24 * time.Hour)},
+		"turns: \"label\" is unknown; it is owner": {Turns: "label"},
+		"turns: cannot stand beside":               {Turns: ByOwner, Order: ByAgeing},
+		"owner_weights: need turns":                {OwnerWeights: map[string]int{"Marsh Agency": 2}},
+		"owner_weights.Gull: 1001":                 {Turns: ByOwner, OwnerWeights: map[string]int{"Gull": 1001}},
+		"lane_on_dead: \"wait\" is unknown":        {LaneOnDead: LaneWaits},
+		"max_running: 0 is outside":                {MaxRunning: n(0)},
+		"rate.per_second: NaN":                     {Rate: &Rate{PerSecond: math.NaN()}},
+		"rate.per_second: 1e-06 is less":           {Rate: &Rate{PerSecond: 1e-6}},
+		"rate.burst: 100001":                       {Rate: &Rate{PerSecond: 1, Burst: n(100_001)}},
+	} {
+		var said []string
+		for _, w := range (&Defaults{Rules: r}).Check(true) {
+			said = append(said, w.Field+": "+w.Message)
+		}
+		if want == "" {
+			assert.Empty(t, said)
+		} else if assert.Len(t, said, 1, want) {
+			assert.True(t, strings.HasPrefix(said[0], want), "%s is not %s", said[0], want)
+		}
+	}
+	assert.Len(t, (&Defaults{Rules: Rules{Order: ByAgeing, LaneOnDead: LaneStops, MaxRunning: n(2)}}).Check(false), 2, "of a task only max_running")
+
+	whole := Rules{Order: ByAgeing, Rate: &Rate{PerSecond: 2}}.Whole()
+	assert.Equal(t, []any{Duration(time.Minute), LaneWaits, LanePasses, 1}, []any{whole.Boost, whole.LaneOnBackoff, whole.LaneOnDead, *whole.Rate.Burst})
+	plain := Rules{MaxRunning: n(3)}.Whole()
+	assert.False(t, whole.SameOrder(&plain))
+	assert.Equal(t, []bool{false, true}, []bool{plain.Full(2), plain.Full(3)})
+	assert.Equal(t, 1, (&Rules{OwnerWeights: map[string]int{"Gull": 4}}).Weight("Marsh"))
+}
+
+// Why a job waits names what holds it, how many go first, and how long that takes.
+func TestWaitingForOthers(t *testing.T) {
+	now := Time(1_790_000_000_000)
+	ready := func(set func(w *Wait)) Wait {
+		w := Wait{State: Ready, Now: now, Queue: "berths", Task: "berth.plan", QueueServed: true, TaskDone: true}
+		set(&w)
+		return w
+	}
+	for want, w := range map[string]Wait{
+		"Queue berths has its limit of 4 running; it starts when one of them ends; 1 job is ahead of it.": ready(func(w *Wait) { w.MaxRunning, w.Ahead = 4, 1 }),
+		"Task berth.plan has its limit of 2 running, over all queues; it starts when one of them ends.":   ready(func(w *Wait) { w.TaskMax = 2 }),
+		"Queue berths starts the next job by its rate in 3.0 s; more than 1000 jobs are ahead of it.":     ready(func(w *Wait) { w.NextStart, w.Ahead = now.Add(3*time.Second), 1001 }),
+		"The owners of queue berths take turns; of those without an owner, 2 jobs are ahead of it.":       ready(func(w *Wait) { w.TakesTurns, w.OwnerAhead = true, 2 }),
+		"It is next of Marsh Agency in queue berths, where the owners take turns.":                        ready(func(w *Wait) { w.TakesTurns, w.Owner = true, "Marsh Agency" }),
+		"30 jobs are ahead of it in queue berths, about 2 min at the present speed.":                      ready(func(w *Wait) { w.Ahead, w.StartsPerMinute = 30, 15 }),
+		"It is next in queue berths and waits for a free slot.":                                           ready(func(w *Wait) { w.NextStart = now }),
+		"It is held back by other jobs.":                                                                    {State: Held},
+		"Job 7 has lane berth-3 and is running; 2 jobs are before it in the lane.":                          {State: Held, Lane: "berth-3", Holder: 7, HolderState: Running, LaneAhead: 2},
+		"Job 7 has lane b and is dead, which stops the lane; requeue it, discard it, or let the lane pass.": {State: Held, Lane: "b", Holder: 7, HolderState: Dead},
+		"Job 7 has lane b and is backoff until " + now.String() + ".":                                       {State: Held, Lane: "b", Holder: 7, HolderState: Backoff, HolderNext: now},
+	} {
+		assert.Equal(t, want, WaitingBecause(w))
+	}
+}
+
+// A start has overtaken what was ready before it and started later, or still waits.
+func TestOvertakings(t *testing.T) {
+	starts := []Start{{Job: 3, ReadyAt: 30, StartedAt: 100}, {Job: 1, ReadyAt: 10, StartedAt: 110}, {Job: 4, ReadyAt: 40, StartedAt: 120}}
+	Overtakings(starts, []Start{{Job: 2, ReadyAt: 20}, {Job: 5, ReadyAt: 50}})
+	assert.Equal(t, []int64{1, 2}, starts[0].First)
+	assert.Zero(t, starts[1].Overtook)
+	assert.Equal(t, []any{1, []int64{2}, int64(80)}, []any{starts[2].Overtook, starts[2].First, starts[2].WaitedMS})
+}
+
+// What differs between settings is told field by field.
+func TestDiffer(t *testing.T) {
+	six := 6
+	assert.Empty(t, Differ(nil, &Defaults{}))
+	got := Differ(&Defaults{Priority: &six, Rules: Rules{Turns: ByOwner}}, &Defaults{Priority: &six, Timeout: Duration(time.Minute)})
+	assert.Equal(t, []SetupField{{"timeout", []byte("null"), []byte(`"1m"`)}, {"turns", []byte(`"owner"`), []byte("null")}}, got)
+}

@@ -3,6 +3,7 @@ package store
 import (
 	"database/sql"
 	"errors"
+	"regexp"
 	"strings"
 
 	"humblemule/core/job"
@@ -102,7 +103,7 @@ type prepared struct {
 
 func (s *Store) prepare() error {
 	for _, p := range s.st.list() {
-		stmt, err := s.conn.PrepareContext(background, p.text)
+		stmt, err := s.conn.PrepareContext(background, steady(p.text))
 		if err != nil {
 			return err
 		}
@@ -110,6 +111,13 @@ func (s *Store) prepare() error {
 	}
 	return nil
 }
+
+var bound = regexp.MustCompile(`(= |LIMIT |OFFSET )\?`)
+
+// steady keeps a statement's plan. SQLite looks at the value of a bare parameter that is
+// compared with a column of a partial index, or that is a limit, to choose its plan, and
+// compiles the statement anew, in some 40 µs, whenever another value is bound.
+func steady(text string) string { return bound.ReplaceAllString(text, "$1+?") }
 
 func (st *statements) list() []prepared {
 	return []prepared{

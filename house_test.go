@@ -18,7 +18,7 @@ var storeys = map[string][]string{
 	"core/retry":        {"core/job"},
 	"core/trend":        {"core/job"},
 	"core/store":        {"core/job"},
-	"core/triage":       {},
+	"core/triage":       {"core/job"},
 	"core/order":        {"core/job"},
 	"core/limit":        {},
 	"core/engine":       {"core/job", "core/retry", "core/trend", "core/order", "core/limit", "core/triage", "core/store"},

@@ -65,15 +65,15 @@ disk, and, where a service answers, with its clock, its queues and its workers. 
 changed. The status is 1 where anything is wrong.`,
 		RunE: func(c *cobra.Command, _ []string) error {
 			var f findings
-			setup := f.files(asked)
-			if c.Flags().Changed("data") || fromEnv("HMULE_DATA", "") != "" {
-				f.data(asked.data)
+			setup := f.files(c, &asked)
+			if asked.isSet("data") {
+				f.data(asked.Data)
 			}
 			m, err := a.client()
 			if err != nil {
 				return err
 			}
-			f.service(c.Context(), m, setup)
+			f.service(c.Context(), m, asked, setup)
 			if err := a.show(map[string]any{"findings": f.all}, func(o *present.Out) { showFindings(o, &f) }); err != nil {
 				return err
 			}
@@ -83,10 +83,7 @@ changed. The status is 1 where anything is wrong.`,
 			return nil
 		},
 	}
-	fl := c.Flags()
-	fl.StringVar(&asked.config, "config", fromEnv("HMULE_CONFIG", ""), "set-up file (HMULE_CONFIG)")
-	fl.StringVar(&asked.tokens, "tokens", fromEnv("HMULE_TOKENS", ""), "file of tokens (HMULE_TOKENS)")
-	fl.StringVar(&asked.data, "data", fromEnv("HMULE_DATA", "hmule.db"), "data file (HMULE_DATA)")
+	asked.flags(c, "data", "tokens")
 	return c
 }
 
@@ -94,24 +91,21 @@ changed. The status is 1 where anything is wrong.`,
 var errFoundWrong = errors.New("something is wrong; see above")
 
 // files checks the files that set up a service, and gives the set-up they hold.
-func (f *findings) files(asked serving) (setup job.Setup) {
-	if asked.config != "" {
-		var err error
-		if setup, err = config.ReadSetup(asked.config); err != nil {
-			f.lines("set-up", err)
-			setup = job.Setup{}
-		} else {
-			f.add(findingGood, "set-up", "%s defines %s and %s", asked.config, many(int64(len(setup.Queues)), "queue"), many(int64(len(setup.Tasks)), "task"))
-		}
+func (f *findings) files(c *cobra.Command, asked *serving) job.Setup {
+	file, err := asked.read(c)
+	if err != nil {
+		f.lines("set-up", err)
+	} else if asked.config != "" {
+		f.add(findingGood, "set-up", "%s defines %s and %s", asked.config, many(int64(len(file.Queues)), "queue"), many(int64(len(file.Tasks)), "task"))
 	}
-	if asked.tokens != "" {
-		if tokens, err := config.ReadTokens(asked.tokens, roleWords()); err != nil {
+	if asked.Tokens != "" {
+		if tokens, err := config.ReadTokens(asked.Tokens, roleWords()); err != nil {
 			f.lines("tokens", err)
 		} else {
-			f.add(findingGood, "tokens", "%s holds %s", asked.tokens, many(int64(len(tokens)), "token"))
+			f.add(findingGood, "tokens", "%s holds %s", asked.Tokens, many(int64(len(tokens)), "token"))
 		}
 	}
-	return setup
+	return file.Setup
 }
 
 // leastFree is the room on a disk below which a service is in danger.
@@ -153,8 +147,8 @@ const mostSkew = 2 * time.Second
 
 // service checks what answers: its clock, its queues and workers, and whether the set-up
 // is in force.
-func (f *findings) service(ctx context.Context, m *client.Client, setup job.Setup) {
-	asked := time.Now()
+func (f *findings) service(ctx context.Context, m *client.Client, asked serving, setup job.Setup) {
+	began := time.Now()
 	stats, err := m.Stats(ctx, "")
 	if err != nil {
 		f.add(findingNote, "service", "%v", err)
@@ -162,7 +156,7 @@ func (f *findings) service(ctx context.Context, m *client.Client, setup job.Setu
 		return
 	}
 	f.add(findingGood, "service", "it answers, with %s", many(int64(len(stats.Queues)), "queue"))
-	apart := stats.AsOf.Sub(job.At(asked.Add(time.Since(asked) / 2)))
+	apart := stats.AsOf.Sub(job.At(began.Add(time.Since(began) / 2)))
 	if apart.Abs() > mostSkew {
 		f.add(findingWrong, "clock", "the service's clock and this one's are %s apart: scheduled jobs start by the service's; set both by NTP", job.Roughly(apart.Abs()))
 	} else {
@@ -176,7 +170,7 @@ func (f *findings) service(ctx context.Context, m *client.Client, setup job.Setu
 		}
 	}
 	f.references(setup, stats.Queues)
-	if setup.Queues == nil && setup.Tasks == nil {
+	if asked.config == "" {
 		return
 	}
 	diff, err := m.Load(ctx, job.SetupRequest{Setup: setup, DryRun: true})

@@ -63,7 +63,7 @@ func (a *app) demo(ctx context.Context, d demo) error {
 		d.data = filepath.Join(dir, "harbour.db")
 	}
 	log := slog.New(slog.NewTextHandler(a.err, nil))
-	s, err := open(serving{data: d.data, listen: d.listen}, log)
+	s, err := open(serving{Service: config.Service{Data: d.data, Listen: d.listen}}, job.Setup{}, log)
 	if err != nil {
 		return err
 	}
@@ -153,7 +153,7 @@ func (a *app) fixedDay(ctx context.Context, s *service, stay bool, log *slog.Log
 func setUp(ctx context.Context, mule *client.Client) error {
 	setup, err := config.ParseSetup("hmule.yaml", harbour.Setup)
 	if err == nil {
-		_, err = mule.Load(ctx, job.SetupRequest{Setup: setup, Adopt: true})
+		_, err = mule.Load(ctx, job.SetupRequest{Setup: setup.Setup, Adopt: true})
 	}
 	return err
 }

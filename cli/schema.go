@@ -8,6 +8,8 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/spf13/cobra"
 
+	"humblemule/config"
+	"humblemule/core/job"
 	"humblemule/server"
 )
 
@@ -51,9 +53,20 @@ func setupSchema() (map[string]any, error) {
 		}
 	}
 	gather("Name", api.Components.Schemas, defs)
+	gather("Retention", api.Components.Schemas, defs)
+	gather("TriageRule", api.Components.Schemas, defs)
+	service := map[string]any{}
+	for _, f := range config.Flags() {
+		service[strings.ReplaceAll(f.Name, "-", "_")] = map[string]any{"type": []string{"string", "integer"}, "description": f.Says, "default": f.BuiltIn}
+	}
 	return map[string]any{
 		"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "A set-up file of Humble Mule", "type": "object", "additionalProperties": false, "$defs": defs,
-		"properties": map[string]any{"queues": named("The settings of queues, by their names."), "tasks": named("The defaults of the jobs of tasks, by their names.")},
+		"properties": map[string]any{
+			"service":   map[string]any{"type": "object", "additionalProperties": false, "properties": service, "description": "With what the service is started; flags and variables go before it."},
+			"retention": map[string]any{"$ref": "#/$defs/Retention"},
+			"triage":    map[string]any{"type": "array", "maxItems": job.MostTriageRules, "items": map[string]any{"$ref": "#/$defs/TriageRule"}, "description": "Causes that the built-in rules do not find; the first that fits decides."},
+			"queues":    named("The settings of queues, by their names."), "tasks": named("The defaults of the jobs of tasks, by their names."),
+		},
 	}, nil
 }
 

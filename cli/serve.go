@@ -11,10 +11,12 @@ import (
 	"os/signal"
 	"path/filepath"
 	"runtime/debug"
+	"slices"
 	"sync/atomic"
 	"syscall"
 
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"humblemule/config"
 	"humblemule/console"
@@ -27,9 +29,42 @@ const defaultListen = "127.0.0.1:6853"
 
 // serving is how a service is asked for.
 type serving struct {
-	data, listen    string
-	tokens, config  string
-	tlsCert, tlsKey string
+	config.Service
+	config string
+	given  map[string]string // flags that were given
+}
+
+// flags lets a command take settings of the service, and the set-up file.
+func (s *serving) flags(c *cobra.Command, names ...string) {
+	c.Flags().StringVar(&s.config, "config", fromEnv("HMULE_CONFIG", ""), "set-up file (HMULE_CONFIG)")
+	for _, f := range config.Flags() {
+		if slices.Contains(names, f.Name) {
+			c.Flags().String(f.Name, f.BuiltIn, f.Says)
+		}
+	}
+}
+
+// read finds the settings: from flags, variables and the set-up file.
+func (s *serving) read(c *cobra.Command) (config.File, error) {
+	s.given = map[string]string{}
+	c.Flags().Visit(func(f *pflag.Flag) { s.given[f.Name] = f.Value.String() })
+	return s.readAgain()
+}
+
+// readAgain reads the set-up file again.
+func (s *serving) readAgain() (file config.File, err error) {
+	if s.config != "" {
+		if file, err = config.ReadSetup(s.config); err != nil {
+			return file, err
+		}
+	}
+	s.Service, err = config.Resolve(s.given, file)
+	return file, err
+}
+
+// isSet tells whether a setting is another than the built-in one.
+func (s *serving) isSet(name string) bool {
+	return slices.ContainsFunc(s.Settings, func(v job.Setting) bool { return v.Name == name && v.From != job.SettingBuiltIn })
 }
 
 // service is a running service.
@@ -43,35 +78,35 @@ type service struct {
 	certificate atomic.Pointer[tls.Certificate]
 }
 
-// open opens the data file and the address; nothing is answered yet.
-func open(asked serving, log *slog.Logger) (*service, error) {
+// open opens the data file and the address, and loads a set-up; nothing is answered yet.
+func open(asked serving, setup job.Setup, log *slog.Logger) (*service, error) {
 	s := &service{asked: asked, log: log}
 	tokens, err := s.readSecrets()
 	if err != nil {
 		return nil, err
 	}
-	l, err := listenOn(asked.listen, tokens != nil)
+	l, err := listenOn(asked.Listen, tokens != nil)
 	if err != nil {
 		return nil, err
 	}
 	s.listener = l
-	if asked.tlsCert != "" {
+	if asked.TLSCert != "" {
 		s.listener = tls.NewListener(l, &tls.Config{
 			MinVersion: tls.VersionTLS12, NextProtos: []string{"http/1.1"},
 			GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return s.certificate.Load(), nil },
 		})
-	} else if !isLoopback(asked.listen) {
+	} else if !isLoopback(asked.Listen) {
 		log.Warn("the service is open to other machines without TLS: tokens and payloads can be read on the way; give --tls-cert and --tls-key, or put a proxy with TLS before it")
 	}
-	if s.engine, err = engine.Open(asked.data, engine.Options{Log: log}); err != nil {
+	if s.engine, err = engine.Open(asked.Data, engine.Options{Log: log, MaxPayload: asked.MaxPayload}); err != nil {
 		l.Close()
 		return nil, err
 	}
-	s.server = server.New(s.engine, server.Options{Version: Version, Console: console.Files(), Log: log})
+	s.server = server.New(s.engine, server.Options{Version: Version, Console: console.Files(), Log: log, Settings: func() []job.Setting { return asked.Settings }})
 	if tokens != nil {
 		s.server.SetTokens(tokens)
 	}
-	if err := s.loadSetup(context.Background()); err != nil {
+	if err := s.loadSetup(context.Background(), setup); err != nil {
 		l.Close()
 		return nil, errors.Join(err, s.engine.Close())
 	}
@@ -79,13 +114,9 @@ func open(asked serving, log *slog.Logger) (*service, error) {
 }
 
 // loadSetup makes queues and tasks what the set-up file defines, where one is given.
-func (s *service) loadSetup(ctx context.Context) error {
+func (s *service) loadSetup(ctx context.Context, setup job.Setup) error {
 	if s.asked.config == "" {
 		return nil
-	}
-	setup, err := config.ReadSetup(s.asked.config)
-	if err != nil {
-		return err
 	}
 	ctx = engine.WithCall(ctx, engine.Call{Principal: filepath.Base(s.asked.config)})
 	diff, err := s.engine.Load(ctx, job.SetupRequest{Setup: setup, DryRun: true})
@@ -99,22 +130,38 @@ func (s *service) loadSetup(ctx context.Context) error {
 	return nil
 }
 
+// reload reads the set-up file again and loads it. What only a start can change waits for
+// the next one.
+func (s *service) reload(ctx context.Context) error {
+	next := s.asked
+	file, err := next.readAgain()
+	if err != nil {
+		return err
+	}
+	for i, v := range next.Settings {
+		if string(v.Value) != string(s.asked.Settings[i].Value) {
+			s.log.Warn("the service keeps this setting until it is started again", "setting", v.Name, "now", plain(s.asked.Settings[i].Value), "then", plain(v.Value))
+		}
+	}
+	return s.loadSetup(ctx, file.Setup)
+}
+
 // readSecrets reads the tokens and the certificate; nil where none are asked for.
 func (s *service) readSecrets() (tokens []server.Token, err error) {
-	if (s.asked.tlsCert == "") != (s.asked.tlsKey == "") {
+	if (s.asked.TLSCert == "") != (s.asked.TLSKey == "") {
 		return nil, usageError{errors.New("--tls-cert and --tls-key belong together; give both or neither")}
 	}
-	if s.asked.tlsCert != "" {
-		pair, err := tls.LoadX509KeyPair(s.asked.tlsCert, s.asked.tlsKey)
+	if s.asked.TLSCert != "" {
+		pair, err := tls.LoadX509KeyPair(s.asked.TLSCert, s.asked.TLSKey)
 		if err != nil {
 			return nil, fmt.Errorf("the certificate of --tls-cert and the key of --tls-key cannot be used: %w", err)
 		}
 		s.certificate.Store(&pair)
 	}
-	if s.asked.tokens == "" {
+	if s.asked.Tokens == "" {
 		return nil, nil
 	}
-	entries, err := config.ReadTokens(s.asked.tokens, roleWords())
+	entries, err := config.ReadTokens(s.asked.Tokens, roleWords())
 	for _, e := range entries {
 		tokens = append(tokens, server.Token{Name: e.Name, Role: server.Role(e.Role), Hash: e.Hash})
 	}
@@ -133,8 +180,8 @@ func (s *service) rereadOn(ctx context.Context, signals ...os.Signal) {
 		case <-ctx.Done():
 			return
 		}
-		if err := s.loadSetup(ctx); err != nil {
-			s.log.Error("queues and tasks stay as they were", "error", err)
+		if err := s.reload(ctx); err != nil {
+			s.log.Error("what the set-up file defines stays as it was", "error", err)
 		}
 		tokens, err := s.readSecrets()
 		switch {
@@ -176,7 +223,7 @@ func listenOn(listen string, tokens bool) (net.Listener, error) {
 
 func (s *service) address() string {
 	scheme := "http://"
-	if s.asked.tlsCert != "" {
+	if s.asked.TLSCert != "" {
 		scheme = "https://"
 	}
 	return scheme + s.listener.Addr().String()
@@ -206,17 +253,22 @@ func (a *app) serveCommand() *cobra.Command {
 Without --tokens it answers on this machine only, and everybody here may do everything.
 With --tokens every request needs a token of the file, with a role: reader, producer,
 worker or operator; hmule token new makes them. Clients show theirs by HMULE_TOKEN.
-With --config queues and tasks are set as the file defines them; see: hmule setup --help.
+With --config everything is set as the file defines it, but for what a flag or a variable
+says otherwise; see: hmule setup --help, and for what is in force: hmule settings.
 SIGHUP reads set-up file, tokens and certificate again.`,
 		RunE: func(c *cobra.Command, _ []string) error {
 			log := slog.New(slog.NewTextHandler(a.err, nil))
-			s, err := open(asked, log)
+			file, err := asked.read(c)
+			if err != nil {
+				return usageError{err}
+			}
+			s, err := open(asked, file.Setup, log)
 			if err != nil {
 				return err
 			}
-			full, err := filepath.Abs(asked.data)
+			full, err := filepath.Abs(asked.Data)
 			if err != nil {
-				full = asked.data
+				full = asked.Data
 			}
 			log.Info("service starts", "version", Version, "data", full, "console", s.address()+"/", "api", s.address()+"/v1")
 			err = s.run(c.Context())
@@ -224,12 +276,6 @@ SIGHUP reads set-up file, tokens and certificate again.`,
 			return err
 		},
 	}
-	f := c.Flags()
-	f.StringVar(&asked.data, "data", fromEnv("HMULE_DATA", "hmule.db"), "data file; created where there is none (HMULE_DATA)")
-	f.StringVar(&asked.listen, "listen", fromEnv("HMULE_LISTEN", defaultListen), "address to answer at (HMULE_LISTEN)")
-	f.StringVar(&asked.tokens, "tokens", fromEnv("HMULE_TOKENS", ""), "file of tokens that callers need; permits other addresses (HMULE_TOKENS)")
-	f.StringVar(&asked.config, "config", fromEnv("HMULE_CONFIG", ""), "set-up file of queues and tasks, loaded at start (HMULE_CONFIG)")
-	f.StringVar(&asked.tlsCert, "tls-cert", fromEnv("HMULE_TLS_CERT", ""), "certificate, with its chain, as PEM (HMULE_TLS_CERT)")
-	f.StringVar(&asked.tlsKey, "tls-key", fromEnv("HMULE_TLS_KEY", ""), "its key, as PEM (HMULE_TLS_KEY)")
+	asked.flags(c, "data", "listen", "tokens", "tls-cert", "tls-key", "max-payload")
 	return c
 }

@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"strings"
+
 	"github.com/spf13/cobra"
 
 	"humblemule/cli/present"
@@ -10,9 +12,15 @@ import (
 
 func (a *app) setupCommand() *cobra.Command {
 	c := &cobra.Command{
-		Use: "setup", Short: "Compare queues and tasks with a file that defines them, or make them so",
-		Long: `A set-up file defines the settings of queues and tasks:
+		Use: "setup", Short: "Compare what is set with a file that defines it, or make it so",
+		Long: `A set-up file defines with what the service is started, how long finished jobs are kept,
+what else is a cause of failures, and the settings of queues and tasks:
 
+  service:
+    listen: 127.0.0.1:6853
+  retention: {done: 12h, dead: 30d}
+  triage:
+    - {type: refused, matches: 'refused by (\w+)', becomes: refused by $1}
   queues:
     bulletins:
       rate: {per_second: 1, burst: 2}
@@ -39,7 +47,7 @@ func (a *app) setupVerb(verb, short string, req job.SetupRequest) *cobra.Command
 			if err != nil {
 				return err
 			}
-			req.Setup = s
+			req.Setup = s.Setup
 			diff, err := m.Load(c.Context(), req)
 			if err != nil {
 				return err
@@ -55,7 +63,7 @@ var setupWord = map[string]string{job.SetupAdds: "is added", job.SetupChanges: "
 
 func showSetup(o *present.Out, path string, d job.SetupDiff) {
 	for _, c := range d.Changes {
-		o.Line("%s %s %s", c.Kind, present.Strong(c.Name), setupWord[c.Change])
+		o.Line("%s %s", strings.TrimSpace(c.Kind+" "+present.Strong(c.Name)), setupWord[c.Change])
 		for _, f := range c.Fields {
 			o.Line("  %-16s %s → %s", f.Field, f.Before, f.After)
 		}

@@ -68,6 +68,8 @@ func doing(w job.Worker) string {
 		return "leaves"
 	case w.Wanted == job.WantDrain || w.Draining:
 		return "drains"
+	case w.Outdated:
+		return "older settings"
 	}
 	return "runs"
 }

@@ -646,3 +646,8 @@ func (m *Client) Events(ctx context.Context, each func(Event) error) error {
 func (m *Client) Load(ctx context.Context, r job.SetupRequest) (d job.SetupDiff, err error) {
 	return d, m.put(ctx, "/v1/setup", r, &d)
 }
+
+// Settings tells all that is in force, and where each comes from.
+func (m *Client) Settings(ctx context.Context) (job.Settings, error) {
+	return get[job.Settings](ctx, m, "/v1/settings")
+}

@@ -18,23 +18,30 @@ import (
 )
 
 // sections are those of a set-up file; false for what is not built yet.
-var sections = map[string]bool{"queues": true, "tasks": true, "service": false, "schedules": false, "retention": false, "triage": false}
+var sections = map[string]bool{"queues": true, "tasks": true, "service": true, "schedules": false, "retention": true, "triage": true}
 
-// ReadSetup reads a file that defines queues and tasks. All that is wrong with it is told
-// at once, each with its line, its column and the nearest name.
-func ReadSetup(path string) (s job.Setup, err error) {
+// File is what a set-up file holds: what a load of it defines, and with what the service
+// is started.
+type File struct {
+	job.Setup
+	service map[string]located
+}
+
+// ReadSetup reads a set-up file. All that is wrong with it is told at once, each with its
+// line, its column and the nearest name.
+func ReadSetup(path string) (f File, err error) {
 	raw, err := os.ReadFile(path)
 	if err != nil {
-		return s, fmt.Errorf("the set-up file cannot be read: %w", err)
+		return f, fmt.Errorf("the set-up file cannot be read: %w", err)
 	}
 	return ParseSetup(path, raw)
 }
 
 // ParseSetup reads what a set-up file holds; path names it in what is wrong.
-func ParseSetup(path string, raw []byte) (s job.Setup, err error) {
+func ParseSetup(path string, raw []byte) (f File, err error) {
 	file, err := parser.ParseBytes(raw, 0, parser.AllowDuplicateMapKey())
 	if err != nil {
-		return s, misread(path, err)
+		return f, misread(path, err)
 	}
 	r := setupReader{faults: faults{path: path}}
 	for i, doc := range file.Docs {
@@ -43,10 +50,10 @@ func ParseSetup(path string, raw []byte) (s job.Setup, err error) {
 			continue
 		}
 		if doc.Body != nil {
-			r.document(doc.Body, &s)
+			r.document(doc.Body, &f)
 		}
 	}
-	return s, r.err()
+	return f, r.err()
 }
 
 // setupReader reads a set-up and gathers what is wrong with it.
@@ -88,7 +95,7 @@ func (r *setupReader) entries(n ast.Node, what string) (all []entry) {
 	return all
 }
 
-func (r *setupReader) document(body ast.Node, s *job.Setup) {
+func (r *setupReader) document(body ast.Node, f *File) {
 	for _, e := range r.entries(body, "the file") {
 		built, known := sections[e.name]
 		switch {
@@ -97,9 +104,18 @@ func (r *setupReader) document(body ast.Node, s *job.Setup) {
 		case !built:
 			r.at(e.key, "the section %s is not built yet; leave it out", e.name)
 		case e.name == "queues":
-			s.Queues = r.named(e, true)
+			f.Queues = r.named(e, true)
 		case e.name == "tasks":
-			s.Tasks = r.named(e, false)
+			f.Tasks = r.named(e, false)
+		case e.name == "service":
+			f.service = r.service(e)
+		case e.name == "retention":
+			f.Retention = new(job.Retention)
+			if read(r, e, f.Retention, f.Retention.Check); *f.Retention == (job.Retention{}) {
+				f.Retention = nil
+			}
+		case e.name == "triage":
+			f.Triage = r.triage(e)
 		}
 	}
 }
@@ -111,29 +127,56 @@ func (r *setupReader) named(section entry, ofQueue bool) map[string]job.Defaults
 		for _, w := range job.CheckName(e.name, e.name) {
 			r.at(e.key, "%s", w.Message)
 		}
-		all[e.name] = r.settings(e, ofQueue)
+		d := new(job.Defaults)
+		read(r, e, d, func() []job.FieldError { return d.Check(ofQueue) })
+		all[e.name] = *d
 	}
 	return all
 }
 
-// settings reads those of one queue or task.
-func (r *setupReader) settings(of entry, ofQueue bool) (d job.Defaults) {
+// triage reads rules of triage, a list.
+func (r *setupReader) triage(section entry) (all []job.TriageRule) {
+	list, isList := section.value.(*ast.SequenceNode)
+	if !isList {
+		r.at(section.value, "triage is no list of rules; begin each with a -")
+		return nil
+	}
+	for i, n := range list.Values {
+		rule := new(job.TriageRule)
+		at := entry{fmt.Sprintf("triage[%d]", i), n, n}
+		read(r, at, rule, func() (wrong []job.FieldError) {
+			for _, w := range job.CheckTriage([]job.TriageRule{*rule}) {
+				w.Field = strings.TrimPrefix(w.Field, "triage[0].")
+				wrong = append(wrong, w)
+			}
+			return wrong
+		})
+		all = append(all, *rule)
+	}
+	if len(all) > job.MostTriageRules {
+		r.at(section.key, "%s", job.CheckTriage(all)[0].Message)
+	}
+	return all
+}
+
+// read reads a mapping into a value that is an object in JSON, and checks it.
+func read[T any](r *setupReader, of entry, into *T, check func() []job.FieldError) {
 	before := len(r.all)
-	r.known(of, reflect.TypeFor[job.Defaults]())
+	r.known(of, reflect.TypeFor[T]())
 	if !isMapping(of.value) {
-		return d
+		return
 	}
 	var value any
 	if err := yaml.NodeToValue(of.value, &value); err != nil {
 		r.at(of.value, "cannot be read: %v", err)
-		return d
+		return
 	}
 	raw, err := json.Marshal(value)
 	if err != nil {
 		r.at(of.value, "cannot be read: %v", err)
-		return d
+		return
 	}
-	if err := json.Unmarshal(raw, &d); err != nil { // names that are not known were told
+	if err := json.Unmarshal(raw, into); err != nil { // names that are not known were told
 		var wrong *json.UnmarshalTypeError
 		if errors.As(err, &wrong) {
 			field := strings.TrimPrefix(wrong.Field, "Rules.")
@@ -141,15 +184,14 @@ func (r *setupReader) settings(of entry, ofQueue bool) (d job.Defaults) {
 		} else {
 			r.at(r.faulty(of, err), "%v", err)
 		}
-		return d
+		return
 	}
-	if len(r.all) > before && reflect.DeepEqual(d, job.Defaults{}) {
-		return d
+	if len(r.all) > before && reflect.ValueOf(*into).IsZero() {
+		return
 	}
-	for _, w := range d.Check(ofQueue) {
+	for _, w := range check() {
 		r.at(r.find(of, strings.Split(w.Field, ".")), "%s %s", w.Field, w.Message)
 	}
-	return d
 }
 
 // known tells of names that a type has no field for, with the nearest one it has.

@@ -12,7 +12,7 @@ import (
 	"humblemule/core/job"
 )
 
-func setup(t *testing.T, text string) (job.Setup, []string) {
+func setup(t *testing.T, text string) (File, []string) {
 	path := filepath.Join(t.TempDir(), "hmule.yaml")
 	require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
 	s, err := ReadSetup(path)
@@ -92,4 +92,68 @@ schedules: {}
 	}
 	_, err := ReadSetup(filepath.Join(t.TempDir(), "none.yaml"))
 	assert.ErrorContains(t, err, "cannot be read")
+}
+
+// What a service is started with comes from a flag, else a variable, else the file, else
+// it is built in; where from is told.
+func TestResolve(t *testing.T) {
+	for _, s := range serviceSettings {
+		t.Setenv(s.variable(), "")
+	}
+	path := filepath.Join(t.TempDir(), "hmule.yaml")
+	file, err := ParseSetup(path, []byte(`
+service:
+  listen: 127.0.0.1:7001
+  data: quay.db
+  tokens: /etc/tokens.yaml
+  max_payload: 256KiB
+retention: {done: 12h, most_done: 1000}
+triage:
+  - {type: refused, matches: 'by (\w+)', becomes: refused by $1}
+`))
+	require.NoError(t, err)
+	assert.Equal(t, job.Duration(12*3600e9), file.Retention.Done)
+	assert.Equal(t, []job.TriageRule{{Type: "refused", Matches: `by (\w+)`, Becomes: "refused by $1"}}, file.Triage)
+	t.Setenv("HMULE_DATA", "by-variable.db")
+	t.Setenv("HMULE_LISTEN", "127.0.0.1:7002")
+	s, err := Resolve(map[string]string{"listen": "127.0.0.1:7003"}, file)
+	require.NoError(t, err)
+	assert.Equal(t, []any{"127.0.0.1:7003", "by-variable.db", "/etc/tokens.yaml", "", 256 << 10}, []any{s.Listen, s.Data, s.Tokens, s.TLSCert, s.MaxPayload})
+	var from []string
+	for _, v := range s.Settings {
+		from = append(from, v.Name+": "+v.From+" "+strings.Replace(v.Where, path, "FILE", 1))
+	}
+	assert.Equal(t, []string{"data: variable HMULE_DATA", "listen: flag --listen", "tokens: file FILE:5:11", "tls_cert: built_in ", "tls_key: built_in ", "max_payload: file FILE:6:16"}, from)
+	t.Setenv("HMULE_DATA", "")
+	s, err = Resolve(nil, file)
+	require.NoError(t, err)
+	assert.Equal(t, filepath.Join(filepath.Dir(path), "quay.db"), s.Data, "a path in the file is seen from its folder")
+	t.Setenv("HMULE_MAX_PAYLOAD", "much")
+	_, err = Resolve(nil, file)
+	require.ErrorContains(t, err, `HMULE_MAX_PAYLOAD: "much" is no size`)
+
+	_, wrong := setup(t, `service:
+  listn: x
+  data: [a]
+  max_payload: 9MiB
+retention: {done: 1s, deaf: 1d}
+triage:
+  - {matches: '(', becomes: x}
+  - {matche: x}
+`)
+	for i, want := range []string{
+		`2:3: the service has no setting "listn"; the nearest is listen`,
+		`3:9: data is no text`,
+		`4:16: 9MiB is outside 1KiB to 8MiB`,
+		`5:19: done 1s is shorter than 1m`,
+		`5:23: retention has no setting "deaf"; the nearest is dead`,
+		`7:15: matches is no pattern`,
+		`8:6: triage[1] has no setting "matche"; the nearest is matches`,
+	} {
+		if assert.Greater(t, len(wrong), i, want) {
+			assert.Contains(t, wrong[i], want)
+		}
+	}
+	_, wrong = setup(t, "triage: {matches: x}\n")
+	assert.Contains(t, wrong[0], "triage is no list of rules")
 }

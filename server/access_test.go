@@ -46,6 +46,7 @@ var mayUse = map[string]string{
 
 	"POST /v1/queues/:name/resume":      "",
 	"PUT /v1/queues/:name":              "",
+	"GET /v1/settings":                  "",
 	"PUT /v1/setup":                     "",
 	"GET /v1/tasks":                     "reader",
 	"GET /v1/tasks/:name":               "reader",

@@ -45,6 +45,8 @@ type Options struct {
 	Version string
 	// Console holds the built console; nil serves none.
 	Console fs.FS
+	// Settings tells with what the service was started; nil tells none.
+	Settings func() []job.Setting
 	// Log is told what an operator must know; nil means slog.Default().
 	Log *slog.Logger
 }
@@ -145,6 +147,7 @@ func (s *Server) routes() {
 	v1.POST("/queues/:name/pause", operators, s.handle(s.setQueue(s.engine.PauseQueue)))
 	v1.POST("/queues/:name/resume", operators, s.handle(s.setQueue(s.engine.ResumeQueue)))
 	v1.PUT("/queues/:name", operators, s.handle(s.putQueue))
+	v1.GET("/settings", operators, s.handle(s.settings))
 	v1.PUT("/setup", operators, s.handle(s.putSetup))
 	v1.GET("/tasks", readers, s.handle(s.listTasks))
 	v1.GET("/tasks/:name", readers, s.handle(s.getTask))

@@ -6,8 +6,16 @@ import (
 	"humblemule/core/job"
 )
 
-// putSetup makes the settings of queues and tasks those of a file, or tells the
-// difference.
+// settings tells all that is in force, and where each comes from.
+func (s *Server) settings(*gin.Context) (any, error) {
+	all := s.engine.Settings()
+	if s.opts.Settings != nil {
+		all.Settings = append(s.opts.Settings(), all.Settings...)
+	}
+	return all, nil
+}
+
+// putSetup makes the settings those of a file, or tells the difference.
 func (s *Server) putSetup(c *gin.Context) (any, error) {
 	var req job.SetupRequest
 	raw, err := read(c, &req, strict, false)

@@ -95,6 +95,8 @@ type Pool struct {
 	crowded bool             // more was ready than there were slots, since asked last
 	resized *job.Resize
 	pace    pace
+	// settings is the version of the service's settings that the last answer told.
+	settings int64
 }
 
 // held is a job the pool has a lease of.

@@ -85,7 +85,7 @@ func (p *Pool) sendHome(polling context.Context, giveUp context.CancelFunc) {
 func (p *Pool) next() (job.LeaseRequest, <-chan struct{}) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	r := job.LeaseRequest{Worker: p.id, Queues: p.opts.Queues, Tasks: p.tasks, Lease: job.Duration(p.opts.Lease)}
+	r := job.LeaseRequest{Worker: p.id, Queues: p.opts.Queues, Tasks: p.tasks, Lease: job.Duration(p.opts.Lease), Settings: p.settings}
 	if p.opts.Weights != nil {
 		r.Share, r.Weights = job.ByWeight, p.opts.Weights
 	}
@@ -112,7 +112,7 @@ func (p *Pool) next() (job.LeaseRequest, <-chan struct{}) {
 func (p *Pool) took(req job.LeaseRequest, answer job.LeaseAnswer, call time.Duration) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	p.crowded = p.crowded || answer.Waiting > 0
+	p.crowded, p.settings = p.crowded || answer.Waiting > 0, answer.Settings
 	if len(req.Settle) > 0 {
 		p.pace.called(call)
 	}

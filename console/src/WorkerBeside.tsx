@@ -30,6 +30,7 @@ function Known({ w, now }: { w: Worker; now: number }) {
         <Fact name="ahead">{w.ahead ? `holds up to ${w.ahead} jobs unstarted` : undefined}</Fact>
         <Fact name="queues">{queuesOf(w)}</Fact>
         <Fact name="tasks">{w.tasks?.join(', ')}</Fact>
+        <Fact name="settings">{w.outdated && 'changed since it took its jobs; those run by the settings they were taken with'}</Fact>
         <When name="started" at={w.started_at} now={now} />
         <When name="seen" at={w.seen_at} now={now} />
         <Fact name="id">

@@ -15,7 +15,8 @@ export function resting(w: Worker): boolean {
 export function doing(w: Worker): string {
   if (w.silent) return 'silent'
   if (w.wanted === 'leave') return 'leaves when done'
-  return resting(w) ? 'drains' : 'takes jobs'
+  if (resting(w)) return 'drains'
+  return w.outdated ? 'older settings' : 'takes jobs'
 }
 
 export function nameOf(w: Worker): string {

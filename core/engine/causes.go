@@ -22,7 +22,16 @@ var otherCauses = triage.Cause{ID: 1, Type: "other", Template: "(more causes tha
 // in swarms.
 type causer struct {
 	mu     sync.Mutex
+	rules  triage.Rules
 	recent map[[2]string]triage.Cause
+}
+
+// use makes the causer ask rules first. What has failed before keeps its cause.
+func (c *causer) use(rules []job.TriageRule) {
+	compiled := triage.Compile(rules)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.rules, c.recent = compiled, nil
 }
 
 func (c *causer) of(f *job.Failure) triage.Cause {
@@ -30,11 +39,12 @@ func (c *causer) of(f *job.Failure) triage.Cause {
 	key := [2]string{f.Type, f.Message}
 	c.mu.Lock()
 	known, found := c.recent[key]
+	rules := c.rules
 	c.mu.Unlock()
 	if found {
 		return known
 	}
-	known = triage.Of(f.Type, f.Message)
+	known = rules.Of(f.Type, f.Message)
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.recent == nil || len(c.recent) > most {

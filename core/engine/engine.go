@@ -70,7 +70,6 @@ type Engine struct {
 	nextStart time.Time
 	served    map[level]int64
 	serves    int
-	owned     owned // read by others under the view's lock
 	walking   map[*queue]bool
 	// nextRetain is when finished jobs are looked at again, and retained where the
 	// last slice has stopped.
@@ -159,9 +158,12 @@ func (e *Engine) recover() error {
 		return err
 	}
 	e.storeID, e.nextJob = facts.StoreID, facts.NextJob
-	if e.owned, err = readOwned(facts.Owned); err != nil {
+	owned, err := readOwned(facts.Owned)
+	if err != nil {
 		return fmt.Errorf("what was loaded from a file: %w", err)
 	}
+	e.view.own(owned)
+	e.causer.use(owned.Triage)
 	e.policies = map[string]int64{}
 	e.released = map[int64]release{}
 	e.turns = map[string]order.Turns{}
@@ -256,6 +258,11 @@ type view struct {
 	taskDefaults map[int64]*job.Defaults
 	taskVersion  map[int64]int64
 	taskRunning  map[int64]int64
+	owned        owned
+	lastQueue    int64 // the highest id of any queue
+	// settings is the version of all settings: one more than the sum of those of queues
+	// and tasks.
+	settings atomic.Int64
 }
 
 // queue is a queue with its kept counts by task.
@@ -296,6 +303,7 @@ func (v *view) load(s *store.Store, counts []store.Count) error {
 	v.queues, v.queueOf = map[string]*queue{}, map[int64]*queue{}
 	v.tasks, v.policies = map[string]int64{}, map[int64]job.Policy{}
 	v.usual = map[int64]*trend.Usual{}
+	v.settings.Store(1)
 	queues, err := s.Queues()
 	if err != nil {
 		return err
@@ -305,6 +313,7 @@ func (v *view) load(s *store.Store, counts []store.Count) error {
 		if err != nil {
 			return fmt.Errorf("queue %s: %w", q.Name, err)
 		}
+		v.settings.Add(q.Version)
 		v.addQueue(&queue{defaults: defaults, rules: rulesOf(defaults), version: q.Version, walked: q.Walked >= 0, id: q.ID, name: q.Name, nextRank: q.NextRank, reserved: q.NextRank, tasks: map[int64]*stateCounts{}, pause: pause{q.PausedAt, q.PausedBy}})
 	}
 	tasks, err := s.Tasks()
@@ -315,6 +324,7 @@ func (v *view) load(s *store.Store, counts []store.Count) error {
 	v.taskVersion, v.taskRunning = map[int64]int64{}, map[int64]int64{}
 	for _, t := range tasks {
 		v.tasks[t.Name], v.taskName[t.ID], v.taskVersion[t.ID] = t.ID, t.Name, t.Version
+		v.settings.Add(t.Version)
 		if v.taskDefaults[t.ID], err = readDefaults(t.Settings); err != nil {
 			return fmt.Errorf("task %s: %w", t.Name, err)
 		}
@@ -336,7 +346,10 @@ func (v *view) load(s *store.Store, counts []store.Count) error {
 	return nil
 }
 
-func (v *view) addQueue(q *queue) { v.queues[q.name], v.queueOf[q.id] = q, q }
+func (v *view) addQueue(q *queue) {
+	v.queues[q.name], v.queueOf[q.id] = q, q
+	v.lastQueue = max(v.lastQueue, q.id)
+}
 
 // group gives the counts of a queue and task, made where there are none.
 func (v *view) group(queueID, taskID int64) *stateCounts {

@@ -276,7 +276,8 @@ func (tx *txn) useQueue(name string) (*queue, error) {
 	if tx.newQueues == nil {
 		tx.newQueues = map[string]*queue{}
 	}
-	q := &queue{id: int64(len(tx.e.view.queues) + len(tx.newQueues) + 1), name: name, nextRank: 1, tasks: map[int64]*stateCounts{}, rules: &builtInRules}
+	tx.lastQueue++
+	q := &queue{id: tx.lastQueue, name: name, nextRank: 1, tasks: map[int64]*stateCounts{}, rules: &builtInRules}
 	tx.newQueues[name] = q
 	return q, tx.e.store.AddQueue(q.id, name, tx.now)
 }

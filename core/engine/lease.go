@@ -139,7 +139,7 @@ func (e *Engine) Extend(ctx context.Context, items []job.Extension) (job.ExtendA
 		return nil
 	})
 	for uid := range workers {
-		e.registry.saw(uid, e.now())
+		e.registry.saw(uid, e.now(), 0)
 		if answer.Wanted == job.WantRun {
 			answer.Wanted, _ = e.registry.wants(uid)
 		}

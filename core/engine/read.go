@@ -26,7 +26,7 @@ func (v *view) names(queueID, taskID int64) (queue, task string) {
 func (v *view) keepFor(queue int64, s job.State) time.Duration {
 	v.mu.RLock()
 	defer v.mu.RUnlock()
-	return v.queueOf[queue].defaults.KeepFor(s).Go()
+	return v.owned.Retention.For(v.queueOf[queue].defaults, s).Go()
 }
 
 // tell is a row as it is told outside, without its payload's head, attempts and
@@ -313,7 +313,7 @@ func (e *Engine) Queues(ctx context.Context) ([]job.Queue, error) {
 	for _, q := range e.view.queues {
 		in, out := q.rates.PerMinute(now)
 		all = append(all, job.Queue{
-			Name: q.name, Rules: *q.rules, Version: q.version, FromFile: slices.Contains(e.owned.Queues, q.name), NewPlaces: q.walking, Running: q.running, Counts: q.byState(), Paused: q.pause.at != 0, PausedAt: q.pause.at, PausedBy: q.pause.by, Defaults: q.defaults, Keep: q.keeps(), Past: q.pastByState(),
+			Name: q.name, Rules: *q.rules, Version: q.version, FromFile: slices.Contains(e.view.owned.Queues, q.name), NewPlaces: q.walking, Running: q.running, Counts: q.byState(), Paused: q.pause.at != 0, PausedAt: q.pause.at, PausedBy: q.pause.by, Defaults: q.defaults, Keep: q.keeps(e.view.owned.Retention), Past: q.pastByState(),
 			InPerMinute: round(in), OutPerMinute: round(out),
 		})
 		for task, counts := range q.tasks {

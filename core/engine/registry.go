@@ -79,7 +79,7 @@ func (g *registry) put(w job.Worker, principal string, now job.Time) error {
 	} else if err := known.belongsTo(principal); err != nil {
 		return err
 	}
-	w.Sizes = known.info.Sizes
+	w.Sizes, w.Settings = known.info.Sizes, known.info.Settings
 	if r := w.Resized; r != nil && (len(w.Sizes) == 0 || w.Sizes[len(w.Sizes)-1] != *r) {
 		w.Sizes = append(slices.Clone(w.Sizes[max(0, len(w.Sizes)-sizesKept+1):]), *r)
 	}
@@ -102,18 +102,19 @@ func (g *registry) use(w job.Worker, principal string, now job.Time) (job.Worker
 	known := g.workers[w.ID]
 	if known != nil {
 		defer g.mu.Unlock()
-		known.info.SeenAt = now
+		known.info.SeenAt, known.info.Settings = now, max(w.Settings, known.info.Settings)
 		return known.info, known.belongsTo(principal)
 	}
 	g.mu.Unlock()
 	return w, g.put(w, principal, now)
 }
 
-func (g *registry) saw(uid string, now job.Time) {
+// saw marks a worker as seen, and which settings it was told; zero for none.
+func (g *registry) saw(uid string, now job.Time, settings int64) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	if w := g.workers[uid]; w != nil {
-		w.info.SeenAt = now
+		w.info.SeenAt, w.info.Settings = now, max(w.info.Settings, settings)
 	}
 }
 
@@ -401,6 +402,7 @@ func (e *Engine) Workers(ctx context.Context) ([]job.Worker, error) {
 		w := &all[i]
 		w.Jobs = running[w.ID]
 		w.Running = len(w.Jobs)
+		w.Outdated = w.Running > 0 && w.Settings != 0 && w.Settings < e.view.settings.Load()
 		for k := range w.Jobs {
 			s := &w.Jobs[k]
 			s.UsualMS, s.LongMS = usual(s.Task)

@@ -35,6 +35,20 @@ func TestWorkersComeAndGo(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, []any{"quay", 2, 1}, []any{w.Name, w.Slots, w.Running})
 
+		// It is outdated while jobs run that it took before settings were changed.
+		assert.False(t, w.Outdated)
+		assert.Equal(t, int64(1), a.Settings)
+		require.NoError(t, e.SetTask(ctx, "tide.predict", job.Defaults{Timeout: job.Duration(time.Minute)}))
+		w, err = e.Worker(ctx, "quay-7")
+		require.NoError(t, err)
+		assert.True(t, w.Outdated)
+		again, err := e.Lease(ctx, job.LeaseRequest{Worker: "quay-7", Queues: []string{"common"}, Limit: 1, Settings: 2})
+		require.NoError(t, err)
+		assert.Equal(t, int64(2), again.Settings)
+		w, err = e.Worker(ctx, "quay-7")
+		require.NoError(t, err)
+		assert.False(t, w.Outdated)
+
 		// A heartbeat waits as long as asked, or until something is wanted.
 		began := time.Now()
 		wanted, err := e.Wanted(ctx, "quay-7", job.WantRun, 20*time.Second)

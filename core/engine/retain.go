@@ -82,10 +82,10 @@ func (tx *txn) finishedGroups() (all []store.Group) {
 // retainGroup removes jobs of one group, and tells whether more may follow.
 func (tx *txn) retainGroup(g store.Group) (again bool, err error) {
 	q := tx.queueOf(g.Queue)
-	before := tx.now.Add(-tx.queueDefaults(q).KeepFor(g.State).Go())
+	before := tx.now.Add(-tx.owned().Retention.For(tx.queueDefaults(q), g.State).Go())
 	over := int64(0)
 	if g.State == job.Done {
-		over = q.byState()[job.Done] - job.MostDone
+		over = q.byState()[job.Done] - tx.owned().Retention.Most()
 	}
 	rows, err := tx.e.store.Oldest(g.Queue, g.Task, g.State, retainJobs)
 	if err != nil {
@@ -135,10 +135,12 @@ func (tx *txn) publishPast() {
 }
 
 // keeps tells how long finished jobs of a queue are kept, by state.
-func (q *queue) keeps() map[job.State]job.Duration {
+func (q *queue) keeps(r *job.Retention) map[job.State]job.Duration {
 	all := map[job.State]job.Duration{}
-	for s := range job.Kept {
-		all[s] = q.defaults.KeepFor(s)
+	for _, s := range job.States() {
+		if s.Finished() {
+			all[s] = r.For(q.defaults, s)
+		}
 	}
 	return all
 }

@@ -98,6 +98,9 @@ func (s standing) sayRest() []job.Saying {
 	if n := s.counts[job.Scheduled]; n > 0 {
 		all = append(all, job.Saying{Text: count(n, "job is", "jobs are") + " scheduled for later.", State: job.Scheduled})
 	}
+	if n := s.counts[job.Held]; n > 0 {
+		all = append(all, job.Saying{Text: count(n, "job waits", "jobs wait") + " behind others in their lanes.", State: job.Held})
+	}
 	return all
 }
 

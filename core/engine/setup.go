@@ -10,10 +10,13 @@ import (
 	"humblemule/core/job"
 )
 
-// owned are the names whose settings come from a file.
+// owned is what comes from a file: the names of queues and tasks whose settings it
+// defines, and what it says of retention and triage.
 type owned struct {
-	Queues []string `json:"queues"`
-	Tasks  []string `json:"tasks"`
+	Queues    []string         `json:"queues"`
+	Tasks     []string         `json:"tasks"`
+	Retention *job.Retention   `json:"retention,omitzero"`
+	Triage    []job.TriageRule `json:"triage,omitzero"`
 }
 
 func readOwned(text string) (o owned, err error) {
@@ -23,10 +26,16 @@ func readOwned(text string) (o owned, err error) {
 	return o, json.Unmarshal([]byte(text), &o)
 }
 
-// Load makes the settings of queues and tasks those of a file, in one transaction: it sets
-// what the file defines, and takes away what an earlier load has defined and this one no
-// longer names. What was set otherwise stays; where the file names it too it is refused,
-// unless the request adopts it.
+func (v *view) own(o owned) {
+	v.mu.Lock()
+	defer v.mu.Unlock()
+	v.owned = o
+}
+
+// Load makes the settings those of a file, in one transaction: it sets what the file
+// defines, and takes away what an earlier load has defined and this one no longer names.
+// What was set otherwise stays; where the file names it too it is refused, unless the
+// request adopts it.
 func (e *Engine) Load(ctx context.Context, req job.SetupRequest) (diff job.SetupDiff, err error) {
 	if err := job.Wrong("nothing was loaded", checkSetup(&req)); err != nil {
 		return diff, err
@@ -69,7 +78,13 @@ func checkSetup(req *job.SetupRequest) (wrong []job.FieldError) {
 	}
 	check("queues", req.Queues, true)
 	check("tasks", req.Tasks, false)
-	return wrong
+	if req.Retention != nil {
+		for _, w := range req.Retention.Check() {
+			w.Field = "retention." + w.Field
+			wrong = append(wrong, w)
+		}
+	}
+	return append(wrong, job.CheckTriage(req.Triage)...)
 }
 
 // diff tells what a setup would do, and what of it is refused.
@@ -82,72 +97,97 @@ func (tx *txn) diff(req *job.SetupRequest, diff *job.SetupDiff) (wrong []job.Fie
 	for name, id := range tx.e.view.tasks {
 		tasks[name] = tx.taskDefaults(id)
 	}
-	one := func(kind string, is map[string]*job.Defaults, wanted map[string]job.Defaults, own []string) {
-		for _, name := range slices.Sorted(maps.Keys(wanted)) {
-			d := wanted[name]
-			c := job.SetupChange{Kind: kind, Name: name, Change: job.SetupChanges, Fields: job.Differ(is[name], &d)}
-			switch mine := slices.Contains(own, name); {
-			case !mine && is[name] == nil:
-				c.Change = job.SetupAdds
-			case !mine:
-				c.Change = job.SetupAdopts
-				if !req.Adopt {
-					wrong = append(wrong, job.FieldError{Field: kind + "s." + name, Message: "was set otherwise than by a file; take it out of the file, or load with adopt"})
-				}
-			case len(c.Fields) == 0:
-				diff.Same++
-				continue
+	wrong = append(diffNamed(req, diff, "queue", queues, req.Queues, own.Queues), diffNamed(req, diff, "task", tasks, req.Tasks, own.Tasks)...)
+	diffWhole(diff, "retention", own.Retention, req.Retention)
+	diffWhole(diff, "triage", rulesOrNone(own.Triage), rulesOrNone(req.Triage))
+	return wrong
+}
+
+// diffNamed tells what a setup does to all of a kind, of which some are its own.
+func diffNamed[T any](req *job.SetupRequest, diff *job.SetupDiff, kind string, is map[string]*T, wanted map[string]T, own []string) (wrong []job.FieldError) {
+	for _, name := range slices.Sorted(maps.Keys(wanted)) {
+		d := wanted[name]
+		c := job.SetupChange{Kind: kind, Name: name, Change: job.SetupChanges, Fields: job.Differ(is[name], &d)}
+		switch mine := slices.Contains(own, name); {
+		case !mine && is[name] == nil:
+			c.Change = job.SetupAdds
+		case !mine:
+			c.Change = job.SetupAdopts
+			if !req.Adopt {
+				wrong = append(wrong, job.FieldError{Field: kind + "s." + name, Message: "was set otherwise than by a file; take it out of the file, or load with adopt"})
 			}
-			diff.Changes = append(diff.Changes, c)
+		case len(c.Fields) == 0:
+			diff.Same++
+			continue
 		}
-		for _, name := range own {
-			if _, named := wanted[name]; !named {
-				diff.Changes = append(diff.Changes, job.SetupChange{Kind: kind, Name: name, Change: job.SetupRemoves, Fields: job.Differ(is[name], nil)})
-			}
-		}
-		for _, name := range slices.Sorted(maps.Keys(is)) {
-			if _, named := wanted[name]; !named && is[name] != nil && !slices.Contains(own, name) {
-				diff.Others = append(diff.Others, kind+" "+name)
-			}
+		diff.Changes = append(diff.Changes, c)
+	}
+	for _, name := range own {
+		if _, named := wanted[name]; !named {
+			diff.Changes = append(diff.Changes, job.SetupChange{Kind: kind, Name: name, Change: job.SetupRemoves, Fields: job.Differ(is[name], nil)})
 		}
 	}
-	one("queue", queues, req.Queues, own.Queues)
-	one("task", tasks, req.Tasks, own.Tasks)
+	for _, name := range slices.Sorted(maps.Keys(is)) {
+		if _, named := wanted[name]; !named && is[name] != nil && !slices.Contains(own, name) {
+			diff.Others = append(diff.Others, kind+" "+name)
+		}
+	}
 	return wrong
+}
+
+// diffWhole tells what a setup does to what only a file defines.
+func diffWhole[T any](diff *job.SetupDiff, kind string, is, wanted *T) {
+	c := job.SetupChange{Kind: kind, Change: job.SetupChanges, Fields: job.Differ(is, wanted)}
+	switch {
+	case is == nil && wanted == nil:
+		return
+	case is == nil:
+		c.Change = job.SetupAdds
+	case wanted == nil:
+		c.Change = job.SetupRemoves
+	case len(c.Fields) == 0:
+		diff.Same++
+		return
+	}
+	diff.Changes = append(diff.Changes, c)
+}
+
+// triageRules are rules as an object, so that they can be compared as others are.
+type triageRules struct {
+	Rules []job.TriageRule `json:"rules"`
+}
+
+func rulesOrNone(rules []job.TriageRule) *triageRules {
+	if len(rules) == 0 {
+		return nil
+	}
+	return &triageRules{rules}
 }
 
 func (tx *txn) owned() owned {
 	if tx.owns != nil {
 		return *tx.owns
 	}
-	return tx.e.owned
+	return tx.e.view.owned
 }
 
 // load sets what a setup defines and takes away what it no longer names.
 func (tx *txn) load(req *job.SetupRequest) error {
 	before := tx.owned()
-	queues, tasks := maps.Clone(req.Queues), maps.Clone(req.Tasks)
-	for _, name := range before.Queues {
-		if _, named := queues[name]; !named {
-			queues = with(queues, name)
-		}
-	}
-	for _, name := range before.Tasks {
-		if _, named := tasks[name]; !named {
-			tasks = with(tasks, name)
-		}
-	}
-	for _, name := range slices.Sorted(maps.Keys(tasks)) {
-		if _, err := tx.setTask(name, tasks[name]); err != nil {
+	for _, name := range slices.Sorted(maps.Keys(req.Tasks)) {
+		if _, err := tx.setTask(name, req.Tasks[name]); err != nil {
 			return err
 		}
 	}
-	for _, name := range slices.Sorted(maps.Keys(queues)) {
-		if _, err := tx.setQueue(name, queues[name]); err != nil {
+	for _, name := range slices.Sorted(maps.Keys(req.Queues)) {
+		if _, err := tx.setQueue(name, req.Queues[name]); err != nil {
 			return err
 		}
 	}
-	tx.owns = &owned{Queues: slices.Sorted(maps.Keys(req.Queues)), Tasks: slices.Sorted(maps.Keys(req.Tasks))}
+	if err := tx.unload(before, req); err != nil {
+		return err
+	}
+	tx.owns = &owned{Queues: slices.Sorted(maps.Keys(req.Queues)), Tasks: slices.Sorted(maps.Keys(req.Tasks)), Retention: req.Retention, Triage: req.Triage}
 	text, err := json.Marshal(tx.owns)
 	if err != nil {
 		return fmt.Errorf("what the file defines cannot be written: %w", err)
@@ -155,10 +195,83 @@ func (tx *txn) load(req *job.SetupRequest) error {
 	return tx.e.store.PutOwned(string(text))
 }
 
-func with(all map[string]job.Defaults, name string) map[string]job.Defaults {
-	if all == nil {
-		all = map[string]job.Defaults{}
+// unload takes away what an earlier load has defined and this one no longer names. A
+// queue that never had a job goes whole.
+func (tx *txn) unload(before owned, req *job.SetupRequest) error {
+	for _, name := range before.Tasks {
+		if _, named := req.Tasks[name]; !named {
+			if _, err := tx.setTask(name, job.Defaults{}); err != nil {
+				return err
+			}
+		}
 	}
-	all[name] = job.Defaults{}
-	return all
+	for _, name := range before.Queues {
+		if _, named := req.Queues[name]; named {
+			continue
+		}
+		if _, err := tx.setQueue(name, job.Defaults{}); err != nil {
+			return err
+		}
+		if q := tx.queue(name); tx.unused(q) {
+			if err := tx.unmake(q); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// unused tells whether a queue never had a job and nobody has paused it.
+func (tx *txn) unused(q *queue) bool {
+	used := len(q.tasks) > 0 || tx.paused(q) || q.past != stateCounts{}
+	for g := range tx.counts {
+		used = used || g.queue == q.id
+	}
+	return !used
+}
+
+// unmake removes a queue that was never used.
+func (tx *txn) unmake(q *queue) error {
+	if tx.unmade == nil {
+		tx.unmade = map[*queue]bool{}
+	}
+	tx.unmade[q] = true
+	delete(tx.newQueues, q.name)
+	tx.setWalk(q, nil)
+	return tx.e.store.DropQueue(q.id)
+}
+
+// Settings tells all that is in force in the data file, and where each comes from: what
+// is built in, what was set for single queues and tasks, retention and triage.
+func (e *Engine) Settings() job.Settings {
+	v := &e.view
+	v.mu.RLock()
+	defer v.mu.RUnlock()
+	all := job.SettingsOf("queues", job.BuiltInQueue(), job.SettingBuiltIn, "")
+	all = append(all, job.SettingsOf("tasks", job.BuiltInTask(), job.SettingBuiltIn, "")...)
+	from := func(names []string, name string) string {
+		if slices.Contains(names, name) {
+			return job.SettingByFile
+		}
+		return job.SettingByHand
+	}
+	for _, name := range slices.Sorted(maps.Keys(v.queues)) {
+		all = append(all, job.SettingsOf("queue "+name, v.queues[name].defaults, from(v.owned.Queues, name), "")...)
+	}
+	for _, name := range slices.Sorted(maps.Keys(v.tasks)) {
+		all = append(all, job.SettingsOf("task "+name, v.taskDefaults[v.tasks[name]], from(v.owned.Tasks, name), "")...)
+	}
+	set := map[string]bool{}
+	for _, s := range job.SettingsOf("retention", v.owned.Retention, job.SettingByFile, "") {
+		all, set[s.Name] = append(all, s), true
+	}
+	for _, s := range job.SettingsOf("retention", v.owned.Retention.Whole(), job.SettingBuiltIn, "") {
+		if !set[s.Name] {
+			all = append(all, s)
+		}
+	}
+	for i, r := range v.owned.Triage {
+		all = append(all, job.Setting{Of: "triage", Name: fmt.Sprintf("rule %d", i+1), Value: job.SettingValue(r), From: job.SettingByFile})
+	}
+	return job.Settings{Version: v.settings.Load(), Settings: all}
 }

@@ -2,7 +2,10 @@ package engine
 
 import (
 	"context"
+	"strconv"
+	"sync"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -55,6 +58,9 @@ func TestLoad(t *testing.T) {
 		tasks := y.e.Tasks(ctx)
 		require.Len(t, tasks, 1, "the task stays")
 		assert.True(t, tasks[0].Defaults == nil && !tasks[0].FromFile)
+		queues, err = y.e.Queues(ctx)
+		require.NoError(t, err)
+		assert.Len(t, queues, 2, "a queue that never had a job goes whole")
 
 		bad := job.Setup{Queues: map[string]job.Defaults{"berths": {}, "Wrong": {}}, Tasks: map[string]job.Defaults{"x": {Rules: job.Rules{Order: job.ByAgeing}}}}
 		_, err = y.e.Load(ctx, job.SetupRequest{Setup: bad})
@@ -62,10 +68,81 @@ func TestLoad(t *testing.T) {
 		require.ErrorContains(t, err, "tasks.x.order")
 		queues, err = y.e.Queues(ctx)
 		require.NoError(t, err)
-		assert.Equal(t, 2, *queues[1].MaxRunning, "nothing of it was loaded")
+		assert.Equal(t, 2, *queues[0].MaxRunning, "nothing of it was loaded")
 		actions, err := y.e.Actions(ctx, 0, 0, 10)
 		require.NoError(t, err)
 		assert.Equal(t, "load_setup", actions[0].Action)
 		assert.Contains(t, string(actions[0].Detail), `"name":"common","change":"adopt"`)
+	})
+}
+
+// Retention and triage come from the file: what was done is removed when the file says so,
+// later failures have the causes it names, and a queue that had jobs stays without settings.
+func TestLoadRetentionAndTriage(t *testing.T) {
+	inYard(t, func(y *yard) {
+		ctx := context.Background()
+		file := job.Setup{
+			Queues:    map[string]job.Defaults{"berths": {Priority: ptr(6)}, "spare": {}},
+			Retention: &job.Retention{Done: job.Duration(time.Hour)},
+			Triage:    []job.TriageRule{{Type: "refused", Matches: `berth (\w+) refused by (\w+)`, Becomes: "refused by $2"}},
+		}
+		_, err := y.e.Load(ctx, job.SetupRequest{Setup: file})
+		require.NoError(t, err)
+		require.NoError(t, y.e.Close())
+		y.open()
+		fail := func(kind, message string) int64 {
+			j, err := y.e.Enqueue(ctx, job.Spec{Task: "berth.plan", Queue: "berths", MaxAttempts: ptr(1)})
+			require.NoError(t, err)
+			a, err := y.e.Lease(ctx, job.LeaseRequest{Worker: "w", Queues: []string{"berths"}, Limit: 1})
+			require.NoError(t, err)
+			_, err = y.e.Settle(ctx, []job.Settlement{{Token: a.Leases[0].Token, Outcome: job.OutcomeFailed, Error: &job.Failure{Type: kind, Message: message}}})
+			require.NoError(t, err)
+			told, err := y.e.Job(ctx, j.ID)
+			require.NoError(t, err)
+			return told.Cause
+		}
+		assert.Equal(t, fail("refused", "berth north refused by pilot"), fail("refused", "berth south refused by pilot"))
+		assert.NotEqual(t, fail("refused", "berth north refused by pilot"), fail("refused", "berth north refused by master"))
+		assert.NotEqual(t, fail("other", "berth north refused by pilot"), fail("other", "berth south refused by pilot"), "the rule is of another type")
+
+		done, err := y.e.Enqueue(ctx, job.Spec{Task: "tide.predict", Queue: "berths"})
+		require.NoError(t, err)
+		a, err := y.e.Lease(ctx, job.LeaseRequest{Worker: "w", Queues: []string{"berths"}, Limit: 1})
+		require.NoError(t, err)
+		_, err = y.e.Settle(ctx, []job.Settlement{{Token: a.Leases[0].Token, Outcome: job.OutcomeDone}})
+		require.NoError(t, err)
+		time.Sleep(50 * time.Minute)
+		_, err = y.e.Job(ctx, done.ID)
+		require.NoError(t, err)
+		time.Sleep(20 * time.Minute)
+		_, err = y.e.Job(ctx, done.ID)
+		require.ErrorContains(t, err, "there is no job")
+
+		// Loads at once come one after the other: what stands in the end is one of them, whole.
+		var all sync.WaitGroup
+		for i := range 4 {
+			all.Go(func() {
+				n := i + 1
+				_, err := y.e.Load(ctx, job.SetupRequest{Setup: job.Setup{Queues: map[string]job.Defaults{"berths": {Priority: &n}, "quay-" + strconv.Itoa(n): {Priority: &n}}}})
+				assert.NoError(t, err)
+			})
+		}
+		all.Wait()
+		queues, err := y.e.Queues(ctx)
+		require.NoError(t, err)
+		require.Len(t, queues, 2)
+		assert.Equal(t, queues[0].Defaults.Priority, queues[1].Defaults.Priority)
+		d, err := y.e.Load(ctx, job.SetupRequest{})
+		require.NoError(t, err)
+		assert.Len(t, d.Changes, 2)
+		queues, err = y.e.Queues(ctx)
+		require.NoError(t, err)
+		require.Len(t, queues, 1, "it had jobs")
+		assert.Nil(t, queues[0].Defaults)
+
+		_, err = y.e.Load(ctx, job.SetupRequest{Setup: job.Setup{Retention: &job.Retention{Done: 5}, Triage: []job.TriageRule{{Matches: "(", Becomes: "x"}, {Matches: "x"}}}})
+		for _, want := range []string{"retention.done", "triage[0].matches is no pattern", "triage[1].becomes"} {
+			assert.ErrorContains(t, err, want)
+		}
 	})
 }

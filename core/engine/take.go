@@ -109,7 +109,7 @@ func (e *Engine) Lease(ctx context.Context, req job.LeaseRequest) (job.LeaseAnsw
 		return job.LeaseAnswer{}, err
 	}
 	call := callOf(ctx)
-	who, err := e.registry.use(job.Worker{ID: req.Worker, Queues: req.Queues, Tasks: req.Tasks, Weights: req.Weights}, call.Principal, e.now())
+	who, err := e.registry.use(job.Worker{ID: req.Worker, Queues: req.Queues, Tasks: req.Tasks, Weights: req.Weights, Settings: req.Settings}, call.Principal, e.now())
 	if err != nil {
 		return job.LeaseAnswer{}, err
 	}
@@ -145,14 +145,18 @@ func (e *Engine) Lease(ctx context.Context, req job.LeaseRequest) (job.LeaseAnsw
 	if err != nil {
 		return job.LeaseAnswer{}, err
 	}
-	answer := job.LeaseAnswer{Leases: []job.Lease{}, Results: results, Wanted: job.WantRun}
+	answer := job.LeaseAnswer{Leases: []job.Lease{}, Results: results, Wanted: job.WantRun, Settings: e.view.settings.Load()}
 	if takes && e.await(t, wait.Go()) {
 		if t.err != nil {
 			return job.LeaseAnswer{}, t.err
 		}
 		answer.Leases = append(answer.Leases, t.leases...)
 	}
-	e.registry.saw(req.Worker, e.now())
+	told := int64(0)
+	if len(answer.Leases) > 0 {
+		told = answer.Settings
+	}
+	e.registry.saw(req.Worker, e.now(), told)
 	answer.Wanted, _ = e.registry.wants(req.Worker)
 	if len(answer.Leases) == most { // else nothing is left for it
 		answer.Waiting = e.view.readyFor(req.Queues, req.Tasks)

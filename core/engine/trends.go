@@ -145,7 +145,7 @@ func (e *Engine) Tasks(context.Context) []job.Task {
 	defer e.view.mu.RUnlock()
 	all := make([]job.Task, 0, len(e.view.tasks))
 	for name, id := range e.view.tasks {
-		t := job.Task{Name: name, Counts: everyState(), Run: e.view.spans(id), Workers: service.do(name), Defaults: e.view.taskDefaults[id], Version: e.view.taskVersion[id], FromFile: slices.Contains(e.owned.Tasks, name)}
+		t := job.Task{Name: name, Counts: everyState(), Run: e.view.spans(id), Workers: service.do(name), Defaults: e.view.taskDefaults[id], Version: e.view.taskVersion[id], FromFile: slices.Contains(e.view.owned.Tasks, name)}
 		for _, q := range e.view.queueOf {
 			if c := q.tasks[id]; c != nil {
 				for _, s := range job.States() {

@@ -18,6 +18,7 @@ type txn struct {
 	nextJob    int64
 	ranks      map[*queue]int64
 	newQueues  map[string]*queue
+	lastQueue  int64
 	newTasks   map[string]int64
 	policies   map[string]int64
 	counts     map[groupID]*stateCounts // deltas
@@ -44,6 +45,7 @@ type txn struct {
 	seen       map[int64]*store.Seen
 	dropped    []int64 // causes that are forgotten
 	owns       *owned
+	unmade     map[*queue]bool // queues that are no more
 	servedTags map[level]int64
 	walks      map[*queue]*walk // nil: ended
 	nextLate   job.Time
@@ -63,7 +65,7 @@ type move struct {
 
 func (e *Engine) begin() *txn {
 	return &txn{
-		e: e, now: e.now(), nextJob: e.nextJob, nextDue: e.nextDue, nextSweep: e.nextSweep, nextDrop: e.nextDrop, nextLate: e.nextLate,
+		e: e, now: e.now(), lastQueue: e.view.lastQueue, nextJob: e.nextJob, nextDue: e.nextDue, nextSweep: e.nextSweep, nextDrop: e.nextDrop, nextLate: e.nextLate,
 		counts: map[groupID]*stateCounts{},
 	}
 }
@@ -145,7 +147,7 @@ func (tx *txn) queueOf(id int64) *queue {
 }
 
 func (tx *txn) queue(name string) *queue {
-	if q := tx.e.view.queues[name]; q != nil {
+	if q := tx.e.view.queues[name]; q != nil && !tx.unmade[q] {
 		return q
 	}
 	return tx.newQueues[name]
@@ -227,10 +229,8 @@ func (tx *txn) publish() {
 	e.nextLate, e.nextStart = tx.nextLate, tx.nextStart
 	tx.publishPlaces()
 	if tx.owns != nil {
-		v := &e.view
-		v.mu.Lock()
-		e.owned = *tx.owns
-		v.mu.Unlock()
+		e.view.own(*tx.owns)
+		e.causer.use(tx.owns.Triage)
 	}
 	e.receipts.publish(tx)
 	tx.publishCauses()
@@ -259,6 +259,10 @@ func (tx *txn) publishView() {
 	}
 	v.mu.Lock()
 	defer v.mu.Unlock()
+	for q := range tx.unmade {
+		delete(v.queues, q.name)
+		delete(v.queueOf, q.id)
+	}
 	for _, q := range tx.newQueues {
 		v.addQueue(q)
 	}
@@ -293,6 +297,7 @@ func (tx *txn) publishView() {
 		v.taskDefaults[task] = d
 		v.taskVersion[task]++
 	}
+	v.settings.Add(int64(len(tx.queueSet) + len(tx.taskSet)))
 	tx.publishStarts()
 	tx.publishPast()
 	tx.publishTrends()

@@ -33,21 +33,14 @@ type Defaults struct {
 	Rules
 }
 
-// Kept is how long a finished job is kept in a state, unless its queue says otherwise;
-// MostDone is how many done ones a queue keeps at most.
-var Kept = map[State]Duration{Done: Duration(3 * day), Skipped: Duration(10 * day), Cancelled: Duration(10 * day), Dead: Duration(90 * day)}
+// BuiltInQueue is what holds for queues that say nothing themselves, and BuiltInTask for
+// the jobs of tasks.
+func BuiltInQueue() *Defaults { return &Defaults{Rules: Rules{}.Whole()} }
 
-// MostDone bounds the done jobs of a queue.
-const MostDone = 5_000_000
-
-// KeepFor is how long finished jobs are kept in a state; d may be nil.
-func (d *Defaults) KeepFor(s State) Duration {
-	if d != nil {
-		if keep, set := d.Keep[s]; set {
-			return keep
-		}
-	}
-	return Kept[s]
+// BuiltInTask is told with [BuiltInQueue].
+func BuiltInTask() *Defaults {
+	priority, policy := DefaultPriority, (&Spec{}).Policy()
+	return &Defaults{Queue: DefaultQueue, Priority: &priority, MaxAttempts: &policy.MaxAttempts, Retry: &policy.Retry}
 }
 
 // Check answers what is wrong with defaults of a task, or of a queue.
@@ -66,7 +59,7 @@ func (d *Defaults) Check(ofQueue bool) []FieldError {
 		switch {
 		case set && !s.Finished():
 			c.add("keep."+s.String(), "is of no finished job; those are done, skipped, cancelled and dead")
-		case set && keep < Duration(60e9):
+		case set && keep < shortKept:
 			c.add("keep."+s.String(), "%s is shorter than 1m", keep)
 		}
 	}

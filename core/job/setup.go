@@ -7,10 +7,13 @@ import (
 	"slices"
 )
 
-// Setup is what a file defines: the settings of queues and tasks, by their names.
+// Setup is what a file defines: the settings of queues and tasks, by their names, how long
+// finished jobs are kept, and what else is a cause.
 type Setup struct {
-	Queues map[string]Defaults `json:"queues,omitzero"`
-	Tasks  map[string]Defaults `json:"tasks,omitzero"`
+	Queues    map[string]Defaults `json:"queues,omitzero"`
+	Tasks     map[string]Defaults `json:"tasks,omitzero"`
+	Retention *Retention          `json:"retention,omitzero"`
+	Triage    []TriageRule        `json:"triage,omitzero"`
 }
 
 // SetupRequest asks what a setup would change, or makes it so.
@@ -41,11 +44,11 @@ type SetupDiff struct {
 	Loaded bool `json:"loaded"`
 }
 
-// SetupChange is what a setup does to one queue or task.
+// SetupChange is what a setup does to one queue or task, to the retention or the triage.
 type SetupChange struct {
-	// Kind is queue or task.
+	// Kind is queue, task, retention or triage; the last two have no names.
 	Kind string `json:"kind"`
-	Name string `json:"name"`
+	Name string `json:"name,omitzero"`
 	// Change is add, change, adopt (it was set otherwise than by a file) or remove: its
 	// settings are taken away, its jobs stay.
 	Change string `json:"change"`
@@ -60,8 +63,9 @@ type SetupField struct {
 	After  json.RawMessage `json:"after"`
 }
 
-// Differ tells which settings differ; nil stands for none.
-func Differ(before, after *Defaults) (all []SetupField) {
+// Differ tells which settings differ of two values of a type that is an object in JSON;
+// nil stands for none.
+func Differ[T any](before, after *T) (all []SetupField) {
 	a, b := fieldsOf(before), fieldsOf(after)
 	names := map[string]bool{}
 	for name := range a {
@@ -78,7 +82,7 @@ func Differ(before, after *Defaults) (all []SetupField) {
 	return all
 }
 
-func fieldsOf(d *Defaults) (all map[string]json.RawMessage) {
+func fieldsOf[T any](d *T) (all map[string]json.RawMessage) {
 	if d == nil {
 		return nil
 	}
@@ -97,4 +101,52 @@ func orNull(raw json.RawMessage) json.RawMessage {
 		return json.RawMessage("null")
 	}
 	return raw
+}
+
+// Where a setting comes from.
+const (
+	SettingBuiltIn    = "built_in"
+	SettingByFile     = "file"
+	SettingByVariable = "variable"
+	SettingByFlag     = "flag"
+	// SettingByHand is what the API, a command or the console has set.
+	SettingByHand = "hand"
+)
+
+// Setting is one that is in force.
+type Setting struct {
+	// Of is service, retention, triage, queues or tasks (what holds where one says
+	// nothing itself), or one of them, as in: queue berths, task tide.predict.
+	Of    string          `json:"of"`
+	Name  string          `json:"name"`
+	Value json.RawMessage `json:"value"`
+	// From is built_in, file, variable, flag or hand, and Where the place there, such as
+	// HMULE_LISTEN or hmule.yaml:3:11.
+	From  string `json:"from"`
+	Where string `json:"where,omitzero"`
+}
+
+// Settings are all that are in force, with the version of those of queues and tasks.
+type Settings struct {
+	Version  int64     `json:"version"`
+	Settings []Setting `json:"settings"`
+}
+
+// SettingValue is a value of a setting as JSON.
+func SettingValue(v any) json.RawMessage {
+	raw, err := json.Marshal(v)
+	if err != nil {
+		panic(err) // settings are plain
+	}
+	return raw
+}
+
+// SettingsOf are the parts of a value that is an object in JSON, in the order of their
+// names.
+func SettingsOf[T any](of string, v *T, from, where string) (all []Setting) {
+	fields := fieldsOf(v)
+	for _, name := range slices.Sorted(maps.Keys(fields)) {
+		all = append(all, Setting{of, name, fields[name], from, where})
+	}
+	return all
 }

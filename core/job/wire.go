@@ -241,6 +241,11 @@ type Worker struct {
 	Jobs    []Slot `json:"jobs,omitzero"`
 	// Sizes are the last changes of the number of slots, oldest first.
 	Sizes []Resize `json:"sizes,omitzero"`
+	// Settings is the version of the settings of queues and tasks that the worker has
+	// last been told with its jobs, zero where it has not said; Outdated that any
+	// were set since, so that jobs it has may run by older ones.
+	Settings int64 `json:"settings,omitzero"`
+	Outdated bool  `json:"outdated,omitzero"`
 }
 
 // Resize is a change of a pool's number of slots.
@@ -342,6 +347,8 @@ type LeaseRequest struct {
 	// Wait is how long to wait for a first job, at most 60 s. It counts only
 	// where Settle is empty.
 	Wait Duration `json:"wait,omitzero"`
+	// Settings is what the last answer told of it.
+	Settings int64 `json:"settings,omitzero"`
 	// Lease is the length of each lease, 1 s to 1 h; zero means 45 s.
 	Lease  Duration     `json:"lease,omitzero"`
 	Settle []Settlement `json:"settle,omitzero"`
@@ -353,8 +360,11 @@ type LeaseAnswer struct {
 	Results []SettleResult `json:"results,omitzero"`
 	Wanted  Want           `json:"wanted"`
 	// Waiting is how many more jobs were ready for this request.
-	Waiting int64    `json:"waiting,omitzero"`
-	Ignored []string `json:"ignored,omitzero"`
+	Waiting int64 `json:"waiting,omitzero"`
+	// Settings is the version of the settings of all queues and tasks, from 1 on: it
+	// grows with each change of any of them.
+	Settings int64    `json:"settings"`
+	Ignored  []string `json:"ignored,omitzero"`
 }
 
 // Share says how the queues of a worker share its slots.

@@ -74,25 +74,25 @@ type Attempt struct {
 
 // statements are what the writer executes, prepared once per connection.
 type statements struct {
-	begin, commit                                                                           *sql.Stmt
-	insertJob, insertPlain, insertBody, deleteBody                                          *sql.Stmt
-	lease, finish, wait, requeue, askCancel, patch, patchFinished, remove, restore, removed *sql.Stmt
-	sweepable, nextSweep, sweepJob, sweepAttempts, sweepBodies, foldEdits                   *sql.Stmt
-	heads, due, nextDue, row, running                                                       *sql.Stmt
-	insertAttempt, foldAttempt, attempt, bodyOf                                             *sql.Stmt
-	putCount, putRank, putFact                                                              *sql.Stmt
-	addQueue, addTask, addPolicy, putWorker, putWanted, pauseQueue, setQueue, setTask       *sql.Stmt
-	insertAction, insertReceipts, deleteReceipts                                            *sql.Stmt
-	setLabels, insertLine, foldLines, deleteLines, sweepLines                               *sql.Stmt
-	keepKey, keptKey, dropKeys                                                              *sql.Stmt
-	beginStep, endStep, dropStep, stepsOf                                                   *sql.Stmt
-	oldest, countPast, sweepSteps                                                           *sql.Stmt
-	openByKey, recentByKey, addOperation, putOperation, removedBy                           *sql.Stmt
-	sawCause, textsOf, countCause, dropCount, causeHour, dropHours, oldCauses, dropCause    *sql.Stmt
-	keepResult, dropResult, resultsOver, nextResult                                         *sql.Stmt
-	laneHolder, takeLane, freeLane, nextInLane, tooLate, nextTooLate                        *sql.Stmt
-	nextTurns, turnOf, putTurn, dropTurns, forgetTurns, firstTag, idleTag, headsOf          *sql.Stmt
-	waiting, putPlace, putWalked, putOwned                                                  *sql.Stmt
+	begin, commit                                                                                *sql.Stmt
+	insertJob, insertPlain, insertBody, deleteBody                                               *sql.Stmt
+	lease, finish, wait, requeue, askCancel, patch, patchFinished, remove, restore, removed      *sql.Stmt
+	sweepable, nextSweep, sweepJob, sweepAttempts, sweepBodies, foldEdits                        *sql.Stmt
+	heads, due, nextDue, row, running                                                            *sql.Stmt
+	insertAttempt, foldAttempt, attempt, bodyOf                                                  *sql.Stmt
+	putCount, putRank, putFact                                                                   *sql.Stmt
+	addQueue, addTask, addPolicy, putWorker, putWanted, pauseQueue, setQueue, setTask, dropQueue *sql.Stmt
+	insertAction, insertReceipts, deleteReceipts                                                 *sql.Stmt
+	setLabels, insertLine, foldLines, deleteLines, sweepLines                                    *sql.Stmt
+	keepKey, keptKey, dropKeys                                                                   *sql.Stmt
+	beginStep, endStep, dropStep, stepsOf                                                        *sql.Stmt
+	oldest, countPast, sweepSteps                                                                *sql.Stmt
+	openByKey, recentByKey, addOperation, putOperation, removedBy                                *sql.Stmt
+	sawCause, textsOf, countCause, dropCount, causeHour, dropHours, oldCauses, dropCause         *sql.Stmt
+	keepResult, dropResult, resultsOver, nextResult                                              *sql.Stmt
+	laneHolder, takeLane, freeLane, nextInLane, tooLate, nextTooLate                             *sql.Stmt
+	nextTurns, turnOf, putTurn, dropTurns, forgetTurns, firstTag, idleTag, headsOf               *sql.Stmt
+	waiting, putPlace, putWalked, putOwned                                                       *sql.Stmt
 }
 
 // prepared is a statement and where it goes.
@@ -168,6 +168,7 @@ func (st *statements) list() []prepared {
 			ON CONFLICT (uid) DO UPDATE SET name = excluded.name, host = excluded.host, pid = excluded.pid, version = excluded.version RETURNING id, wanted`},
 		{&st.putWanted, `UPDATE workers SET wanted = ? WHERE id = ?`},
 		{&st.setQueue, `UPDATE queues SET settings = ?, version = version + 1 WHERE id = ?`},
+		{&st.dropQueue, `DELETE FROM queues WHERE id = ?`},
 		{&st.setTask, `UPDATE tasks SET settings = ?, version = version + 1 WHERE id = ?`},
 		{&st.pauseQueue, `UPDATE queues SET paused_at = ?, paused_by = ? WHERE id = ?`},
 		{&st.insertAction, `INSERT INTO actions (at, principal, action, job, detail) VALUES (?, ?, ?, ?, ?) RETURNING id`},
@@ -585,6 +586,9 @@ func (s *Store) PutNextJob(next int64) error { return s.exec(s.st.putFact, next,
 func (s *Store) AddQueue(id int64, name string, now job.Time) error {
 	return s.exec(s.st.addQueue, id, name, int64(now))
 }
+
+// DropQueue removes a queue that never had a job.
+func (s *Store) DropQueue(id int64) error { return s.exec(s.st.dropQueue, id) }
 
 // AddTask writes a new task's name.
 func (s *Store) AddTask(id int64, name string, now job.Time) error {

@@ -26,6 +26,8 @@ import (
 	"regexp"
 	"strings"
 	"unicode/utf8"
+
+	"humblemule/core/job"
 )
 
 // Version is that of the rules. It is part of every cause's id: other rules, other
@@ -48,9 +50,41 @@ type Cause struct {
 	Template string
 }
 
+// Rules are those that were set; the first that fits goes before the built-in ones.
+type Rules []compiled
+
+type compiled struct {
+	job.TriageRule
+	pattern *regexp.Regexp
+}
+
+// Compile makes rules of those that were set and checked.
+func Compile(set []job.TriageRule) (all Rules) {
+	for _, r := range set {
+		all = append(all, compiled{r, regexp.MustCompile(r.Matches)})
+	}
+	return all
+}
+
 // Of finds the cause of an error by its type and message.
-func Of(errorType, message string) Cause {
-	c := Cause{Type: errorType, Template: Template(message)}
+func (rules Rules) Of(errorType, message string) Cause {
+	text := shorten(strings.ToValidUTF8(message, "?"), mostRead)
+	for _, r := range rules {
+		if r.Type != "" && r.Type != errorType {
+			continue
+		}
+		if at := r.pattern.FindStringSubmatchIndex(text); at != nil {
+			return causeOf(errorType, strings.TrimSpace(shorten(string(r.pattern.ExpandString(nil, r.Becomes, text, at)), MaxTemplate)))
+		}
+	}
+	return causeOf(errorType, Template(message))
+}
+
+// Of finds the cause of an error by the built-in rules.
+func Of(errorType, message string) Cause { return Rules(nil).Of(errorType, message) }
+
+func causeOf(errorType, template string) Cause {
+	c := Cause{Type: errorType, Template: template}
 	sum := sha256.Sum256(fmt.Appendf(nil, "%d\x00%s\x00%s", Version, c.Type, c.Template))
 	c.ID = int64(binary.BigEndian.Uint64(sum[:8])>>24) | 1
 	return c

@@ -1,0 +1,115 @@
+package job
+
+import "regexp"
+
+// Retention is how long finished jobs are kept where their queue says nothing; zero
+// where it is as built in.
+type Retention struct {
+	Done      Duration `json:"done,omitzero"`
+	Skipped   Duration `json:"skipped,omitzero"`
+	Cancelled Duration `json:"cancelled,omitzero"`
+	Dead      Duration `json:"dead,omitzero"`
+	// MostDone is how many done jobs a queue keeps at most, 1 to 1 000 000 000; nil means
+	// 5 million.
+	MostDone *int64 `json:"most_done,omitzero"`
+}
+
+// kept is how long a finished job is kept in a state where nothing was set, and mostDone
+// how many done ones a queue keeps.
+var kept = map[State]Duration{Done: Duration(3 * day), Skipped: Duration(10 * day), Cancelled: Duration(10 * day), Dead: Duration(90 * day)}
+
+const (
+	mostDone  = 5_000_000
+	shortKept = Duration(60e9)
+)
+
+func (r *Retention) byState() map[State]Duration {
+	return map[State]Duration{Done: r.Done, Skipped: r.Skipped, Cancelled: r.Cancelled, Dead: r.Dead}
+}
+
+// For is how long finished jobs of a queue are kept in a state; its defaults, and r, may
+// be nil.
+func (r *Retention) For(queue *Defaults, s State) Duration {
+	if queue != nil {
+		if keep, set := queue.Keep[s]; set {
+			return keep
+		}
+	}
+	if r != nil && r.byState()[s] != 0 {
+		return r.byState()[s]
+	}
+	return kept[s]
+}
+
+// Most is how many done jobs a queue keeps; r may be nil.
+func (r *Retention) Most() int64 {
+	if r == nil || r.MostDone == nil {
+		return mostDone
+	}
+	return *r.MostDone
+}
+
+// Whole gives a retention, which may be nil, with what is built in.
+func (r *Retention) Whole() *Retention {
+	most := r.Most()
+	return &Retention{Done: r.For(nil, Done), Skipped: r.For(nil, Skipped), Cancelled: r.For(nil, Cancelled), Dead: r.For(nil, Dead), MostDone: &most}
+}
+
+// Check answers what is wrong with a retention.
+func (r *Retention) Check() []FieldError {
+	var c checks
+	all := r.byState()
+	for _, s := range States() {
+		if keep := all[s]; keep != 0 && keep < shortKept {
+			c.add(s.String(), "%s is shorter than 1m", keep)
+		}
+	}
+	if r.MostDone != nil && (*r.MostDone < 1 || *r.MostDone > 1_000_000_000) {
+		c.add("most_done", "%d is outside 1 to 1 000 000 000", *r.MostDone)
+	}
+	return c
+}
+
+// TriageRule names a cause that the built-in rules do not find. The first of the rules
+// whose type and pattern an error has decides; they are asked of later failures.
+type TriageRule struct {
+	// Type is the error's own type; empty for any.
+	Type string `json:"type,omitzero"`
+	// Matches is a pattern of Go's regexp package (RE2) that is looked for in the message,
+	// to 500 bytes.
+	Matches string `json:"matches"`
+	// Becomes is the cause's text, 1 to 300 bytes, in which $1 is what the pattern's first
+	// group has found.
+	Becomes string `json:"becomes"`
+}
+
+// MostTriageRules bounds the rules of a service.
+const MostTriageRules = 100
+
+// CheckTriage answers what is wrong with rules of triage.
+func CheckTriage(rules []TriageRule) []FieldError {
+	const longest, longestText = 500, 300
+	var c checks
+	if len(rules) > MostTriageRules {
+		c.add("triage", "holds %d rules; at most %d are taken", len(rules), MostTriageRules)
+	}
+	for i, r := range rules[:min(len(rules), MostTriageRules)] {
+		at := func(field string) string { return "triage[" + Grouped(int64(i)) + "]." + field }
+		_, err := regexp.Compile(r.Matches)
+		switch {
+		case r.Matches == "":
+			c.add(at("matches"), "is needed: a pattern that is looked for in the message")
+		case len(r.Matches) > longest:
+			c.add(at("matches"), "is longer than %d bytes", longest)
+		case err != nil:
+			c.add(at("matches"), "is no pattern: %v", err)
+		}
+		if r.Becomes == "" || len(r.Becomes) > longestText {
+			c.add(at("becomes"), "is 1 to %d bytes: the cause's text", longestText)
+		}
+		if len(r.Type) > MaxErrorType {
+			c.add(at("type"), "is longer than %d bytes", MaxErrorType)
+		}
+	}
+	return c
+}

@@ -8,6 +8,7 @@ package main
 import (
 	"bytes"
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"io"
@@ -52,7 +53,9 @@ func main() {
 		measure = func(ctx context.Context) error { return inFolder(func(dir string) error { return pools(ctx, dir) }) }
 	}
 	if *ordered {
-		measure = func(ctx context.Context) error { return inFolder(func(dir string) error { return orders(ctx, dir) }) }
+		measure = func(ctx context.Context) error {
+			return inFolder(func(dir string) error { return errors.Join(orders(ctx, dir), fair(ctx, dir)) })
+		}
 	}
 	if *buried {
 		measure = func(ctx context.Context) error { return inFolder(func(dir string) error { return dead(ctx, dir) }) }

@@ -1,0 +1,160 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"net/http"
+	"path/filepath"
+	"slices"
+	"sync"
+	"time"
+
+	"humblemule/client"
+	"humblemule/core/job"
+)
+
+// fair measures what turns and rates promise: how many jobs start before those of an
+// owner that comes after a burst of another one, and how many start within any span.
+func fair(ctx context.Context, dir string) error {
+	mule, err := start(*program, "serve", "--data", filepath.Join(dir, "fair.db"), "--listen")
+	if err != nil {
+		return err
+	}
+	defer mule.end()
+	m, err := client.New(mule.address, client.HTTPClient(&http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 64}}))
+	if err != nil {
+		return err
+	}
+	defer m.Close()
+	fmt.Printf("\n%-52s\n", "100 000 jobs of one owner, then 10 of another: how many start before each of the 10")
+	for _, w := range []struct {
+		what, queue string
+		rules       job.Rules
+	}{{"by priority alone", "plain", job.Rules{}}, {"turns of owners", "turns", job.Rules{Turns: job.ByOwner}}} {
+		before, err := lateOwner(ctx, m, w.queue, w.rules)
+		if err != nil {
+			return err
+		}
+		fmt.Printf("  %-50s %v\n", w.what, before)
+	}
+	const perSecond, burst, pools = 50, 5, 4
+	span := 60 * time.Second
+	starts, err := limited(ctx, m, perSecond, burst, pools, span)
+	if err != nil {
+		return err
+	}
+	fmt.Printf("\n%-52s %d started, at most %d may\n", fmt.Sprintf("%d a second, burst %d, over %d pools for %s", perSecond, burst, pools, span), len(starts), burst+perSecond*int(span.Seconds()))
+	fmt.Printf("  %-50s %+.2f starts (≤ 0; times are told in ms)\n", "most above the bound in any window", worst(starts, perSecond, burst))
+	return nil
+}
+
+// lateOwner tells how many jobs start before each of ten that a second owner brings.
+func lateOwner(ctx context.Context, m *client.Client, queue string, rules job.Rules) (before []int, err error) {
+	if _, err := m.SetQueue(ctx, queue, job.Defaults{Rules: rules}); err != nil {
+		return nil, err
+	}
+	const burst, late = 100_000, 10
+	enqueue := func(owner string, n int) error {
+		for n > 0 {
+			specs := make([]job.Spec, min(n, 10_000))
+			for i := range specs {
+				specs[i] = job.Spec{Task: "tide.predict", Queue: queue, Owner: owner}
+			}
+			if _, err := m.EnqueueMany(ctx, specs); err != nil {
+				return err
+			}
+			n -= len(specs)
+		}
+		return nil
+	}
+	if err := enqueue("north", burst); err != nil {
+		return nil, err
+	}
+	if err := enqueue("south", late); err != nil {
+		return nil, err
+	}
+	for n := 0; len(before) < late; {
+		a, err := m.Lease(ctx, job.LeaseRequest{Worker: "w", Queues: []string{queue}, Limit: 100, Lease: job.Duration(time.Hour)})
+		if err != nil {
+			return nil, err
+		}
+		if len(a.Leases) == 0 {
+			return nil, fmt.Errorf("after %d starts no job of the second owner is left", n)
+		}
+		items := make([]job.Settlement, len(a.Leases))
+		for i, l := range a.Leases {
+			if l.Job.Owner == "south" {
+				before = append(before, n)
+			}
+			n++
+			items[i] = job.Settlement{Token: l.Token, Outcome: job.OutcomeDone}
+		}
+		if _, err := m.Settle(ctx, items); err != nil {
+			return nil, err
+		}
+	}
+	return before, nil
+}
+
+// limited takes from a queue with a rate by several pools for a span, and tells when jobs
+// were started, by the service's clock.
+func limited(ctx context.Context, m *client.Client, perSecond float64, burst, pools int, span time.Duration) (starts []job.Time, err error) {
+	if _, err := m.SetQueue(ctx, "rated", job.Defaults{Rules: job.Rules{Rate: &job.Rate{PerSecond: perSecond, Burst: &burst}}}); err != nil {
+		return nil, err
+	}
+	specs := make([]job.Spec, int(perSecond*span.Seconds())*2)
+	for i := range specs {
+		specs[i] = job.Spec{Task: "notice.publish", Queue: "rated"}
+	}
+	if _, err := m.EnqueueMany(ctx, specs); err != nil {
+		return nil, err
+	}
+	var mu sync.Mutex
+	var all sync.WaitGroup
+	until := time.Now().Add(span)
+	for p := range pools {
+		all.Go(func() {
+			for time.Now().Before(until) && err == nil {
+				at, wrong := takeOne(ctx, m, fmt.Sprint("w", p), time.Until(until))
+				mu.Lock()
+				starts = append(starts, at...)
+				if wrong != nil {
+					err = wrong
+				}
+				mu.Unlock()
+			}
+		})
+	}
+	all.Wait()
+	slices.Sort(starts)
+	return starts, err
+}
+
+func takeOne(ctx context.Context, m *client.Client, worker string, wait time.Duration) (starts []job.Time, err error) {
+	a, err := m.Lease(ctx, job.LeaseRequest{Worker: worker, Queues: []string{"rated"}, Limit: 8, Wait: job.Duration(max(wait, 0))})
+	if err != nil {
+		return nil, err
+	}
+	var items []job.Settlement
+	for _, l := range a.Leases {
+		starts = append(starts, l.ExpiresAt.Add(-job.DefaultLease.Go()))
+		items = append(items, job.Settlement{Token: l.Token, Outcome: job.OutcomeDone})
+	}
+	if len(items) > 0 {
+		_, err = m.Settle(ctx, items)
+	}
+	return starts, err
+}
+
+// worst is by how many starts the fullest window exceeds burst + rate × its length. A time
+// told in whole ms may be 1 ms off at either end.
+func worst(starts []job.Time, perSecond float64, burst int) float64 {
+	most := -float64(burst)
+	for i := range starts {
+		for j := i; j < len(starts); j++ {
+			d := starts[j].Sub(starts[i]) + 2*time.Millisecond
+			most = max(most, float64(j-i+1)-float64(burst)-perSecond*d.Seconds())
+		}
+	}
+	return most
+}

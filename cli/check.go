@@ -96,7 +96,7 @@ func (f *findings) files(c *cobra.Command, asked *serving) job.Setup {
 	if err != nil {
 		f.lines("set-up", err)
 	} else if asked.config != "" {
-		f.add(findingGood, "set-up", "%s defines %s and %s", asked.config, many(int64(len(file.Queues)), "queue"), many(int64(len(file.Tasks)), "task"))
+		f.add(findingGood, "set-up", "%s defines %s, %s", asked.config, many(int64(len(file.Queues)), "queue"), many(int64(len(file.Tasks)), "task")+" and "+many(int64(len(file.Schedules)), "schedule"))
 	}
 	if asked.Tokens != "" {
 		if tokens, err := config.ReadTokens(asked.Tokens, roleWords()); err != nil {

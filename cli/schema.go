@@ -46,15 +46,16 @@ func setupSchema() (map[string]any, error) {
 	}
 	defs := map[string]any{}
 	gather("Defaults", api.Components.Schemas, defs)
-	named := func(says string) map[string]any {
+	named := func(of, says string) map[string]any {
 		return map[string]any{
 			"type": []string{"object", "null"}, "description": says,
-			"propertyNames": map[string]any{"$ref": "#/$defs/Name"}, "additionalProperties": map[string]any{"anyOf": []any{map[string]any{"$ref": "#/$defs/Defaults"}, map[string]any{"type": "null"}}},
+			"propertyNames": map[string]any{"$ref": "#/$defs/Name"}, "additionalProperties": map[string]any{"anyOf": []any{map[string]any{"$ref": "#/$defs/" + of}, map[string]any{"type": "null"}}},
 		}
 	}
 	gather("Name", api.Components.Schemas, defs)
 	gather("Retention", api.Components.Schemas, defs)
 	gather("TriageRule", api.Components.Schemas, defs)
+	gather("Schedule", api.Components.Schemas, defs)
 	service := map[string]any{}
 	for _, f := range config.Flags() {
 		service[strings.ReplaceAll(f.Name, "-", "_")] = map[string]any{"type": []string{"string", "integer"}, "description": f.Says, "default": f.BuiltIn}
@@ -65,7 +66,8 @@ func setupSchema() (map[string]any, error) {
 			"service":   map[string]any{"type": "object", "additionalProperties": false, "properties": service, "description": "With what the service is started; flags and variables go before it."},
 			"retention": map[string]any{"$ref": "#/$defs/Retention"},
 			"triage":    map[string]any{"type": "array", "maxItems": job.MostTriageRules, "items": map[string]any{"$ref": "#/$defs/TriageRule"}, "description": "Causes that the built-in rules do not find; the first that fits decides."},
-			"queues":    named("The settings of queues, by their names."), "tasks": named("The defaults of the jobs of tasks, by their names."),
+			"queues":    named("Defaults", "The settings of queues, by their names."), "tasks": named("Defaults", "The defaults of the jobs of tasks, by their names."),
+			"schedules": named("Schedule", "Rules that enqueue jobs again and again, by their names."),
 		},
 	}, nil
 }

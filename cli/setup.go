@@ -14,7 +14,7 @@ func (a *app) setupCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "setup", Short: "Compare what is set with a file that defines it, or make it so",
 		Long: `A set-up file defines with what the service is started, how long finished jobs are kept,
-what else is a cause of failures, and the settings of queues and tasks:
+what else is a cause of failures, the settings of queues and tasks, and schedules:
 
   service:
     listen: 127.0.0.1:6853
@@ -27,9 +27,14 @@ what else is a cause of failures, and the settings of queues and tasks:
   tasks:
     dues.charge:
       max_attempts: 6
+  schedules:
+    tides:
+      cron: 30 3 * * *
+      zone: Europe/Lisbon
+      job: {task: tide.predict, payload: {berth: 3}}
 
 It owns what it defines: a load sets that, and takes away what an earlier load has defined
-and the file no longer names. What was set otherwise stays.`,
+and the file no longer names. What was set otherwise stays, and so do jobs.`,
 	}
 	c.AddCommand(a.setupVerb("diff", "Show what a load of the file would change", job.SetupRequest{DryRun: true}), a.setupVerb("load", "Make queues and tasks what the file defines, at once or not at all", job.SetupRequest{}), a.schemaCommand())
 	return c
@@ -59,7 +64,7 @@ func (a *app) setupVerb(verb, short string, req job.SetupRequest) *cobra.Command
 	return c
 }
 
-var setupWord = map[string]string{job.SetupAdds: "is added", job.SetupChanges: "changes", job.SetupAdopts: "is adopted: it was set otherwise than by a file", job.SetupRemoves: "loses its settings: the file no longer names it"}
+var setupWord = map[string]string{job.SetupAdds: "is added", job.SetupChanges: "changes", job.SetupAdopts: "is adopted: it was set otherwise than by a file", job.SetupRemoves: "is taken away: the file no longer names it"}
 
 func showSetup(o *present.Out, path string, d job.SetupDiff) {
 	for _, c := range d.Changes {

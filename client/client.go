@@ -651,3 +651,65 @@ func (m *Client) Load(ctx context.Context, r job.SetupRequest) (d job.SetupDiff,
 func (m *Client) Settings(ctx context.Context) (job.Settings, error) {
 	return get[job.Settings](ctx, m, "/v1/settings")
 }
+
+// Schedules lists schedules by name, each with its next times and its last run.
+func (m *Client) Schedules(ctx context.Context) (all []job.ScheduleTold, err error) {
+	for cursor := ""; ; {
+		page, err := get[struct {
+			Schedules  []job.ScheduleTold `json:"schedules"`
+			NextCursor string             `json:"next_cursor"`
+		}](ctx, m, "/v1/schedules?cursor="+url.QueryEscape(cursor))
+		if err != nil {
+			return nil, err
+		}
+		if all = append(all, page.Schedules...); page.NextCursor == "" {
+			return all, nil
+		}
+		cursor = page.NextCursor
+	}
+}
+
+// Schedule asks for one schedule.
+func (m *Client) Schedule(ctx context.Context, name string) (job.ScheduleTold, error) {
+	return get[job.ScheduleTold](ctx, m, "/v1/schedules/"+url.PathEscape(name))
+}
+
+// SetSchedule keeps a schedule under a name; the same again changes nothing.
+func (m *Client) SetSchedule(ctx context.Context, name string, s job.Schedule) (told job.ScheduleTold, err error) {
+	s.Name = ""
+	return told, m.put(ctx, "/v1/schedules/"+url.PathEscape(name), s, &told)
+}
+
+// RunSchedule enqueues a run of a schedule now.
+func (m *Client) RunSchedule(ctx context.Context, name string) (job.ScheduleTold, error) {
+	return post[job.ScheduleTold](ctx, m, "/v1/schedules/"+url.PathEscape(name)+"/run", struct{}{})
+}
+
+// PauseSchedule stops a schedule, or lets it go on.
+func (m *Client) PauseSchedule(ctx context.Context, name string, pause bool) (job.ScheduleTold, error) {
+	verb := map[bool]string{true: "/pause", false: "/resume"}[pause]
+	return post[job.ScheduleTold](ctx, m, "/v1/schedules/"+url.PathEscape(name)+verb, struct{}{})
+}
+
+// Runs tells the history of a schedule, the latest planned time first.
+func (m *Client) Runs(ctx context.Context, name string, limit int) ([]job.Run, error) {
+	page, err := get[struct {
+		Runs []job.Run `json:"runs"`
+	}](ctx, m, fmt.Sprintf("/v1/schedules/%s/runs?limit=%d", url.PathEscape(name), limit))
+	return page.Runs, err
+}
+
+// Cron tells what an expression means in a zone, with its next times.
+func (m *Client) Cron(ctx context.Context, expr, zone string, count int) (job.CronTold, error) {
+	return get[job.CronTold](ctx, m, "/v1/cron?"+url.Values{"expr": {expr}, "zone": {zone}, "count": {fmt.Sprint(count)}}.Encode())
+}
+
+// Coming tells what becomes due within a span, of a queue and a task where they are named.
+func (m *Client) Coming(ctx context.Context, span job.Duration, queue, task string, limit int) (job.Coming, error) {
+	return get[job.Coming](ctx, m, "/v1/coming?"+url.Values{"span": {span.String()}, "queue": {queue}, "task": {task}, "limit": {fmt.Sprint(limit)}}.Encode())
+}
+
+// DeleteSchedule removes a schedule and its history; its jobs stay.
+func (m *Client) DeleteSchedule(ctx context.Context, name string) error {
+	return m.do(ctx, request{method: http.MethodDelete, path: "/v1/schedules/" + url.PathEscape(name)}, nil)
+}

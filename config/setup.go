@@ -1,24 +1,27 @@
 package config
 
 import (
+	"bytes"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"maps"
+	"math"
 	"os"
 	"reflect"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/goccy/go-yaml"
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
 
+	"humblemule/core/cron"
 	"humblemule/core/job"
 )
 
-// sections are those of a set-up file; false for what is not built yet.
-var sections = map[string]bool{"queues": true, "tasks": true, "service": true, "schedules": false, "retention": true, "triage": true}
+var sections = []string{"service", "retention", "triage", "queues", "tasks", "schedules"}
 
 // File is what a set-up file holds: what a load of it defines, and with what the service
 // is started.
@@ -97,39 +100,44 @@ func (r *setupReader) entries(n ast.Node, what string) (all []entry) {
 
 func (r *setupReader) document(body ast.Node, f *File) {
 	for _, e := range r.entries(body, "the file") {
-		built, known := sections[e.name]
-		switch {
-		case !known:
-			r.at(e.key, "%q is no section%s", e.name, nearest(e.name, keysOf(sections)))
-		case !built:
-			r.at(e.key, "the section %s is not built yet; leave it out", e.name)
-		case e.name == "queues":
-			f.Queues = r.named(e, true)
-		case e.name == "tasks":
-			f.Tasks = r.named(e, false)
-		case e.name == "service":
+		switch e.name {
+		case "queues":
+			f.Queues = named(r, e, func(d *job.Defaults) []job.FieldError { return d.Check(true) })
+		case "tasks":
+			f.Tasks = named(r, e, func(d *job.Defaults) []job.FieldError { return d.Check(false) })
+		case "schedules":
+			f.Schedules = named(r, e, checkSchedule)
+		case "service":
 			f.service = r.service(e)
-		case e.name == "retention":
+		case "retention":
 			f.Retention = new(job.Retention)
 			if read(r, e, f.Retention, f.Retention.Check); *f.Retention == (job.Retention{}) {
 				f.Retention = nil
 			}
-		case e.name == "triage":
+		case "triage":
 			f.Triage = r.triage(e)
+		default:
+			r.at(e.key, "%q is no section%s", e.name, nearest(e.name, sections))
 		}
 	}
 }
 
-// named reads the settings of queues or tasks.
-func (r *setupReader) named(section entry, ofQueue bool) map[string]job.Defaults {
-	all := map[string]job.Defaults{}
+// checkSchedule answers what is wrong with a schedule; its payload's length is the
+// service's to judge.
+func checkSchedule(s *job.Schedule) []job.FieldError {
+	return cron.Check(s, math.MaxInt, job.At(time.Now()))
+}
+
+// named reads a section that has something under each of its names.
+func named[T any](r *setupReader, section entry, check func(*T) []job.FieldError) map[string]T {
+	all := map[string]T{}
 	for _, e := range r.entries(section.value, section.name) {
 		for _, w := range job.CheckName(e.name, e.name) {
 			r.at(e.key, "%s", w.Message)
 		}
-		d := new(job.Defaults)
-		read(r, e, d, func() []job.FieldError { return d.Check(ofQueue) })
-		all[e.name] = *d
+		one := new(T)
+		read(r, e, one, func() []job.FieldError { return check(one) })
+		all[e.name] = *one
 	}
 	return all
 }
@@ -176,7 +184,9 @@ func read[T any](r *setupReader, of entry, into *T, check func() []job.FieldErro
 		r.at(of.value, "cannot be read: %v", err)
 		return
 	}
-	if err := json.Unmarshal(raw, into); err != nil { // names that are not known were told
+	d := json.NewDecoder(bytes.NewReader(raw))
+	d.UseNumber()                          // no number of a payload passes through a float
+	if err := d.Decode(into); err != nil { // names that are not known were told
 		var wrong *json.UnmarshalTypeError
 		if errors.As(err, &wrong) {
 			field := strings.TrimPrefix(wrong.Field, "Rules.")

@@ -1,6 +1,7 @@
 package config
 
 import (
+	"encoding/json"
 	"os"
 	"path/filepath"
 	"strings"
@@ -34,8 +35,17 @@ tasks:
   dues.charge:
     retry: {curve: fixed, first: 1m}
     max_running: 1
+schedules:
+  tides:
+    cron: 30 3 * * *
+    zone: Europe/Lisbon
+    job: {task: tide.predict, payload: {cents: 12345678901234567890}}
 `)
 	require.Empty(t, wrong)
+	payload, err := json.Marshal(s.Schedules["tides"].Job.Payload)
+	require.NoError(t, err)
+	assert.JSONEq(t, `{"cents":12345678901234567890}`, string(payload))
+	assert.Contains(t, string(payload), "12345678901234567890")
 	assert.Equal(t, 1.0, s.Queues["bulletins"].Rate.PerSecond)
 	assert.Equal(t, job.Duration(12*3600e9), s.Queues["bulletins"].Keep[job.Done])
 	assert.Contains(t, s.Queues, "archive")
@@ -57,7 +67,10 @@ queues:
   b4: 7
 tasks:
   t: {order: ageing, retry: {factor: 0.5}}
-schedules: {}
+schedules:
+  tides: {cron: 61 * * * *, job: {task: tide.predict}}
+  buoys: {evry: 20s, job: {tsk: buoy.poll}}
+  dues: {cron: "@monthly", zone: Lisbon, job: {task: dues.charge, delay: 5s}}
 `)
 	for i, want := range []string{
 		`1:1: "queus" is no section; the nearest is queues`,
@@ -71,13 +84,17 @@ schedules: {}
 		`14:7: b4 is no mapping of names to values`,
 		`16:14: order cannot be set for a task`,
 		`16:38: retry.factor 0.5 is outside 1 to 100`,
-		`17:1: the section schedules is not built yet`,
+		`18:17: cron minute, at position 1: 61 is outside 0 to 59`,
+		`19:11: buoys has no setting "evry"; the nearest is every`,
+		`19:28: buoys.job has no setting "tsk"; the nearest is task`,
+		`20:34: zone "Lisbon" is no time zone (the nearest is Europe/Lisbon)`,
+		`20:74: job.delay cannot stand in a schedule`,
 	} {
 		if assert.Greater(t, len(wrong), i, want) {
 			assert.Contains(t, wrong[i], want)
 		}
 	}
-	assert.Len(t, wrong, 12)
+	assert.Len(t, wrong, 16, strings.Join(wrong, "\n"))
 
 	for text, want := range map[string]string{
 		"queues:\n\tberths: {}\n":       "2:1: a tab begins the line",
@@ -90,7 +107,7 @@ schedules: {}
 			assert.Contains(t, wrong[0], want)
 		}
 	}
-	_, err := ReadSetup(filepath.Join(t.TempDir(), "none.yaml"))
+	_, err = ReadSetup(filepath.Join(t.TempDir(), "none.yaml"))
 	assert.ErrorContains(t, err, "cannot be read")
 }
 

@@ -27,7 +27,7 @@ var openAPI []byte
 func OpenAPI() []byte { return openAPI }
 
 // Features names what this version of the wire can do beyond the first.
-var Features = []string{"jobs", "leases", "workers", "queues", "tasks", "stats", "events", "reports", "results", "defaults", "retry", "causes", "operations", "recoveries", "actions", "order", "limits", "setup"}
+var Features = []string{"jobs", "leases", "workers", "queues", "tasks", "stats", "events", "reports", "results", "defaults", "retry", "causes", "operations", "recoveries", "actions", "order", "limits", "setup", "schedules"}
 
 // What the service allows a connection.
 const (
@@ -147,6 +147,16 @@ func (s *Server) routes() {
 	v1.POST("/queues/:name/pause", operators, s.handle(s.setQueue(s.engine.PauseQueue)))
 	v1.POST("/queues/:name/resume", operators, s.handle(s.setQueue(s.engine.ResumeQueue)))
 	v1.PUT("/queues/:name", operators, s.handle(s.putQueue))
+	v1.GET("/schedules", readers, s.handle(s.listSchedules))
+	v1.GET("/schedules/:name", readers, s.handle(s.getSchedule))
+	v1.PUT("/schedules/:name", operators, s.handle(s.putSchedule))
+	v1.DELETE("/schedules/:name", operators, s.deleteSchedule)
+	v1.GET("/schedules/:name/runs", readers, s.handle(s.listRuns))
+	v1.POST("/schedules/:name/run", operators, s.handle(s.runSchedule))
+	v1.POST("/schedules/:name/pause", operators, s.handle(s.pauseSchedule(true)))
+	v1.POST("/schedules/:name/resume", operators, s.handle(s.pauseSchedule(false)))
+	v1.GET("/cron", anyone, s.handle(s.tellCron))
+	v1.GET("/coming", readers, s.handle(s.coming))
 	v1.GET("/settings", operators, s.handle(s.settings))
 	v1.PUT("/setup", operators, s.handle(s.putSetup))
 	v1.GET("/tasks", readers, s.handle(s.listTasks))

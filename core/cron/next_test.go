@@ -5,7 +5,6 @@ import (
 	"math/rand/v2"
 	"testing"
 	"time"
-	_ "time/tzdata"
 
 	"github.com/stretchr/testify/require"
 )

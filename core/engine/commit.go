@@ -118,6 +118,9 @@ func (e *Engine) untilNext() time.Duration {
 	if len(e.walking) > 0 {
 		sleep = min(sleep, walkSoon)
 	}
+	if len(e.plan) > 0 {
+		sleep = min(sleep, time.Second, e.plan[0].firesAt().Sub(e.now()))
+	}
 	if !e.nextStart.IsZero() {
 		sleep = min(sleep, time.Until(e.nextStart))
 	}
@@ -187,7 +190,7 @@ func (tx *txn) run(batch []*command, answers []error, timed bool) error {
 		if err := tx.endLeases(); err != nil {
 			return err
 		}
-		if err := tx.due(); err != nil {
+		if err := errors.Join(tx.due(), tx.fireDue()); err != nil {
 			return err
 		}
 		if err := errors.Join(tx.late(), tx.walkOn()); err != nil {
@@ -203,7 +206,11 @@ func (tx *txn) run(batch []*command, answers []error, timed bool) error {
 			return err
 		}
 	}
-	return tx.deal()
+	if err := errors.Join(tx.letRunsGo(), tx.deal()); err != nil || len(tx.ended) == 0 {
+		return err
+	}
+	tx.awaits(tx.now) // what was skipped as too late has let a run go on, which is dealt next
+	return tx.letRunsGo()
 }
 
 // refuse answers commands whose transaction failed.

@@ -71,6 +71,7 @@ type Engine struct {
 	served    map[level]int64
 	serves    int
 	walking   map[*queue]bool
+	plan      plan
 	// nextRetain is when finished jobs are looked at again, and retained where the
 	// last slice has stopped.
 	nextRetain job.Time
@@ -176,6 +177,9 @@ func (e *Engine) recover() error {
 		return err
 	}
 	e.recoverWalks()
+	if err := e.recoverSchedules(); err != nil {
+		return err
+	}
 	if e.nextDue, err = e.store.NextDue(); err != nil {
 		return err
 	}
@@ -259,6 +263,9 @@ type view struct {
 	taskVersion  map[int64]int64
 	taskRunning  map[int64]int64
 	owned        owned
+	schedules    map[string]*schedule
+	scheduleOf   map[int64]*schedule
+	lastSchedule int64 // the highest id of any schedule
 	lastQueue    int64 // the highest id of any queue
 	// settings is the version of all settings: one more than the sum of those of queues
 	// and tasks.

@@ -45,8 +45,12 @@ func (tx *txn) place(r *store.Row, by job.By) error {
 // placeIn is place where it is known whether another job has the row's lane.
 func (tx *txn) placeIn(r *store.Row, by job.By, taken bool) error {
 	q, due := tx.queueOf(r.Queue), tx.dueOf(r)
-	to := job.Place(job.Waits{NextAt: r.NextAt, Now: tx.now, LaneTaken: taken})
-	if to != job.Scheduled {
+	heldBack := tx.heldByRun(r)
+	to := job.Place(job.Waits{HeldBack: heldBack, NextAt: r.NextAt, Now: tx.now, LaneTaken: taken})
+	switch {
+	case heldBack: // it joins its lane, and the order, when nothing holds it back
+		r.Rank, r.Turn = 0, false
+	case to != job.Scheduled:
 		r.NextAt = 0
 		tx.rank(r, q, due)
 		r.Turn = to == job.Ready && tx.rules(q).Turns != ""
@@ -59,6 +63,10 @@ func (tx *txn) placeIn(r *store.Row, by job.By, taken bool) error {
 		return err
 	}
 	switch to {
+	case job.Held:
+		if heldBack {
+			return tx.leaveLane(r)
+		}
 	case job.Scheduled:
 		tx.awaits(r.NextAt)
 		return tx.leaveLane(r)
@@ -365,6 +373,9 @@ func (tx *txn) walkSlice(q *queue) error {
 
 // replace gives a waiting job its place by the rules of now.
 func (tx *txn) replace(r *store.Row, q *queue) error {
+	if tx.heldByRun(r) {
+		return nil
+	}
 	if err := tx.leaveTurn(r); err != nil {
 		return err
 	}

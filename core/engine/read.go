@@ -93,6 +93,9 @@ func (e *Engine) Job(ctx context.Context, id int64) (job.Job, error) {
 	if j.Edits, err = e.tellEdits(ctx, &j); err != nil {
 		return j, err
 	}
+	if j.Schedule, err = e.scheduledBy(ctx, r); err != nil {
+		return j, err
+	}
 	j.WaitingBecause, err = e.waitingBecause(ctx, r, &j)
 	return j, err
 }
@@ -211,8 +214,12 @@ func (e *Engine) readyWait(ctx context.Context, r *store.Row, w *job.Wait) (err 
 	return err
 }
 
-// laneWait tells what a job waits for in its lane.
+// laneWait tells what a held job waits for: an earlier run, or its lane.
 func (e *Engine) laneWait(ctx context.Context, r *store.Row, w *job.Wait) error {
+	if s := e.scheduleOf(r); s != nil && s.row.Waiting == r.ID {
+		w.Schedule, w.Holder = s.row.Name, s.row.Behind
+		return nil
+	}
 	holder, ahead, err := e.store.LaneOf(ctx, r, job.AheadCounted+1)
 	if err != nil || holder == 0 {
 		return err

@@ -15,6 +15,7 @@ import (
 type owned struct {
 	Queues    []string         `json:"queues"`
 	Tasks     []string         `json:"tasks"`
+	Schedules []string         `json:"schedules,omitzero"`
 	Retention *job.Retention   `json:"retention,omitzero"`
 	Triage    []job.TriageRule `json:"triage,omitzero"`
 }
@@ -37,7 +38,7 @@ func (v *view) own(o owned) {
 // What was set otherwise stays; where the file names it too it is refused, unless the
 // request adopts it.
 func (e *Engine) Load(ctx context.Context, req job.SetupRequest) (diff job.SetupDiff, err error) {
-	if err := job.Wrong("nothing was loaded", checkSetup(&req)); err != nil {
+	if err := job.Wrong("nothing was loaded", e.checkSetup(&req)); err != nil {
 		return diff, err
 	}
 	diff.Changes = []job.SetupChange{}
@@ -51,7 +52,7 @@ func (e *Engine) Load(ctx context.Context, req job.SetupRequest) (diff job.Setup
 		if err := job.Wrong("nothing was loaded", wrong); err != nil {
 			return nil, err
 		}
-		if err := tx.load(&req); err != nil {
+		if err := tx.load(&req, callOf(ctx).Principal); err != nil {
 			return nil, err
 		}
 		diff.Loaded = true
@@ -63,7 +64,7 @@ func (e *Engine) Load(ctx context.Context, req job.SetupRequest) (diff job.Setup
 	return diff, e.record(ctx, "load_setup", 0, detail, change)
 }
 
-func checkSetup(req *job.SetupRequest) (wrong []job.FieldError) {
+func (e *Engine) checkSetup(req *job.SetupRequest) (wrong []job.FieldError) {
 	check := func(kind string, all map[string]job.Defaults, ofQueue bool) {
 		for _, name := range slices.Sorted(maps.Keys(all)) {
 			at := kind + "." + name
@@ -78,6 +79,13 @@ func checkSetup(req *job.SetupRequest) (wrong []job.FieldError) {
 	}
 	check("queues", req.Queues, true)
 	check("tasks", req.Tasks, false)
+	for _, name := range slices.Sorted(maps.Keys(req.Schedules)) {
+		s := req.Schedules[name]
+		for _, w := range e.checkSchedule(name, &s, e.now()) {
+			w.Field = "schedules." + name + "." + w.Field
+			wrong = append(wrong, w)
+		}
+	}
 	if req.Retention != nil {
 		for _, w := range req.Retention.Check() {
 			w.Field = "retention." + w.Field
@@ -98,9 +106,27 @@ func (tx *txn) diff(req *job.SetupRequest, diff *job.SetupDiff) (wrong []job.Fie
 		tasks[name] = tx.taskDefaults(id)
 	}
 	wrong = append(diffNamed(req, diff, "queue", queues, req.Queues, own.Queues), diffNamed(req, diff, "task", tasks, req.Tasks, own.Tasks)...)
+	wrong = append(wrong, diffNamed(req, diff, "schedule", tx.schedulesBeside(req.Schedules), req.Schedules, own.Schedules)...)
 	diffWhole(diff, "retention", own.Retention, req.Retention)
 	diffWhole(diff, "triage", rulesOrNone(own.Triage), rulesOrNone(req.Triage))
 	return wrong
+}
+
+// schedulesBeside are the schedules as they can be compared with others: whether one is
+// paused counts only where the other says it.
+func (tx *txn) schedulesBeside(others map[string]job.Schedule) map[string]*job.Schedule {
+	all := map[string]*job.Schedule{}
+	for name, s := range tx.e.view.schedules {
+		if s = tx.schedule(s.row.ID); s == nil {
+			continue
+		}
+		is, paused := s.is, s.row.PausedAt != 0
+		if others[name].Paused != nil {
+			is.Paused = &paused
+		}
+		all[name] = &is
+	}
+	return all
 }
 
 // diffNamed tells what a setup does to all of a kind, of which some are its own.
@@ -172,7 +198,7 @@ func (tx *txn) owned() owned {
 }
 
 // load sets what a setup defines and takes away what it no longer names.
-func (tx *txn) load(req *job.SetupRequest) error {
+func (tx *txn) load(req *job.SetupRequest, by string) error {
 	before := tx.owned()
 	for _, name := range slices.Sorted(maps.Keys(req.Tasks)) {
 		if _, err := tx.setTask(name, req.Tasks[name]); err != nil {
@@ -184,10 +210,15 @@ func (tx *txn) load(req *job.SetupRequest) error {
 			return err
 		}
 	}
+	for _, name := range slices.Sorted(maps.Keys(req.Schedules)) {
+		if _, err := tx.setSchedule(name, req.Schedules[name], by); err != nil {
+			return err
+		}
+	}
 	if err := tx.unload(before, req); err != nil {
 		return err
 	}
-	tx.owns = &owned{Queues: slices.Sorted(maps.Keys(req.Queues)), Tasks: slices.Sorted(maps.Keys(req.Tasks)), Retention: req.Retention, Triage: req.Triage}
+	tx.owns = &owned{Schedules: slices.Sorted(maps.Keys(req.Schedules)), Queues: slices.Sorted(maps.Keys(req.Queues)), Tasks: slices.Sorted(maps.Keys(req.Tasks)), Retention: req.Retention, Triage: req.Triage}
 	text, err := json.Marshal(tx.owns)
 	if err != nil {
 		return fmt.Errorf("what the file defines cannot be written: %w", err)
@@ -198,6 +229,13 @@ func (tx *txn) load(req *job.SetupRequest) error {
 // unload takes away what an earlier load has defined and this one no longer names. A
 // queue that never had a job goes whole.
 func (tx *txn) unload(before owned, req *job.SetupRequest) error {
+	for _, name := range before.Schedules {
+		if _, named := req.Schedules[name]; !named {
+			if err := tx.deleteSchedule(name); err != nil {
+				return err
+			}
+		}
+	}
 	for _, name := range before.Tasks {
 		if _, named := req.Tasks[name]; !named {
 			if _, err := tx.setTask(name, job.Defaults{}); err != nil {

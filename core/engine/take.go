@@ -586,11 +586,24 @@ func (tx *txn) leaseTo(t *take, r *store.Row) (job.Lease, error) {
 	l.renew()
 	tx.putLease(r.ID, l)
 	answer := tx.tellLease(l)
-	if answer.Job.Steps, err = tx.knownSteps(r); err != nil {
+	if answer.Job.Steps, err = tx.knownSteps(r); err == nil {
+		answer.Job.Schedule, err = tx.scheduledBy(r)
+	}
+	if err != nil {
 		return answer, err
 	}
 	r.Payload = nil
 	return answer, tx.e.store.Lease(r)
+}
+
+// scheduledBy tells which run of which schedule a job is; nil where it is none.
+func (tx *txn) scheduledBy(r *store.Row) (*job.ScheduledBy, error) {
+	s := tx.schedule(r.Schedule)
+	if s == nil {
+		return nil, nil
+	}
+	number, planned, err := tx.e.store.RunOf(r.ID)
+	return &job.ScheduledBy{Name: s.row.Name, Run: number, PlannedAt: planned}, err
 }
 
 // tellLease is a lease as its worker reads it.
@@ -674,7 +687,10 @@ func (tx *txn) replayLeases(t *take) (replayed bool, err error) {
 		again := *l
 		again.row = row
 		told := tx.tellLease(&again)
-		if told.Job.Steps, err = tx.knownSteps(row); err != nil {
+		if told.Job.Steps, err = tx.knownSteps(row); err == nil {
+			told.Job.Schedule, err = tx.scheduledBy(row)
+		}
+		if err != nil {
 			return false, err
 		}
 		t.leases = append(t.leases, told)

@@ -15,44 +15,49 @@ type txn struct {
 	e   *Engine
 	now job.Time
 
-	nextJob    int64
-	ranks      map[*queue]int64
-	newQueues  map[string]*queue
-	lastQueue  int64
-	newTasks   map[string]int64
-	policies   map[string]int64
-	counts     map[groupID]*stateCounts // deltas
-	moves      []move
-	leases     map[int64]*lease // nil: ended
-	released   map[int64]release
-	receipts   []receipt
-	takes      []*take // new in this transaction
-	nextDue    job.Time
-	nextSweep  job.Time
-	nextDrop   job.Time
-	touched    []int64  // jobs that changed otherwise than by a move
-	asked      []*lease // cancelling was asked
-	newWorkers map[string]int64
-	wants      map[string]job.Want
-	pauses     map[*queue]pause
-	queueSet   map[*queue]*job.Defaults
-	taskSet    map[int64]*job.Defaults
-	runs       []taskRun
-	causes     map[causeKey]int64 // deltas
-	past       map[store.Group]int64
-	nextRetain job.Time
-	retained   int
-	seen       map[int64]*store.Seen
-	dropped    []int64 // causes that are forgotten
-	owns       *owned
-	unmade     map[*queue]bool // queues that are no more
-	servedTags map[level]int64
-	walks      map[*queue]*walk // nil: ended
-	nextLate   job.Time
-	runningOf  map[groupID]int64 // deltas, by queue and by task
-	starts     map[*queue]int
-	startLog   map[*queue][]job.Start
-	nextStart  time.Time // when a rate lets a job start that a take waits for; zero for none
+	nextJob   int64
+	ranks     map[*queue]int64
+	newQueues map[string]*queue
+	lastQueue int64
+	// schedules are those that were changed, by id; nil for one that was removed. ended
+	// are jobs of schedules that have ended, or failed.
+	schedules    map[int64]*schedule
+	lastSchedule int64
+	ended        []store.Row
+	newTasks     map[string]int64
+	policies     map[string]int64
+	counts       map[groupID]*stateCounts // deltas
+	moves        []move
+	leases       map[int64]*lease // nil: ended
+	released     map[int64]release
+	receipts     []receipt
+	takes        []*take // new in this transaction
+	nextDue      job.Time
+	nextSweep    job.Time
+	nextDrop     job.Time
+	touched      []int64  // jobs that changed otherwise than by a move
+	asked        []*lease // cancelling was asked
+	newWorkers   map[string]int64
+	wants        map[string]job.Want
+	pauses       map[*queue]pause
+	queueSet     map[*queue]*job.Defaults
+	taskSet      map[int64]*job.Defaults
+	runs         []taskRun
+	causes       map[causeKey]int64 // deltas
+	past         map[store.Group]int64
+	nextRetain   job.Time
+	retained     int
+	seen         map[int64]*store.Seen
+	dropped      []int64 // causes that are forgotten
+	owns         *owned
+	unmade       map[*queue]bool // queues that are no more
+	servedTags   map[level]int64
+	walks        map[*queue]*walk // nil: ended
+	nextLate     job.Time
+	runningOf    map[groupID]int64 // deltas, by queue and by task
+	starts       map[*queue]int
+	startLog     map[*queue][]job.Start
+	nextStart    time.Time // when a rate lets a job start that a take waits for; zero for none
 }
 
 type groupID struct{ queue, task int64 }
@@ -65,7 +70,7 @@ type move struct {
 
 func (e *Engine) begin() *txn {
 	return &txn{
-		e: e, now: e.now(), lastQueue: e.view.lastQueue, nextJob: e.nextJob, nextDue: e.nextDue, nextSweep: e.nextSweep, nextDrop: e.nextDrop, nextLate: e.nextLate,
+		e: e, now: e.now(), lastQueue: e.view.lastQueue, lastSchedule: e.view.lastSchedule, nextJob: e.nextJob, nextDue: e.nextDue, nextSweep: e.nextSweep, nextDrop: e.nextDrop, nextLate: e.nextLate,
 		counts: map[groupID]*stateCounts{},
 	}
 }
@@ -92,6 +97,9 @@ func (tx *txn) change(r *store.Row, to job.State, by job.By) error {
 	}
 	tx.moves = append(tx.moves, move{job: r.ID, queue: r.Queue, task: r.Task, from: r.State, to: to})
 	r.State = to
+	if to == job.Backoff || to.Finished() {
+		tx.freed(r)
+	}
 	return nil
 }
 
@@ -111,6 +119,7 @@ func (tx *txn) recount(r *store.Row, by int64) error {
 	turn := tx.enterTurn
 	if by < 0 {
 		turn = tx.leaveTurn
+		tx.freed(r)
 	}
 	if r.State == job.Ready {
 		if err := turn(r); err != nil {
@@ -228,6 +237,7 @@ func (tx *txn) publish() {
 	e.nextJob, e.nextDue, e.nextSweep, e.nextDrop = tx.nextJob, tx.nextDue, tx.nextSweep, tx.nextDrop
 	e.nextLate, e.nextStart = tx.nextLate, tx.nextStart
 	tx.publishPlaces()
+	tx.publishSchedules()
 	if tx.owns != nil {
 		e.view.own(*tx.owns)
 		e.causer.use(tx.owns.Triage)

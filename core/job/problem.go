@@ -18,6 +18,8 @@ const (
 	NotFound Kind = "not_found"
 	// WrongState: the thing is there, and in a state that does not allow it.
 	WrongState Kind = "wrong_state"
+	// Outdated: the thing was changed since it was read.
+	Outdated Kind = "outdated"
 	// TooLarge: the request has too many bytes.
 	TooLarge Kind = "too_large"
 	// WrongMediaType: the body's Content-Type is not one that is read here.

@@ -14,6 +14,7 @@ type Setup struct {
 	Tasks     map[string]Defaults `json:"tasks,omitzero"`
 	Retention *Retention          `json:"retention,omitzero"`
 	Triage    []TriageRule        `json:"triage,omitzero"`
+	Schedules map[string]Schedule `json:"schedules,omitzero"`
 }
 
 // SetupRequest asks what a setup would change, or makes it so.
@@ -46,7 +47,7 @@ type SetupDiff struct {
 
 // SetupChange is what a setup does to one queue or task, to the retention or the triage.
 type SetupChange struct {
-	// Kind is queue, task, retention or triage; the last two have no names.
+	// Kind is queue, task, schedule, retention or triage; the last two have no names.
 	Kind string `json:"kind"`
 	Name string `json:"name,omitzero"`
 	// Change is add, change, adopt (it was set otherwise than by a file) or remove: its

@@ -38,6 +38,9 @@ type Wait struct {
 	HolderState State
 	HolderNext  Time
 	LaneAhead   int
+	// Schedule is that of a job which is held until its earlier run, the job Holder, is
+	// over.
+	Schedule string
 	// PausedBy has paused the queue at PausedAt; zero where nobody has.
 	PausedBy string
 	PausedAt Time
@@ -94,6 +97,9 @@ func readyBecause(w Wait) string {
 
 // heldBecause says what a job in a lane waits for.
 func heldBecause(w Wait) string {
+	if w.Schedule != "" {
+		return fmt.Sprintf("It is the next run of schedule %s; job %d, the run before, is not over.", w.Schedule, w.Holder)
+	}
 	if w.Holder == 0 {
 		return "It is held back by other jobs."
 	}

@@ -33,6 +33,9 @@ type Job struct {
 	// Tries is the counted attempts of this round, the running one included.
 	Tries int `json:"tries"`
 
+	// Schedule tells which run of which schedule it is; nil where it is none.
+	Schedule *ScheduledBy `json:"schedule,omitzero"`
+
 	EnqueuedAt    Time `json:"enqueued_at"`
 	RunAt         Time `json:"run_at,omitzero"`
 	StartBy       Time `json:"start_by,omitzero"`
@@ -403,6 +406,8 @@ type LeasedJob struct {
 	TimeoutMS   int64             `json:"timeout_ms,omitzero"`
 	EnqueuedAt  Time              `json:"enqueued_at"`
 	Traceparent string            `json:"traceparent,omitzero"`
+	// Schedule tells which run of which schedule it is; nil where it is none.
+	Schedule *ScheduledBy `json:"schedule,omitzero"`
 	// Steps are those of earlier attempts.
 	Steps map[string]StepKnown `json:"steps,omitzero"`
 }

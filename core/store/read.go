@@ -415,7 +415,7 @@ func (s *Store) AheadOfOwner(ctx context.Context, r *Row, most int) (n int, err 
 // before the row, to at most most.
 func (s *Store) LaneOf(ctx context.Context, r *Row, most int) (holder int64, ahead int, err error) {
 	err = s.read.Load().QueryRowContext(ctx, `SELECT coalesce((SELECT job FROM lanes WHERE queue = ?1 AND lane = ?2), 0),
-		(SELECT count(*) FROM (SELECT 1 FROM jobs WHERE queue = ?1 AND lane = ?2 AND lane <> '' AND state = 1 AND removed_by = 0 AND (rank, id) < (?3, ?4) LIMIT ?5))`,
+		(SELECT count(*) FROM (SELECT 1 FROM jobs WHERE queue = ?1 AND lane = ?2 AND lane <> '' AND state = 1 AND removed_by = 0 AND rank > 0 AND (rank, id) < (?3, ?4) LIMIT ?5))`,
 		r.Queue, r.Lane, r.Rank, r.ID, most).Scan(&holder, &ahead)
 	return holder, ahead, err
 }

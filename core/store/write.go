@@ -36,7 +36,7 @@ type Row struct {
 	Worker, Token                                     int64
 	LeasedAt                                          job.Time
 	LeaseMS                                           int64
-	Cause                                             int64
+	Cause, Schedule                                   int64
 	PayloadBytes                                      int
 	Owner, Lane, Key, Dedupe                          string
 	Labels, Traceparent, Reason, ReasonText           string
@@ -45,13 +45,13 @@ type Row struct {
 
 const rowColumns = `id, queue, task, state, priority, level, rank, turn, round, attempt, tries, policy,
 	enqueued_at, run_at, start_by, ready_at, started_at, finished_at, next_at, cancel_asked_at,
-	worker, token, leased_at, lease_ms, cause, payload_bytes, owner, lane, key, dedupe, labels, traceparent, reason, reason_text, payload`
+	worker, token, leased_at, lease_ms, cause, schedule, payload_bytes, owner, lane, key, dedupe, labels, traceparent, reason, reason_text, payload`
 
 // scan reads a row of rowColumns.
 func (r *Row) scan(scanner interface{ Scan(...any) error }) error {
 	return scanner.Scan(&r.ID, &r.Queue, &r.Task, &r.State, &r.Priority, &r.Level, &r.Rank, &r.Turn, &r.Round, &r.Attempt, &r.Tries, &r.Policy,
 		&r.EnqueuedAt, &r.RunAt, &r.StartBy, &r.ReadyAt, &r.StartedAt, &r.FinishedAt, &r.NextAt, &r.CancelAskedAt,
-		&r.Worker, &r.Token, &r.LeasedAt, &r.LeaseMS, &r.Cause, &r.PayloadBytes, &r.Owner, &r.Lane, &r.Key, &r.Dedupe, &r.Labels, &r.Traceparent, &r.Reason, &r.ReasonText, &r.Payload)
+		&r.Worker, &r.Token, &r.LeasedAt, &r.LeaseMS, &r.Cause, &r.Schedule, &r.PayloadBytes, &r.Owner, &r.Lane, &r.Key, &r.Dedupe, &r.Labels, &r.Traceparent, &r.Reason, &r.ReasonText, &r.Payload)
 }
 
 // Attempt is a row of an ended attempt.
@@ -92,6 +92,7 @@ type statements struct {
 	keepResult, dropResult, resultsOver, nextResult                                              *sql.Stmt
 	laneHolder, takeLane, freeLane, nextInLane, tooLate, nextTooLate                             *sql.Stmt
 	nextTurns, turnOf, putTurn, dropTurns, forgetTurns, firstTag, idleTag, headsOf               *sql.Stmt
+	putSchedule, dropSchedule, dropRuns, addRun, foldRuns, endRun, runOf                         *sql.Stmt
 	waiting, putPlace, putWalked, putOwned                                                       *sql.Stmt
 }
 
@@ -123,8 +124,8 @@ func (st *statements) list() []prepared {
 	return []prepared{
 		{&st.begin, "BEGIN IMMEDIATE"},
 		{&st.commit, "COMMIT"},
-		{&st.insertJob, `INSERT INTO jobs (id, queue, task, state, priority, level, rank, turn, policy, enqueued_at, run_at, start_by, ready_at, next_at, payload_bytes, owner, lane, key, dedupe, labels, traceparent, payload)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`},
+		{&st.insertJob, `INSERT INTO jobs (id, queue, task, state, priority, level, rank, turn, policy, enqueued_at, run_at, start_by, ready_at, next_at, schedule, payload_bytes, owner, lane, key, dedupe, labels, traceparent, payload)
+			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`},
 		// Most jobs carry no more than this, and every value costs a call into C.
 		{&st.insertPlain, `INSERT INTO jobs (id, queue, task, state, priority, level, rank, policy, enqueued_at, ready_at, payload_bytes, payload)
 			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`},
@@ -210,7 +211,7 @@ func (st *statements) list() []prepared {
 		{&st.laneHolder, `SELECT job FROM lanes WHERE queue = ? AND lane = ?`},
 		{&st.takeLane, `INSERT INTO lanes (queue, lane, job) VALUES (?, ?, ?) ON CONFLICT (queue, lane) DO UPDATE SET job = excluded.job`},
 		{&st.freeLane, `DELETE FROM lanes WHERE queue = ? AND lane = ?`},
-		{&st.nextInLane, `SELECT ` + rowColumns + ` FROM jobs WHERE queue = ? AND lane = ? AND lane <> '' AND state = 1 AND removed_by = 0 ORDER BY rank, id LIMIT 1`},
+		{&st.nextInLane, `SELECT ` + rowColumns + ` FROM jobs WHERE queue = ? AND lane = ? AND lane <> '' AND state = 1 AND removed_by = 0 AND rank > 0 ORDER BY rank, id LIMIT 1`},
 		{&st.tooLate, `SELECT ` + rowColumns + ` FROM jobs WHERE start_by > 0 AND started_at = 0 AND state IN (1, 2, 3) AND removed_by = 0 AND start_by <= ? ORDER BY start_by, id LIMIT ?`},
 		{&st.nextTooLate, `SELECT start_by FROM jobs WHERE start_by > 0 AND started_at = 0 AND state IN (1, 2, 3) AND removed_by = 0 ORDER BY start_by, id LIMIT 1`},
 		{&st.nextTurns, nextTurns},
@@ -222,6 +223,14 @@ func (st *statements) list() []prepared {
 		{&st.idleTag, `SELECT tag FROM turns WHERE active = 0 AND queue = ? AND level = ? ORDER BY tag DESC LIMIT 1`},
 		{&st.headsOf, `SELECT ` + rowColumns + ` FROM jobs WHERE queue = ? AND task = ? AND level = ? AND owner = ? AND state = 3 AND turn = 1 AND removed_by = 0 AND id <> ? ORDER BY rank, id LIMIT ?`},
 		{&st.waiting, `SELECT ` + rowColumns + ` FROM jobs WHERE queue = ? AND task = ? AND state = ? AND id > ? AND removed_by = 0 ORDER BY id LIMIT ?`},
+		{&st.putSchedule, `INSERT INTO schedules (` + scheduleColumns + `) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12)
+			ON CONFLICT (id) DO UPDATE SET body = ?3, version = ?4, paused_at = ?6, paused_by = ?7, next_at = ?8, runs = ?9, last = ?10, waiting = ?11, behind = ?12`},
+		{&st.dropSchedule, `DELETE FROM schedules WHERE id = ?`},
+		{&st.dropRuns, `DELETE FROM schedule_runs WHERE schedule = ?`},
+		{&st.addRun, `INSERT INTO schedule_runs (schedule, planned_at, n, asked, job, enqueued_at, reason, times) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`},
+		{&st.foldRuns, `DELETE FROM schedule_runs WHERE schedule = ?1 AND planned_at <= (SELECT planned_at FROM schedule_runs WHERE schedule = ?1 ORDER BY planned_at DESC LIMIT 1 OFFSET ?2)`},
+		{&st.endRun, `UPDATE schedule_runs SET state = ?, started_at = ?, finished_at = ? WHERE job = ? AND job <> 0`},
+		{&st.runOf, runOf},
 		{&st.putPlace, `UPDATE jobs SET level = ?, rank = ?, turn = ? WHERE id = ?`},
 		{&st.putWalked, `UPDATE queues SET walked = ? WHERE id = ?`},
 	}
@@ -292,10 +301,10 @@ func (s *Store) InsertJob(r *Row) error {
 	if err != nil {
 		return err
 	}
-	if r.NextAt == 0 && r.RunAt == 0 && r.StartBy == 0 && !r.Turn && r.Owner == "" && r.Lane == "" && r.Key == "" && r.Labels == "" && r.Traceparent == "" {
+	if r.Schedule == 0 && r.NextAt == 0 && r.RunAt == 0 && r.StartBy == 0 && !r.Turn && r.Owner == "" && r.Lane == "" && r.Key == "" && r.Labels == "" && r.Traceparent == "" {
 		return s.exec(s.st.insertPlain, r.ID, r.Queue, r.Task, int64(r.State), r.Priority, r.Level, r.Rank, r.Policy, int64(r.EnqueuedAt), int64(r.ReadyAt), r.PayloadBytes, inline)
 	}
-	return s.exec(s.st.insertJob, r.ID, r.Queue, r.Task, int64(r.State), r.Priority, r.Level, r.Rank, r.Turn, r.Policy, int64(r.EnqueuedAt), int64(r.RunAt), int64(r.StartBy), int64(r.ReadyAt), int64(r.NextAt),
+	return s.exec(s.st.insertJob, r.ID, r.Queue, r.Task, int64(r.State), r.Priority, r.Level, r.Rank, r.Turn, r.Policy, int64(r.EnqueuedAt), int64(r.RunAt), int64(r.StartBy), int64(r.ReadyAt), int64(r.NextAt), r.Schedule,
 		r.PayloadBytes, r.Owner, r.Lane, r.Key, r.Dedupe, r.Labels, r.Traceparent, inline)
 }
 

@@ -1,0 +1,239 @@
+package engine
+
+import (
+	"errors"
+
+	"humblemule/core/job"
+	"humblemule/core/store"
+)
+
+// mostFired bounds the schedules that are looked at in one transaction.
+const mostFired = 500
+
+// fireDue enqueues the runs of schedules that are due.
+func (tx *txn) fireDue() error {
+	for _, s := range tx.e.plan.due(tx.now, mostFired) {
+		if s = tx.schedule(s.row.ID); s == nil || s.firesAt() == 0 || s.firesAt() > tx.now {
+			continue // the batch has changed it
+		}
+		if err := tx.fire(copyOf(s)); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// fire enqueues the runs of one schedule: those that are in time, and of those that were
+// missed what its rule says.
+func (tx *txn) fire(s *schedule) error {
+	times := tx.pending(s)
+	if times.missed > 0 {
+		if err := tx.makeUp(s, &times); err != nil {
+			return err
+		}
+	}
+	for _, at := range times.inTime {
+		if err := tx.enqueueRun(s, &job.Run{PlannedAt: at}); err != nil {
+			return err
+		}
+	}
+	s.row.NextAt = times.next
+	return tx.keepSchedule(s)
+}
+
+// pending are planned times that have come.
+type pending struct {
+	inTime []job.Time
+	// latest are the latest of those that were missed, oldest first.
+	latest []job.Time
+	missed int64
+	next   job.Time // the first that has not come
+}
+
+// mostCounted bounds the missed times that are counted one by one.
+const mostCounted = 100_000
+
+// pending finds the planned times of a schedule that have come, from its next one on.
+func (tx *txn) pending(s *schedule) (p pending) {
+	late := s.is.Whole().LateLimit.Go()
+	at := s.row.NextAt
+	for ; at != 0 && at.Add(s.spread) <= tx.now; at = s.after(at) {
+		if tx.now.Sub(at.Add(s.spread)) <= late && len(p.inTime) < job.MostMissed {
+			p.inTime = append(p.inTime, at)
+			continue
+		}
+		if p.latest = append(p.latest, at); len(p.latest) > 2*job.MostMissed {
+			p.latest = append(p.latest[:0], p.latest[len(p.latest)-job.MostMissed:]...)
+		}
+		if p.missed++; p.missed == mostCounted { // the rest is left uncounted
+			before, _ := s.rule.Prev(tx.now.Add(-s.spread - late).Go())
+			at = max(at, job.At(before)-1)
+		}
+	}
+	p.next, p.latest = at, p.latest[max(len(p.latest)-job.MostMissed, 0):]
+	return p
+}
+
+// makeUp enqueues what the rule on missed times says, and notes the rest in one line.
+func (tx *txn) makeUp(s *schedule, p *pending) error {
+	made := p.latest
+	switch s.is.Whole().Missed {
+	case job.MissedSkip:
+		made = nil
+	case job.MissedOnce:
+		made = made[len(made)-1:]
+	}
+	if rest := p.missed - int64(len(made)); rest > 0 {
+		last := p.latest[len(p.latest)-1]
+		if len(made) > 0 {
+			last = made[0] - 1
+		}
+		if err := tx.e.store.AddRun(s.row.ID, &job.Run{PlannedAt: last, Reason: job.RunMissed, Times: rest}); err != nil {
+			return err
+		}
+	}
+	for _, at := range made {
+		if err := tx.enqueueRun(s, &job.Run{PlannedAt: at}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// enqueueRun enqueues a run of a schedule, where its last one lets it, and notes what
+// became of the planned time.
+func (tx *txn) enqueueRun(s *schedule, r *job.Run) error {
+	behind, blocked, err := tx.lastRun(s)
+	if err != nil {
+		return err
+	}
+	if blocked {
+		r.Reason = job.RunStillRunning
+		return tx.noteRun(s, r)
+	}
+	n, err := prepare(&s.is.Job)
+	if err != nil {
+		return err
+	}
+	n.row.Schedule = s.row.ID
+	if behind != 0 {
+		s.row.Waiting, s.row.Behind = tx.nextJob, behind
+		if err := tx.keepSchedule(s); err != nil {
+			return err
+		}
+	}
+	if err := tx.insert(n); err != nil {
+		return err
+	}
+	if n.earlier != nil {
+		r.Job, r.Reason, s.row.Waiting, s.row.Behind = n.earlier.ID, job.RunDuplicate, 0, 0
+		return tx.noteRun(s, r)
+	}
+	s.row.Runs++
+	s.row.Last, r.Number, r.Job, r.EnqueuedAt = n.row.ID, s.row.Runs, n.row.ID, tx.now
+	return tx.noteRun(s, r)
+}
+
+func (tx *txn) noteRun(s *schedule, r *job.Run) error {
+	if r.Asked && r.Reason != "" {
+		return nil // refused
+	}
+	return tx.e.store.AddRun(s.row.ID, r)
+}
+
+// lastRun tells what a schedule's last run means for a new one: the job that it waits
+// behind, or that it cannot come. A last run that waits for its next attempt gives way.
+func (tx *txn) lastRun(s *schedule) (behind int64, blocked bool, err error) {
+	rule := s.is.Whole().IfStillRunning
+	if rule == job.RunsAlso || s.row.Last == 0 {
+		return 0, false, nil
+	}
+	last, err := tx.e.store.Row(s.row.Last)
+	switch {
+	case err != nil || last == nil || last.State.Finished():
+		return 0, false, err
+	case last.State == job.Backoff:
+		return 0, false, tx.finish(last, job.Cancelled, job.Superseded, "a later run of schedule "+s.row.Name+" took its place", job.ByCancel)
+	case rule == job.RunSkips || s.row.Waiting == last.ID:
+		return 0, true, nil
+	}
+	return last.ID, false, nil
+}
+
+// heldByRun tells whether a job waits for the end of an earlier run of its schedule.
+func (tx *txn) heldByRun(r *store.Row) bool {
+	if r.Schedule == 0 {
+		return false
+	}
+	s := tx.schedule(r.Schedule)
+	return s != nil && s.row.Waiting == r.ID
+}
+
+// freed notes that a job of a schedule has left the states in which others wait for it.
+func (tx *txn) freed(r *store.Row) {
+	if r.Schedule != 0 {
+		tx.ended = append(tx.ended, *r)
+	}
+}
+
+// letRunsGo lets those runs go on that waited for the end of one that has ended; one that
+// waits for its next attempt gives way.
+func (tx *txn) letRunsGo() error {
+	for len(tx.ended) > 0 {
+		r := tx.ended[0]
+		tx.ended = tx.ended[1:]
+		if r.State.Finished() {
+			if err := tx.e.store.EndRun(&r); err != nil {
+				return err
+			}
+		}
+		s := tx.schedule(r.Schedule)
+		if s == nil || s.row.Waiting == 0 || r.ID != s.row.Behind && r.ID != s.row.Waiting {
+			continue
+		}
+		if r.ID == s.row.Waiting && r.State == job.Backoff {
+			continue
+		}
+		if err := tx.letWaitingGo(copyOf(s), &r); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (tx *txn) letWaitingGo(s *schedule, ended *store.Row) error {
+	waiting := s.row.Waiting
+	s.row.Waiting, s.row.Behind = 0, 0
+	if err := tx.keepSchedule(s); err != nil {
+		return err
+	}
+	if ended.ID == waiting {
+		return nil // it was ended itself
+	}
+	if ended.State == job.Backoff {
+		row, err := tx.e.store.Row(ended.ID)
+		if err != nil {
+			return err
+		}
+		if row != nil && row.State == job.Backoff {
+			err = tx.finish(row, job.Cancelled, job.Superseded, "a later run of schedule "+s.row.Name+" took its place", job.ByCancel)
+		}
+		return errors.Join(err, tx.letGo(waiting))
+	}
+	return tx.letGo(waiting)
+}
+
+// letGo places a job that was held by its schedule; 0 for none.
+func (tx *txn) letGo(id int64) error {
+	if id == 0 {
+		return nil
+	}
+	r, err := tx.e.store.Row(id)
+	if err != nil || r == nil || r.State != job.Held {
+		return err
+	}
+	if err := tx.place(r, job.ByUnheld); err != nil {
+		return err
+	}
+	return tx.e.store.Wait(r)
+}

@@ -1,0 +1,309 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"strings"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"humblemule/core/job"
+)
+
+// schedule keeps a schedule of a task, in queue common.
+func (y *yard) schedule(name string, s job.Schedule) job.ScheduleTold {
+	if s.Job.Task == "" {
+		s.Job.Task = "tide.predict"
+	}
+	told, err := y.e.SetSchedule(context.Background(), name, s, 0)
+	require.NoError(y, err)
+	return told
+}
+
+// take takes jobs for an hour.
+func (y *yard) take(queue string, n int) []job.Lease {
+	a, err := y.e.Lease(context.Background(), job.LeaseRequest{Worker: y.worker, Queues: []string{queue}, Limit: n, Lease: job.Duration(time.Hour)})
+	require.NoError(y, err)
+	return a.Leases
+}
+
+// history writes the runs of a schedule, oldest first: the planned time of day, then what
+// became of it.
+func (y *yard) history(name string) (all []string) {
+	synctest.Wait()
+	runs, err := y.e.Runs(context.Background(), name, 0, 500)
+	require.NoError(y, err)
+	for i := len(runs) - 1; i >= 0; i-- {
+		r := runs[i]
+		what := r.State.String()
+		if r.Reason != "" {
+			what = fmt.Sprint(r.Reason, " ", max(r.Times, 1))
+		}
+		all = append(all, r.PlannedAt.Go().Format("15:04:05")+" "+what)
+	}
+	return all
+}
+
+// sleepUntil passes time until a time of the first day, and a moment more.
+func sleepUntil(clock string) {
+	at, err := time.Parse("2006-01-02 15:04:05", "2000-01-01 "+clock)
+	if err != nil {
+		panic(err)
+	}
+	time.Sleep(time.Until(at) + 10*time.Millisecond)
+}
+
+// What a run finds of the last one decides what becomes of it.
+func TestRunsMeet(t *testing.T) {
+	inYard(t, func(y *yard) {
+		for _, rule := range []string{job.RunSkips, job.RunWaits, job.RunsAlso} {
+			y.schedule(rule, job.Schedule{Every: job.Duration(time.Minute), IfStillRunning: rule, Job: job.Spec{Task: "buoy.poll", Queue: rule}})
+		}
+		sleepUntil("00:01:00")
+		first := map[string]job.Lease{}
+		for _, rule := range []string{job.RunSkips, job.RunWaits, job.RunsAlso} {
+			first[rule] = y.take(rule, 10)[0]
+			assert.Equal(t, &job.ScheduledBy{Name: rule, Run: 1, PlannedAt: job.At(time.Date(2000, 1, 1, 0, 1, 0, 0, time.UTC))}, first[rule].Job.Schedule)
+		}
+		sleepUntil("00:03:00")
+		assert.Equal(t, []string{"00:01:00 running", "00:02:00 still_running 1", "00:03:00 still_running 1"}, y.history(job.RunSkips))
+		assert.Equal(t, []string{"00:01:00 running", "00:02:00 held", "00:03:00 still_running 1"}, y.history(job.RunWaits))
+		assert.Equal(t, []string{"00:01:00 running", "00:02:00 ready", "00:03:00 ready"}, y.history(job.RunsAlso))
+		told, err := y.e.Schedule(context.Background(), job.RunWaits)
+		require.NoError(t, err)
+		assert.Equal(t, fmt.Sprintf("It is the next run of schedule wait; job %d, the run before, is not over.", first[job.RunWaits].Job.ID), y.why(told.Waiting))
+		_, err = y.e.RunSchedule(context.Background(), job.RunSkips)
+		require.ErrorContains(t, err, "is not over; cancel it")
+
+		// The end of the one lets the other go; over a restart, too.
+		require.NoError(t, y.e.Close())
+		y.open()
+		y.settle(first[job.RunWaits], job.OutcomeDone)
+		second := y.take(job.RunWaits, 10)
+		require.Equal(t, []int64{told.Waiting}, idsOf(second))
+
+		// One that waits for its next attempt gives way: at once, and when it fails while
+		// another waits for it.
+		sleepUntil("00:03:55")
+		y.settle(first[job.RunSkips], job.OutcomeFailed)
+		sleepUntil("00:04:00")
+		assert.Equal(t, "00:01:00 cancelled", y.history(job.RunSkips)[0])
+		j, err := y.e.Job(context.Background(), first[job.RunSkips].Job.ID)
+		require.NoError(t, err)
+		assert.Equal(t, job.Superseded, j.Reason)
+		y.settle(second[0], job.OutcomeFailed)
+		assert.Equal(t, []string{"00:01:00 done", "00:02:00 cancelled", "00:03:00 still_running 1", "00:04:00 ready"}, y.history(job.RunWaits))
+
+		// Ending the one that waits leaves the way free.
+		third := y.take(job.RunWaits, 1)
+		require.Len(t, third, 1)
+		sleepUntil("00:05:00")
+		told, err = y.e.Schedule(context.Background(), job.RunWaits)
+		require.NoError(t, err)
+		_, err = y.e.Cancel(context.Background(), told.Waiting)
+		require.NoError(t, err)
+		y.settle(third[0], job.OutcomeDone)
+		sleepUntil("00:06:00")
+		assert.Equal(t, []string{"00:04:00 done", "00:05:00 cancelled", "00:06:00 ready"}, y.history(job.RunWaits)[3:])
+	})
+}
+
+// Times that could not be kept are skipped, made up for once, or all, as the schedule says;
+// those within a pause are not missed, and nothing comes after its end.
+func TestMissedRuns(t *testing.T) {
+	inYard(t, func(y *yard) {
+		for _, missed := range []string{job.MissedSkip, job.MissedOnce, job.MissedAll} {
+			y.schedule(missed, job.Schedule{Cron: "*/10 * * * *", Missed: missed, IfStillRunning: job.RunsAlso})
+		}
+		y.schedule("paused", job.Schedule{Cron: "*/10 * * * *"})
+		y.schedule("short", job.Schedule{Cron: "*/10 * * * *", Until: job.At(time.Now().Add(15 * time.Minute))})
+		sleepUntil("00:10:00")
+		_, err := y.e.PauseSchedule(context.Background(), "paused", true)
+		require.NoError(t, err)
+		require.NoError(t, y.e.Close())
+		sleepUntil("00:50:30") // 00:50 is late by less than its limit
+		y.open()
+		sleepUntil("00:55:00")
+		assert.Equal(t, []string{"00:10:00 ready", "00:40:00 missed 3", "00:50:00 ready"}, y.history(job.MissedSkip))
+		assert.Equal(t, []string{"00:10:00 ready", "00:39:59 missed 2", "00:40:00 ready", "00:50:00 ready"}, y.history(job.MissedOnce))
+		assert.Equal(t, []string{"00:10:00 ready", "00:20:00 ready", "00:30:00 ready", "00:40:00 ready", "00:50:00 ready"}, y.history(job.MissedAll))
+		_, err = y.e.PauseSchedule(context.Background(), "paused", false)
+		require.NoError(t, err)
+		sleepUntil("01:00:00")
+		assert.Equal(t, []string{"00:10:00 ready", "01:00:00 still_running 1"}, y.history("paused"))
+		assert.Equal(t, []string{"00:10:00 ready"}, y.history("short"))
+		told, err := y.e.Schedule(context.Background(), "short")
+		require.NoError(t, err)
+		assert.Empty(t, told.Next)
+
+		// Of very many, the latest thousand are made up for and the rest are one line.
+		y.schedule("often", job.Schedule{Cron: "* * * * * *", Missed: job.MissedAll, IfStillRunning: job.RunsAlso})
+		require.NoError(t, y.e.Close())
+		time.Sleep(72 * time.Hour)
+		y.open()
+		time.Sleep(10 * time.Millisecond)
+		synctest.Wait()
+		runs, err := y.e.Runs(context.Background(), "often", 0, 2000)
+		require.NoError(t, err)
+		assert.LessOrEqual(t, len(runs), 1000, "and no longer history is kept")
+		told, err = y.e.Schedule(context.Background(), "often")
+		require.NoError(t, err)
+		assert.InDelta(t, 1000+61, told.Last.Number, 2)
+	})
+}
+
+// However often the service is restarted, whatever the clock does, no planned time comes
+// twice and none is lost.
+func TestEachPlannedTimeOnce(t *testing.T) {
+	for seed := range uint64(6) {
+		inYard(t, func(y *yard) {
+			draw := rand.New(rand.NewPCG(seed, 7))
+			y.schedule("tides", job.Schedule{Cron: "*/5 * * * * *", Missed: job.MissedAll, IfStillRunning: job.RunsAlso, LateLimit: job.Duration(30 * time.Second), Spread: job.Duration(7 * time.Second)})
+			began := time.Now()
+			for range 60 {
+				time.Sleep(time.Duration(draw.IntN(20_000)) * time.Millisecond)
+				switch draw.IntN(4) {
+				case 0:
+					require.NoError(t, y.e.Close())
+					time.Sleep(time.Duration(draw.IntN(90_000)) * time.Millisecond)
+					y.open()
+				case 1:
+					y.schedule("tides", job.Schedule{Cron: "*/5 * * * * *", Missed: job.MissedAll, IfStillRunning: job.RunsAlso, LateLimit: job.Duration(30 * time.Second), Spread: job.Duration(7 * time.Second), Note: fmt.Sprint(draw.IntN(3))})
+				case 2:
+					for _, l := range y.lease("common", 5) {
+						y.settle(l, job.OutcomeDone)
+					}
+				}
+			}
+			time.Sleep(10 * time.Second)
+			synctest.Wait()
+			runs, err := y.e.Runs(context.Background(), "tides", 0, 1000)
+			require.NoError(t, err)
+			next := job.At(began.Add(5 * time.Second))
+			for i := len(runs) - 1; i >= 0; i-- {
+				require.Equal(t, next, runs[i].PlannedAt)
+				require.NotZero(t, runs[i].Job)
+				next = next.Add(5 * time.Second)
+			}
+			require.Less(t, time.Now().Sub(next.Go()), 10*time.Second)
+		})
+	}
+}
+
+// A clock that is set back lets nothing come twice.
+func TestClockSetBack(t *testing.T) {
+	y := &yard{T: t, worker: "w"}
+	synctest.Test(t, func(t *testing.T) {
+		shift := time.Duration(0)
+		e, err := Open(t.TempDir()+"/clock.db", Options{Log: silent, Wall: func() time.Time { return time.Now().Add(shift) }})
+		require.NoError(t, err)
+		defer func() { require.NoError(t, e.Close()) }()
+		y.e, y.T = e, t
+		y.schedule("tides", job.Schedule{Cron: "*/10 * * * *", IfStillRunning: job.RunsAlso})
+		sleepUntil("00:25:00")
+		shift = -time.Hour
+		sleepUntil("01:15:00") // the clock reads 00:15
+		assert.Equal(t, []string{"00:10:00 ready", "00:20:00 ready"}, y.history("tides"))
+		sleepUntil("01:31:00")
+		assert.Equal(t, []string{"00:10:00 ready", "00:20:00 ready", "00:30:00 ready"}, y.history("tides"))
+		shift = time.Hour
+		time.Sleep(2 * time.Second)
+		assert.Equal(t, []string{"00:30:00 ready", "02:19:59 missed 11", "02:20:00 ready", "02:30:00 ready"}[:1], y.history("tides")[2:3])
+		assert.Contains(t, strings.Join(y.history("tides"), "\n"), "missed")
+	})
+}
+
+// A schedule is kept by its name: the same again changes nothing, another version is
+// refused, and one of a file cannot be deleted.
+func TestKeepSchedules(t *testing.T) {
+	inYard(t, func(y *yard) {
+		ctx := context.Background()
+		tides := job.Schedule{Cron: "30 3 * * *", Zone: "Europe/Lisbon", Note: "before the first ship", Job: job.Spec{Task: "tide.predict", Payload: map[string]any{"berth": 3}}}
+		told := y.schedule("tides", tides)
+		assert.Equal(t, []any{int64(1), "at 03:30 every day", "hand", 10}, []any{told.Version, told.Says, told.DefinedBy, len(told.Next)})
+		assert.Equal(t, int64(1), y.schedule("tides", tides).Version)
+		yes := true
+		tides.Paused = &yes
+		told = y.schedule("tides", tides)
+		assert.Equal(t, int64(2), told.Version)
+		assert.Empty(t, told.Next)
+		tides.Paused = nil
+		assert.True(t, *y.schedule("tides", tides).Paused, "what is not said stays")
+		tides.Cron = "31 3 * * *"
+		_, err := y.e.SetSchedule(ctx, "tides", tides, 1)
+		require.ErrorContains(t, err, "is not of version 1 any more")
+		actions, err := y.e.Actions(ctx, 0, 0, 10)
+		require.NoError(t, err)
+		assert.Len(t, actions, 2, "what changes nothing is no action")
+
+		for _, c := range []struct {
+			s    job.Schedule
+			want string
+		}{
+			{job.Schedule{}, "cron is missing"},
+			{job.Schedule{Cron: "* * * * *", Every: job.Duration(time.Minute)}, "every stands beside cron"},
+			{job.Schedule{Cron: "61 * * * *"}, "cron minute, at position 1: 61 is outside 0 to 59"},
+			{job.Schedule{Cron: "* * * * *", Zone: "Europe/Lisbn"}, "the nearest is Europe/Lisbon"},
+			{job.Schedule{Cron: "* * * * *", Until: job.At(time.Now().Add(-time.Hour))}, "until 1999-12-31T23:00:00.000Z leaves no time to come"},
+			{job.Schedule{Cron: "* * * * *", Until: job.At(time.Now().Add(time.Second))}, "leaves no time to come"},
+			{job.Schedule{Cron: "* * * * *", IfStillRunning: "kill"}, "if_still_running \"kill\" is unknown; it is skip, wait or also"},
+			{job.Schedule{Cron: "* * * * *", Job: job.Spec{Task: "x", Delay: 5}}, "job.delay cannot stand in a schedule"},
+			{job.Schedule{Every: 5}, "every 5ns is outside 1s to 366d"},
+		} {
+			if c.s.Job.Task == "" {
+				c.s.Job.Task = "tide.predict"
+			}
+			_, err := y.e.SetSchedule(ctx, "tides", c.s, 0)
+			assert.ErrorContains(t, err, c.want)
+		}
+
+		file := job.Setup{Schedules: map[string]job.Schedule{"dues": {Cron: "@monthly", Job: job.Spec{Task: "dues.charge"}}}}
+		d, err := y.e.Load(ctx, job.SetupRequest{Setup: file})
+		require.NoError(t, err)
+		assert.Equal(t, []any{"schedule", "dues", "add", []string{"schedule tides"}}, []any{d.Changes[0].Kind, d.Changes[0].Name, d.Changes[0].Change, d.Others})
+		require.ErrorContains(t, y.e.DeleteSchedule(ctx, "dues", 0), "comes from a set-up file")
+		_, err = y.e.PauseSchedule(ctx, "dues", true)
+		require.NoError(t, err)
+		require.NoError(t, y.e.Close())
+		y.open()
+		d, err = y.e.Load(ctx, job.SetupRequest{Setup: file})
+		require.NoError(t, err)
+		assert.Equal(t, 1, d.Same)
+		told, err = y.e.Schedule(ctx, "dues")
+		require.NoError(t, err)
+		assert.Equal(t, []any{"file", true}, []any{told.DefinedBy, *told.Paused}, "a load does not resume it")
+		_, err = y.e.Load(ctx, job.SetupRequest{})
+		require.NoError(t, err)
+		_, err = y.e.Schedule(ctx, "dues")
+		require.ErrorContains(t, err, "there is no schedule")
+		require.NoError(t, y.e.DeleteSchedule(ctx, "tides", 0))
+	})
+}
+
+// What is coming is told in time order, runs and jobs together.
+func TestComing(t *testing.T) {
+	inYard(t, func(y *yard) {
+		ctx := context.Background()
+		y.schedule("tides", job.Schedule{Cron: "30 3 * * *"})
+		y.schedule("buoys", job.Schedule{Every: job.Duration(20 * time.Second), Job: job.Spec{Task: "buoy.poll"}})
+		j, err := y.e.Enqueue(ctx, job.Spec{Task: "tide.predict", Delay: job.Duration(30 * time.Second)})
+		require.NoError(t, err)
+		c, err := y.e.Coming(ctx, 24*time.Hour, "", "", 3)
+		require.NoError(t, err)
+		require.Len(t, c.Items, 3)
+		assert.Equal(t, []any{"buoys", j.ID, "buoys", true}, []any{c.Items[0].Schedule, c.Items[1].Job, c.Items[2].Schedule, c.More})
+		total := int64(0)
+		for i := range c.Runs {
+			total += c.Runs[i] + c.Jobs[i]
+		}
+		assert.Equal(t, int64(24*180-1+1+1), total)
+		c, err = y.e.Coming(ctx, 24*time.Hour, "", "tide.predict", 9)
+		require.NoError(t, err)
+		assert.Len(t, c.Items, 2)
+	})
+}

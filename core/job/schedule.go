@@ -1,0 +1,247 @@
+package job
+
+import (
+	"fmt"
+	"time"
+)
+
+// Schedule is a rule that enqueues a job again and again.
+type Schedule struct {
+	Name string `json:"name,omitzero"`
+	// Cron says when, in the local time of Zone; or Every, 1s to 366d, counted from From
+	// on, which is when the schedule was made where it is absent. One of the two is given.
+	Cron  string   `json:"cron,omitzero"`
+	Every Duration `json:"every,omitzero"`
+	From  Time     `json:"from,omitzero"`
+	// Zone is a name of the tz database, such as Europe/Lisbon; empty means UTC.
+	Zone string `json:"zone,omitzero"`
+	// Job is what is enqueued. It has no run_at, delay and start_by.
+	Job Spec `json:"job"`
+	// IfStillRunning says what becomes of a run whose last one is not over: skip (the
+	// default), wait (for its end; one at most waits), or also. Skip and wait replace a
+	// last run that waits for its next attempt.
+	IfStillRunning string `json:"if_still_running,omitzero"`
+	// Missed says what becomes of times that could not be kept within LateLimit: skip, once
+	// (the default: one run for all of them), or all, to 1000.
+	Missed string `json:"missed,omitzero"`
+	// LateLimit is 1s to 30d; zero means 1m.
+	LateLimit Duration `json:"late_limit,omitzero"`
+	// Spread, to 1h, delays each run by a part of it that depends on the name alone, so
+	// that schedules of one time do not start at once.
+	Spread Duration `json:"spread,omitzero"`
+	// Paused pauses it or lets it go on; nil leaves that as it is.
+	Paused *bool `json:"paused,omitzero"`
+	// Until is the time after which nothing is planned.
+	Until Time   `json:"until,omitzero"`
+	Note  string `json:"note,omitzero"`
+}
+
+// The words of a schedule.
+const (
+	RunSkips   = "skip"
+	RunWaits   = "wait"
+	RunsAlso   = "also"
+	MissedSkip = "skip"
+	MissedOnce = "once"
+	MissedAll  = "all"
+
+	// MostMissed is how many missed runs of a schedule are made up for.
+	MostMissed = 1000
+	// MostSchedules bounds the schedules of a service.
+	MostSchedules = 20_000
+)
+
+const (
+	shortestEvery = Duration(time.Second)
+	longestEvery  = Duration(366 * day)
+	defaultLate   = Duration(time.Minute)
+	longestLate   = Duration(30 * day)
+	longestSpread = Duration(time.Hour)
+	longestNote   = 1000
+)
+
+// Whole gives a schedule with its defaults.
+func (s Schedule) Whole() Schedule {
+	for _, d := range []struct {
+		field *string
+		word  string
+	}{{&s.Zone, "UTC"}, {&s.IfStillRunning, RunSkips}, {&s.Missed, MissedOnce}} {
+		if *d.field == "" {
+			*d.field = d.word
+		}
+	}
+	if s.LateLimit == 0 {
+		s.LateLimit = defaultLate
+	}
+	return s
+}
+
+// Check answers what is wrong with a schedule, but for its expression and its zone.
+func (s *Schedule) Check(maxPayload int) []FieldError {
+	var c checks
+	switch {
+	case s.Cron == "" && s.Every == 0:
+		c.add("cron", "is missing; give an expression such as 30 3 * * *, or every, such as 90s")
+	case s.Cron != "" && s.Every != 0:
+		c.add("every", "stands beside cron; give one of the two")
+	case s.Every != 0 && (s.Every < shortestEvery || s.Every > longestEvery):
+		c.add("every", "%s is outside 1s to 366d", s.Every)
+	}
+	if s.From != 0 && s.Cron != "" {
+		c.add("from", "belongs to every; a cron expression says its times itself")
+	}
+	c.oneOfThree("if_still_running", s.IfStillRunning, RunSkips, RunWaits, RunsAlso)
+	c.oneOfThree("missed", s.Missed, MissedSkip, MissedOnce, MissedAll)
+	if s.LateLimit != 0 && (s.LateLimit < Duration(time.Second) || s.LateLimit > longestLate) {
+		c.add("late_limit", "%s is outside 1s to 30d", s.LateLimit)
+	}
+	if s.Spread < 0 || s.Spread > longestSpread {
+		c.add("spread", "%s is outside 0 to 1h", s.Spread)
+	}
+	if len(s.Note) > longestNote {
+		c.add("note", "is longer than %d bytes", longestNote)
+	}
+	for _, w := range s.Job.Check(maxPayload) {
+		w.Field = "job." + w.Field
+		c = append(c, w)
+	}
+	for field, set := range map[string]bool{"job.run_at": s.Job.RunAt != 0, "job.delay": s.Job.Delay != 0, "job.start_by": s.Job.StartBy != 0} {
+		if set {
+			c.add(field, "cannot stand in a schedule, which says itself when a run is due")
+		}
+	}
+	return c
+}
+
+func (c *checks) oneOfThree(field, word, a, b, d string) {
+	if word != "" && word != a && word != b && word != d {
+		c.add(field, "%q is unknown; it is %s, %s or %s", shorten(word), a, b, d)
+	}
+}
+
+// Warnings says what is allowed in a schedule and likely not meant.
+func (s *Schedule) Warnings() (all []FieldError) {
+	w := s.Whole()
+	if w.Missed == MissedAll && w.IfStillRunning != RunsAlso {
+		all = append(all, FieldError{"missed", fmt.Sprintf("all makes many runs at once, and if_still_running: %s lets only the first of them run%s", w.IfStillRunning, map[bool]string{true: " and one wait"}[w.IfStillRunning == RunWaits])})
+	}
+	if s.Zone == "" && s.Cron != "" {
+		all = append(all, FieldError{"zone", "is not given; the expression is read in UTC"})
+	}
+	return all
+}
+
+// What a schedule's times came to, where they were not enqueued.
+const (
+	// RunStillRunning: the last run was not over.
+	RunStillRunning = "still_running"
+	// RunMissed: it could not be kept in time.
+	RunMissed = "missed"
+	// RunDuplicate: an earlier job with the same key answered for it.
+	RunDuplicate = "duplicate"
+)
+
+// Run is a planned time of a schedule, and what became of it.
+type Run struct {
+	// Number counts the runs that were enqueued, from 1 on; 0 for one that was not.
+	Number    int64 `json:"number,omitzero"`
+	PlannedAt Time  `json:"planned_at"`
+	// Asked tells that somebody ran it now; PlannedAt is when.
+	Asked      bool  `json:"asked,omitzero"`
+	Job        int64 `json:"job,omitzero"`
+	EnqueuedAt Time  `json:"enqueued_at,omitzero"`
+	StartedAt  Time  `json:"started_at,omitzero"`
+	FinishedAt Time  `json:"finished_at,omitzero"`
+	State      State `json:"state,omitzero"`
+	// LateMS is how long after its planned time it started.
+	LateMS int64 `json:"late_ms,omitzero"`
+	// Reason is why it was not enqueued: still_running, missed or duplicate; Times how many
+	// planned times the line stands for where these are more than one.
+	Reason string `json:"reason,omitzero"`
+	Times  int64  `json:"times,omitzero"`
+}
+
+// Instant is a moment, in UTC and as the clocks of a zone read it.
+type Instant struct {
+	UTC   Time   `json:"utc"`
+	Local string `json:"local"`
+}
+
+// CronTold is an expression as it is read: its form, its sentence, the next times, and
+// what changes of the clocks do to them.
+type CronTold struct {
+	Form  string    `json:"form"`
+	Says  string    `json:"says"`
+	Zone  string    `json:"zone"`
+	Next  []Instant `json:"next"`
+	Notes []string  `json:"notes"`
+}
+
+// ScheduleTold is a schedule as it stands.
+type ScheduleTold struct {
+	Schedule
+	Version int64 `json:"version"`
+	// DefinedBy is file or hand.
+	DefinedBy string `json:"defined_by"`
+	// PausedAt and PausedBy tell since when it is paused, and by whom.
+	PausedAt Time   `json:"paused_at,omitzero"`
+	PausedBy string `json:"paused_by,omitzero"`
+	// SpreadMS is its own part of the spread.
+	SpreadMS int64     `json:"spread_ms,omitzero"`
+	Says     string    `json:"says"`
+	Next     []Instant `json:"next"`
+	Notes    []string  `json:"notes,omitzero"`
+	// Last is the latest run that was enqueued.
+	Last *Run `json:"last,omitzero"`
+	// Waiting is the job of a run that waits for the end of the last one.
+	Waiting  int64        `json:"waiting,omitzero"`
+	Warnings []FieldError `json:"warnings,omitzero"`
+}
+
+// ScheduledBy tells a handler which run of which schedule its job is.
+type ScheduledBy struct {
+	Name      string `json:"name"`
+	Run       int64  `json:"run"`
+	PlannedAt Time   `json:"planned_at"`
+}
+
+// Coming is what will become due: runs of schedules, and jobs that wait for their time.
+type Coming struct {
+	AsOf  Time `json:"as_of"`
+	Until Time `json:"until"`
+	// Items are the first of them, in time order; More tells that others follow.
+	Items []ComingItem `json:"items"`
+	More  bool         `json:"more,omitzero"`
+	// StepMS is the width of a bin. Runs and Jobs count what falls into each bin from AsOf
+	// on.
+	StepMS int64   `json:"step_ms"`
+	Runs   []int64 `json:"runs"`
+	Jobs   []int64 `json:"jobs"`
+	// CountedTo tells until when they were counted, where they were too many.
+	CountedTo Time `json:"counted_to,omitzero"`
+}
+
+// Add counts what comes next, and lists it while there are fewer than most.
+func (c *Coming) Add(i ComingItem, most int) {
+	bins := c.Runs
+	if i.Schedule == "" {
+		bins = c.Jobs
+	}
+	bin := int64(i.At-c.AsOf) / c.StepMS
+	bins[max(min(bin, int64(len(bins))-1), 0)]++
+	if len(c.Items) < most {
+		c.Items = append(c.Items, i)
+	} else {
+		c.More = true
+	}
+}
+
+// ComingItem is a planned run, or a job that waits for its time.
+type ComingItem struct {
+	At       Time   `json:"at"`
+	Schedule string `json:"schedule,omitzero"`
+	Job      int64  `json:"job,omitzero"`
+	Task     string `json:"task"`
+	Queue    string `json:"queue"`
+	State    State  `json:"state,omitzero"`
+}

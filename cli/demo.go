@@ -110,7 +110,7 @@ func (a *app) openDay(ctx context.Context, s *service, seed uint64, log *slog.Lo
 		return err
 	}
 	defer mule.Close()
-	if err := setUp(ctx, mule); err != nil {
+	if err := setUp(ctx, mule, true); err != nil {
 		return err
 	}
 	world := harbour.NewWorld(seed, 1)
@@ -131,7 +131,7 @@ func (a *app) fixedDay(ctx context.Context, s *service, stay bool, log *slog.Log
 		return err
 	}
 	defer mule.Close()
-	if err := setUp(ctx, mule); err != nil {
+	if err := setUp(ctx, mule, false); err != nil {
 		return err
 	}
 	working, end := context.WithCancel(ctx)
@@ -149,12 +149,21 @@ func (a *app) fixedDay(ctx context.Context, s *service, stay bool, log *slog.Log
 	return errors.Join(err, <-ended)
 }
 
-// setUp loads the harbour's own set-up file.
-func setUp(ctx context.Context, mule *client.Client) error {
+// setUp loads the harbour's own set-up file. On a day of known outcomes what comes every
+// few seconds is paused.
+func setUp(ctx context.Context, mule *client.Client, often bool) error {
 	setup, err := config.ParseSetup("hmule.yaml", harbour.Setup)
-	if err == nil {
-		_, err = mule.Load(ctx, job.SetupRequest{Setup: setup.Setup, Adopt: true})
+	if err != nil {
+		return err
 	}
+	paused := true
+	for name, s := range setup.Schedules {
+		if s.Every != 0 && !often {
+			s.Paused = &paused
+			setup.Schedules[name] = s
+		}
+	}
+	_, err = mule.Load(ctx, job.SetupRequest{Setup: setup.Setup, Adopt: true})
 	return err
 }
 

@@ -249,7 +249,7 @@ func showSchedule(o *present.Out, s job.ScheduleTold, runs []job.Run) {
 	o.Line("%s  %s, %s", present.Strong(s.Name), s.Says, s.Zone)
 	when := s.Cron
 	if s.Every != 0 {
-		when = "every " + s.Every.String()
+		when = "every " + s.Every.String() + ", counted from " + present.Time(s.From)
 	}
 	facts := [][2]string{{"when", when}, {"job", s.Job.Task + present.Quiet(" in queue ") + queueOf(s.Job)}, {"still running", stillRunning[s.IfStillRunning]}, {"missed", missedSays[s.Missed] + "; late by more than " + s.LateLimit.String()}}
 	if s.Spread != 0 {

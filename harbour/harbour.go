@@ -89,7 +89,7 @@ func (w *World) Office(p *worker.Pool) {
 	worker.HandleMany(p, BuoyPoll, radioRound, w.pollBuoys)
 }
 
-// Setup is the file that sets the harbour's queues and tasks.
+// Setup is the file that sets the harbour's queues, tasks and schedules.
 //
 //go:embed data/hmule.yaml
 var Setup []byte

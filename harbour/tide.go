@@ -18,7 +18,8 @@ const TidePredict = "tide.predict"
 // Day asks for the tide of one day.
 type Day struct {
 	Station string `json:"station"`
-	Date    string `json:"date"` // 2026-11-23
+	// Date is as 2026-11-23; where it is empty, the day for which the schedule has planned.
+	Date string `json:"date,omitempty"`
 	// GaugeSilent is how many attempts the gauge lets fail; for tests.
 	GaugeSilent int `json:"gauge_silent,omitempty"`
 }
@@ -69,6 +70,9 @@ var stations = sync.OnceValues(func() (map[string][]constituent, error) {
 })
 
 func (w *World) predictTide(ctx context.Context, day Day) (Curve, error) {
+	if by := worker.Job(ctx).Schedule; by != nil && day.Date == "" {
+		day.Date = by.PlannedAt.Go().Format(time.DateOnly)
+	}
 	date, err := time.Parse(time.DateOnly, day.Date)
 	if err != nil {
 		return Curve{}, worker.GiveUp(&trouble{"tide_date", fmt.Sprintf("%q is no date; write it as 2026-11-23", day.Date)})

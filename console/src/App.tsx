@@ -5,6 +5,7 @@ import { forget, token, useRefused } from './api/access'
 import { type Queue, type Stats, useAbout, useMayAct, useStats } from './api/client'
 import { useLink } from './api/live'
 import { useFilter, useGo } from './address'
+import { Coming } from './Coming'
 import { DeadLetters } from './DeadLetters'
 import { clock, span, zone } from './format'
 import { Login } from './Login'
@@ -32,6 +33,7 @@ export function App() {
         <StickyWay stats={stats.data} />
         <Routes>
           <Route path="/dead/:cause?" element={<OneOfCauses />} />
+          <Route path="/coming/:schedule?" element={<OneOfSchedules />} />
           <Route path="/queues/:queue?" element={<OneOfQueues />} />
           <Route path="/settings/:task?" element={<OneOfTasks />} />
           <Route path="/workers/:worker?" element={<OneOfWorkers />} />
@@ -44,6 +46,10 @@ export function App() {
 
 function OneOfCauses() {
   return <DeadLetters open={useParams().cause} />
+}
+
+function OneOfSchedules() {
+  return <Coming open={useParams().schedule} />
 }
 
 function OneOfQueues() {
@@ -73,6 +79,7 @@ function Head({ queues }: { queues: Queue[] }) {
       <nav aria-label="Pages" className="flex gap-5">
         <Page to="/">Now</Page>
         <Page to="/dead">Dead letters</Page>
+        <Page to="/coming">Coming up</Page>
         <Page to="/queues">Queues</Page>
         <Page to="/workers">Workers</Page>
         <Page to="/settings">Settings</Page>

@@ -1,7 +1,6 @@
-import { useEffect, useState } from 'react'
-
 import { type Preview, type Retry, usePreview } from './api/client'
 import { span } from './format'
+import { useSettled } from './useSettled'
 
 const width = 460
 const row = 15
@@ -9,8 +8,7 @@ const left = 66
 
 /** Backoff draws when each attempt would come, on a logarithmic axis, jitter as the width of each mark. */
 export function Backoff({ retry, maxAttempts }: { retry?: Retry; maxAttempts?: number }) {
-  const asked = useSettled(JSON.stringify({ retry, maxAttempts }), 250)
-  const { retry: r, maxAttempts: m } = JSON.parse(asked) as { retry?: Retry; maxAttempts?: number }
+  const { retry: r, maxAttempts: m } = useSettled(JSON.stringify({ retry, maxAttempts }), 250, (text) => JSON.parse(text) as { retry?: Retry; maxAttempts?: number })
   const { data, error } = usePreview(r, m)
   return (
     <section aria-label="When attempts come" className="mt-6">
@@ -31,16 +29,6 @@ export function Backoff({ retry, maxAttempts }: { retry?: Retry; maxAttempts?: n
       )}
     </section>
   )
-}
-
-/** useSettled gives a text once it has not changed for a while. */
-function useSettled(text: string, ms: number): string {
-  const [settled, set] = useState(text)
-  useEffect(() => {
-    const timer = setTimeout(() => set(text), ms)
-    return () => clearTimeout(timer)
-  }, [text, ms])
-  return settled
 }
 
 /** decades are the moments that the axis names. */

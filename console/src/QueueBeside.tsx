@@ -123,7 +123,7 @@ function Starts({ name }: { name: string }) {
               <th>at</th>
               <th className="text-right">job</th>
               <th className="text-right">priority</th>
-              <th className="w-full">owner, lane</th>
+              <th className="w-full min-w-32">owner, lane, or task</th>
               <th className="text-right">was ready</th>
               <th>overtook</th>
             </tr>
@@ -155,7 +155,7 @@ function Row({ s }: { s: Start }) {
       <td className="text-quiet">{clock(new Date(s.started_at))}</td>
       <td className="text-right">{job(s.job)}</td>
       <td className="text-right">{s.priority}</td>
-      <td className="max-w-0 truncate" title={s.task}>
+      <td className="max-w-32 truncate" title={s.task}>
         {[s.owner, s.lane].filter(Boolean).join(', ') || <span className="text-quiet">{s.task}</span>}
       </td>
       <td className="text-right">{span(s.waited_ms)}</td>

@@ -87,7 +87,7 @@ func (r *Rule) Says() string {
 	if r.expr != nil {
 		return r.expr.Says()
 	}
-	return fmt.Sprintf("every %s from %s on", job.Duration(r.every), job.At(r.from).Go().In(r.zone).Format("2006-01-02 15:04:05"))
+	return "every " + job.Duration(r.every).String()
 }
 
 // Form tells which form of an expression was read.

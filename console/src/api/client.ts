@@ -14,6 +14,11 @@ export type Worker = components['schemas']['Worker']
 export type Slot = components['schemas']['Slot']
 export type Queue = components['schemas']['Queue']
 export type Cause = components['schemas']['Cause']
+export type Schedule = components['schemas']['Schedule']
+export type ScheduleTold = components['schemas']['ScheduleTold']
+export type Run = components['schemas']['Run']
+export type Instant = components['schemas']['Instant']
+export type Coming = components['schemas']['Coming']
 export type Start = components['schemas']['Start']
 export type Task = components['schemas']['Task']
 export type Defaults = components['schemas']['Defaults']
@@ -158,6 +163,40 @@ export function useTasks() {
 /** useStarts lists the latest starts of a queue, latest first. */
 export function useStarts(queue: string, limit: number) {
   return useQuery({ queryKey: ['starts', queue, limit], queryFn: async () => (await told(api.GET('/v1/queues/{name}/starts', { params: { path: { name: queue }, query: { limit } } }))).starts, refetchInterval: 2000 })
+}
+
+/** useSchedules lists the schedules. */
+export function useSchedules() {
+  return useQuery({ queryKey: ['schedules'], queryFn: async () => (await told(api.GET('/v1/schedules'))).schedules, refetchInterval: 3000 })
+}
+
+/** useSchedule reads one schedule, whose payload keeps the digits of its numbers. */
+export function useSchedule(name: string, wanted: boolean) {
+  return useQuery({
+    queryKey: ['schedules', name],
+    queryFn: async () => exact(await told(api.GET('/v1/schedules/{name}', { params: { path: { name } }, parseAs: 'text' }))) as ScheduleTold,
+    enabled: wanted,
+    placeholderData: undefined,
+    refetchInterval: 3000,
+  })
+}
+
+/** useRuns reads the history of a schedule, latest first. */
+export function useRuns(name: string) {
+  return useQuery({ queryKey: ['schedules', name, 'runs'], queryFn: async () => (await told(api.GET('/v1/schedules/{name}/runs', { params: { path: { name }, query: { limit: 60 } } }))).runs, refetchInterval: 3000 })
+}
+
+/** useComing tells what becomes due within a day. */
+export function useComing(queue?: string) {
+  return useQuery({ queryKey: ['coming', queue], queryFn: () => told(api.GET('/v1/coming', { params: { query: { queue, span: '1d', limit: 500 } } })), refetchInterval: 5000 })
+}
+
+/** useCron tells what a rule means. */
+export function useCron(expr: string, every: string, zone: string) {
+  return useQuery({
+    queryKey: ['cron', expr, every, zone],
+    queryFn: () => told(api.GET('/v1/cron', { params: { query: every ? { every, count: 5 } : { expr, zone: zone || 'UTC', count: 5 } } })),
+  })
 }
 
 /** usePreview tells when each attempt of a retry would come. */

@@ -73,7 +73,7 @@ changed. The status is 1 where anything is wrong.`,
 			if err != nil {
 				return err
 			}
-			f.service(c.Context(), m, asked, setup)
+			f.service(c.Context(), m, setup)
 			if err := a.show(map[string]any{"findings": f.all}, func(o *present.Out) { showFindings(o, &f) }); err != nil {
 				return err
 			}
@@ -90,12 +90,14 @@ changed. The status is 1 where anything is wrong.`,
 // errFoundWrong is said already, line by line.
 var errFoundWrong = errors.New("something is wrong; see above")
 
-// files checks the files that set up a service, and gives the set-up they hold.
-func (f *findings) files(c *cobra.Command, asked *serving) job.Setup {
+// files checks the files that set up a service, and gives the set-up they hold; nil where
+// it cannot be read.
+func (f *findings) files(c *cobra.Command, asked *serving) (setup *job.Setup) {
 	file, err := asked.read(c)
 	if err != nil {
 		f.lines("set-up", err)
 	} else if asked.config != "" {
+		setup = &file.Setup
 		f.add(findingGood, "set-up", "%s defines %s, %s", asked.config, many(int64(len(file.Queues)), "queue"), many(int64(len(file.Tasks)), "task")+" and "+many(int64(len(file.Schedules)), "schedule"))
 	}
 	if asked.Tokens != "" {
@@ -105,7 +107,7 @@ func (f *findings) files(c *cobra.Command, asked *serving) job.Setup {
 			f.add(findingGood, "tokens", "%s holds %s", asked.Tokens, many(int64(len(tokens)), "token"))
 		}
 	}
-	return file.Setup
+	return setup
 }
 
 // leastFree is the room on a disk below which a service is in danger.
@@ -147,7 +149,7 @@ const mostSkew = 2 * time.Second
 
 // service checks what answers: its clock, its queues and workers, and whether the set-up
 // is in force.
-func (f *findings) service(ctx context.Context, m *client.Client, asked serving, setup job.Setup) {
+func (f *findings) service(ctx context.Context, m *client.Client, setup *job.Setup) {
 	began := time.Now()
 	stats, err := m.Stats(ctx, "")
 	if err != nil {
@@ -170,10 +172,10 @@ func (f *findings) service(ctx context.Context, m *client.Client, asked serving,
 		}
 	}
 	f.references(setup, stats.Queues)
-	if asked.config == "" {
+	if setup == nil {
 		return
 	}
-	diff, err := m.Load(ctx, job.SetupRequest{Setup: setup, DryRun: true})
+	diff, err := m.Load(ctx, job.SetupRequest{Setup: *setup, DryRun: true})
 	switch {
 	case err != nil:
 		f.add(findingNote, "set-up", "it could not be compared with the service: %v", err)
@@ -192,7 +194,10 @@ func namesOf(d job.SetupDiff) (all []string) {
 }
 
 // references checks that the tasks of a set-up wait in queues that something defines.
-func (f *findings) references(setup job.Setup, queues []job.Queue) {
+func (f *findings) references(setup *job.Setup, queues []job.Queue) {
+	if setup == nil {
+		return
+	}
 	known := []string{job.DefaultQueue}
 	for name := range setup.Queues {
 		known = append(known, name)
@@ -200,11 +205,16 @@ func (f *findings) references(setup job.Setup, queues []job.Queue) {
 	for _, q := range queues {
 		known = append(known, q.Name)
 	}
-	for _, name := range slices.Sorted(maps.Keys(setup.Tasks)) {
-		d := setup.Tasks[name]
-		if d.Queue != "" && !slices.Contains(known, d.Queue) {
-			f.add(findingWrong, "set-up", "task %s waits in queue %s, which nothing defines%s", name, d.Queue, job.Perhaps(job.Nearest(d.Queue, known)))
+	refers := func(what, queue string) {
+		if queue != "" && !slices.Contains(known, queue) {
+			f.add(findingWrong, "set-up", "%s waits in queue %s, which nothing defines%s", what, queue, job.Perhaps(job.Nearest(queue, known)))
 		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(setup.Tasks)) {
+		refers("task "+name, setup.Tasks[name].Queue)
+	}
+	for _, name := range slices.Sorted(maps.Keys(setup.Schedules)) {
+		refers("schedule "+name, setup.Schedules[name].Job.Queue)
 	}
 }
 

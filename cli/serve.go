@@ -54,12 +54,11 @@ func (s *serving) read(c *cobra.Command) (config.File, error) {
 // readAgain reads the set-up file again.
 func (s *serving) readAgain() (file config.File, err error) {
 	if s.config != "" {
-		if file, err = config.ReadSetup(s.config); err != nil {
-			return file, err
-		}
+		file, err = config.ReadSetup(s.config)
 	}
-	s.Service, err = config.Resolve(s.given, file)
-	return file, err
+	var wrong error
+	s.Service, wrong = config.Resolve(s.given, file)
+	return file, errors.Join(err, wrong)
 }
 
 // isSet tells whether a setting is another than the built-in one.

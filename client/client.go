@@ -669,9 +669,17 @@ func (m *Client) Schedules(ctx context.Context) (all []job.ScheduleTold, err err
 	}
 }
 
-// Schedule asks for one schedule.
-func (m *Client) Schedule(ctx context.Context, name string) (job.ScheduleTold, error) {
-	return get[job.ScheduleTold](ctx, m, "/v1/schedules/"+url.PathEscape(name))
+// Schedule asks for one schedule. The payload of its job is a json.RawMessage.
+func (m *Client) Schedule(ctx context.Context, name string) (told job.ScheduleTold, err error) {
+	raw, err := get[json.RawMessage](ctx, m, "/v1/schedules/"+url.PathEscape(name))
+	if err != nil {
+		return told, err
+	}
+	payload, err := job.PayloadOf(raw)
+	if err = errors.Join(err, json.Unmarshal(raw, &told)); payload != nil {
+		told.Job.Payload = payload
+	}
+	return told, err
 }
 
 // SetSchedule keeps a schedule under a name; the same again changes nothing.

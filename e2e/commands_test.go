@@ -162,7 +162,7 @@ func TestCommands(t *testing.T) {
 func TestSetup(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "hmule.yaml")
 	write := func(text string) { require.NoError(t, os.WriteFile(file, []byte(text), 0o600)) }
-	write("queues:\n  berths: {max_running: 3}\n")
+	write("service: {max_payload: 1KiB}\nqueues:\n  berths: {max_running: 3}\n")
 	s := &service{t: t, data: filepath.Join(t.TempDir(), "e2e.db"), listen: freeAddress(t), flags: []string{"--config", file}}
 	s.start()
 	t.Cleanup(s.kill)
@@ -188,7 +188,10 @@ func TestSetup(t *testing.T) {
 		tasks, err := s.mule().Tasks(t.Context())
 		return err == nil && *tasks[0].Defaults.MaxAttempts == 7
 	}, 10*time.Second, 20*time.Millisecond)
-	says("No defaults are set", "queue", "berths")
+	_, stderr, status = run(t, s.url, "queue", "berths")
+	assert.Equal(t, 1, status)
+	assert.Contains(t, stderr, "there is no queue", "it never had a job")
+	says("hmule.yaml:", "settings")
 	schema, _, _ := run(t, s.url, "setup", "schema")
 	doc, err := jsonschema.UnmarshalJSON(strings.NewReader(schema))
 	require.NoError(t, err)
@@ -235,7 +238,7 @@ func TestCheck(t *testing.T) {
 	}
 	said := check(1, "--config", write("hmule.yaml", "tasks:\n  log.bind: {queue: bindry}\n"), "--data", s.data, "--tokens", write("tokens.yaml", "tokens: []\n"))
 	for _, want := range []string{
-		"defines 0 queues and 1 task", "tokens.yaml holds no token", "a service has it open", "are free", "it answers, with 1 queue", "agrees with this one's",
+		"defines 0 queues, 1 task and 0 schedules", "tokens.yaml holds no token", "a service has it open", "are free", "it answers, with 1 queue", "agrees with this one's",
 		"1 job is ready in queue bindery, and nobody takes it.", "waits in queue bindry, which nothing defines (the nearest is bindery)", "differs from the file in task log.bind", "3 wrong.",
 	} {
 		assert.Contains(t, said, want)

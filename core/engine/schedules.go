@@ -29,15 +29,12 @@ type schedule struct {
 // newSchedule makes a schedule of its row.
 func newSchedule(row store.Schedule) (*schedule, error) {
 	s := &schedule{row: row, index: -1}
-	var as struct {
-		Job struct{ Payload json.RawMessage }
-	}
-	err := errors.Join(json.Unmarshal([]byte(row.Body), &s.is), json.Unmarshal([]byte(row.Body), &as))
-	if err != nil {
+	payload, err := job.PayloadOf([]byte(row.Body))
+	if err := errors.Join(err, json.Unmarshal([]byte(row.Body), &s.is)); err != nil {
 		return nil, err
 	}
-	if as.Job.Payload != nil { // its bytes, so that no number passes through a float
-		s.is.Job.Payload = as.Job.Payload
+	if payload != nil {
+		s.is.Job.Payload = payload
 	}
 	if s.rule, _, err = cron.NewRule(&s.is, row.MadeAt); err != nil {
 		return nil, err

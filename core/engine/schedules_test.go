@@ -190,7 +190,7 @@ func TestEachPlannedTimeOnce(t *testing.T) {
 				require.NotZero(t, runs[i].Job)
 				next = next.Add(5 * time.Second)
 			}
-			require.Less(t, time.Now().Sub(next.Go()), 10*time.Second)
+			require.Less(t, time.Since(next.Go()), 10*time.Second)
 		})
 	}
 }

@@ -1,6 +1,7 @@
 package job
 
 import (
+	"encoding/json"
 	"fmt"
 	"time"
 )
@@ -244,4 +245,16 @@ type ComingItem struct {
 	Task     string `json:"task"`
 	Queue    string `json:"queue"`
 	State    State  `json:"state,omitzero"`
+}
+
+// PayloadOf gives the payload of a schedule's job as the bytes that stand in the
+// schedule's JSON, so that no number passes through a float; nil where there is none.
+func PayloadOf(schedule []byte) (json.RawMessage, error) {
+	var as struct {
+		Job struct {
+			Payload json.RawMessage `json:"payload"`
+		} `json:"job"`
+	}
+	err := json.Unmarshal(schedule, &as)
+	return as.Job.Payload, err
 }

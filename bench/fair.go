@@ -37,6 +37,19 @@ func fair(ctx context.Context, dir string) error {
 		}
 		fmt.Printf("  %-50s %v\n", w.what, before)
 	}
+	for _, w := range []struct {
+		what, queue string
+		owner       func(n int) string
+	}{
+		{"jobs of one owner", "alone", func(int) string { return "north" }},
+		{"owners with a job each", "crowd", func(n int) string { return fmt.Sprint("owner-", n) }},
+	} {
+		took, err := manyOwned(ctx, m, w.queue, *backlog, w.owner)
+		if err != nil {
+			return err
+		}
+		fmt.Printf("%-52s %9.1f µs a job, taken and settled by the hundred\n", fmt.Sprintf("turns among %d %s", *backlog, w.what), took)
+	}
 	const perSecond, burst, pools = 50, 5, 4
 	span := 60 * time.Second
 	starts, err := limited(ctx, m, perSecond, burst, pools, span)
@@ -94,6 +107,38 @@ func lateOwner(ctx context.Context, m *client.Client, queue string, rules job.Ru
 		}
 	}
 	return before, nil
+}
+
+// manyOwned tells what a job costs in µs where owners take turns and many wait.
+func manyOwned(ctx context.Context, m *client.Client, queue string, n int, owner func(n int) string) (float64, error) {
+	if _, err := m.SetQueue(ctx, queue, job.Defaults{Rules: job.Rules{Turns: job.ByOwner}}); err != nil {
+		return 0, err
+	}
+	for i := 0; i < n; i += 10_000 {
+		specs := make([]job.Spec, 10_000)
+		for k := range specs {
+			specs[k] = job.Spec{Task: "tide.predict", Queue: queue, Owner: owner(i + k)}
+		}
+		if _, err := m.EnqueueMany(ctx, specs); err != nil {
+			return 0, err
+		}
+	}
+	const rounds, together = 50, 100
+	began := time.Now()
+	for range rounds {
+		a, err := m.Lease(ctx, job.LeaseRequest{Worker: "w", Queues: []string{queue}, Limit: together})
+		if err != nil {
+			return 0, err
+		}
+		items := make([]job.Settlement, len(a.Leases))
+		for i, l := range a.Leases {
+			items[i] = job.Settlement{Token: l.Token, Outcome: job.OutcomeDone}
+		}
+		if _, err := m.Settle(ctx, items); err != nil {
+			return 0, err
+		}
+	}
+	return float64(time.Since(began).Microseconds()) / (rounds * together), nil
 }
 
 // limited takes from a queue with a rate by several pools for a span, and tells when jobs

@@ -37,6 +37,7 @@ var (
 	letters = flag.Int("letters", 1_000_000, "dead letters of the measurement of causes")
 	buried  = flag.Bool("dead", false, "measure dead letters alone")
 	ordered = flag.Bool("order", false, "measure the orders of queues alone")
+	planned = flag.Bool("later", false, "measure what is planned alone")
 	only    = flag.Bool("pools", false, "measure worker pools alone")
 	backlog = flag.Int("backlog", 1_000_000, "jobs that wait in one of the two services")
 )
@@ -56,6 +57,9 @@ func main() {
 		measure = func(ctx context.Context) error {
 			return inFolder(func(dir string) error { return errors.Join(orders(ctx, dir), fair(ctx, dir)) })
 		}
+	}
+	if *planned {
+		measure = func(ctx context.Context) error { return inFolder(func(dir string) error { return later(ctx, dir) }) }
 	}
 	if *buried {
 		measure = func(ctx context.Context) error { return inFolder(func(dir string) error { return dead(ctx, dir) }) }

@@ -61,6 +61,9 @@ func run(ctx context.Context, out, program, only string) error {
 	if err != nil {
 		return err
 	}
+	if err := past(ctx, mule); err != nil {
+		return err
+	}
 	s, err := choose(ctx, mule)
 	if err != nil {
 		return err
@@ -75,6 +78,20 @@ func run(ctx context.Context, out, program, only string) error {
 type shown struct {
 	dead, waiting, ready, running job.Job
 	worker                        job.Worker
+}
+
+// past gives the tides a history: some runs that somebody asked for.
+func past(ctx context.Context, mule *client.Client) error {
+	for range 9 {
+		s, err := mule.RunSchedule(ctx, "tides")
+		if err != nil {
+			return err
+		}
+		if _, err := mule.Await(ctx, s.Last.Job, time.Minute); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // choose finds jobs that are worth showing.
@@ -111,14 +128,15 @@ func pages(ctx context.Context, out, only string, s shown) error {
 		return "http://" + listen + path
 	}
 	job := fmt.Sprintf("/jobs/%d", s.dead.ID)
+	if _, err := chromedp.Call(browser, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: "light"}}}); err != nil {
+		return err
+	}
 	for _, p := range []struct {
 		name, url     string
 		width, height int64
-		dark          bool
 		click         string
 	}{
 		{name: "now", url: at("/", nil), width: 1280, height: 800},
-		{name: "now-dark", url: at("/", nil), width: 1280, height: 800, dark: true},
 		{name: "job", url: at(job, url.Values{"state": {"dead"}}), width: 1280, height: 800},
 		{name: "requeue", url: at(job, nil), width: 1280, height: 800, click: "aside .button"},
 		{name: "workers", url: at("/workers", nil), width: 1280, height: 800},
@@ -128,20 +146,14 @@ func pages(ctx context.Context, out, only string, s shown) error {
 		{name: "cause", url: at(fmt.Sprintf("/dead/%d", s.dead.Cause), nil), width: 1280, height: 800},
 		{name: "settings", url: at("/settings/dues.charge", nil), width: 1280, height: 800},
 		{name: "queues", url: at("/queues/bulletins", nil), width: 1280, height: 800},
+		{name: "coming", url: at("/coming/tides", nil), width: 1280, height: 800},
 		{name: "phone", url: at("/", nil), width: 390, height: 844},
 	} {
 		if !strings.Contains("page-"+p.name, only) {
 			continue
 		}
-		theme := "light"
-		if p.dark {
-			theme = "dark"
-		}
-		if _, err := chromedp.Call(browser, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: theme}}}); err != nil {
-			return err
-		}
 		steps := []chromedp.Action[chromedp.Void]{
-			chromedp.EmulateViewport(p.width, p.height), chromedp.Navigate(p.url), chromedp.WaitVisible(chromedp.CSS("tr[data-job], tr[data-worker], tr[data-cause], tr[data-task], tr[data-queue]")), chromedp.Sleep(1500 * time.Millisecond),
+			chromedp.EmulateViewport(p.width, p.height), chromedp.Navigate(p.url), chromedp.WaitVisible(chromedp.CSS("tr[data-job], tr[data-worker], tr[data-cause], tr[data-task], tr[data-queue], tr[data-schedule]")), chromedp.Sleep(1500 * time.Millisecond),
 		}
 		if p.click != "" {
 			steps = append(steps, chromedp.Click(chromedp.CSS(p.click)), chromedp.WaitVisible(chromedp.CSS("[role=dialog]")), chromedp.Sleep(300*time.Millisecond))
@@ -187,8 +199,8 @@ func terminals(ctx context.Context, out, program, only string, s shown) error {
 	}{
 		{"jobs", "hmule jobs --limit 22", 30},
 
-		{"job", fmt.Sprintf("hmule job %d", s.dead.ID), 24},
-		{"why", fmt.Sprintf("hmule why %d; hmule why %d; hmule why %d; hmule why 999999", s.waiting.ID, s.ready.ID, s.dead.ID), 14},
+		{"job", fmt.Sprintf("hmule job %d; hmule why %d; hmule why %d", s.dead.ID, s.waiting.ID, s.ready.ID), 30},
+		{"schedules", "hmule schedules; hmule schedule tides; hmule cron '30 1 28 3 *' --zone Europe/Lisbon --count 3", 46},
 		{"queues", "hmule queues; hmule tasks", 24},
 		{"workers", "hmule workers; hmule worker archive-room; hmule log " + fmt.Sprint(s.running.ID), 28},
 		{"dead", "hmule dead; hmule backoff --limit 9", 22},

@@ -2,17 +2,26 @@ package engine
 
 import (
 	"errors"
+	"time"
 
 	"humblemule/core/job"
 	"humblemule/core/store"
 )
 
-// mostFired bounds the schedules that are looked at in one transaction.
-const mostFired = 500
+// What is enqueued of many schedules that are due at once keeps the committer for no longer
+// than fireFor; the next transaction goes on.
+const (
+	mostFired = 500
+	fireFor   = 4 * time.Millisecond
+)
 
 // fireDue enqueues the runs of schedules that are due.
 func (tx *txn) fireDue() error {
-	for _, s := range tx.e.plan.due(tx.now, mostFired) {
+	began := time.Now()
+	for i, s := range tx.e.plan.due(tx.now, mostFired) {
+		if i > 0 && time.Since(began) > fireFor {
+			return nil
+		}
 		if s = tx.schedule(s.row.ID); s == nil || s.firesAt() == 0 || s.firesAt() > tx.now {
 			continue // the batch has changed it
 		}
@@ -203,6 +212,9 @@ func (tx *txn) letRunsGo() error {
 
 func (tx *txn) letWaitingGo(s *schedule, ended *store.Row) error {
 	waiting := s.row.Waiting
+	if ended.ID == waiting { // the one that it waited for is the last again
+		s.row.Last = s.row.Behind
+	}
 	s.row.Waiting, s.row.Behind = 0, 0
 	if err := tx.keepSchedule(s); err != nil {
 		return err

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"strings"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
@@ -199,19 +200,19 @@ func TestEachPlannedTimeOnce(t *testing.T) {
 func TestClockSetBack(t *testing.T) {
 	y := &yard{T: t, worker: "w"}
 	synctest.Test(t, func(t *testing.T) {
-		shift := time.Duration(0)
-		e, err := Open(t.TempDir()+"/clock.db", Options{Log: silent, Wall: func() time.Time { return time.Now().Add(shift) }})
+		var shift atomic.Int64
+		e, err := Open(t.TempDir()+"/clock.db", Options{Log: silent, Wall: func() time.Time { return time.Now().Add(time.Duration(shift.Load())) }})
 		require.NoError(t, err)
 		defer func() { require.NoError(t, e.Close()) }()
 		y.e, y.T = e, t
 		y.schedule("tides", job.Schedule{Cron: "*/10 * * * *", IfStillRunning: job.RunsAlso})
 		sleepUntil("00:25:00")
-		shift = -time.Hour
+		shift.Store(int64(-time.Hour))
 		sleepUntil("01:15:00") // the clock reads 00:15
 		assert.Equal(t, []string{"00:10:00 ready", "00:20:00 ready"}, y.history("tides"))
 		sleepUntil("01:31:00")
 		assert.Equal(t, []string{"00:10:00 ready", "00:20:00 ready", "00:30:00 ready"}, y.history("tides"))
-		shift = time.Hour
+		shift.Store(int64(time.Hour))
 		time.Sleep(2 * time.Second)
 		assert.Equal(t, []string{"00:30:00 ready", "02:19:59 missed 11", "02:20:00 ready", "02:30:00 ready"}[:1], y.history("tides")[2:3])
 		assert.Contains(t, strings.Join(y.history("tides"), "\n"), "missed")

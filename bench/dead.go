@@ -139,6 +139,7 @@ func commits(ctx context.Context, m *client.Client, do func() error) (*waits, er
 // enqueue each was there.
 func takeFlow(ctx context.Context, m *client.Client, worker string, took *waits) {
 	var done []job.Settlement
+	since := time.Now()
 	for ctx.Err() == nil {
 		req := job.LeaseRequest{Worker: worker, Queues: []string{"flow"}, Limit: 1, Settle: done}
 		if done == nil {
@@ -151,8 +152,8 @@ func takeFlow(ctx context.Context, m *client.Client, worker string, took *waits)
 		}
 		for _, l := range a.Leases {
 			began, err := strconv.ParseInt(string(l.Job.Payload), 10, 64)
-			if err == nil {
-				took.add(time.Since(time.Unix(0, began)))
+			if at := time.Unix(0, began); err == nil && at.After(since) { // an earlier flow may have left some
+				took.add(time.Since(at))
 			}
 			done = append(done, job.Settlement{Token: l.Token, Outcome: job.OutcomeDone})
 		}

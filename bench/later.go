@@ -48,6 +48,11 @@ func later(ctx context.Context, dir string) error {
 		return err
 	}
 	fmt.Printf("\n%-52s %9.1f ms   ≤ %.1f (20 + 2 fsyncs)\n", fmt.Sprintf("%d due in one second, %d wait: start late by, p99", together, *backlog), late.at(0.99), 20+2*p50.Seconds()*1000)
+	quiet, err := commits(ctx, m, func() error { time.Sleep(4 * time.Second); return nil })
+	if err != nil {
+		return err
+	}
+	fmt.Printf("%-52s %9.1f ms, longest %.1f ms\n", "enqueue to start of others meanwhile quiet, p99", quiet.at(0.99), quiet.at(1))
 	for _, spread := range []job.Duration{0, job.Duration(30 * time.Second)} {
 		if err := schedulesTogether(ctx, m, 10_000, spread); err != nil {
 			return err

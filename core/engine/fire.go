@@ -12,7 +12,7 @@ import (
 // than fireFor; the next transaction goes on.
 const (
 	mostFired = 500
-	fireFor   = 4 * time.Millisecond
+	fireFor   = 2 * time.Millisecond
 )
 
 // fireDue enqueues the runs of schedules that are due.

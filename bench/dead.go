@@ -3,7 +3,6 @@ package main
 import (
 	"context"
 	"fmt"
-	"net/http"
 	"path/filepath"
 	"strconv"
 	"strings"
@@ -17,16 +16,11 @@ import (
 // dead measures what many dead letters cost: how long their causes take to list, and
 // what a recovery and an action on many do to the commits of others.
 func dead(ctx context.Context, dir string) error {
-	mule, err := start(*program, "serve", "--data", filepath.Join(dir, "dead.db"), "--listen")
+	m, end, err := serve(filepath.Join(dir, "dead.db"))
 	if err != nil {
 		return err
 	}
-	defer mule.end()
-	m, err := client.New(mule.address, client.HTTPClient(&http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 64}}))
-	if err != nil {
-		return err
-	}
-	defer m.Close()
+	defer end()
 	const causes = 200
 	fmt.Println()
 	if err := die(ctx, m, *letters, causes); err != nil {

@@ -3,7 +3,6 @@ package main
 import (
 	"context"
 	"fmt"
-	"net/http"
 	"path/filepath"
 	"slices"
 	"sync"
@@ -16,16 +15,11 @@ import (
 // fair measures what turns and rates promise: how many jobs start before those of an
 // owner that comes after a burst of another one, and how many start within any span.
 func fair(ctx context.Context, dir string) error {
-	mule, err := start(*program, "serve", "--data", filepath.Join(dir, "fair.db"), "--listen")
+	m, end, err := serve(filepath.Join(dir, "fair.db"))
 	if err != nil {
 		return err
 	}
-	defer mule.end()
-	m, err := client.New(mule.address, client.HTTPClient(&http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 64}}))
-	if err != nil {
-		return err
-	}
-	defer m.Close()
+	defer end()
 	fmt.Printf("\n%-52s\n", "100 000 jobs of one owner, then 10 of another: how many start before each of the 10")
 	for _, w := range []struct {
 		what, queue string

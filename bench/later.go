@@ -3,7 +3,6 @@ package main
 import (
 	"context"
 	"fmt"
-	"net/http"
 	"os"
 	"path/filepath"
 	"slices"
@@ -21,16 +20,11 @@ func later(ctx context.Context, dir string) error {
 	if err != nil {
 		return err
 	}
-	mule, err := start(*program, "serve", "--data", filepath.Join(dir, "later.db"), "--listen")
+	m, end, err := serve(filepath.Join(dir, "later.db"))
 	if err != nil {
 		return err
 	}
-	defer mule.end()
-	m, err := client.New(mule.address, client.HTTPClient(&http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 64}}))
-	if err != nil {
-		return err
-	}
-	defer m.Close()
+	defer end()
 	fmt.Fprintf(os.Stderr, "scheduling %d jobs …\n", *backlog)
 	tomorrow := job.At(time.Now().Add(24 * time.Hour))
 	for n := 0; n < *backlog; n += 10_000 {

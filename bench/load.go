@@ -14,6 +14,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"humblemule/client"
 	"humblemule/core/job"
 	"humblemule/core/store"
 )
@@ -188,4 +189,21 @@ func (d *direct) batch() error {
 		}
 	}
 	return d.s.Commit()
+}
+
+// serve starts a service on a data file, and gives a client of it and what ends both.
+func serve(data string) (*client.Client, func(), error) {
+	p, err := start(*program, "serve", "--data", data, "--listen")
+	if err != nil {
+		return nil, nil, err
+	}
+	m, err := client.New(p.address, client.HTTPClient(&http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 64}}))
+	if err != nil {
+		p.end()
+		return nil, nil, err
+	}
+	return m, func() {
+		m.Close()
+		p.end()
+	}, nil
 }

@@ -3,7 +3,6 @@ package main
 import (
 	"context"
 	"fmt"
-	"net/http"
 	"os"
 	"path/filepath"
 	"sync"
@@ -62,15 +61,12 @@ func ways() []*waiting {
 func orders(ctx context.Context, dir string) error {
 	all := ways()
 	for i, w := range all {
-		mule, err := start(*program, "serve", "--data", filepath.Join(dir, fmt.Sprintf("order-%d.db", i)), "--listen")
+		m, end, err := serve(filepath.Join(dir, fmt.Sprintf("order-%d.db", i)))
 		if err != nil {
 			return err
 		}
-		defer mule.end()
-		if w.m, err = client.New(mule.address, client.HTTPClient(&http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 64}})); err != nil {
-			return err
-		}
-		defer w.m.Close()
+		defer end()
+		w.m = m
 		if _, err := w.m.SetQueue(ctx, "common", w.queue); err != nil {
 			return err
 		}

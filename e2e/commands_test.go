@@ -56,12 +56,7 @@ func TestServeRefuses(t *testing.T) {
 func TestCommands(t *testing.T) {
 	s := serve(t)
 	m := s.mule()
-	says := func(want string, args ...string) {
-		t.Helper()
-		stdout, stderr, status := run(t, s.url, args...)
-		assert.Equal(t, 0, status, stderr)
-		assert.Contains(t, stdout, want, args)
-	}
+	says := s.says
 	refuses := func(want string, status int, args ...string) {
 		t.Helper()
 		stdout, stderr, got := run(t, s.url, args...)
@@ -166,12 +161,7 @@ func TestSetup(t *testing.T) {
 	s := &service{t: t, data: filepath.Join(t.TempDir(), "e2e.db"), listen: freeAddress(t), flags: []string{"--config", file}}
 	s.start()
 	t.Cleanup(s.kill)
-	says := func(want string, args ...string) {
-		t.Helper()
-		stdout, stderr, status := run(t, s.url, args...)
-		assert.Equal(t, 0, status, stderr)
-		assert.Contains(t, stdout, want, args)
-	}
+	says := s.says
 	says("0 running of at most 3", "queue", "berths")
 	says("Nothing differs.", "setup", "diff", file)
 	says("come from a set-up file", "queue", "berths", "--set", `{"max_running":5}`)

@@ -19,12 +19,7 @@ import (
 func TestSchedules(t *testing.T) {
 	s := serve(t)
 	m := s.mule()
-	says := func(want string, args ...string) {
-		t.Helper()
-		stdout, stderr, status := run(t, s.url, args...)
-		assert.Equal(t, 0, status, stderr)
-		assert.Contains(t, stdout, want, args)
-	}
+	says := s.says
 	refuses := func(status int, want string, args ...string) {
 		t.Helper()
 		stdout, stderr, got := run(t, s.url, args...)

@@ -24,6 +24,7 @@ import (
 	"github.com/getkin/kin-openapi/openapi3filter"
 	"github.com/getkin/kin-openapi/routers"
 	"github.com/getkin/kin-openapi/routers/gorillamux"
+	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"humblemule/client"
@@ -299,4 +300,12 @@ func leaseOf(t *testing.T, m *client.Client, queue string) job.Lease {
 
 func newHTTP() *http.Client {
 	return &http.Client{Transport: http.DefaultTransport.(*http.Transport).Clone()}
+}
+
+// says runs a command that must succeed and tell something.
+func (s *service) says(want string, args ...string) {
+	s.t.Helper()
+	stdout, stderr, status := run(s.t, s.url, args...)
+	assert.Equal(s.t, 0, status, stderr)
+	assert.Contains(s.t, stdout, want, args)
 }

@@ -441,12 +441,15 @@ func (e *Engine) tellSchedule(ctx context.Context, s *schedule, fromFile bool, t
 			told.Notes = t.Notes
 		}
 	}
-	runs, err := e.store.Runs(ctx, s.row.ID, job.At(time.Now().AddDate(100, 0, 0)), true, 1)
+	runs, err := e.store.Runs(ctx, s.row.ID, always, true, 1)
 	if len(runs) > 0 {
 		told.Last = &runs[0]
 	}
 	return told, err
 }
+
+// always is later than every planned time.
+const always = job.Time(1 << 62)
 
 // Runs tells the history of a schedule before a planned time, 0 for all, the latest first.
 func (e *Engine) Runs(ctx context.Context, name string, before job.Time, most int) ([]job.Run, error) {
@@ -457,7 +460,7 @@ func (e *Engine) Runs(ctx context.Context, name string, before job.Time, most in
 		return nil, noSchedule(name)
 	}
 	if before == 0 {
-		before = 1 << 62
+		before = always
 	}
 	return e.store.Runs(ctx, s.row.ID, before, false, most)
 }

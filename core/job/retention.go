@@ -94,7 +94,7 @@ func CheckTriage(rules []TriageRule) []FieldError {
 		c.add("triage", "holds %d rules; at most %d are taken", len(rules), MostTriageRules)
 	}
 	for i, r := range rules[:min(len(rules), MostTriageRules)] {
-		at := func(field string) string { return "triage[" + Grouped(int64(i)) + "]." + field }
+		at := func(field string) string { return indexed("triage", i, field) }
 		_, err := regexp.Compile(r.Matches)
 		switch {
 		case r.Matches == "":

@@ -106,9 +106,12 @@ func (s *Schedule) Check(maxPayload int) []FieldError {
 		w.Field = "job." + w.Field
 		c = append(c, w)
 	}
-	for field, set := range map[string]bool{"job.run_at": s.Job.RunAt != 0, "job.delay": s.Job.Delay != 0, "job.start_by": s.Job.StartBy != 0} {
-		if set {
-			c.add(field, "cannot stand in a schedule, which says itself when a run is due")
+	for _, f := range []struct {
+		name string
+		set  bool
+	}{{"run_at", s.Job.RunAt != 0}, {"delay", s.Job.Delay != 0}, {"start_by", s.Job.StartBy != 0}} {
+		if f.set {
+			c.add("job."+f.name, "cannot stand in a schedule, which says itself when a run is due")
 		}
 	}
 	return c

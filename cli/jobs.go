@@ -357,7 +357,7 @@ func showJob(o *present.Out, j job.Job) {
 	}
 	o.Facts(
 		[2]string{"task", j.Task}, [2]string{"queue", j.Queue}, [2]string{"priority", fmt.Sprint(j.Priority)},
-		[2]string{"try", tries(j)}, [2]string{"round", round(j)}, [2]string{"owner", j.Owner}, [2]string{"lane", j.Lane}, [2]string{"key", j.Key}, [2]string{"labels", strings.Join(labels, "  ")},
+		[2]string{"try", tries(j)}, [2]string{"round", round(j)}, [2]string{"schedule", runOf(j.Schedule)}, [2]string{"owner", j.Owner}, [2]string{"lane", j.Lane}, [2]string{"key", j.Key}, [2]string{"labels", strings.Join(labels, "  ")},
 		[2]string{"enqueued", at(j.EnqueuedAt)}, [2]string{"started", at(j.StartedAt)}, [2]string{"finished", at(j.FinishedAt)}, [2]string{"next", at(j.NextAt)}, [2]string{"start by", at(j.StartBy)},
 		[2]string{"lease ends", at(j.LeaseEndsAt)}, [2]string{"progress", progressOf(j)}, [2]string{"usually", usually(j)},
 		[2]string{"payload", string(j.Payload)}, [2]string{"result", string(j.Result)}, [2]string{"result kept", until(j)},

@@ -307,6 +307,14 @@ func runJob(r job.Run) string {
 	return fmt.Sprint(r.Job)
 }
 
+// runOf says which run of which schedule a job is; empty where it is none.
+func runOf(by *job.ScheduledBy) string {
+	if by == nil {
+		return ""
+	}
+	return fmt.Sprintf("%s, run %d, planned for %s", by.Name, by.Run, present.Time(by.PlannedAt))
+}
+
 // whatBecame says what became of a planned time.
 func whatBecame(r job.Run) string {
 	switch r.Reason {

@@ -47,6 +47,16 @@ func TestSchedules(t *testing.T) {
 	refuses(2, "--every", "schedule", "tides", "--every", "soon")
 	refuses(2, "--set is no schedule", "schedule", "tides", "--set", `{"crom":"* * * * *"}`)
 
+	coming, err := m.Coming(t.Context(), job.Duration(24*time.Hour), "berths", "", 2)
+	require.NoError(t, err)
+	require.Len(t, coming.Items, 2)
+	assert.Equal(t, []any{"buoys", "buoy.poll", true}, []any{coming.Items[0].Schedule, coming.Items[0].Task, coming.More})
+	assert.Equal(t, 90*time.Second, coming.Items[1].At.Sub(coming.Items[0].At))
+	settings, err := m.Settings(t.Context())
+	require.NoError(t, err)
+	assert.Contains(t, settings.Settings, job.Setting{Of: "service", Name: "listen", Value: job.SettingValue(s.listen), From: job.SettingByFlag, Where: "--listen"})
+	assert.Contains(t, settings.Settings, job.Setting{Of: "retention", Name: "dead", Value: job.SettingValue("90d"), From: job.SettingBuiltIn})
+
 	l := leaseOf(t, m, "common")
 	assert.Equal(t, "tides", l.Job.Schedule.Name)
 	assert.Contains(t, string(l.Job.Payload), "12345678901234567890", "no number passes through a float")

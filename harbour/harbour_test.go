@@ -9,6 +9,10 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"humblemule/core/job"
+	"humblemule/worker"
+	"humblemule/worker/workertest"
 )
 
 // The check digit of ISO 6346's own example, and what a wrong one does.
@@ -79,4 +83,17 @@ func TestSeed(t *testing.T) {
 	}
 	assert.Equal(t, draw(1), draw(1))
 	assert.NotEqual(t, draw(1), draw(2))
+}
+
+// A tide that a schedule asks for is that of the day it was planned for, however late the
+// job runs.
+func TestTideOfSchedule(t *testing.T) {
+	pool := worker.New(nil, worker.Options{})
+	NewFixedWorld().Office(pool)
+	planned := time.Date(2027, 2, 3, 3, 30, 0, 0, time.UTC)
+	spec := job.Spec{Task: TidePredict, Payload: Day{Station: "inner-quay"}}
+	var curve Curve
+	workertest.Run(t, pool, spec, workertest.Planned(job.ScheduledBy{Name: "tides", Run: 7, PlannedAt: job.At(planned)})).Result(&curve)
+	assert.Equal(t, "2027-02-03", curve.Date)
+	assert.Equal(t, job.OutcomeGiveUp, workertest.Run(t, pool, spec).Outcome, "a tide without a day")
 }

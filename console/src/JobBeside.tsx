@@ -51,6 +51,16 @@ function Known({ j }: { j: Job }) {
             </Link>
           )}
         </Fact>
+        <Fact name="schedule">
+          {j.schedule && (
+            <>
+              <Link className="press" to={`/coming/${j.schedule.name}`}>
+                {j.schedule.name}
+              </Link>
+              , run {j.schedule.run}, planned for {moment(j.schedule.planned_at)}
+            </>
+          )}
+        </Fact>
         <Fact name="owner">{j.owner}</Fact>
         <Fact name="lane">{j.lane}</Fact>
         <Fact name="key">{j.key && <Link className="press" to={path({ key: j.key }, j.id)}>{j.key}</Link>}</Fact>

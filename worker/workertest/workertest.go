@@ -47,6 +47,9 @@ func Try(n int) Option { return func(j *job.LeasedJob) { j.Tries, j.Attempt = n,
 // ID gives the job an id; it has 1 otherwise.
 func ID(id int64) Option { return func(j *job.LeasedJob) { j.ID = id } }
 
+// Planned makes it a run of a schedule.
+func Planned(by job.ScheduledBy) Option { return func(j *job.LeasedJob) { j.Schedule = &by } }
+
 // Run runs the handler of the spec's task once. The spec is checked as a service
 // would check it. The handler's context ends with the test's, or by the spec's
 // timeout.

@@ -2,11 +2,15 @@ package cli
 
 import (
 	"context"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"maps"
+	"os"
+	"path/filepath"
 	"slices"
 	"strings"
+	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -58,10 +62,10 @@ func (f *findings) wrong() (n int) {
 func (a *app) checkCommand() *cobra.Command {
 	var asked serving
 	c := &cobra.Command{
-		Use: "check", Short: "List all that is wrong with set-up, data file, disk, clock, queues and workers", Args: args(cobra.NoArgs),
+		Use: "check", Short: "List all that is wrong with set-up, data file, disk, clock, rights, queues and workers", Args: args(cobra.NoArgs),
 		Example: "  hmule check --config hmule.yaml --data harbour.db",
-		Long: `List all that is wrong: with the set-up file, the tokens file, the data file and its
-disk, and, where a service answers, with its clock, its queues and its workers. Nothing is
+		Long: `List all that is wrong: with the set-up file, the tokens file, the certificate, the data file
+and its disk, rights, and, where a service answers, with its clock, its queues and its workers. Nothing is
 changed. The status is 1 where anything is wrong.`,
 		RunE: func(c *cobra.Command, _ []string) error {
 			var f findings
@@ -83,7 +87,7 @@ changed. The status is 1 where anything is wrong.`,
 			return nil
 		},
 	}
-	asked.flags(c, "data", "tokens")
+	asked.flags(c, "data", "tokens", "tls-cert", "tls-key")
 	return c
 }
 
@@ -107,7 +111,46 @@ func (f *findings) files(c *cobra.Command, asked *serving) (setup *job.Setup) {
 			f.add(findingGood, "tokens", "%s holds %s", asked.Tokens, many(int64(len(tokens)), "token"))
 		}
 	}
+	f.certificate(asked)
 	return setup
+}
+
+// soonOver is how long before its end a certificate is told of.
+const soonOver = 14 * 24 * time.Hour
+
+// certificate checks the certificate, and that its key is nobody else's to read.
+func (f *findings) certificate(asked *serving) {
+	if asked.TLSCert == "" && asked.TLSKey == "" {
+		return
+	}
+	pair, err := tls.LoadX509KeyPair(asked.TLSCert, asked.TLSKey)
+	if err != nil {
+		f.add(findingWrong, "tls", "%v", err)
+		return
+	}
+	switch left := time.Until(pair.Leaf.NotAfter); {
+	case left < 0:
+		f.add(findingWrong, "tls", "the certificate %s has ended %s ago; renew it and send the service SIGHUP", asked.TLSCert, job.Roughly(-left))
+	case left < soonOver:
+		f.add(findingNote, "tls", "the certificate %s ends in %s", asked.TLSCert, job.Roughly(left))
+	default:
+		f.add(findingGood, "tls", "the certificate %s is good for %s", asked.TLSCert, job.Roughly(left))
+	}
+	if at, err := os.Stat(asked.TLSKey); err == nil && at.Mode().Perm()&0o077 != 0 {
+		f.add(findingWrong, "rights", "others may read the key %s; take that away: chmod 600 %s", asked.TLSKey, asked.TLSKey)
+	}
+}
+
+// rights checks that a service may write a data file, or make it.
+func (f *findings) rights(path string) {
+	what := path
+	if _, err := os.Stat(path); err != nil {
+		what = filepath.Dir(path)
+	}
+	const readAndWrite = 4 | 2
+	if err := syscall.Access(what, readAndWrite); err != nil {
+		f.add(findingWrong, "rights", "%s cannot be written by this account (%v)", what, err)
+	}
 }
 
 // leastFree is the room on a disk below which a service is in danger.
@@ -115,6 +158,7 @@ const leastFree = 1 << 30
 
 // data checks a data file and its disk.
 func (f *findings) data(path string) {
+	f.rights(path)
 	i, err := engine.Inspect(path)
 	switch {
 	case err != nil:

@@ -342,7 +342,7 @@ func showTimes(o *present.Out, times []job.Instant, notes []string) {
 		o.Table([]present.Column{{Head: "next, by its zone"}, {Head: "UTC"}, {Head: "here"}}, rows)
 	}
 	for _, n := range notes {
-		o.Line("%s", n)
+		o.Text(0, n)
 	}
 }
 

@@ -76,7 +76,7 @@ function Head({ queues }: { queues: Queue[] }) {
       <h1 className="flex items-center gap-2 font-semibold">
         <Mule /> Humble Mule
       </h1>
-      <nav aria-label="Pages" className="flex gap-5">
+      <nav aria-label="Pages" className="flex flex-wrap gap-x-5 gap-y-1 whitespace-nowrap">
         <Page to="/">Now</Page>
         <Page to="/dead">Dead letters</Page>
         <Page to="/coming">Coming up</Page>

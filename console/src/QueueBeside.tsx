@@ -102,6 +102,9 @@ export function Pause({ q }: { q: Queue }) {
   )
 }
 
+/** shown is how many of those that a job overtook are named. */
+const shown = 2
+
 /** few is how many starts are shown at first. */
 const few = 10
 
@@ -119,11 +122,11 @@ function Starts({ name }: { name: string }) {
       {data && data.length > 0 && (
         <table className="w-full border-collapse">
           <thead className="text-left text-[13px] text-quiet">
-            <tr className="h-[32px] border-b border-hairline whitespace-nowrap [&>th]:pr-4 [&>th]:font-normal">
+            <tr className="h-[32px] border-b border-hairline whitespace-nowrap [&>th]:pr-3 [&>th]:font-normal">
               <th>at</th>
               <th className="text-right">job</th>
               <th className="text-right">priority</th>
-              <th className="w-full min-w-32">owner, lane, or task</th>
+              <th className="w-full min-w-28">owner, lane, or task</th>
               <th className="text-right">was ready</th>
               <th>overtook</th>
             </tr>
@@ -151,19 +154,19 @@ function Row({ s }: { s: Start }) {
     </Link>
   )
   return (
-    <tr className="h-[32px] border-b border-hairline whitespace-nowrap [&>td]:pr-4">
+    <tr className="h-[32px] border-b border-hairline whitespace-nowrap [&>td]:pr-3">
       <td className="text-quiet">{clock(new Date(s.started_at))}</td>
       <td className="text-right">{job(s.job)}</td>
       <td className="text-right">{s.priority}</td>
-      <td className="max-w-32 truncate" title={s.task}>
+      <td className="max-w-28 truncate" title={s.task}>
         {[s.owner, s.lane].filter(Boolean).join(', ') || <span className="text-quiet">{s.task}</span>}
       </td>
       <td className="text-right">{span(s.waited_ms)}</td>
       <td>
         {s.overtook > 0 && (
           <>
-            {grouped(s.overtook)}: {s.first?.flatMap((id, n) => [n > 0 ? ', ' : '', job(id)])}
-            {s.overtook > (s.first?.length ?? 0) && ' …'}
+            {grouped(s.overtook)}: {s.first?.slice(0, shown).flatMap((id, n) => [n > 0 ? ', ' : '', job(id)])}
+            {s.overtook > shown && ' …'}
           </>
         )}
       </td>

@@ -19,7 +19,7 @@ export function Ruler({ c, schedules, width }: { c: Coming; schedules: ScheduleT
         <g key={h}>
           <path d={`M${x(h)} ${base - 3}v6`} className="stroke-quiet" />
           {new Date(h).getHours() % (width < 700 ? 6 : 3) === 0 && (
-            <text x={Math.max(x(h), 16)} y={height - 4} fontSize="11" textAnchor="middle" className={new Date(h).getHours() === 0 ? 'fill-ink font-semibold' : 'fill-quiet'}>
+            <text x={Math.min(Math.max(x(h), 16), width - 16)} y={height - 4} fontSize="11" textAnchor="middle" className={new Date(h).getHours() === 0 ? 'fill-ink font-semibold' : 'fill-quiet'}>
               {new Date(h).getHours() === 0 ? new Date(h).toLocaleDateString([], { weekday: 'short' }) : `${new Date(h).getHours()}:00`}
             </text>
           )}

@@ -199,8 +199,8 @@ func terminals(ctx context.Context, out, program, only string, s shown) error {
 	}{
 		{"jobs", "hmule jobs --limit 22", 30},
 
-		{"job", fmt.Sprintf("hmule job %d; hmule why %d; hmule why %d", s.dead.ID, s.waiting.ID, s.ready.ID), 30},
-		{"schedules", "hmule schedules; hmule schedule tides; hmule cron '30 1 28 3 *' --zone Europe/Lisbon --count 3", 46},
+		{"job", fmt.Sprintf("hmule job %d; hmule why %d; hmule why %d", s.dead.ID, s.waiting.ID, s.ready.ID), 25},
+		{"schedules", "hmule schedules; hmule cron '30 1 28 3 *' --zone Europe/Lisbon --count 3; hmule coming --limit 4", 30},
 		{"queues", "hmule queues; hmule tasks", 24},
 		{"workers", "hmule workers; hmule worker archive-room; hmule log " + fmt.Sprint(s.running.ID), 28},
 		{"dead", "hmule dead; hmule backoff --limit 9", 22},

@@ -142,7 +142,7 @@ function next(s: ScheduleTold, now: number) {
 function Last({ r }: { r?: Run }) {
   if (!r?.state) return <span className="text-quiet">none yet</span>
   return (
-    <Link className="hover:underline" to={`/jobs/${r.job}`} onClick={(e) => e.stopPropagation()}>
+    <Link className="hover:underline" to={`/jobs/${r.job_id}`} onClick={(e) => e.stopPropagation()}>
       <StateWord state={r.state} />
     </Link>
   )

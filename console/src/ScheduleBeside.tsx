@@ -142,7 +142,7 @@ function Past({ r }: { r: Run }) {
   }
   const says = `${at}: ${r.state ?? 'gone'}${r.late_ms && r.late_ms >= 1000 ? `, ${span(r.late_ms)} late` : ''}${r.asked ? ', asked for' : ''}`
   return (
-    <Link to={`/jobs/${r.job}`} title={says} aria-label={says}>
+    <Link to={`/jobs/${r.job_id}`} title={says} aria-label={says}>
       <Mark state={r.state ?? 'done'} />
     </Link>
   )

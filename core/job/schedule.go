@@ -152,7 +152,7 @@ type Run struct {
 	PlannedAt Time  `json:"planned_at"`
 	// Asked tells that somebody ran it now; PlannedAt is when.
 	Asked      bool  `json:"asked,omitzero"`
-	Job        int64 `json:"job,omitzero"`
+	Job        int64 `json:"job_id,omitzero"`
 	EnqueuedAt Time  `json:"enqueued_at,omitzero"`
 	StartedAt  Time  `json:"started_at,omitzero"`
 	FinishedAt Time  `json:"finished_at,omitzero"`

@@ -101,7 +101,14 @@ func checkFair[N interface{ ~[6]int }](t *testing.T, history []N, idle, weights 
 }
 
 func BenchmarkAgeing(b *testing.B) {
-	for n := range b.N {
+	for n := 0; b.Loop(); n++ {
 		Ageing(job.Time(n), n%10, time.Minute)
+	}
+}
+
+func BenchmarkTurn(b *testing.B) {
+	tag := int64(0)
+	for served := int64(0); b.Loop(); served++ {
+		tag = Served(Enter(tag, served), 3)
 	}
 }

@@ -209,6 +209,34 @@ func TestSetup(t *testing.T) {
 	assert.Contains(t, stderr, `3:17: order "random" is unknown`)
 }
 
+// What a load of the harbour's own file leaves differs from it in nothing, at once, after
+// some work, and after a restart that loads it again, which is no action.
+func TestHarbourSetup(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "hmule.yaml")
+	require.NoError(t, os.WriteFile(file, harbour.Setup, 0o600))
+	s := serve(t)
+	s.says("11 changes loaded; 0 as they were.", "setup", "load", file)
+	s.says("Nothing differs.", "setup", "diff", file)
+	s.says("Job 1 was enqueued.", "schedule", "tides", "run")
+	s.says("paused", "schedule", "buoys", "pause")
+	require.NoError(t, s.stop())
+	s.flags = []string{"--config", file}
+	s.start()
+	s.says("Nothing differs.", "setup", "diff", file)
+	said, _, _ := run(t, s.url, "check", "--config", file)
+	assert.Contains(t, said, "the service is set as the file defines")
+	buoys, err := s.mule().Schedule(t.Context(), "buoys")
+	require.NoError(t, err)
+	assert.True(t, *buoys.Paused, "a load leaves alone what the file does not say")
+	actions, err := s.mule().Actions(t.Context(), 0, 10)
+	require.NoError(t, err)
+	assert.Equal(t, "pause_schedule", actions[0].Action)
+	require.NoError(t, os.WriteFile(file, nil, 0o600))
+	s.says("is taken away: the file no longer names it", "setup", "load", file)
+	s.says("No schedule is kept yet", "schedules")
+	s.says("tide.predict", "job", "1")
+}
+
 // A check lists all that is wrong, in files and in the service, and changes nothing.
 func TestCheck(t *testing.T) {
 	dir := t.TempDir()

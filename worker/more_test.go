@@ -372,3 +372,49 @@ func TestWeights(t *testing.T) {
 		require.NoError(t, end())
 	})
 }
+
+// Schedules, pools and handlers together: each run reaches a handler with its planned time,
+// a run that outlasts its interval keeps the next ones away, and one that was taken before
+// settings were changed marks its worker until it takes anew.
+func TestScheduledRuns(t *testing.T) {
+	bubble(t, func(t *testing.T, s *source) {
+		ctx, cancel := context.WithCancel(t.Context())
+		pool := worker.New(s, worker.Options{Slots: 2, Log: silent, Name: "office"})
+		var mu sync.Mutex
+		var planned []string
+		worker.Handle(pool, "tide.predict", func(ctx context.Context, _ struct{}) (string, error) {
+			by := worker.Job(ctx).Schedule
+			mu.Lock()
+			planned = append(planned, fmt.Sprintf("%s %d %s", by.Name, by.Run, by.PlannedAt.Go().Format("15:04:05")))
+			mu.Unlock()
+			time.Sleep(25 * time.Second)
+			return "", nil
+		})
+		ended := make(chan error, 1)
+		go func() { ended <- pool.Run(ctx) }()
+		_, err := s.SetSchedule(ctx, "tides", job.Schedule{Cron: "*/10 * * * * *", Job: job.Spec{Task: "tide.predict"}}, 0)
+		require.NoError(t, err)
+		time.Sleep(15 * time.Second)
+		require.NoError(t, s.SetTask(ctx, "tide.predict", job.Defaults{Timeout: job.Duration(time.Minute)}))
+		outdated := func() bool {
+			all, err := s.Workers(ctx)
+			require.NoError(t, err)
+			return len(all) == 1 && all[0].Outdated
+		}
+		assert.True(t, outdated(), "its job runs by older settings")
+		time.Sleep(30 * time.Second)
+		assert.False(t, outdated(), "it has taken another since")
+		time.Sleep(20 * time.Second)
+		mu.Lock()
+		assert.Equal(t, []string{"tides 1 00:00:10", "tides 2 00:00:40"}, planned)
+		mu.Unlock()
+		runs, err := s.Runs(ctx, "tides", 0, 10)
+		require.NoError(t, err)
+		require.Len(t, runs, 6)
+		for i, reason := range []string{job.RunStillRunning, job.RunStillRunning, "", job.RunStillRunning, job.RunStillRunning, ""} {
+			assert.Equal(t, reason, runs[i].Reason, runs[i].PlannedAt)
+		}
+		cancel()
+		require.NoError(t, <-ended)
+	})
+}

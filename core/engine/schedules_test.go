@@ -10,6 +10,7 @@ import (
 	"testing/synctest"
 	"time"
 
+	"github.com/mattn/go-sqlite3"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -427,4 +428,78 @@ func (y *yard) standing(name string) {
 	require.Equal(y, job.Held, j.State)
 	require.Contains(y, j.WaitingBecause, "It is the next run of schedule wait;")
 	require.Equal(y, 2, total, "it waits for one that is under way: %v", open)
+}
+
+// A fault of the disk loses no planned time and brings none twice: what was enqueued in a
+// transaction that failed is enqueued by the next.
+func TestSchedulesOverFaults(t *testing.T) {
+	inYard(t, func(y *yard) {
+		draw := rand.New(rand.NewPCG(6853, 9))
+		y.schedule("often", job.Schedule{Cron: "* * * * * *", IfStillRunning: job.RunsAlso, Missed: job.MissedAll})
+		began := time.Now()
+		for range 40 {
+			time.Sleep(time.Duration(draw.IntN(1500)) * time.Millisecond)
+			err := y.e.do(context.Background(), func(tx *txn) error {
+				if err := tx.fireDue(); err != nil { // in the transaction that fails
+					return err
+				}
+				return sqlite3.Error{Code: sqlite3.ErrIoErr}
+			})
+			require.ErrorContains(t, err, "nothing of it was kept")
+		}
+		time.Sleep(2 * time.Second)
+		synctest.Wait()
+		runs, err := y.e.Runs(context.Background(), "often", 0, 500)
+		require.NoError(t, err)
+		require.InDelta(t, time.Since(began).Seconds(), len(runs), 1)
+		seen := map[int64]bool{}
+		for i, r := range runs {
+			require.False(t, seen[r.Job])
+			seen[r.Job] = true
+			require.Equal(t, int64(len(runs)-i), r.Number)
+			if i > 0 {
+				require.Equal(t, time.Second, runs[i-1].PlannedAt.Sub(r.PlannedAt))
+			}
+		}
+		assert.Equal(t, int64(len(runs)), y.e.Counts()["common"][job.Ready], "each has its job, and no job is of none")
+	})
+}
+
+// Names may pass from one owner to another within one load, and schedules keep their runs
+// over what is loaded again.
+func TestLoadSchedules(t *testing.T) {
+	inYard(t, func(y *yard) {
+		ctx := context.Background()
+		every := job.Schedule{Every: job.Duration(time.Minute), IfStillRunning: job.RunsAlso, Job: job.Spec{Task: "buoy.poll", Payload: map[string]any{"buoy": "bar-head"}}}
+		file := job.Setup{Schedules: map[string]job.Schedule{"buoys": every, "tides": {Cron: "@daily", Job: job.Spec{Task: "tide.predict"}}}}
+		load := func() job.SetupDiff {
+			d, err := y.e.Load(ctx, job.SetupRequest{Setup: file})
+			require.NoError(t, err)
+			return d
+		}
+		require.Len(t, load().Changes, 2)
+		sleepUntil("00:03:00")
+		require.Equal(t, 2, load().Same)
+		sleepUntil("00:04:30")
+		every.Note = "asked by the pilots"
+		file.Schedules["buoys"] = every
+		d := load()
+		require.Len(t, d.Changes, 1)
+		assert.Equal(t, "note", d.Changes[0].Fields[0].Field)
+		sleepUntil("00:05:00")
+		assert.Equal(t, []string{"00:01:00 ready", "00:02:00 ready", "00:03:00 ready", "00:04:00 ready", "00:05:00 ready"}, y.history("buoys"), "a note moves no time")
+		delete(file.Schedules, "tides")
+		d = load()
+		assert.Equal(t, []any{job.SetupRemoves, "tides", 1}, []any{d.Changes[0].Change, d.Changes[0].Name, d.Same})
+		y.schedule("tides", job.Schedule{Cron: "@weekly"}) // by hand
+		file.Schedules["tides"] = job.Schedule{Cron: "@daily", Job: job.Spec{Task: "tide.predict"}}
+		_, err := y.e.Load(ctx, job.SetupRequest{Setup: file})
+		require.ErrorContains(t, err, "schedules.tides was set otherwise than by a file")
+		d, err = y.e.Load(ctx, job.SetupRequest{Setup: file, Adopt: true})
+		require.NoError(t, err)
+		assert.Equal(t, job.SetupAdopts, d.Changes[0].Change)
+		told, more, err := y.e.Schedules(ctx, "", 1)
+		require.NoError(t, err)
+		assert.Equal(t, []any{1, true, "buoys", "file"}, []any{len(told), more, told[0].Name, told[0].DefinedBy})
+	})
 }

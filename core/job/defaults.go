@@ -1,6 +1,9 @@
 package job
 
-import "reflect"
+import (
+	"cmp"
+	"reflect"
+)
 
 // Origin tells where a part of a job's policy comes from.
 type Origin string
@@ -115,15 +118,18 @@ func (p *Policy) from(part string, o Origin) {
 	p.From[part] = o
 }
 
+// Origins tells of every part of a policy where it comes from.
+type Origins struct {
+	MaxAttempts Origin `json:"max_attempts"`
+	Retry       Origin `json:"retry"`
+	Timeout     Origin `json:"timeout"`
+	KeepResult  Origin `json:"keep_result"`
+}
+
 // Origins tells of every part of the policy where it comes from.
-func (p *Policy) Origins() map[string]Origin {
-	all := map[string]Origin{}
-	for _, part := range []string{"max_attempts", "retry", "timeout", "keep_result"} {
-		if all[part] = p.From[part]; all[part] == "" {
-			all[part] = BuiltIn
-		}
-	}
-	return all
+func (p *Policy) Origins() Origins {
+	from := func(part string) Origin { return cmp.Or(p.From[part], BuiltIn) }
+	return Origins{from("max_attempts"), from("retry"), from("timeout"), from("keep_result")}
 }
 
 // Own puts the parts of the policy that the job has set itself into a spec.

@@ -24,7 +24,7 @@ type Job struct {
 	KeepResult  *Duration         `json:"keep_result,omitzero"`
 	// PolicyFrom tells where max_attempts, retry, timeout and keep_result come
 	// from: job, task, queue or built_in.
-	PolicyFrom map[string]Origin `json:"policy_from,omitzero"`
+	PolicyFrom Origins `json:"policy_from,omitzero"`
 
 	// Round counts the enqueue and every requeue, from 1 on.
 	Round int `json:"round"`

@@ -98,6 +98,7 @@ func TestDedupe(t *testing.T) {
 // Finished jobs are removed when they were kept long enough, whatever their number;
 // what was counted stays counted, and everything else is left alone.
 func TestRetention(t *testing.T) {
+	t.Parallel() // it takes long
 	inYard(t, func(y *yard) {
 		ctx := context.Background()
 		y.dead(300)

@@ -331,6 +331,7 @@ type trial struct {
 }
 
 func TestModel(t *testing.T) {
+	t.Parallel() // it takes long
 	path := filepath.Join(t.TempDir(), "model.db")
 	synctest.Test(t, func(t *testing.T) {
 		r := &trial{T: t, model: &model{ranks: map[string]int64{}, paused: map[string]bool{}, drained: map[string]bool{}, turns: map[string]order.Turns{}}, path: path, random: rand.New(rand.NewPCG(*modelSeed, 0))}

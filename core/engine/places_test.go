@@ -284,6 +284,7 @@ func (y *yard) check() {
 // Whatever is done in whatever order, over restarts and changes of the rules, the tables
 // agree, no lane has two running, and in the end everything finishes.
 func TestPlacesHold(t *testing.T) {
+	t.Parallel() // it takes long
 	for seed := range uint64(4) {
 		inYard(t, func(y *yard) { runPlaces(y, rand.New(rand.NewPCG(seed, 6853))) })
 	}

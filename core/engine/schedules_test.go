@@ -313,6 +313,7 @@ func TestComing(t *testing.T) {
 // Whatever happens to the jobs of schedules, of those that skip or wait at most one is
 // under way and at most one more waits for it; one that waits is held exactly as long.
 func TestRunsOfSchedulesStand(t *testing.T) {
+	t.Parallel() // it takes long
 	for seed := range uint64(4) {
 		inYard(t, func(y *yard) {
 			ctx := context.Background()

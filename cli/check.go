@@ -62,7 +62,7 @@ func (f *findings) wrong() (n int) {
 func (a *app) checkCommand() *cobra.Command {
 	var asked serving
 	c := &cobra.Command{
-		Use: "check", Short: "List all that is wrong with set-up, data file, disk, clock, rights, queues and workers", Args: args(cobra.NoArgs),
+		Use: "check", Short: "List all that is wrong: set-up, data file, disk, clock, rights, queues, workers", Args: args(cobra.NoArgs),
 		Example: "  hmule check --config hmule.yaml --data harbour.db",
 		Long: `List all that is wrong: with the set-up file, the tokens file, the certificate, the data file
 and its disk, rights, and, where a service answers, with its clock, its queues and its workers. Nothing is

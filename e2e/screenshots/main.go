@@ -179,7 +179,7 @@ func pages(ctx context.Context, out, only string, s shown) error {
 // terminals takes commands in a terminal window of 100 columns.
 func terminals(ctx context.Context, out, program, only string, s shown) error {
 	const display = ":97"
-	x := exec.CommandContext(ctx, "Xvfb", display, "-screen", "0", "1020x1400x24")
+	x := exec.CommandContext(ctx, "Xvfb", display, "-screen", "0", "1020x1500x24")
 	if err := x.Start(); err != nil {
 		return err
 	}
@@ -202,9 +202,9 @@ func terminals(ctx context.Context, out, program, only string, s shown) error {
 		{"job", fmt.Sprintf("hmule job %d; hmule why %d; hmule why %d", s.dead.ID, s.waiting.ID, s.ready.ID), 25},
 		{"schedules", "hmule schedules; hmule cron '30 1 28 3 *' --zone Europe/Lisbon --count 3; hmule coming --limit 4", 30},
 		{"queues", "hmule queues; hmule tasks", 24},
-		{"workers", "hmule workers; hmule worker archive-room; hmule log " + fmt.Sprint(s.running.ID), 28},
+		{"workers", "hmule workers; hmule worker archive-room; hmule log " + fmt.Sprint(s.running.ID), 36},
 		{"dead", "hmule dead; hmule backoff --limit 9", 22},
-		{"help", "hmule --help", 64},
+		{"help", "hmule --help", 71},
 	} {
 		if !strings.Contains("terminal-"+t.name, only) {
 			continue

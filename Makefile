@@ -1,15 +1,17 @@
 # make build        bin/hmule, with the console in it
 # make demo         builds what is missing and opens Saltmarrow Harbour
-# make test         every check there is; needs what it installs itself
+# make check        formatting, types, and the tests of the heart: about a minute
+# make test         one bounded case of each class of tests; needs what it installs itself
 # make lint         formatting, vet, staticcheck, types, ESLint
 # make bench        measurements beside their baselines, in one run
-# make soak         services and pools are killed at random for ten minutes
+# make soak         the long rest: kills for ten minutes, cuts at every write, hostile clients,
+#                   and make test twenty times while both cores are busy: about six hours
 # make screenshots  the pictures of docs/screenshots, from the demo
 
 SHELL := /bin/bash
 .SHELLFLAGS := -eu -o pipefail -c
 .DEFAULT_GOAL := build
-.PHONY: build demo test lint bench soak screenshots need-go need-node need-python need-chromium need-terminal
+.PHONY: build demo check test lint bench soak screenshots need-go need-node need-python need-chromium need-terminal
 
 GO_FILES := $(shell find . -name '*.go' -not -path './console/node_modules/*') go.mod go.sum core/store/schema/*.sql server/openapi.yaml
 CONSOLE_FILES := $(shell find console/src console/public -type f -not -name 'schema.d.ts') $(wildcard console/*.json console/*.ts console/*.html)
@@ -67,11 +69,18 @@ test: lint console/dist/index.html need-chromium need-python
 	@echo "Running the tests under the race detector"
 	@go test -race -timeout 12m ./...
 
+check: lint
+	@go test -short ./config ./core/... ./client ./server ./worker/...
+
 bench: bin/hmule
 	@go run ./bench
 
-soak: | need-go
+soak: console/dist/index.html need-go need-chromium need-python
 	@go test -race -count=1 -timeout 30m -v -run TestSoak ./e2e -soak 10m
+	@go test -race -count=1 -timeout 30m -v -run TestHostileClients ./e2e -hostile 10m -hostile.seed $$RANDOM
+	@go test -count=1 -timeout 60m -v -run TestCuts ./core/store/faultfs -cuts.every 1
+	@busy=(); trap 'kill $${busy[@]}' EXIT; for core in 1 2; do (while :; do :; done) & busy+=($$!); done; \
+	for round in $$(seq 20); do echo "Round $$round of 20"; nice go test -race -count=1 -timeout 40m ./...; done
 
 screenshots: bin/hmule need-terminal
 	@go run ./e2e/screenshots

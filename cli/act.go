@@ -2,6 +2,7 @@ package cli
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 
@@ -91,6 +92,56 @@ func (a *app) cancelCommand() *cobra.Command {
 			return a.each(c.Context(), given, func(m *client.Client, id int64) (job.Job, error) { return m.Cancel(c.Context(), id) })
 		},
 	}
+}
+
+func (a *app) acceptCommand() *cobra.Command {
+	var enqueue string
+	c := &cobra.Command{
+		Use: "accept ID", Short: "Make a job done whose follow-ups were refused, without running it again", Args: args(cobra.ExactArgs(1)),
+		Example: "  hmule accept 42\n  hmule accept 42 --enqueue '[{\"task\":\"notice.publish\",\"payload\":{\"berth\":3}}]'",
+		RunE: func(c *cobra.Command, given []string) error {
+			var followUps []job.Spec
+			if enqueue != "" {
+				var all []json.RawMessage
+				if err := readJSON("enqueue", enqueue, &all); err != nil {
+					return err
+				}
+				for _, raw := range all {
+					var s struct {
+						job.Spec
+						Payload json.RawMessage `json:"payload"`
+					}
+					if err := readJSON("enqueue", string(raw), &s); err != nil {
+						return err
+					}
+					if s.Spec.Payload = nil; s.Payload != nil {
+						s.Spec.Payload = s.Payload
+					}
+					followUps = append(followUps, s.Spec)
+				}
+			}
+			return a.each(c.Context(), given, func(m *client.Client, id int64) (job.Job, error) {
+				return m.Accept(c.Context(), id, followUps)
+			})
+		},
+	}
+	c.Flags().StringVar(&enqueue, "enqueue", "", "its follow-ups, a list of specs as JSON; none unless given")
+	return c
+}
+
+func (a *app) endLeaseCommand() *cobra.Command {
+	var freeLane bool
+	c := &cobra.Command{
+		Use: "end-lease ID...", Short: "End the leases of running jobs, which are placed again, uncounted; their handlers may still run", Args: args(cobra.MinimumNArgs(1)),
+		Example: "  hmule end-lease 42    # its worker is gone, and its lease is long",
+		RunE: func(c *cobra.Command, given []string) error {
+			return a.each(c.Context(), given, func(m *client.Client, id int64) (job.Job, error) {
+				return m.EndLease(c.Context(), id, freeLane)
+			})
+		},
+	}
+	c.Flags().BoolVar(&freeLane, "free-lane", false, "let a job in a lane start before its lease would have ended")
+	return c
 }
 
 func (a *app) startCommand() *cobra.Command {

@@ -22,37 +22,23 @@ import (
 	"humblemule/core/job"
 )
 
-// What a finding is.
-const (
-	findingGood  = "good"
-	findingNote  = "note"
-	findingWrong = "wrong"
-)
-
-// finding is what a check has found of something.
-type finding struct {
-	Kind string `json:"kind"`
-	What string `json:"what"`
-	Says string `json:"says"`
-}
-
 // findings gathers them in their order.
-type findings struct{ all []finding }
+type findings struct{ all []job.Finding }
 
-func (f *findings) add(kind, what, format string, args ...any) {
-	f.all = append(f.all, finding{kind, what, fmt.Sprintf(format, args...)})
+func (f *findings) add(kind job.FindingKind, what, format string, args ...any) {
+	f.all = append(f.all, job.Finding{Kind: kind, What: what, Says: fmt.Sprintf(format, args...)})
 }
 
 // lines adds each line of an error as a fault of its own.
 func (f *findings) lines(what string, err error) {
 	for line := range strings.Lines(err.Error()) {
-		f.add(findingWrong, what, "%s", strings.TrimSpace(line))
+		f.add(job.FoundWrong, what, "%s", strings.TrimSpace(line))
 	}
 }
 
 func (f *findings) wrong() (n int) {
 	for _, x := range f.all {
-		if x.Kind == findingWrong {
+		if x.Kind == job.FoundWrong {
 			n++
 		}
 	}
@@ -102,13 +88,16 @@ func (f *findings) files(c *cobra.Command, asked *serving) (setup *job.Setup) {
 		f.lines("set-up", err)
 	} else if asked.config != "" {
 		setup = &file.Setup
-		f.add(findingGood, "set-up", "%s defines %s, %s", asked.config, many(int64(len(file.Queues)), "queue"), many(int64(len(file.Tasks)), "task")+" and "+many(int64(len(file.Schedules)), "schedule"))
+		f.add(job.FoundGood, "set-up", "%s defines %s, %s", asked.config, many(int64(len(file.Queues)), "queue"), many(int64(len(file.Tasks)), "task")+" and "+many(int64(len(file.Schedules)), "schedule"))
 	}
 	if asked.Tokens != "" {
+		if at, err := os.Stat(asked.Tokens); err == nil && at.Mode().Perm()&0o022 != 0 {
+			f.add(job.FoundWrong, "rights", "others may write the tokens file %s, and so let themselves in; take that away: chmod go-w %s", asked.Tokens, asked.Tokens)
+		}
 		if tokens, err := config.ReadTokens(asked.Tokens, roleWords()); err != nil {
 			f.lines("tokens", err)
 		} else {
-			f.add(findingGood, "tokens", "%s holds %s", asked.Tokens, many(int64(len(tokens)), "token"))
+			f.add(job.FoundGood, "tokens", "%s holds %s", asked.Tokens, many(int64(len(tokens)), "token"))
 		}
 	}
 	f.certificate(asked)
@@ -125,19 +114,19 @@ func (f *findings) certificate(asked *serving) {
 	}
 	pair, err := tls.LoadX509KeyPair(asked.TLSCert, asked.TLSKey)
 	if err != nil {
-		f.add(findingWrong, "tls", "%v", err)
+		f.add(job.FoundWrong, "tls", "%v", err)
 		return
 	}
 	switch left := time.Until(pair.Leaf.NotAfter); {
 	case left < 0:
-		f.add(findingWrong, "tls", "the certificate %s has ended %s ago; renew it and send the service SIGHUP", asked.TLSCert, job.Roughly(-left))
+		f.add(job.FoundWrong, "tls", "the certificate %s has ended %s ago; renew it and send the service SIGHUP", asked.TLSCert, job.Roughly(-left))
 	case left < soonOver:
-		f.add(findingNote, "tls", "the certificate %s ends in %s", asked.TLSCert, job.Roughly(left))
+		f.add(job.FoundNote, "tls", "the certificate %s ends in %s", asked.TLSCert, job.Roughly(left))
 	default:
-		f.add(findingGood, "tls", "the certificate %s is good for %s", asked.TLSCert, job.Roughly(left))
+		f.add(job.FoundGood, "tls", "the certificate %s is good for %s", asked.TLSCert, job.Roughly(left))
 	}
 	if at, err := os.Stat(asked.TLSKey); err == nil && at.Mode().Perm()&0o077 != 0 {
-		f.add(findingWrong, "rights", "others may read the key %s; take that away: chmod 600 %s", asked.TLSKey, asked.TLSKey)
+		f.add(job.FoundWrong, "rights", "others may read the key %s; take that away: chmod 600 %s", asked.TLSKey, asked.TLSKey)
 	}
 }
 
@@ -149,7 +138,7 @@ func (f *findings) rights(path string) {
 	}
 	const readAndWrite = 4 | 2
 	if err := syscall.Access(what, readAndWrite); err != nil {
-		f.add(findingWrong, "rights", "%s cannot be written by this account (%v)", what, err)
+		f.add(job.FoundWrong, "rights", "%s cannot be written by this account (%v)", what, err)
 	}
 }
 
@@ -162,19 +151,19 @@ func (f *findings) data(path string) {
 	i, err := engine.Inspect(path)
 	switch {
 	case err != nil:
-		f.add(findingWrong, "data", "%v", err)
+		f.add(job.FoundWrong, "data", "%v", err)
 		return
 	case !i.Exists:
-		f.add(findingNote, "data", "%s is not there yet; a service would make it", path)
+		f.add(job.FoundNote, "data", "%s is not there yet; a service would make it", path)
 	case i.Schema < i.Known:
-		f.add(findingNote, "data", "%s is of schema %d; the next start of a service brings it to %d", path, i.Schema, i.Known)
+		f.add(job.FoundNote, "data", "%s is of schema %d; the next start of a service brings it to %d", path, i.Schema, i.Known)
 	default:
-		f.add(findingGood, "data", "%s is of schema %d, %s%s", path, i.Schema, bytesOf(i.Bytes), map[bool]string{true: "; a service has it open"}[i.InUse])
+		f.add(job.FoundGood, "data", "%s is of schema %d, %s%s", path, i.Schema, bytesOf(i.Bytes), map[bool]string{true: "; a service has it open"}[i.InUse])
 	}
 	if least := max(leastFree, i.Bytes/4); i.Free < least {
-		f.add(findingWrong, "disk", "%s are free beside %s, less than %s: when the disk is full nothing more is taken in; free some space", bytesOf(i.Free), path, bytesOf(least))
+		f.add(job.FoundWrong, "disk", "%s are free beside %s, less than %s: when the disk is full nothing more is taken in; free some space", bytesOf(i.Free), path, bytesOf(least))
 	} else {
-		f.add(findingGood, "disk", "%s are free", bytesOf(i.Free))
+		f.add(job.FoundGood, "disk", "%s are free", bytesOf(i.Free))
 	}
 }
 
@@ -197,23 +186,26 @@ func (f *findings) service(ctx context.Context, m *client.Client, setup *job.Set
 	began := time.Now()
 	stats, err := m.Stats(ctx, "")
 	if err != nil {
-		f.add(findingNote, "service", "%v", err)
+		f.add(job.FoundNote, "service", "%v", err)
 		f.references(setup, nil)
 		return
 	}
-	f.add(findingGood, "service", "it answers, with %s", many(int64(len(stats.Queues)), "queue"))
+	f.add(job.FoundGood, "service", "it answers, with %s", many(int64(len(stats.Queues)), "queue"))
 	apart := stats.AsOf.Sub(job.At(began.Add(time.Since(began) / 2)))
 	if apart.Abs() > mostSkew {
-		f.add(findingWrong, "clock", "the service's clock and this one's are %s apart: scheduled jobs start by the service's; set both by NTP", job.Roughly(apart.Abs()))
+		f.add(job.FoundWrong, "clock", "the service's clock and this one's are %s apart: scheduled jobs start by the service's; set both by NTP", job.Roughly(apart.Abs()))
 	} else {
-		f.add(findingGood, "clock", "the service's clock agrees with this one's")
+		f.add(job.FoundGood, "clock", "the service's clock agrees with this one's")
 	}
-	for _, s := range stats.Says {
-		if s.Wrong && s.State != job.Dead {
-			f.add(findingWrong, "queues", "%s", present.Local(s.Text))
-		} else if s.Wrong {
-			f.add(findingNote, "jobs", "%s", s.Text)
-		}
+	found, err := m.Check(ctx)
+	if err != nil {
+		f.add(job.FoundWrong, "service", "it could not be asked what is wrong: %v", err)
+	}
+	for _, x := range found {
+		f.add(x.Kind, x.What, "%s", present.Local(x.Says))
+	}
+	if n := stats.Counts[job.Dead]; n > 0 {
+		f.add(job.FoundNote, "jobs", "%s", many(n, "dead letter")+map[bool]string{true: " waits", false: " wait"}[n == 1]+" for a fix.")
 	}
 	f.references(setup, stats.Queues)
 	if setup == nil {
@@ -222,11 +214,11 @@ func (f *findings) service(ctx context.Context, m *client.Client, setup *job.Set
 	diff, err := m.Load(ctx, job.SetupRequest{Setup: *setup, DryRun: true})
 	switch {
 	case err != nil:
-		f.add(findingNote, "set-up", "it could not be compared with the service: %v", err)
+		f.add(job.FoundNote, "set-up", "it could not be compared with the service: %v", err)
 	case len(diff.Changes) > 0:
-		f.add(findingNote, "set-up", "the service differs from the file in %s; see: hmule setup diff", strings.Join(namesOf(diff), ", "))
+		f.add(job.FoundNote, "set-up", "the service differs from the file in %s; see: hmule setup diff", strings.Join(namesOf(diff), ", "))
 	default:
-		f.add(findingGood, "set-up", "the service is set as the file defines")
+		f.add(job.FoundGood, "set-up", "the service is set as the file defines")
 	}
 }
 
@@ -251,7 +243,7 @@ func (f *findings) references(setup *job.Setup, queues []job.Queue) {
 	}
 	refers := func(what, queue string) {
 		if queue != "" && !slices.Contains(known, queue) {
-			f.add(findingWrong, "set-up", "%s waits in queue %s, which nothing defines%s", what, queue, job.Perhaps(job.Nearest(queue, known)))
+			f.add(job.FoundWrong, "set-up", "%s waits in queue %s, which nothing defines%s", what, queue, job.Perhaps(job.Nearest(queue, known)))
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(setup.Tasks)) {
@@ -265,7 +257,7 @@ func (f *findings) references(setup *job.Setup, queues []job.Queue) {
 func showFindings(o *present.Out, f *findings) {
 	for _, x := range f.all {
 		ink := present.Quiet
-		if x.Kind == findingWrong {
+		if x.Kind == job.FoundWrong {
 			ink = present.Strong
 		}
 		o.Line("%s %s %s", ink(fmt.Sprintf("%-6s", x.Kind)), present.Quiet(fmt.Sprintf("%-8s", x.What)), x.Says)

@@ -3,6 +3,7 @@
 package cli
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -71,7 +72,7 @@ func status(err error) int {
 	return exitRefused
 }
 
-func oneLine(err error) string { return strings.ReplaceAll(err.Error(), "\n", " ") }
+func oneLine(err error) string { return strings.ReplaceAll(job.Visible(err.Error()), "\n", " ") }
 
 func (a *app) root() *cobra.Command {
 	cobra.EnableCommandSorting = false
@@ -103,7 +104,7 @@ Exit status: 0 done; 1 the service refused; 2 the command line is wrong; 3 no se
 		commands  []*cobra.Command
 	}{
 		{"start", "Start something:", []*cobra.Command{a.serveCommand(), a.checkCommand(), a.settingsCommand(), a.setupCommand(), a.poolCommand(), a.demoCommand(), a.tokenCommand()}},
-		{"jobs", "Jobs:", []*cobra.Command{a.enqueueCommand(), a.jobsCommand(), a.jobCommand(), a.whyCommand(), a.logCommand(), a.startCommand(), a.cancelCommand(), a.requeueCommand()}},
+		{"jobs", "Jobs:", []*cobra.Command{a.enqueueCommand(), a.jobsCommand(), a.jobCommand(), a.whyCommand(), a.logCommand(), a.startCommand(), a.acceptCommand(), a.endLeaseCommand(), a.cancelCommand(), a.requeueCommand()}},
 		{"dead", "Dead letters and many jobs:", []*cobra.Command{a.deadCommand(), a.recoverCommand(), a.actCommand(), a.purgeCommand(), a.operationCommand(), a.actionsCommand()}},
 		{"queues", "Queues and tasks:", []*cobra.Command{a.queuesCommand(), a.queueCommand(), a.startsCommand(), a.pauseCommand(), a.resumeCommand(), a.passCommand(), a.tasksCommand(), a.taskCommand(), a.backoffCommand()}},
 		{"schedules", "Schedules:", []*cobra.Command{a.comingCommand(), a.schedulesCommand(), a.scheduleCommand(), a.cronCommand()}},
@@ -139,10 +140,22 @@ func args(check cobra.PositionalArgs) cobra.PositionalArgs {
 // client makes the client that a command speaks through. A person who waits at a
 // prompt is told at once when no service answers.
 func (a *app) client() (*client.Client, error) {
+	if a.output == "json" {
+		return a.exactClient()
+	}
+	return a.clientWith(client.Patience(0), client.Visible())
+}
+
+// exactClient is client for a command that sends what it has read, or that writes it as
+// JSON: text stays as it is.
+func (a *app) exactClient() (*client.Client, error) {
 	return a.clientWith(client.Patience(0))
 }
 
 func (a *app) clientWith(options ...client.Option) (*client.Client, error) {
+	if file := os.Getenv("HMULE_TOKEN_FILE"); file != "" && os.Getenv("HMULE_TOKEN") == "" {
+		options = append(options, client.TokenFile(file))
+	}
 	m, err := client.New(a.server, append(options, client.Token(os.Getenv("HMULE_TOKEN")))...)
 	if err != nil {
 		return nil, usageError{err}
@@ -165,13 +178,30 @@ func onSecondSignal(ctx context.Context, do func()) {
 // show writes v as JSON, or lets people read it.
 func (a *app) show(v any, people func(o *present.Out)) error {
 	if a.output == "json" {
-		e := json.NewEncoder(a.out)
-		e.SetEscapeHTML(false)
-		e.SetIndent("", "  ")
-		return e.Encode(v)
+		return a.writeJSON(v, "  ")
 	}
 	people(present.New(a.out))
 	return nil
+}
+
+// writeJSON writes v as JSON, in which nothing commands a terminal.
+func (a *app) writeJSON(v any, indent string) error {
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
+	e.SetEscapeHTML(false)
+	e.SetIndent("", indent)
+	if err := e.Encode(v); err != nil {
+		return err
+	}
+	_, err := a.out.Write(job.EscapeJSON(b.Bytes()))
+	return err
+}
+
+// warn writes warnings beside what a command answers.
+func (a *app) warn(all []job.Warning) {
+	for _, w := range all {
+		fmt.Fprintln(a.err, "Note: "+job.Visible(w.Message))
+	}
 }
 
 // manCommand writes the man pages. Packagers want it; it is not listed.

@@ -82,6 +82,7 @@ With --wait the command ends when the job is finished; its status is 0 only if i
 			if err != nil {
 				return err
 			}
+			a.warn(j.Warnings)
 			if wait {
 				return a.showFinished(c, j.ID)
 			}
@@ -94,9 +95,6 @@ With --wait the command ends when the job is finished; its status is 0 only if i
 					return
 				}
 				o.Line("Job %d is %s.", j.ID, present.State(j.State))
-				for _, w := range j.Warnings {
-					o.Line("Note: %s %s.", w.Field, w.Message)
-				}
 				o.Hint("hmule why %d", j.ID)
 			})
 		},
@@ -143,10 +141,12 @@ func (a *app) enqueueLines(c *cobra.Command, given []string, file string) error 
 	if err != nil {
 		return err
 	}
-	jobs, err := m.EnqueueLines(c.Context(), raw)
+	answer, err := m.EnqueueLines(c.Context(), raw)
 	if err != nil {
 		return err
 	}
+	a.warn(answer.Warnings)
+	jobs := answer.Jobs
 	return a.show(acted{jobs}, func(o *present.Out) {
 		o.Line("%s jobs were taken in, %d to %d.", job.Grouped(int64(len(jobs))), jobs[0].ID, jobs[len(jobs)-1].ID)
 		o.Hint("hmule jobs")
@@ -450,6 +450,8 @@ func finishedBecause(j job.Job) string {
 		job.GaveUp:         "Its handler gave it up.",
 		job.ByHandler:      "Its handler skipped it: " + j.ReasonText + ".",
 		job.Asked:          "Its cancelling was asked.",
+		job.Superseded:     "It waited for its next attempt when " + j.ReasonText + ".",
+		job.OutcomeRefused: "Its handler did the work, and its follow-ups were refused; accept it with: hmule accept " + fmt.Sprint(j.ID) + ".",
 	}[j.Reason]
 	if j.State == job.Dead && len(j.Attempts) > 0 {
 		if last := j.Attempts[len(j.Attempts)-1]; last.Error != nil {

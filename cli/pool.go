@@ -41,9 +41,9 @@ result; all else that is written is the attempt's log. Lines of standard output 
   @hmule postpone 10m                                              and exit 0
   @hmule retry_in 30s                                              and fail
 
-Exit status 0 is done, 65 gives the job up, 126 and 127 (the command cannot run) give the
-job back and stop the pool, all others fail the attempt. When the job is cancelled or its
-time is up, the command and all it has started get SIGTERM, and SIGKILL 3 s later.
+Exit status 0 is done, 65 gives the job up, all others fail the attempt. A COMMAND whose
+first word is not found ends the pool at once with status 2. When the job is cancelled or
+its time is up, the command and all it has started get SIGTERM, and SIGKILL 3 s later.
 
 SIGTERM or Ctrl-C ends the pool: it takes no more, lets commands finish within the grace
 time, and gives the rest back. A second one ends the grace time.`,
@@ -100,6 +100,9 @@ func (a *app) pool(c *cobra.Command, o worker.Options, commands []string, once s
 		task, command, ok := strings.Cut(text, "=")
 		if wrong := job.CheckName("task", task); !ok || wrong != nil || command == "" {
 			return usageError{fmt.Errorf("--run %q is not TASK=COMMAND with the name of a task, such as log.pack='./pack.sh'", text)}
+		}
+		if err := shell.Check(command); err != nil {
+			return usageError{fmt.Errorf("--run %s: %w", task, err)}
 		}
 		shell.Handle(pool, task, command)
 	}

@@ -96,7 +96,7 @@ const drawn = 40
 func showPreview(o *present.Out, p job.RetryPreview) {
 	o.Text(0, p.Says)
 	for _, w := range p.Warnings {
-		o.Line("Note: %s %s.", w.Field, w.Message)
+		o.Line("Note: %s", w.Message)
 	}
 	latest := float64(max(p.Attempts[len(p.Attempts)-1].LatestMS, 1))
 	first := 1.0
@@ -298,9 +298,9 @@ func facts(counts map[job.State]int64) (all [][2]string) {
 	return all
 }
 
-func showDefaults(o *present.Out, d *job.Defaults, warnings []job.FieldError) {
+func showDefaults(o *present.Out, d *job.Defaults, warnings []job.Warning) {
 	for _, w := range warnings {
-		o.Line("Note: %s %s.", w.Field, w.Message)
+		o.Line("Note: %s", w.Message)
 	}
 	if d == nil {
 		o.Line("No defaults are set; its jobs get what is built in.")

@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -48,7 +47,7 @@ func listSchedules(o *present.Out, all []job.ScheduleTold) {
 		case len(s.Next) > 0:
 			next = present.Time(s.Next[0].UTC)
 		}
-		rows[i] = []string{s.Name, s.Job.Task, next, lastRun(s.Last), s.Says}
+		rows[i] = []string{s.Name, s.Job.Task, next, lastRun(s.Last) + failedInARow(s), s.Says}
 	}
 	o.Table([]present.Column{{Head: "schedule"}, {Head: "task"}, {Head: "next"}, {Head: "last run"}, {Head: "in words"}}, rows)
 	o.Hint("hmule schedule %s", all[0].Name)
@@ -60,6 +59,25 @@ func lastRun(r *job.Run) string {
 		return "none yet"
 	}
 	return r.State.String() + late(r)
+}
+
+// failedInARow tells of runs that have died in a row, where there is more than one.
+func failedInARow(s job.ScheduleTold) string {
+	if s.FailedInARow < 2 {
+		return ""
+	}
+	return fmt.Sprintf(", the %s in a row", ordinal(s.FailedInARow))
+}
+
+func ordinal(n int64) string {
+	ending := "th"
+	if tens := n / 10 % 10; tens != 1 {
+		ending = map[int64]string{1: "st", 2: "nd", 3: "rd"}[n%10]
+		if ending == "" {
+			ending = "th"
+		}
+	}
+	return job.Grouped(n) + ending
 }
 
 // late says how much later than planned a run started, where that is worth a word.
@@ -92,7 +110,11 @@ whole schedule as JSON. What an expression means is told by: hmule cron 'EXPR' -
 				return a.askSchedule(c.Context(), m, name, given[1])
 			}
 			if changes := set.changed(c); changes {
-				s, err := set.schedule(c, m, name)
+				exact, err := a.exactClient()
+				if err != nil {
+					return err
+				}
+				s, err := set.schedule(c, exact, name)
 				if err != nil {
 					return err
 				}
@@ -261,6 +283,12 @@ func showSchedule(o *present.Out, s job.ScheduleTold, runs []job.Run) {
 	if s.Until != 0 {
 		facts = append(facts, [2]string{"until", present.Time(s.Until)})
 	}
+	if s.FailedInARow > 0 {
+		facts = append(facts, [2]string{"failed", many(s.FailedInARow, "run") + " in a row"})
+	}
+	if s.LastDoneAt != 0 {
+		facts = append(facts, [2]string{"last done", present.Time(s.LastDoneAt) + present.Quiet("  "+o.Age(s.LastDoneAt))})
+	}
 	facts = append(facts, [2]string{"defined by", map[string]string{job.SettingByFile: "set-up file; the next load of it sets it again", job.SettingByHand: "hand"}[s.DefinedBy]})
 	if s.Note != "" {
 		facts = append(facts, [2]string{"note", s.Note})
@@ -268,7 +296,7 @@ func showSchedule(o *present.Out, s job.ScheduleTold, runs []job.Run) {
 	o.Facts(facts...)
 	showTimes(o, s.Next, s.Notes)
 	for _, w := range s.Warnings {
-		o.Line("Note: %s %s.", w.Field, strings.TrimSuffix(w.Message, "."))
+		o.Line("Note: %s", w.Message)
 	}
 	if len(runs) == 0 {
 		return

@@ -6,12 +6,15 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"math"
 	"net"
 	"os"
 	"os/signal"
 	"path/filepath"
 	"runtime/debug"
 	"slices"
+	"strconv"
+	"strings"
 	"sync/atomic"
 	"syscall"
 
@@ -97,11 +100,11 @@ func open(asked serving, setup job.Setup, log *slog.Logger) (*service, error) {
 	} else if !isLoopback(asked.Listen) {
 		log.Warn("the service is open to other machines without TLS: tokens and payloads can be read on the way; give --tls-cert and --tls-key, or put a proxy with TLS before it")
 	}
-	if s.engine, err = engine.Open(asked.Data, engine.Options{Log: log, MaxPayload: asked.MaxPayload}); err != nil {
+	if s.engine, err = engine.Open(asked.Data, engine.Options{Log: log, MaxPayload: asked.MaxPayload, MinFree: asked.MinFree}); err != nil {
 		l.Close()
 		return nil, err
 	}
-	s.server = server.New(s.engine, server.Options{Version: Version, Console: console.Files(), Log: log, Settings: func() []job.Setting { return asked.Settings }})
+	s.server = server.New(s.engine, server.Options{MaxBodies: asked.MaxBodies, Version: Version, Console: console.Files(), Log: log, Settings: func() []job.Setting { return asked.Settings }})
 	if tokens != nil {
 		s.server.SetTokens(tokens)
 	}
@@ -237,6 +240,9 @@ func (s *service) run(ctx context.Context) error {
 	if os.Getenv("GOGC") == "" {
 		debug.SetGCPercent(gcPercent)
 	}
+	if os.Getenv("GOMEMLIMIT") == "" {
+		debug.SetMemoryLimit(memoryLimit(s.asked.MemoryLimit))
+	}
 	go s.rereadOn(ctx, syscall.SIGHUP)
 	err := s.server.Serve(ctx, s.listener)
 	return errors.Join(err, s.engine.Close())
@@ -275,6 +281,32 @@ SIGHUP reads set-up file, tokens and certificate again.`,
 			return err
 		},
 	}
-	asked.flags(c, "data", "listen", "tokens", "tls-cert", "tls-key", "max-payload")
+	asked.flags(c, "data", "listen", "tokens", "tls-cert", "tls-key", "max-payload", "min-free", "max-bodies", "memory-limit")
 	return c
+}
+
+// memoryLimit is what is asked for or, where nothing is, 70 % of the memory that this
+// machine, or the control group of this process, has.
+func memoryLimit(asked int64) int64 {
+	if asked != 0 {
+		return asked
+	}
+	has := int64(math.MaxInt64)
+	var machine syscall.Sysinfo_t
+	if syscall.Sysinfo(&machine) == nil {
+		has = int64(machine.Totalram) * int64(machine.Unit)
+	}
+	for _, file := range []string{"/sys/fs/cgroup/memory.max", "/sys/fs/cgroup/memory/memory.limit_in_bytes"} {
+		raw, err := os.ReadFile(file)
+		if err != nil {
+			continue
+		}
+		if n, err := strconv.ParseInt(strings.TrimSpace(string(raw)), 10, 64); err == nil {
+			has = min(has, n)
+		}
+	}
+	if has == math.MaxInt64 {
+		return has
+	}
+	return has / 10 * 7
 }

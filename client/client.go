@@ -13,7 +13,6 @@ import (
 	"bufio"
 	"bytes"
 	"context"
-	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -21,8 +20,11 @@ import (
 	"net"
 	"net/http"
 	"net/url"
+	"os"
+	"slices"
 	"strconv"
 	"strings"
+	"sync"
 	"time"
 
 	"go.opentelemetry.io/otel/propagation"
@@ -39,6 +41,8 @@ type Client struct {
 	http     *http.Client
 	patience time.Duration
 	token    string
+	tokens   *tokenFile // nil for none
+	visible  bool
 }
 
 // Option sets up a client.
@@ -54,6 +58,48 @@ func Patience(d time.Duration) Option { return func(m *Client) { m.patience = d 
 
 // Token is shown to a service that asks for one.
 func Token(token string) Option { return func(m *Client) { m.token = token } }
+
+// TokenFile makes the client show the token that a file holds; it is read again whenever
+// the service does not take it.
+func TokenFile(path string) Option { return func(m *Client) { m.tokens = &tokenFile{path: path} } }
+
+// tokenFile is the token of a file, as it was read last.
+type tokenFile struct {
+	path string
+	mu   sync.Mutex
+	read string
+}
+
+// token gives the token, reading the file the first time.
+func (f *tokenFile) token() string {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.read == "" {
+		f.read = f.again()
+	}
+	return f.read
+}
+
+// changed reads the file again and tells whether it holds another token now.
+func (f *tokenFile) changed() bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	was := f.read
+	f.read = f.again()
+	return f.read != was && f.read != ""
+}
+
+// again reads the file; one that cannot be read holds no token, which the service says.
+func (f *tokenFile) again() string {
+	raw, err := os.ReadFile(f.path)
+	if err != nil {
+		return ""
+	}
+	return strings.TrimSpace(string(raw))
+}
+
+// Visible makes characters in text from jobs that could command a terminal visible marks.
+func Visible() Option { return func(m *Client) { m.visible = true } }
 
 // New makes a client of the service at an address such as
 // http://127.0.0.1:6853. It does not connect yet.
@@ -122,11 +168,16 @@ type request struct {
 func (m *Client) do(ctx context.Context, r request, v any) error {
 	key := ""
 	if r.method != http.MethodGet && r.method != http.MethodPut {
-		key = rand.Text()
+		if key = job.CallKey(ctx); key == "" {
+			key = job.NewCallKey(time.Now())
+		}
 	}
 	until := time.Now().Add(m.patience)
 	for pause := firstPause; ; pause = min(2*pause, mostPause) {
 		err := m.try(ctx, r, key, v)
+		if job.Denied(err) && m.tokens != nil && m.tokens.changed() {
+			err = m.try(ctx, r, key, v)
+		}
 		if err == nil || r.once || !passing(err) || ctx.Err() != nil || time.Now().Add(pause).After(until) {
 			return err
 		}
@@ -142,7 +193,7 @@ func (m *Client) do(ctx context.Context, r request, v any) error {
 func passing(err error) bool {
 	var gone *Unreachable
 	var p *job.Problem
-	return errors.As(err, &gone) || errors.As(err, &p) && p.Kind == job.Busy
+	return errors.As(err, &gone) || errors.As(err, &p) && job.Passes(p)
 }
 
 func (m *Client) try(ctx context.Context, r request, key string, v any) error {
@@ -169,6 +220,9 @@ func (m *Client) try(ctx context.Context, r request, key string, v any) error {
 	if err != nil {
 		return &Unreachable{m.base, err}
 	}
+	if m.visible {
+		body = job.VisibleJSON(body)
+	}
 	if resp.StatusCode >= 400 {
 		return problem(resp, body)
 	}
@@ -182,8 +236,12 @@ func (m *Client) try(ctx context.Context, r request, key string, v any) error {
 }
 
 func (m *Client) authorize(req *http.Request) {
-	if m.token != "" {
-		req.Header.Set("Authorization", "Bearer "+m.token)
+	token := m.token
+	if m.tokens != nil {
+		token = m.tokens.token()
+	}
+	if token != "" {
+		req.Header.Set("Authorization", "Bearer "+token)
 	}
 }
 
@@ -259,14 +317,13 @@ func (m *Client) EnqueueMany(ctx context.Context, specs []job.Spec) ([]job.Job, 
 		}
 		lines.Write(line)
 	}
-	return m.EnqueueLines(ctx, lines.Bytes())
+	answer, err := m.EnqueueLines(ctx, lines.Bytes())
+	return answer.Jobs, err
 }
 
 // EnqueueLines hands over jobs that are written as JSON already, a spec a line.
-func (m *Client) EnqueueLines(ctx context.Context, ndjson []byte) ([]job.Job, error) {
-	var answer job.Page
-	err := m.do(ctx, request{method: http.MethodPost, path: "/v1/jobs", body: ndjson, media: "application/x-ndjson"}, &answer)
-	return answer.Jobs, err
+func (m *Client) EnqueueLines(ctx context.Context, ndjson []byte) (answer job.Enqueued, err error) {
+	return answer, m.do(ctx, request{method: http.MethodPost, path: "/v1/jobs", body: ndjson, media: "application/x-ndjson"}, &answer)
 }
 
 // Job asks for one job.
@@ -376,6 +433,22 @@ func (m *Client) Requeue(ctx context.Context, id int64, payload any) (job.Job, e
 	}{payload})
 }
 
+// Accept makes a job done whose follow-ups were refused, without running it again; its
+// follow-ups are those given, or none.
+func (m *Client) Accept(ctx context.Context, id int64, followUps []job.Spec) (job.Job, error) {
+	return post[job.Job](ctx, m, jobPath(id, "/accept"), struct {
+		Enqueue []job.Spec `json:"enqueue,omitempty"`
+	}{followUps})
+}
+
+// EndLease ends the lease of a running job, which is placed again, uncounted. A job in a
+// lane waits until its lease would have ended, unless freeLane is true.
+func (m *Client) EndLease(ctx context.Context, id int64, freeLane bool) (job.Job, error) {
+	return post[job.Job](ctx, m, jobPath(id, "/end_lease"), struct {
+		FreeLane bool `json:"free_lane,omitempty"`
+	}{freeLane})
+}
+
 // StartNow makes a job that waits for its time, or for its next attempt, ready at
 // once.
 func (m *Client) StartNow(ctx context.Context, id int64) (job.Job, error) {
@@ -420,6 +493,12 @@ func (m *Client) Stats(ctx context.Context, queue string) (job.Stats, error) {
 		path += "?queue=" + url.QueryEscape(queue)
 	}
 	return get[job.Stats](ctx, m, path)
+}
+
+// Check asks what is wrong with what the service does.
+func (m *Client) Check(ctx context.Context) ([]job.Finding, error) {
+	answer, err := get[struct{ Findings []job.Finding }](ctx, m, "/v1/check")
+	return answer.Findings, err
 }
 
 // Workers asks for the worker processes.
@@ -527,6 +606,12 @@ func (m *Client) StopOperation(ctx context.Context, id int64) (job.Operation, er
 	return post[job.Operation](ctx, m, operationPath(id, "/stop"), struct{}{})
 }
 
+// Operations asks for the latest operations.
+func (m *Client) Operations(ctx context.Context) ([]job.Operation, error) {
+	answer, err := get[struct{ Operations []job.Operation }](ctx, m, "/v1/operations")
+	return answer.Operations, err
+}
+
 // UndoOperation takes back the removals of an operation.
 func (m *Client) UndoOperation(ctx context.Context, id int64) (job.Operation, error) {
 	return post[job.Operation](ctx, m, operationPath(id, "/undo"), struct{}{})
@@ -573,21 +658,44 @@ func (m *Client) Log(ctx context.Context, id int64, after job.LogLine) (job.Log,
 
 // Lease settles and takes jobs.
 func (m *Client) Lease(ctx context.Context, r job.LeaseRequest) (job.LeaseAnswer, error) {
-	return post[job.LeaseAnswer](ctx, m, "/v1/leases", r)
+	return post[job.LeaseAnswer](ctx, m, "/v1/leases", struct {
+		job.LeaseRequest
+		Settle any `json:"settle,omitempty"`
+	}{r, asRead(r.Settle)})
+}
+
+// asRead are settlements whose follow-ups are told as they came, where a handler has
+// brought any that cannot be read; nil for none.
+func asRead(items []job.Settlement) any {
+	if len(items) == 0 {
+		return nil
+	}
+	if !slices.ContainsFunc(items, func(s job.Settlement) bool { return s.RawEnqueue != nil }) {
+		return items
+	}
+	type asItCame struct {
+		job.Settlement
+		Enqueue []json.RawMessage `json:"enqueue,omitempty"`
+	}
+	all := make([]any, len(items))
+	for i, s := range items {
+		if all[i] = s; s.RawEnqueue != nil {
+			all[i] = asItCame{s, s.RawEnqueue}
+		}
+	}
+	return all
 }
 
 // Extend renews leases.
-func (m *Client) Extend(ctx context.Context, items []job.Extension) (job.ExtendAnswer, error) {
-	return post[job.ExtendAnswer](ctx, m, "/v1/leases/extend", struct {
-		Leases []job.Extension `json:"leases"`
-	}{items})
+func (m *Client) Extend(ctx context.Context, r job.ExtendRequest) (job.ExtendAnswer, error) {
+	return post[job.ExtendAnswer](ctx, m, "/v1/leases/extend", r)
 }
 
 // Settle ends leases with their outcomes.
 func (m *Client) Settle(ctx context.Context, items []job.Settlement) ([]job.SettleResult, error) {
 	answer, err := post[struct{ Results []job.SettleResult }](ctx, m, "/v1/leases/settle", struct {
-		Leases []job.Settlement `json:"leases"`
-	}{items})
+		Leases any `json:"leases"`
+	}{asRead(items)})
 	return answer.Results, err
 }
 
@@ -632,6 +740,9 @@ func (m *Client) Events(ctx context.Context, each func(Event) error) error {
 			e.Name = value
 		case name == "data":
 			e.Data = json.RawMessage(value)
+			if m.visible {
+				e.Data = job.VisibleJSON(e.Data)
+			}
 		case lines.Text() == "" && e.Name != "":
 			if err := each(e); err != nil {
 				return err

@@ -20,6 +20,10 @@ type Service struct {
 	Data, Listen, Tokens, TLSCert, TLSKey string
 	// MaxPayload is the longest payload of a job, in bytes.
 	MaxPayload int
+	// MinFree is how many bytes must be free for jobs to be taken in, MaxBodies how many
+	// the bodies of all requests under way may have, and MemoryLimit how many the program
+	// tries to stay below; 0 for what the machine suggests.
+	MinFree, MaxBodies, MemoryLimit int64
 	// Settings tells each of them with where it comes from.
 	Settings []job.Setting
 }
@@ -40,10 +44,25 @@ var serviceSettings = []serviceSetting{
 	{"tokens", "", "file of tokens that callers need; permits other addresses", true, text(func(s *Service) *string { return &s.Tokens })},
 	{"tls_cert", "", "certificate, with its chain, as PEM", true, text(func(s *Service) *string { return &s.TLSCert })},
 	{"tls_key", "", "its key, as PEM", true, text(func(s *Service) *string { return &s.TLSKey })},
-	{"max_payload", "128KiB", "longest payload of a job, 1KiB to 8MiB", false, func(s *Service, value string) (err error) {
-		s.MaxPayload, err = size(value)
+	{"max_payload", "128KiB", "longest payload of a job, 1KiB to 8MiB", false, func(s *Service, value string) error {
+		n, err := size(value, 1<<10, 8<<20)
+		s.MaxPayload = int(n)
 		return err
 	}},
+	{"min_free", "", "room on the disk below which no job is taken in, 1MiB and more; 2 % of the disk or 256MiB, the smaller, unless set", false, bytesOf(func(s *Service) *int64 { return &s.MinFree }, 1<<20)},
+	{"max_bodies", "256MiB", "bytes of all requests under way, 16MiB and more", false, bytesOf(func(s *Service) *int64 { return &s.MaxBodies }, 16<<20)},
+	{"memory_limit", "", "memory that the service tries to stay below, 64MiB and more; 70 % of what there is unless set", false, bytesOf(func(s *Service) *int64 { return &s.MemoryLimit }, 64<<20)},
+}
+
+// bytesOf reads a number of bytes of at least so many into a field; empty leaves it.
+func bytesOf(field func(s *Service) *int64, least int64) func(*Service, string) error {
+	return func(s *Service, value string) (err error) {
+		if value == "" {
+			return nil
+		}
+		*field(s), err = size(value, least, 1<<50)
+		return err
+	}
 }
 
 func text(field func(s *Service) *string) func(*Service, string) error {
@@ -53,22 +72,36 @@ func text(field func(s *Service) *string) func(*Service, string) error {
 	}
 }
 
-// size reads a number of bytes, such as 200000, 64KiB or 2MiB.
-func size(value string) (int, error) {
-	number, unit := value, 1
-	for name, bytes := range map[string]int{"KiB": 1 << 10, "MiB": 1 << 20} {
-		if rest, has := strings.CutSuffix(value, name); has {
-			number, unit = rest, bytes
+var units = []struct {
+	name  string
+	bytes int64
+}{{"KiB", 1 << 10}, {"MiB", 1 << 20}, {"GiB", 1 << 30}, {"TiB", 1 << 40}}
+
+// size reads a number of bytes within bounds, such as 200000, 64KiB or 2GiB.
+func size(value string, least, most int64) (int64, error) {
+	number, unit := value, int64(1)
+	for _, u := range units {
+		if rest, has := strings.CutSuffix(value, u.name); has {
+			number, unit = rest, u.bytes
 		}
 	}
-	n, err := strconv.Atoi(number)
-	if err != nil {
+	n, err := strconv.ParseInt(number, 10, 64)
+	switch {
+	case err != nil:
 		return 0, fmt.Errorf("%q is no size; write it as 200000, 64KiB or 2MiB", value)
-	}
-	if n < 0 || n > 8<<20 || n*unit < 1<<10 || n*unit > 8<<20 {
-		return 0, fmt.Errorf("%s is outside 1KiB to 8MiB", value)
+	case n < 0 || n > most || n*unit < least || n*unit > most:
+		return 0, fmt.Errorf("%s is outside %s to %s", value, sizeText(least), sizeText(most))
 	}
 	return n * unit, nil
+}
+
+func sizeText(n int64) string {
+	for i := len(units) - 1; i >= 0; i-- {
+		if n >= units[i].bytes {
+			return fmt.Sprint(n/units[i].bytes) + units[i].name
+		}
+	}
+	return fmt.Sprint(n)
 }
 
 // Flag is a setting of the service as a command line has it.

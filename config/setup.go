@@ -21,7 +21,7 @@ import (
 	"humblemule/core/job"
 )
 
-var sections = []string{"service", "retention", "triage", "queues", "tasks", "schedules"}
+var sections = []string{"service", "retention", "triage", "queues", "tasks", "schedules", "empty"}
 
 // File is what a set-up file holds: what a load of it defines, and with what the service
 // is started.
@@ -42,6 +42,9 @@ func ReadSetup(path string) (f File, err error) {
 
 // ParseSetup reads what a set-up file holds; path names it in what is wrong.
 func ParseSetup(path string, raw []byte) (f File, err error) {
+	if err := bounded(path, raw); err != nil {
+		return f, err
+	}
 	file, err := parser.ParseBytes(raw, 0, parser.AllowDuplicateMapKey())
 	if err != nil {
 		return f, misread(path, err)
@@ -113,6 +116,13 @@ func (r *setupReader) document(body ast.Node, f *File) {
 			f.Retention = new(job.Retention)
 			if read(r, e, f.Retention, f.Retention.Check); *f.Retention == (job.Retention{}) {
 				f.Retention = nil
+			}
+		case "empty":
+			switch word := e.value.GetToken().Value; word {
+			case "true", "false":
+				f.Empty = word == "true"
+			default:
+				r.at(e.value, "empty is true or false")
 			}
 		case "triage":
 			f.Triage = r.triage(e)

@@ -43,6 +43,9 @@ func ReadTokens(path string, roles []string) ([]Token, error) {
 	if err != nil {
 		return nil, fmt.Errorf("the tokens file cannot be read: %w", err)
 	}
+	if err := bounded(path, raw); err != nil {
+		return nil, err
+	}
 	var file tokensFile
 	if err := yaml.NewDecoder(bytes.NewReader(raw), yaml.Strict()).Decode(&file); err != nil && !errors.Is(err, io.EOF) {
 		return nil, misread(path, err)
@@ -59,8 +62,10 @@ func ReadTokens(path string, roles []string) ([]Token, error) {
 			wrong.add(at, "token %d lacks name, role or sha256; write one with: hmule token new", i+1)
 		case !nameForm.MatchString(t.Name.text):
 			wrong.add(t.Name, "%q is no name of a token; use 1 to 64 of letters, digits, '.', '_', '@' and '-'", t.Name.text)
-		case slices.ContainsFunc(all, func(o Token) bool { return o.Name == t.Name.text }):
-			wrong.add(t.Name, "the name %s stands twice; a name tells who did what", t.Name.text)
+		case slices.ContainsFunc(all, func(o Token) bool { return o.Name == t.Name.text && o.Role != t.Role.text }):
+			wrong.add(t.Name, "the name %s stands with another role already; a name tells who did what", t.Name.text)
+		case tokensOf(all, t.Name.text) == mostTokens:
+			wrong.add(t.Name, "the name %s stands a third time; two at once are enough to change a token: take the oldest out", t.Name.text)
 		case t.Name.text == "local":
 			wrong.add(t.Name, "the name local means a service without tokens; take another")
 		}
@@ -70,6 +75,9 @@ func ReadTokens(path string, roles []string) ([]Token, error) {
 		if t.SHA256.text != "" && !hashForm.MatchString(t.SHA256.text) {
 			wrong.add(t.SHA256, "sha256 is 64 hexadecimal digits; write the entry with: hmule token new")
 		}
+		if slices.ContainsFunc(all, func(o Token) bool { return o.Hash == t.SHA256.text && o.Hash != "" }) {
+			wrong.add(t.SHA256, "this sha256 stands twice; each token is its own")
+		}
 		all = append(all, Token{t.Name.text, t.Role.text, t.SHA256.text})
 	}
 	if len(all) == 0 && len(wrong.all) == 0 {
@@ -78,12 +86,26 @@ func ReadTokens(path string, roles []string) ([]Token, error) {
 	return all, wrong.err()
 }
 
+// mostTokens is how many tokens a name may have at once, so that one can be handed out
+// before the other is taken out.
+const mostTokens = 2
+
+func tokensOf(all []Token, name string) (n int) {
+	for _, t := range all {
+		if t.Name == name {
+			n++
+		}
+	}
+	return n
+}
+
 // TokenEntry is a token as its file holds it.
 func TokenEntry(t Token) string {
 	return fmt.Sprintf("  - name: %q\n    role: %s\n    sha256: %q\n", t.Name, t.Role, t.Hash)
 }
 
-// AddToken adds an entry to a tokens file, which is made where there is none.
+// AddToken adds an entry to a tokens file, which is made where there is none. A name may
+// stand twice, with one role, while its token is being changed.
 func AddToken(path string, t Token, roles []string) error {
 	if !nameForm.MatchString(t.Name) || t.Name == "local" {
 		return fmt.Errorf("%q is no name of a token; use 1 to 64 of letters, digits, '.', '_', '@' and '-', and not local", t.Name)
@@ -100,8 +122,11 @@ func AddToken(path string, t Token, roles []string) error {
 		if err != nil {
 			return err
 		}
-		if slices.ContainsFunc(known, func(o Token) bool { return o.Name == t.Name }) {
-			return fmt.Errorf("%s has a token named %s already; take another name, or remove that entry first", path, t.Name)
+		switch i := slices.IndexFunc(known, func(o Token) bool { return o.Name == t.Name }); {
+		case i >= 0 && known[i].Role != t.Role:
+			return fmt.Errorf("%s has %s as a %s; a name has one role: take another name, or remove that entry first", path, t.Name, known[i].Role)
+		case tokensOf(known, t.Name) == mostTokens:
+			return fmt.Errorf("%s has two tokens of %s already; remove the one that is no longer used first", path, t.Name)
 		}
 	}
 	if !strings.HasSuffix(text, "\n") {
@@ -115,7 +140,7 @@ func AddToken(path string, t Token, roles []string) error {
 	}
 	if _, err := ReadTokens(next, roles); err != nil {
 		os.Remove(next)
-		return fmt.Errorf("the entry does not fit behind what %s holds; add it by hand:\n%s", path, TokenEntry(t))
+		return fmt.Errorf("the entry does not fit behind what %s holds (%w); add it by hand:\n%s", path, err, TokenEntry(t))
 	}
 	return os.Rename(next, path)
 }

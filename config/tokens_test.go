@@ -16,16 +16,19 @@ var roles = []string{"reader", "worker"}
 // with its place, and no part of the file stands in what is told.
 func TestTokens(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "tokens.yaml")
-	hash := strings.Repeat("ab", 32)
+	hash, other, third := strings.Repeat("ab", 32), strings.Repeat("cd", 32), strings.Repeat("ef", 32)
 	require.NoError(t, AddToken(path, Token{"quay", "worker", hash}, roles))
-	require.NoError(t, AddToken(path, Token{"ada@office", "reader", hash}, roles))
+	require.NoError(t, AddToken(path, Token{"ada@office", "reader", other}, roles))
 	all, err := ReadTokens(path, roles)
 	require.NoError(t, err)
-	assert.Equal(t, []Token{{"quay", "worker", hash}, {"ada@office", "reader", hash}}, all)
+	assert.Equal(t, []Token{{"quay", "worker", hash}, {"ada@office", "reader", other}}, all)
 	info, err := os.Stat(path)
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
-	assert.ErrorContains(t, AddToken(path, Token{"quay", "reader", hash}, roles), "has a token named quay already")
+	assert.ErrorContains(t, AddToken(path, Token{"quay", "reader", third}, roles), "has quay as a worker; a name has one role")
+	assert.ErrorContains(t, AddToken(path, Token{"quay", "worker", hash}, roles), "this sha256 stands twice")
+	require.NoError(t, AddToken(path, Token{"quay", "worker", third}, roles), "a second token, while the first is changed")
+	assert.ErrorContains(t, AddToken(path, Token{"quay", "worker", strings.Repeat("01", 32)}, roles), "has two tokens of quay already")
 	assert.ErrorContains(t, AddToken(path, Token{"a b", "reader", hash}, roles), "is no name of a token")
 
 	write := func(text string) error {
@@ -34,7 +37,7 @@ func TestTokens(t *testing.T) {
 		return err
 	}
 	err = write("tokens:\n  - name: quay\n    role: captain\n    sha256: 12ab\n  - name: quay\n    role: worker\n    sha256: " + hash + "\n  - role: reader\n")
-	for _, want := range []string{`:3:11: "captain" is no role; it is one of reader, worker`, ":4:13: sha256 is 64 hex", ":5:11: the name quay stands twice", ":8:11: token 3 lacks name"} {
+	for _, want := range []string{`:3:11: "captain" is no role; it is one of reader, worker`, ":4:13: sha256 is 64 hex", ":5:11: the name quay stands with another role", ":8:11: token 3 lacks name"} {
 		assert.ErrorContains(t, err, path+want)
 	}
 	err = write("tokens:\n  - name: quay\n    rolle: worker\n    sha256: " + hash + "\n")

@@ -232,6 +232,10 @@ func TestHarbourSetup(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, "pause_schedule", actions[0].Action)
 	require.NoError(t, os.WriteFile(file, nil, 0o600))
+	_, stderr, status := run(t, s.url, "setup", "load", file)
+	assert.Equal(t, 1, status)
+	assert.Contains(t, stderr, "say empty: true where that is meant")
+	require.NoError(t, os.WriteFile(file, []byte("empty: true\n"), 0o600))
 	s.says("is taken away: the file no longer names it", "setup", "load", file)
 	s.says("No schedule is kept yet", "schedules")
 	s.says("tide.predict", "job", "1")
@@ -268,6 +272,18 @@ func TestCheck(t *testing.T) {
 	_, err = s.mule().Cancel(t.Context(), 1)
 	require.NoError(t, err)
 	assert.Contains(t, check(0, "--data", filepath.Join(dir, "new.db")), "Nothing is wrong.")
+	for _, pier := range []string{"north", "east", "south", "west", "mole"} {
+		_, err = s.mule().Enqueue(t.Context(), job.Spec{Task: "log.bind", Queue: pier})
+		require.NoError(t, err)
+	}
+	_, err = s.mule().SetSchedule(t.Context(), "tides", job.Schedule{Every: job.Duration(time.Hour), Job: job.Spec{Task: "tide.predict", Queue: "norht"}})
+	require.NoError(t, err)
+	open := write("open.yaml", "tokens:\n  - {name: quay, role: worker, sha256: "+strings.Repeat("ab", 32)+"}\n")
+	require.NoError(t, os.Chmod(open, 0o666))
+	said = check(1, "--tokens", open)
+	for _, want := range []string{"in queue north", "in queue east", "in queue south", "in queue west", "in queue mole", "Schedule tides names queue norht, which is not there and which nobody serves (the nearest is north)", "others may write the tokens file", "7 wrong."} {
+		assert.Contains(t, said, want)
+	}
 	assert.NoFileExists(t, filepath.Join(dir, "new.db"))
 }
 

@@ -115,9 +115,9 @@ func (l *journal) find(t *testing.T, pattern string) []string {
 
 // serve starts a service on a file of its own, at an address that stays the same
 // when it is started again.
-func serve(t *testing.T) *service {
+func serve(t *testing.T, flags ...string) *service {
 	t.Helper()
-	s := &service{t: t, data: filepath.Join(t.TempDir(), "e2e.db"), listen: freeAddress(t)}
+	s := &service{t: t, data: filepath.Join(t.TempDir(), "e2e.db"), listen: freeAddress(t), flags: flags}
 	s.start()
 	t.Cleanup(s.kill)
 	return s

@@ -317,13 +317,13 @@ func TestShellPool(t *testing.T) {
 	assert.Equal(t, []any{job.Ready, 0}, []any{given.State, given.Tries})
 
 	_, errs, status := run(t, s.url, "pool", "--once", "2", "--run", "log.pack=no-such-program")
-	assert.Equal(t, 1, status)
-	assert.Contains(t, errs, "the command cannot run here: exit status 127")
+	assert.Equal(t, 2, status)
+	assert.Contains(t, errs, "the command no-such-program is not found")
 	out, _, status = run(t, s.url, "pool", "--once", "2", "--run", `log.pack=echo one; echo '"by hand"'`)
 	assert.Equal(t, 0, status)
 	assert.Contains(t, out, `"by hand"`)
 	out, _, _ = run(t, s.url, "log", "2")
-	assert.Regexp(t, `(?s)attempt 3\n.*one\n`, out)
+	assert.Regexp(t, `(?s)attempt 2\n.*one\n`, out)
 	for _, c := range []struct{ flags, want string }{
 		{"", "--run is missing"}, {"--run log.pack", "is not TASK=COMMAND"}, {"--run Log=true", "is not TASK=COMMAND"}, {"--run a=true --slots 0", "do not fit"},
 		{"--run a=true --slots 4 --max-slots 2", "do not fit"}, {"--run a=true --ahead -2", "--ahead -2 is no number"}, {"--run a=true --lease soon", "--lease"}, {"--run a=true --once x", "is no id of a job"},

@@ -199,6 +199,18 @@ func (s *Server) operation(do func(ctx context.Context, id int64) (job.Operation
 	}
 }
 
+// recoveries does something with an operation that is a recovery, and with no other.
+func (s *Server) recoveries(do func(context.Context, int64) (job.Operation, error)) func(context.Context, int64) (job.Operation, error) {
+	return func(ctx context.Context, id int64) (job.Operation, error) {
+		if o, err := s.engine.Operation(ctx, id); err != nil {
+			return o, err
+		} else if o.Action != job.ActRequeue {
+			return o, job.Fault(job.NotFound, "operation %d is no recovery: it is to %s jobs; see /v1/operations/%d", id, o.Action, id)
+		}
+		return do(ctx, id)
+	}
+}
+
 func asOperation(o job.Operation) any { return o }
 
 func asRecovery(o job.Operation) any { return recoveryOf(o) }

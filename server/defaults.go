@@ -47,11 +47,11 @@ func (s *Server) putQueue(c *gin.Context) (any, error) {
 }
 
 // fromFile warns of a setting that the next load of a file sets again.
-func fromFile(is bool) []job.FieldError {
+func fromFile(is bool) []job.Warning {
 	if !is {
 		return nil
 	}
-	return []job.FieldError{{Field: "settings", Message: "come from a set-up file; the next load of it sets them again: change the file too"}}
+	return []job.Warning{{Code: job.WarnFromFile, Message: "The settings come from a set-up file, and the next load of it sets them again: change the file too."}}
 }
 
 func (s *Server) putDefaults(c *gin.Context, set func(ctx context.Context, name string, d job.Defaults) error) (d job.Defaults, err error) {
@@ -98,4 +98,15 @@ func (s *Server) previewRetry(c *gin.Context) (any, error) {
 		b.Limit = mostPreviewed
 	}
 	return retry.Preview(spec.Policy(), b.Limit), nil
+}
+
+// deleteName removes a queue or a task that has neither jobs nor settings.
+func (s *Server) deleteName(remove func(ctx context.Context, name string) error) func(c *gin.Context) (any, error) {
+	return func(c *gin.Context) (any, error) {
+		ctx, err := asCall(c, nil)
+		if err != nil {
+			return nil, err
+		}
+		return struct{}{}, remove(ctx, c.Param("name"))
+	}
 }

@@ -1,7 +1,10 @@
 package server
 
 import (
+	"fmt"
+	"os"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 
@@ -27,9 +30,33 @@ func TestDescribed(t *testing.T) {
 	parameter := regexp.MustCompile(`:(\w+)`)
 	var routed []string
 	for _, r := range s.router.Routes() {
+		if ofConsole(r.Path) {
+			continue
+		}
 		routed = append(routed, r.Method+" "+parameter.ReplaceAllString(r.Path, "{$1}"))
 	}
 	assert.ElementsMatch(t, routed, described)
+}
+
+func ofConsole(path string) bool {
+	return slices.ContainsFunc(consoleRoutes, func(r consoleRoute) bool { return r.Path == path })
+}
+
+// The console's router is made of the addresses that the service answers with its page.
+func TestRoutesOfConsole(t *testing.T) {
+	var b strings.Builder
+	b.WriteString("// The addresses of the pages. Written by go generate ./server from consoleRoutes in server/files.go.\nexport const routes = [\n")
+	for _, r := range consoleRoutes {
+		fmt.Fprintf(&b, "  { path: '%s', page: '%s' },\n", r.Path, r.Page)
+	}
+	b.WriteString("] as const\n")
+	const file = "../console/src/routes.ts"
+	if os.Getenv("HMULE_WRITE_ROUTES") != "" {
+		require.NoError(t, os.WriteFile(file, []byte(b.String()), 0o644))
+	}
+	is, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.Equal(t, b.String(), string(is), "run: go generate ./server")
 }
 
 // Every problem that the service can have with a call has a status and a title of

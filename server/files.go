@@ -17,24 +17,36 @@ import (
 // nonceMark stands in the console's page where each answer's nonce goes.
 const nonceMark = "__NONCE__"
 
-// notAPI serves the console: its files, and its page for every other path, since
-// the console reads its own addresses.
-func (s *Server) notAPI(c *gin.Context) {
+// consoleRoute is an address of the console and the page that stands there.
+type consoleRoute struct{ Path, Page string }
+
+// consoleRoutes are the addresses of the console. The router of its pages is made of this
+// list: console/src/routes.ts is written from it by go generate.
+var consoleRoutes = []consoleRoute{
+	{"/", "now"}, {"/jobs/:job", "now"},
+	{"/dead", "dead"}, {"/dead/:cause", "dead"},
+	{"/coming", "coming"}, {"/coming/:schedule", "coming"},
+	{"/queues", "queues"}, {"/queues/:queue", "queues"},
+	{"/workers", "workers"}, {"/workers/:worker", "workers"},
+	{"/settings", "settings"}, {"/settings/:task", "settings"},
+}
+
+//go:generate env HMULE_WRITE_ROUTES=1 go test -run ^TestRoutesOfConsole$ .
+
+// notFound serves the console's files; all else that no route knows is not there.
+func (s *Server) notFound(c *gin.Context) {
 	name := strings.TrimPrefix(path.Clean(c.Request.URL.Path), "/")
 	switch {
+	case c.Request.Method == http.MethodGet && (strings.HasPrefix(name, "assets/") || path.Ext(name) != "" && !strings.Contains(name, "/")):
+		s.file(c, name)
+		return
 	case name == "v1" || strings.HasPrefix(name, "v1/"):
 		if _, err := s.caller(c.Request); err != nil {
 			s.fail(c, err)
 			return
 		}
-		s.fail(c, job.Fault(job.NotFound, "nothing is at %s; /openapi.yaml tells what is", c.Request.URL.Path))
-	case c.Request.Method != http.MethodGet && c.Request.Method != http.MethodHead:
-		s.fail(c, job.Fault(job.NotFound, "nothing takes a %s at %s", c.Request.Method, c.Request.URL.Path))
-	case strings.HasPrefix(name, "assets/"), path.Ext(name) != "" && !strings.Contains(name, "/"): // deeper, a dot belongs to a task's name
-		s.file(c, name)
-	default:
-		s.page(c)
 	}
+	s.fail(c, job.Fault(job.NotFound, "nothing takes a %s at %s; /openapi.yaml tells what there is", c.Request.Method, c.Request.URL.Path))
 }
 
 func (s *Server) file(c *gin.Context, name string) {

@@ -1,6 +1,9 @@
 package server
 
 import (
+	"context"
+	"errors"
+	"io"
 	"net"
 	"net/http"
 	"net/url"
@@ -28,9 +31,66 @@ func (s *Server) guard(c *gin.Context) {
 		s.fail(c, job.Fault(job.Forbidden, "%s; only pages of this service may ask it from a browser", why))
 		return
 	}
-	c.Request.Body = http.MaxBytesReader(c.Writer, c.Request.Body, maxBody)
+	b := &bounded{ReadCloser: http.MaxBytesReader(c.Writer, c.Request.Body, maxBody), s: s}
+	c.Request.Body = b
+	defer b.release()
 	c.Next()
 }
+
+// bounded counts what is read of a body among the bytes of all bodies under way, until
+// its request is answered.
+type bounded struct {
+	io.ReadCloser
+	s    *Server
+	read int64
+}
+
+var errBodies = errors.New("too many bytes under way")
+
+func (b *bounded) Read(p []byte) (int, error) {
+	n, err := b.ReadCloser.Read(p)
+	b.read += int64(n)
+	if b.s.bodies.Add(int64(n)) > b.s.opts.MaxBodies {
+		return n, errBodies
+	}
+	return n, err
+}
+
+func (b *bounded) release() { b.s.bodies.Add(-b.read) }
+
+// serveHTTP answers HEAD wherever GET is answered, as GET would be, but without a body, at
+// once: a HEAD never waits, and follows no events.
+func (s *Server) serveHTTP(w http.ResponseWriter, r *http.Request) {
+	if r.Method != http.MethodHead {
+		s.router.ServeHTTP(w, r)
+		return
+	}
+	ctx, cancel := context.WithCancel(r.Context())
+	defer cancel()
+	get := r.Clone(ctx)
+	get.Method = http.MethodGet
+	q := get.URL.Query()
+	if q.Has("wait") {
+		q.Del("wait")
+		get.URL.RawQuery = q.Encode()
+	}
+	s.router.ServeHTTP(&headOnly{ResponseWriter: w, end: cancel}, get)
+}
+
+// headOnly writes the head of an answer and drops its body; a stream ends with its first
+// event.
+type headOnly struct {
+	http.ResponseWriter
+	end context.CancelFunc
+}
+
+func (h *headOnly) Write(b []byte) (int, error)       { return len(b), nil }
+func (h *headOnly) WriteString(s string) (int, error) { return len(s), nil }
+
+func (h *headOnly) Flush() { h.end() }
+
+// Unwrap lets a response controller set deadlines.
+func (h *headOnly) Unwrap() http.ResponseWriter { return h.ResponseWriter }
 
 // everywhere are headers of every answer. The values are shared: they are
 // replaced, never appended to.

@@ -133,8 +133,9 @@ func (s *Server) enqueueMany(ctx context.Context, specs []job.Spec, at func(int)
 		told[i] = enqueued{ID: j.ID, State: j.State, Duplicate: j.Duplicate}
 	}
 	return created{struct {
-		Jobs []enqueued `json:"jobs"`
-	}{told}}, nil
+		Jobs     []enqueued    `json:"jobs"`
+		Warnings []job.Warning `json:"warnings,omitempty"`
+	}{told, s.engine.Unserved(specs)}}, nil
 }
 
 func (s *Server) listJobs(c *gin.Context) (any, error) {

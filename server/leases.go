@@ -2,11 +2,17 @@ package server
 
 import (
 	"context"
+	stdjson "encoding/json"
+	"errors"
 	"fmt"
+	"maps"
 	"net/http"
+	"reflect"
 	"slices"
+	"strings"
 
 	"github.com/gin-gonic/gin"
+	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 
 	"humblemule/core/job"
@@ -17,33 +23,65 @@ import (
 // passed over is told in `ignored`.
 type unknown map[string]jsontext.Value
 
-type settleItem struct {
-	job.Settlement
-	// Enqueue is read strictly, by itself: a wrong follow-up refuses its item
-	// and no other.
-	Enqueue []jsontext.Value `json:"enqueue"`
-	Unknown unknown          `json:",embed"`
-}
+// items are read one by one, and each field of one by itself: what is wrong with one
+// harms no other.
+type items []jsontext.Value
 
 type leaseBody struct {
 	job.LeaseRequest
-	Settle  []settleItem `json:"settle"`
-	Unknown unknown      `json:",embed"`
+	Settle  items   `json:"settle"`
+	Unknown unknown `json:",embed"`
 }
 
 type settleBody struct {
-	Leases  []settleItem `json:"leases"`
-	Unknown unknown      `json:",embed"`
-}
-
-type extendItem struct {
-	job.Extension
+	Leases  items   `json:"leases"`
 	Unknown unknown `json:",embed"`
 }
 
 type extendBody struct {
-	Leases  []extendItem `json:"leases"`
-	Unknown unknown      `json:",embed"`
+	Worker  string  `json:"worker"`
+	Leases  items   `json:"leases"`
+	Unknown unknown `json:",embed"`
+}
+
+// lenient reads bodies of leases. What an item holds may be anything that is JSON at all.
+var lenient = json.JoinOptions(in, jsontext.AllowInvalidUTF8(true), jsontext.AllowDuplicateNames(true))
+
+// fields reads an item field by field: those that are named into what they point to,
+// noting what cannot be read, and the others as unknown.
+func (raw items) fields(i int, known map[string]any, prefix string, ign *ignored) (wrong []job.FieldError) {
+	var all unknown
+	if err := json.Unmarshal(raw[i], &all, lenient); err != nil {
+		return []job.FieldError{{Field: "token", Message: "is missing: the item is no object"}}
+	}
+	for _, name := range slices.Sorted(maps.Keys(all)) {
+		into, is := known[name]
+		if !is {
+			continue
+		}
+		err := misread(json.Unmarshal(all[name], into, in), "")
+		if err != nil {
+			reflect.ValueOf(into).Elem().SetZero() // not half of it
+		}
+		var p *job.Problem
+		if errors.As(err, &p) && len(p.Fields) > 0 {
+			for _, f := range p.Fields {
+				if f.Field = name + "." + f.Field; f.Field == name+".body" {
+					f.Field = name
+				}
+				f.Field = strings.Replace(f.Field, ".[", "[", 1)
+				wrong = append(wrong, f)
+			}
+		} else if err != nil {
+			wrong = append(wrong, job.FieldError{Field: name, Message: "cannot be read: it is no JSON that is kept here"})
+		}
+		delete(all, name)
+	}
+	for name := range known {
+		delete(all, name)
+	}
+	ign.add(all, prefix)
+	return wrong
 }
 
 // ignored gathers names of fields that were passed over, each once, in order.
@@ -58,27 +96,77 @@ func (g *ignored) add(u unknown, prefix string) {
 	slices.Sort(*g)
 }
 
+// reportFields are where the fields of a report are read into.
+func reportFields(r *job.Report) map[string]any {
+	return map[string]any{"progress": &r.Progress, "log": &r.Log, "log_from": &r.LogFrom, "labels": &r.Labels}
+}
+
 // settlements reads the items of a settle, noting what is wrong with each.
-func settlements(items []settleItem, prefix string, ign *ignored) []job.Settlement {
-	all := make([]job.Settlement, len(items))
-	for i, item := range items {
-		ign.add(item.Unknown, prefix)
-		all[i] = item.Settlement
-		for k, raw := range item.Enqueue {
-			var spec job.Spec
-			err := readSpec(raw, &spec, fmt.Sprintf("enqueue[%d].", k))
-			if p, wrong := err.(*job.Problem); wrong {
-				all[i].Misread = append(all[i].Misread, p.Fields...)
+func settlements(raw items, prefix string, ign *ignored) []job.Settlement {
+	all := make([]job.Settlement, len(raw))
+	for i := range raw {
+		s := &all[i]
+		var result jsontext.Value
+		var enqueue items
+		known := reportFields(&s.Report)
+		maps.Copy(known, map[string]any{
+			"token": &s.Token, "outcome": &s.Outcome, "result": &result, "error": &s.Error, "delay": &s.Delay,
+			"reason_text": &s.ReasonText, "run_ms": &s.RunMS, "enqueue": &enqueue,
+		})
+		for _, f := range raw.fields(i, known, prefix, ign) {
+			switch field, _, _ := strings.Cut(f.Field, "."); field {
+			case "token", "outcome":
+				s.BadOutcome = append(s.BadOutcome, f)
+			case "enqueue":
+				s.BadEnqueue = append(s.BadEnqueue, f)
+			case "result":
+				s.Result = job.DropResult(len(raw[i]), f.Message)
+				s.Misread = append(s.Misread, f)
+			default:
+				s.Misread = append(s.Misread, f)
 			}
-			all[i].Enqueue = append(all[i].Enqueue, spec)
 		}
+		if result != nil {
+			s.Result = stdjson.RawMessage(result)
+		}
+		readFollowUps(s, enqueue)
 	}
 	return all
 }
 
+// readFollowUps reads the specs of a settlement strictly, one by one, and keeps them as
+// they came where any of them cannot be read.
+func readFollowUps(s *job.Settlement, enqueue items) {
+	for k, raw := range enqueue {
+		var spec job.Spec
+		var p *job.Problem
+		at := fmt.Sprintf("enqueue[%d].", k)
+		switch err := readSpec(raw, &spec, at); {
+		case errors.As(err, &p) && len(p.Fields) > 0:
+			s.BadEnqueue = append(s.BadEnqueue, p.Fields...)
+		case err != nil:
+			s.BadEnqueue = append(s.BadEnqueue, job.FieldError{Field: fmt.Sprintf("enqueue[%d]", k), Message: "is no spec of a job"})
+		}
+		s.Enqueue = append(s.Enqueue, spec)
+		s.RawEnqueue = append(s.RawEnqueue, keepable(raw))
+	}
+}
+
+// keepable is a value as it came or, where it cannot be told on as it is, as a string.
+func keepable(raw jsontext.Value) stdjson.RawMessage {
+	if job.JSONFault(raw) == "" {
+		return stdjson.RawMessage(raw)
+	}
+	text, err := stdjson.Marshal(strings.ToValidUTF8(string(raw), "\uFFFD"))
+	if err != nil {
+		panic(err) // a string is always JSON
+	}
+	return text
+}
+
 func (s *Server) lease(c *gin.Context) {
 	var b leaseBody
-	raw, err := read(c, &b, in, false)
+	raw, err := read(c, &b, lenient, false)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -126,7 +214,7 @@ func (s *Server) answerLeases(c *gin.Context, answer job.LeaseAnswer) {
 
 func (s *Server) extend(c *gin.Context) (any, error) {
 	var b extendBody
-	raw, err := read(c, &b, in, false)
+	raw, err := read(c, &b, lenient, false)
 	if err != nil {
 		return nil, err
 	}
@@ -136,12 +224,14 @@ func (s *Server) extend(c *gin.Context) (any, error) {
 	}
 	var ign ignored
 	ign.add(b.Unknown, "")
-	items := make([]job.Extension, len(b.Leases))
-	for i, item := range b.Leases {
-		ign.add(item.Unknown, "leases.")
-		items[i] = item.Extension
+	req := job.ExtendRequest{Worker: b.Worker, Leases: make([]job.Extension, len(b.Leases))}
+	for i := range b.Leases {
+		x := &req.Leases[i]
+		known := reportFields(&x.Report)
+		known["token"], known["steps"] = &x.Token, &x.Steps
+		x.Misread = b.Leases.fields(i, known, "leases.", &ign)
 	}
-	answer, err := s.engine.Extend(ctx, items)
+	answer, err := s.engine.Extend(ctx, req)
 	if err != nil {
 		return nil, err
 	}
@@ -151,7 +241,7 @@ func (s *Server) extend(c *gin.Context) (any, error) {
 
 func (s *Server) settle(c *gin.Context) (any, error) {
 	var b settleBody
-	if _, err := read(c, &b, in, false); err != nil {
+	if _, err := read(c, &b, lenient, false); err != nil {
 		return nil, err
 	}
 	var ign ignored
@@ -229,6 +319,9 @@ func (s *Server) deleteWorker(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
+	if callerOf(c).Role == Operator {
+		return struct{}{}, s.engine.DeleteAnyWorker(ctx, c.Param("id"))
+	}
 	return struct{}{}, s.engine.DeleteWorker(ctx, c.Param("id"))
 }
 
@@ -250,4 +343,28 @@ func (s *Server) emptyCall(c *gin.Context) (context.Context, error) {
 		return nil, err
 	}
 	return asCall(c, raw)
+}
+
+// endLease ends the lease of a running job, which is placed again.
+func (s *Server) endLease(c *gin.Context) (any, error) {
+	var b struct {
+		FreeLane bool `json:"free_lane"`
+	}
+	return s.act(c, &b, func(ctx context.Context, id int64) (job.Job, error) { return s.engine.EndLease(ctx, id, b.FreeLane) })
+}
+
+// acceptJob makes a job done whose outcome was refused, with the follow-ups given.
+func (s *Server) acceptJob(c *gin.Context) (any, error) {
+	var b struct {
+		Enqueue []jsontext.Value `json:"enqueue"`
+	}
+	return s.act(c, &b, func(ctx context.Context, id int64) (job.Job, error) {
+		specs := make([]job.Spec, len(b.Enqueue))
+		for i, raw := range b.Enqueue {
+			if err := readSpec(raw, &specs[i], fmt.Sprintf("enqueue[%d].", i)); err != nil {
+				return job.Job{}, err
+			}
+		}
+		return s.engine.Accept(ctx, id, specs)
+	})
 }

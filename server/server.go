@@ -11,6 +11,7 @@ import (
 	"net"
 	"net/http"
 	"runtime/debug"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -45,6 +46,8 @@ type Options struct {
 	Version string
 	// Console holds the built console; nil serves none.
 	Console fs.FS
+	// MaxBodies bounds the bodies of all requests under way, in bytes; 0 means 256 MiB.
+	MaxBodies int64
 	// Settings tells with what the service was started; nil tells none.
 	Settings func() []job.Setting
 	// Log is told what an operator must know; nil means slog.Default().
@@ -59,12 +62,17 @@ type Server struct {
 	router *gin.Engine
 	// tokens are asked for where they are not nil.
 	tokens atomic.Pointer[access]
+	// bodies counts the bytes of bodies under way.
+	bodies atomic.Int64
 }
 
 // New makes a server of an engine. The engine stays the caller's to close.
 func New(e *engine.Engine, opts Options) *Server {
 	if opts.Log == nil {
 		opts.Log = slog.Default()
+	}
+	if opts.MaxBodies == 0 {
+		opts.MaxBodies = 256 << 20
 	}
 	gin.SetMode(gin.ReleaseMode)
 	s := &Server{engine: e, opts: opts, log: opts.Log, router: gin.New()}
@@ -76,14 +84,14 @@ func New(e *engine.Engine, opts Options) *Server {
 }
 
 // Handler answers requests.
-func (s *Server) Handler() http.Handler { return s.router }
+func (s *Server) Handler() http.Handler { return http.HandlerFunc(s.serveHTTP) }
 
 // Serve answers requests on l until ctx ends, then lets those under way finish.
 func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 	root, end := context.WithCancel(context.WithoutCancel(ctx))
 	defer end()
 	srv := &http.Server{
-		Handler:           s.router,
+		Handler:           s.Handler(),
 		ReadHeaderTimeout: headerTimeout,
 		ReadTimeout:       requestTimeout,
 		WriteTimeout:      requestTimeout,
@@ -116,6 +124,7 @@ func (s *Server) routes() {
 	readers := s.only(Reader)
 	producers := s.only(Producer, Worker)
 	workers := s.only(Worker)
+	holders := s.letIn(true, Worker) // of leases, whatever became of their tokens
 	operators := s.only()
 
 	r.GET("/openapi.yaml", anyone, func(c *gin.Context) { c.Data(http.StatusOK, "application/yaml", openAPI) })
@@ -127,13 +136,15 @@ func (s *Server) routes() {
 	v1.GET("/jobs/:id/log", anyone, s.handle(s.getLog))
 	v1.POST("/jobs/:id/cancel", producers, s.handle(s.cancelJob))
 	v1.POST("/jobs/:id/requeue", operators, s.handle(s.requeueJob))
+	v1.POST("/jobs/:id/accept", operators, s.handle(s.acceptJob))
+	v1.POST("/jobs/:id/end_lease", operators, s.handle(s.endLease))
 	v1.POST("/jobs/:id/start_now", operators, s.handle(s.startJob))
 	v1.POST("/jobs/:id/restore", operators, s.handle(s.restoreJob))
 	v1.PATCH("/jobs/:id", operators, s.handle(s.patchJob))
 	v1.DELETE("/jobs/:id", operators, s.handle(s.deleteJob))
 	v1.POST("/leases", workers, s.lease)
-	v1.POST("/leases/extend", workers, s.handle(s.extend))
-	v1.POST("/leases/settle", workers, s.handle(s.settle))
+	v1.POST("/leases/extend", holders, s.handle(s.extend))
+	v1.POST("/leases/settle", holders, s.handle(s.settle))
 	v1.GET("/workers", readers, s.handle(s.listWorkers))
 	v1.GET("/workers/:id", readers, s.handle(s.getWorker))
 	v1.PUT("/workers/:id", workers, s.handle(s.putWorker))
@@ -147,6 +158,7 @@ func (s *Server) routes() {
 	v1.POST("/queues/:name/pause", operators, s.handle(s.setQueue(s.engine.PauseQueue)))
 	v1.POST("/queues/:name/resume", operators, s.handle(s.setQueue(s.engine.ResumeQueue)))
 	v1.PUT("/queues/:name", operators, s.handle(s.putQueue))
+	v1.DELETE("/queues/:name", operators, s.handle(s.deleteName(s.engine.DeleteQueue)))
 	v1.GET("/schedules", readers, s.handle(s.listSchedules))
 	v1.GET("/schedules/:name", readers, s.handle(s.getSchedule))
 	v1.PUT("/schedules/:name", operators, s.handle(s.putSchedule))
@@ -157,18 +169,19 @@ func (s *Server) routes() {
 	v1.POST("/schedules/:name/resume", operators, s.handle(s.pauseSchedule(false)))
 	v1.GET("/cron", anyone, s.handle(s.tellCron))
 	v1.GET("/coming", readers, s.handle(s.coming))
-	v1.GET("/settings", operators, s.handle(s.settings))
+	v1.GET("/settings", readers, s.handle(s.settings))
 	v1.PUT("/setup", operators, s.handle(s.putSetup))
 	v1.GET("/tasks", readers, s.handle(s.listTasks))
 	v1.GET("/tasks/:name", readers, s.handle(s.getTask))
 	v1.PUT("/tasks/:name", operators, s.handle(s.putTask))
+	v1.DELETE("/tasks/:name", operators, s.handle(s.deleteName(s.engine.DeleteTask)))
 	v1.POST("/retry/preview", anyone, s.handle(s.previewRetry))
 	v1.GET("/dead/causes", readers, s.handle(s.listCauses))
 	v1.GET("/dead/causes/:id", readers, s.handle(s.getCause))
 	v1.GET("/dead/recoveries", readers, s.handle(s.listRecoveries))
 	v1.POST("/dead/recoveries", operators, s.handle(s.recover))
-	v1.GET("/dead/recoveries/:id", readers, s.handle(s.operation(s.engine.Operation, asRecovery)))
-	v1.POST("/dead/recoveries/:id/stop", operators, s.handle(s.operation(s.engine.StopOperation, asRecovery)))
+	v1.GET("/dead/recoveries/:id", readers, s.handle(s.operation(s.recoveries(s.engine.Operation), asRecovery)))
+	v1.POST("/dead/recoveries/:id/stop", operators, s.handle(s.operation(s.recoveries(s.engine.StopOperation), asRecovery)))
 	v1.POST("/jobs/act", operators, s.handle(s.actOnMany))
 	v1.POST("/queues/:name/purge", operators, s.handle(s.purgeQueue))
 	v1.POST("/queues/:name/lanes/:lane/pass", operators, s.handle(s.passLane))
@@ -179,11 +192,15 @@ func (s *Server) routes() {
 	v1.POST("/operations/:id/undo", operators, s.handle(s.operation(s.engine.UndoOperation, asOperation)))
 	v1.GET("/actions", readers, s.handle(s.listActions))
 	v1.GET("/stats", readers, s.handle(s.stats))
+	v1.GET("/check", readers, s.handle(s.check))
 	v1.GET("/events", readers, s.events)
 	r.NoMethod(func(c *gin.Context) {
 		s.fail(c, &statusProblem{http.StatusMethodNotAllowed, c.Request.Method + " is not answered at " + c.Request.URL.Path})
 	})
-	r.NoRoute(s.notAPI)
+	for _, at := range consoleRoutes {
+		r.GET(at.Path, s.page)
+	}
+	r.NoRoute(s.notFound)
 }
 
 // about tells what answers here.
@@ -195,7 +212,26 @@ func (s *Server) about(c *gin.Context) (any, error) {
 		Features  []string `json:"features"`
 		Principal string   `json:"principal"`
 		Role      Role     `json:"role"`
-	}{s.opts.Version, s.engine.StoreID(), Features, who.Name, who.Role}, nil
+		Limits    limits   `json:"limits"`
+	}{s.opts.Version, s.engine.StoreID(), Features, who.Name, who.Role, s.limits()}, nil
+}
+
+// limits tells what a call may hold, and a job.
+type limits struct {
+	BodyBytes      int          `json:"body_bytes"`
+	PayloadBytes   int          `json:"payload_bytes"`
+	ResultBytes    int          `json:"result_bytes"`
+	SpecsInCall    int          `json:"specs_in_call"`
+	LeasesInCall   int          `json:"leases_in_call"`
+	LogLines       int          `json:"log_lines_in_report"`
+	LogLineBytes   int          `json:"log_line_bytes"`
+	Labels         int          `json:"labels"`
+	LongestWait    job.Duration `json:"longest_wait"`
+	ReceiptsServed job.Duration `json:"receipts_kept"`
+}
+
+func (s *Server) limits() limits {
+	return limits{maxBody, s.engine.MaxPayload(), job.MaxResultBytes, job.MaxSpecs, job.MaxLeaseItems, job.MaxReportLines, job.MaxLogLine, job.MaxLabels, job.LongestPoll, engine.ReceiptsKept}
 }
 
 func (s *Server) ready(c *gin.Context) {
@@ -205,7 +241,7 @@ func (s *Server) ready(c *gin.Context) {
 		s.fail(c, job.Fault(job.Busy, "the service cannot work now: %v", err))
 		return
 	}
-	c.String(http.StatusOK, "ready\n")
+	c.String(http.StatusOK, "%s\n", strings.Join(append([]string{"ready"}, s.engine.Notes()...), "\n"))
 }
 
 // recovered turns a panic of a handler into an answer and a line in the log.

@@ -98,7 +98,7 @@ func TestFiles(t *testing.T) {
 	s, _ := setUp(t)
 	nonce := regexp.MustCompile(`content="([^"]+)"`)
 	seen := map[string]bool{}
-	for _, path := range []string{"/", "/jobs/7", "/settings/dues.charge", "/anything/else"} {
+	for _, path := range []string{"/", "/jobs/7", "/settings/dues.charge", "/dead/17"} {
 		got := ask(s, "GET", path)
 		require.Equal(t, 200, got.Code, path)
 		n := nonce.FindStringSubmatch(got.Body.String())[1]
@@ -113,7 +113,7 @@ func TestFiles(t *testing.T) {
 	assert.Contains(t, asset.Header().Get("Cache-Control"), "immutable")
 	assert.Contains(t, asset.Header().Get("Content-Type"), "javascript")
 	assert.Equal(t, 200, ask(s, "GET", "/mule.svg").Code)
-	for _, path := range []string{"/assets/gone.js", "/index.html", "/../server.go", "/v1/nothing", "/v1x/../v1/nothing"} {
+	for _, path := range []string{"/assets/gone.js", "/index.html", "/../server.go", "/v1/nothing", "/v1x/../v1/nothing", "/healthz", "/metrics", "/v1x", "/jobs/7/more", "/Dead"} {
 		assert.Equal(t, 404, ask(s, "GET", path).Code, path)
 	}
 	bare := New(nil, Options{Log: silent})

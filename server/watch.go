@@ -61,11 +61,17 @@ func (s *Server) stats(c *gin.Context) (any, error) {
 	return s.engine.Stats(c.Request.Context(), c.Query("queue"))
 }
 
+func (s *Server) check(c *gin.Context) (any, error) {
+	found, err := s.engine.Check(c.Request.Context())
+	return gin.H{"findings": append([]job.Finding{}, found...)}, err
+}
+
 // How often a stream tells what has changed, and how often it shows that it
 // lives while nothing does.
 const (
 	eventsEvery = 250 * time.Millisecond
-	signOfLife  = 15 * time.Second
+	signOfLife  = 4 * time.Second
+	takesWithin = 15 * time.Second
 )
 
 // events streams what changes, as server-sent events: reset at the start and
@@ -148,7 +154,7 @@ type stream struct {
 
 func (st *stream) write(text string) error {
 	// A reader that takes nothing for so long is gone.
-	if err := st.control.SetWriteDeadline(time.Now().Add(signOfLife)); err != nil {
+	if err := st.control.SetWriteDeadline(time.Now().Add(takesWithin)); err != nil {
 		return err
 	}
 	if _, err := st.c.Writer.WriteString(text); err != nil {

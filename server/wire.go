@@ -104,6 +104,9 @@ var kinds = map[job.Kind]struct {
 	job.WrongMediaType:  {http.StatusUnsupportedMediaType, "Not a format that is read here"},
 	job.Invalid:         {http.StatusUnprocessableEntity, "A wrong value"},
 	job.Busy:            {http.StatusServiceUnavailable, "Not now"},
+	job.QueueFull:       {http.StatusTooManyRequests, "The queue is full"},
+	job.NoSpace:         {http.StatusInsufficientStorage, "The disk is full"},
+	job.Uncertain:       {http.StatusServiceUnavailable, "Not known whether it was kept"},
 	job.Broken:          {http.StatusInternalServerError, "The service failed"},
 }
 
@@ -119,13 +122,13 @@ func (p *statusProblem) Error() string { return p.detail }
 func (s *Server) fail(c *gin.Context, err error) {
 	var known *job.Problem
 	var plain *statusProblem
-	p := problem{Type: "about:blank", Status: http.StatusInternalServerError, Detail: err.Error()}
+	p := problem{Type: "about:blank", Status: http.StatusInternalServerError, Detail: "the service made a mistake, which is in its log"}
 	switch {
 	case errors.As(err, &known):
 		k := kinds[known.Kind]
 		p = problem{Type: "urn:humblemule:problem:" + string(known.Kind), Title: k.title, Status: k.status, Detail: known.Detail, Errors: known.Fields}
 	case errors.As(err, &plain):
-		p.Status = plain.status
+		p.Status, p.Detail = plain.status, plain.detail
 	case c.Request.Context().Err() != nil:
 		p.Status, p.Detail = http.StatusServiceUnavailable, "the service is stopping, or you have gone"
 	default:
@@ -135,7 +138,7 @@ func (s *Server) fail(c *gin.Context, err error) {
 		p.Title = http.StatusText(p.Status)
 	}
 	switch p.Status {
-	case http.StatusServiceUnavailable:
+	case http.StatusServiceUnavailable, http.StatusInsufficientStorage, http.StatusTooManyRequests:
 		c.Header("Retry-After", "1")
 	case http.StatusUnauthorized:
 		c.Header("WWW-Authenticate", `Bearer realm="Humble Mule"`)
@@ -155,6 +158,8 @@ func body(c *gin.Context) ([]byte, error) {
 	switch {
 	case errors.As(err, &large):
 		return nil, job.Fault(job.TooLarge, "the body is larger than %d MiB; send it in parts, nothing was done", maxBody>>20)
+	case errors.Is(err, errBodies):
+		return nil, job.Fault(job.Busy, "the service holds as many bytes of requests as it may; try again in a second, nothing was done")
 	case err != nil:
 		return nil, job.Fault(job.Malformed, "the body ended early: %v; nothing was done", err)
 	}

@@ -27,13 +27,13 @@ const (
 )
 
 // resize says how many slots a pool should have, and why where that is not what it
-// has. It grows by half, and by no more than jobs wait: soon, since jobs wait. It
+// has. It doubles, and grows by no more than jobs wait: soon, since jobs wait. It
 // shrinks by a quarter, and not below what was used: slowly, since an idle slot
 // costs little.
 func resize(l load) (slots int, why string) {
 	switch {
 	case l.Waiting > 0 && l.FullFor >= fullLongEnough && l.Slots < l.Max:
-		slots = l.Slots + int(min(int64(max(l.Slots/2, 1)), l.Waiting))
+		slots = l.Slots + int(min(int64(l.Slots), l.Waiting))
 		why = fmt.Sprintf("%s and all %d slots were taken for %s", jobsWait(l.Waiting), l.Slots, job.Roughly(l.FullFor))
 		return min(slots, l.Max), why
 	case l.QuietFor >= quietLongEnough && l.Slots > l.Min:

@@ -17,7 +17,7 @@ func TestResize(t *testing.T) {
 		{"idle", load{Min: 2, Max: 8, Slots: 2}, 2, ""},
 		{"full, and nothing waits", load{Min: 2, Max: 8, Slots: 2, FullFor: time.Minute}, 2, ""},
 		{"full for too short", load{Min: 2, Max: 8, Slots: 2, Waiting: 9, FullFor: time.Second}, 2, ""},
-		{"full, and jobs wait", load{Min: 2, Max: 8, Slots: 4, Waiting: 9, FullFor: 2 * time.Second}, 6, "9 jobs wait and all 4 slots were taken for 2.0 s"},
+		{"full, and jobs wait", load{Min: 2, Max: 8, Slots: 4, Waiting: 9, FullFor: 2 * time.Second}, 8, "9 jobs wait and all 4 slots were taken for 2.0 s"},
 		{"by no more than wait", load{Min: 2, Max: 80, Slots: 40, Waiting: 1, FullFor: 3 * time.Second}, 41, "1 job waits and all 40 slots were taken for 3.0 s"},
 		{"from one slot", load{Min: 1, Max: 8, Slots: 1, Waiting: 9, FullFor: 3 * time.Second}, 2, "9 jobs wait and all 1 slots were taken for 3.0 s"},
 		{"to the most", load{Min: 2, Max: 8, Slots: 7, Waiting: 1 << 40, FullFor: 3 * time.Second}, 8, "1\u202f099\u202f511\u202f627\u202f776 jobs wait and all 7 slots were taken for 3.0 s"},

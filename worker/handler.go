@@ -34,6 +34,7 @@ func (p *Pool) around(h Handler) Handler {
 // what h returns is kept as JSON, unless it is null. A payload that cannot be read gives the job
 // up: it would fail every time. Handle must be called before [Pool.Run].
 func Handle[In, Out any](p *Pool, task string, h func(ctx context.Context, in In) (Out, error)) {
+	p.handles(task)
 	p.handlers[task] = func(ctx context.Context, payload json.RawMessage) (json.RawMessage, error) {
 		in, err := payloadOf[In](payload)
 		if err != nil {
@@ -43,7 +44,7 @@ func Handle[In, Out any](p *Pool, task string, h func(ctx context.Context, in In
 		if err != nil {
 			return nil, err
 		}
-		return resultJSON(out)
+		return resultJSON(out), nil
 	}
 }
 
@@ -56,15 +57,25 @@ func payloadOf[In any](payload json.RawMessage) (in In, err error) {
 	return in, nil
 }
 
-func resultJSON(out any) (json.RawMessage, error) {
+// resultJSON is a result as JSON, nil for null. The work is done, whatever becomes of its
+// result: one that cannot be kept is replaced by why that is.
+func resultJSON(out any) json.RawMessage {
 	result, err := json.Marshal(out)
 	if err != nil {
-		return nil, GiveUp(&typed{"result", fmt.Errorf("the result cannot be written as JSON: %w", err)})
+		return job.DropResult(0, "cannot be written as JSON: "+err.Error())
 	}
 	if string(result) == "null" {
-		return nil, nil
+		return nil
 	}
-	return result, nil
+	return kept(result)
+}
+
+// kept is a result or, where it cannot be kept, why.
+func kept(result json.RawMessage) json.RawMessage {
+	if why := job.ResultFault(result); why != "" {
+		return job.DropResult(len(result), why)
+	}
+	return result
 }
 
 // typed gives an error the type under which its attempt is kept.
@@ -146,7 +157,7 @@ type attempt struct {
 func guarded(ctx context.Context, h Handler, payload json.RawMessage) (result json.RawMessage, failure *job.Failure, err error) {
 	defer func() {
 		if p := recover(); p != nil {
-			failure = &job.Failure{Type: job.Panicked, Message: fmt.Sprint(p), Stack: string(debug.Stack())}
+			failure = &job.Failure{Type: job.Panicked, Message: job.Cut(fmt.Sprint(p), job.MaxErrorMessage), Stack: job.Cut(string(debug.Stack()), job.MaxStack)}
 		}
 	}()
 	result, err = h(ctx, payload)
@@ -194,7 +205,7 @@ func (p *Pool) logTaken(h *held) {
 
 // conclude says how an attempt has ended, and logs it.
 func (p *Pool) conclude(h *held, a attempt, took time.Duration) job.Settlement {
-	s := settlement(h.ctx, a)
+	s := settled(h.ctx, a)
 	s.RunMS = took.Milliseconds()
 	level, more := slog.LevelInfo, slog.Attr{}
 	switch {
@@ -227,9 +238,27 @@ func (p *Pool) Try(ctx context.Context, j job.LeasedJob) job.Settlement {
 	}
 	s.Report = run.report()
 	if s.Outcome == job.OutcomeDone {
-		s.Enqueue = run.followUps()
+		s.Enqueue, s.RawEnqueue = run.followUps(), run.rawFollowUps()
 	}
 	return s
+}
+
+// settled is settlement for whatever a handler may have returned: an error may panic when
+// it is asked for its text.
+func settled(ctx context.Context, a attempt) (s job.Settlement) {
+	defer func() {
+		if p := recover(); p != nil {
+			s = job.Settlement{Outcome: job.OutcomeFailed, Error: &job.Failure{Type: job.Panicked, Message: "the error that the handler returned panicked when it was asked for its text"}}
+		}
+		s.Result = kept(s.Result)
+		if f := s.Error; f != nil {
+			s.Error = &job.Failure{Type: job.Cut(f.Type, job.MaxErrorType), Message: job.Cut(f.Message, job.MaxErrorMessage), Stack: job.Cut(f.Stack, job.MaxStack)}
+		}
+		s.ReasonText = job.Cut(s.ReasonText, job.MaxReasonText)
+		s.Delay = min(max(s.Delay, 0), job.LongestDuration)
+		s.Mend()
+	}()
+	return settlement(ctx, a)
 }
 
 // settlement says how an attempt has ended, in the words of the wire.
@@ -260,7 +289,7 @@ func failureOf(ctx context.Context, err error) *job.Failure {
 	case errors.As(err, &kind):
 		f.Type = kind.ErrorType()
 	case errors.Is(context.Cause(ctx), ErrTimeout):
-		f.Type, f.Message = "timeout", ErrTimeout.Error()
+		f.Type, f.Message = job.TimedOut, ErrTimeout.Error()
 	}
 	return f
 }

@@ -38,7 +38,7 @@ func (i *Item[In, Out]) Context() context.Context { return i.h.ctx }
 
 // Done says that this job is done, with its result.
 func (i *Item[In, Out]) Done(out Out) {
-	i.out, i.err = resultJSON(out)
+	i.out, i.err = resultJSON(out), nil
 	i.over = true
 }
 
@@ -61,6 +61,7 @@ var errNoOutcome = errors.New("the handler returned without an outcome for this 
 // ctx ends when the contexts of all items have ended. Middleware runs once around
 // the call, without a payload and without a job in its context.
 func HandleMany[In, Out any](p *Pool, task string, m Many, h func(ctx context.Context, items []*Item[In, Out]) error) {
+	p.handles(task)
 	p.gatherings[task] = &gathering{many: Many{max(m.Limit, 1), m.Gather}, call: func(ctx context.Context, all []*held) []attempt {
 		ends := make([]attempt, len(all))
 		items := make([]*Item[In, Out], 0, len(all))

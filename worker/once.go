@@ -41,7 +41,7 @@ func Once[T any](ctx context.Context, name string, f func(ctx context.Context, s
 	}
 	known := r.knownStep(name)
 	if !known.InDoubt && known.Result != nil {
-		return out, json.Unmarshal(known.Result, &out)
+		return out, stepResult(known.Result, &out)
 	}
 	if err := r.tellStep(ctx, name, job.StepReport{Begun: true}); err != nil {
 		return out, fmt.Errorf("step %s was not begun: %w", name, err)
@@ -49,16 +49,16 @@ func Once[T any](ctx context.Context, name string, f func(ctx context.Context, s
 	out, err = f(ctx, Step{Name: name, Key: fmt.Sprintf("hmule-%d-%d-%s", r.ID, int64(r.EnqueuedAt), name), InDoubt: known.InDoubt})
 	var certainly *errNotDone
 	if errors.As(err, &certainly) {
-		return out, errors.Join(certainly.error, r.tellStep(ctx, name, job.StepReport{NotDone: true}))
+		return out, errors.Join(certainly.error, r.tellStep(r.lasting, name, job.StepReport{NotDone: true}))
 	}
 	if err != nil {
 		return out, err
 	}
-	result, err := json.Marshal(out)
-	if err == nil {
-		err = r.tellStep(ctx, name, job.StepReport{Result: result})
+	result := resultJSON(out)
+	if result == nil {
+		result = json.RawMessage("null")
 	}
-	if err != nil {
+	if err := r.tellStep(r.lasting, name, job.StepReport{Result: result}); err != nil {
 		return out, fmt.Errorf("step %s was done, and its result could not be stored: %w", name, err)
 	}
 	r.did(name, result)
@@ -71,8 +71,7 @@ func (r *Running) tellStep(ctx context.Context, name string, s job.StepReport) e
 	const most = 2 * time.Second
 	for pause := 50 * time.Millisecond; ; pause = min(2*pause, most) {
 		err := r.step(ctx, name, s)
-		var refused *job.Problem
-		if err == nil || errors.Is(err, ErrLeaseLost) || errors.As(err, &refused) && refused.Kind != job.Busy {
+		if err == nil || errors.Is(err, ErrLeaseLost) || !job.Passes(err) && !job.Denied(err) {
 			return err
 		}
 		select {
@@ -81,6 +80,15 @@ func (r *Running) tellStep(ctx context.Context, name string, s job.StepReport) e
 			return errors.Join(context.Cause(ctx), err)
 		}
 	}
+}
+
+// stepResult reads what a step of an earlier attempt has brought.
+func stepResult(known json.RawMessage, out any) error {
+	var d job.DroppedResult
+	if json.Unmarshal(known, &d) == nil && d.Dropped.Why != "" {
+		return fmt.Errorf("the step was done by an earlier attempt, and is not repeated; its result was not kept: it %s", d.Dropped.Why)
+	}
+	return json.Unmarshal(known, out)
 }
 
 // did keeps a step's result for the rest of the attempt.
@@ -104,7 +112,7 @@ func (r *Running) knownStep(name string) job.StepKnown {
 
 // tellStep tells the service of a step of a held job.
 func (p *Pool) tellStep(ctx context.Context, token, name string, s job.StepReport) error {
-	answer, err := p.source.Extend(ctx, []job.Extension{{Token: token, Steps: map[string]job.StepReport{name: s}}})
+	answer, err := p.source.Extend(ctx, job.ExtendRequest{Leases: []job.Extension{{Token: token, Steps: map[string]job.StepReport{name: s}}}})
 	switch {
 	case err != nil:
 		return err

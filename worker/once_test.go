@@ -26,7 +26,7 @@ type mortal struct {
 
 var errKilled = errors.New("this process was killed")
 
-func (m *mortal) Extend(ctx context.Context, items []job.Extension) (job.ExtendAnswer, error) {
+func (m *mortal) Extend(ctx context.Context, items job.ExtendRequest) (job.ExtendAnswer, error) {
 	if m.killed.Load() {
 		return job.ExtendAnswer{}, errKilled
 	}

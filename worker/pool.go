@@ -23,7 +23,7 @@ type Source interface {
 	DeleteWorker(ctx context.Context, id string) error
 	Wanted(ctx context.Context, id string, doing job.Want, wait time.Duration) (job.Wanted, error)
 	Lease(ctx context.Context, r job.LeaseRequest) (job.LeaseAnswer, error)
-	Extend(ctx context.Context, items []job.Extension) (job.ExtendAnswer, error)
+	Extend(ctx context.Context, r job.ExtendRequest) (job.ExtendAnswer, error)
 	Settle(ctx context.Context, items []job.Settlement) ([]job.SettleResult, error)
 }
 
@@ -81,18 +81,22 @@ type Pool struct {
 	hurry      chan struct{} // closed when the grace time is over early
 	hurrying   sync.Once
 	stop       context.CancelCauseFunc
+	outage     outage
+	wrong      []error // in how it was set up
 
 	mu      sync.Mutex
 	slots   int
-	held    map[string]*held // by token: leased and not yet settled
-	waiting []*held          // held and not started, in order
-	started int              // jobs that take a slot
-	ended   []job.Settlement // outcomes that the service does not know yet
-	changed chan struct{}    // closed and replaced when any of these change
-	want    job.Want         // what the service wants of the pool
-	ending  bool             // it takes no more, by its own decision
-	settles bool             // take settles what has ended, so that settle need not
-	crowded bool             // more was ready than there were slots, since asked last
+	held    map[string]*held     // by token: leased and not yet settled
+	gone    map[string]time.Time // tokens that were settled, and when
+	waiting []*held              // held and not started, in order
+	started int                  // jobs that take a slot
+	ended   []job.Settlement     // outcomes that the service does not know yet
+	changed chan struct{}        // closed and replaced when any of these change
+	want    job.Want             // what the service wants of the pool
+	ending  bool                 // it takes no more, by its own decision
+	settles bool                 // take settles what has ended, so that settle need not
+	apart   int                  // how many of what has ended must be settled apart from taking
+	crowded bool                 // more was ready than there were slots, since asked last
 	resized *job.Resize
 	pace    pace
 	// settings is the version of the service's settings that the last answer told.
@@ -110,6 +114,8 @@ type held struct {
 	// over is true once its outcome stands.
 	over    bool
 	outcome job.Settlement
+	// refused is true once the service has refused an outcome of it.
+	refused bool
 }
 
 // New makes a pool that takes its jobs from source.
@@ -132,11 +138,13 @@ func New(source Source, o Options) *Pool {
 	if o.Name == "" {
 		o.Name, _ = os.Hostname()
 	}
-	return &Pool{
-		source: source, opts: o, log: o.Log.With("pool", o.Name), handlers: map[string]Handler{}, gatherings: map[string]*gathering{},
+	p := &Pool{
+		opts: o, log: o.Log.With("pool", o.Name), handlers: map[string]Handler{}, gatherings: map[string]*gathering{},
 		id: strings.ToLower(rand.Text()), news: make(chan struct{}, 1), hurry: make(chan struct{}), stop: func(error) {},
-		slots: o.Slots, held: map[string]*held{}, changed: make(chan struct{}), want: job.WantRun,
+		slots: o.Slots, held: map[string]*held{}, gone: map[string]time.Time{}, changed: make(chan struct{}), want: job.WantRun,
 	}
+	p.source = noting{source, p.called}
+	return p
 }
 
 // ID is the id under which the service knows the pool.
@@ -160,6 +168,36 @@ func (p *Pool) Run(ctx context.Context) error {
 		return errors.New("the pool has no handlers; give it some with worker.Handle")
 	}
 	return p.work(ctx, p.take)
+}
+
+// check answers what of the pool's set-up cannot work.
+func (p *Pool) check() error {
+	var wrong []job.FieldError
+	for _, q := range p.opts.Queues {
+		wrong = append(wrong, job.CheckName("queue", q)...)
+	}
+	for _, t := range p.tasks {
+		wrong = append(wrong, job.CheckName("task", t)...)
+	}
+	for _, q := range slices.Sorted(maps.Keys(p.opts.Weights)) {
+		if w := p.opts.Weights[q]; w < 1 || w > job.MaxWeight {
+			wrong = append(wrong, job.FieldError{Field: "weight of queue " + q, Message: fmt.Sprintf("%d is outside 1 to %d", w, job.MaxWeight)})
+		}
+		if !slices.Contains(p.opts.Queues, q) {
+			wrong = append(wrong, job.FieldError{Field: "weight of queue " + q, Message: "fits nothing: the pool does not serve that queue"})
+		}
+	}
+	if l := job.Duration(p.opts.Lease); l < job.ShortestLease || l > job.LongestLease {
+		wrong = append(wrong, job.FieldError{Field: "lease", Message: fmt.Sprintf("%s is outside %s to %s", l, job.ShortestLease, job.LongestLease)})
+	}
+	return errors.Join(append(p.wrong, job.Wrong("the pool was not started", wrong))...)
+}
+
+// handles notes that a task has a handler, of which there can be one.
+func (p *Pool) handles(task string) {
+	if p.Handles(task) {
+		p.wrong = append(p.wrong, fmt.Errorf("the pool was not started: task %q has a second handler; give each task one", task))
+	}
 }
 
 // RunOnce runs one ready job in the foreground, out of its turn, and answers how
@@ -194,6 +232,9 @@ func (p *Pool) Hurry() { p.hurrying.Do(func() { close(p.hurry) }) }
 func (p *Pool) work(ctx context.Context, take func(taking, life context.Context) error) error {
 	p.tasks = slices.Sorted(maps.Keys(p.handlers))
 	p.tasks = slices.Sorted(slices.Values(slices.AppendSeq(p.tasks, maps.Keys(p.gatherings))))
+	if err := p.check(); err != nil {
+		return err
+	}
 	p.startedAt = time.Now()
 	p.log.Info("pool starts", "queues", p.opts.Queues, "tasks", p.tasks, "slots", p.opts.Slots)
 	life, end := context.WithCancel(context.WithoutCancel(ctx)) // outlives ctx by the draining
@@ -229,28 +270,6 @@ func (p *Pool) work(ctx context.Context, take func(taking, life context.Context)
 	return err
 }
 
-// while repeats step, pausing longer and longer while it fails, until ctx ends.
-func (p *Pool) while(ctx context.Context, what string, step func() error) {
-	const first, most = 100 * time.Millisecond, 2 * time.Second
-	pause := first
-	for ctx.Err() == nil {
-		err := step()
-		if err == nil {
-			pause = first
-			continue
-		}
-		if ctx.Err() != nil {
-			return
-		}
-		p.log.Warn(what, "error", err, "again_in", pause)
-		select {
-		case <-time.After(pause):
-		case <-ctx.Done():
-		}
-		pause = min(2*pause, most)
-	}
-}
-
 // signal says that something has changed. The caller holds the lock.
 func (p *Pool) signal() {
 	close(p.changed)
@@ -278,9 +297,17 @@ func (p *Pool) until(holds func() bool, a, b <-chan struct{}) bool {
 }
 
 // begin takes a lease that a call begun at a time has brought, and runs its job
-// in a free slot, or later where none is free.
+// in a free slot, or later where none is free. One that is known already is passed over.
 func (p *Pool) begin(life context.Context, l job.Lease, at time.Time) *held {
+	p.mu.Lock()
+	known := p.held[l.Token]
+	_, settled := p.gone[l.Token]
+	p.mu.Unlock()
+	if known != nil || settled {
+		return known
+	}
 	run := p.newRunning(l.Job, p.tellNews)
+	run.lasting = life
 	run.step = func(ctx context.Context, name string, s job.StepReport) error {
 		return p.tellStep(ctx, l.Token, name, s)
 	}
@@ -288,6 +315,9 @@ func (p *Pool) begin(life context.Context, l job.Lease, at time.Time) *held {
 	h := &held{run: run, token: l.Token, ctx: ctx, cancel: cancel, renewedAt: at}
 	p.mu.Lock()
 	defer p.mu.Unlock()
+	if known := p.held[l.Token]; known != nil { // told by two calls at once
+		return known
+	}
 	p.held[l.Token] = h
 	if p.ending || p.want != job.WantRun {
 		p.over(h, job.Settlement{Outcome: job.OutcomeReleased})
@@ -338,7 +368,7 @@ func (p *Pool) over(h *held, s job.Settlement) {
 	s.Token = h.token
 	s.Report = h.run.report()
 	if s.Outcome == job.OutcomeDone {
-		s.Enqueue = h.run.followUps()
+		s.Enqueue, s.RawEnqueue = h.run.followUps(), h.run.rawFollowUps()
 	}
 	h.over, h.outcome = true, s
 	p.ended = append(p.ended, s)

@@ -57,7 +57,7 @@ func (s *source) Lease(ctx context.Context, r job.LeaseRequest) (job.LeaseAnswer
 	return s.Engine.Lease(ctx, r)
 }
 
-func (s *source) Extend(ctx context.Context, items []job.Extension) (job.ExtendAnswer, error) {
+func (s *source) Extend(ctx context.Context, items job.ExtendRequest) (job.ExtendAnswer, error) {
 	if s.away.Load() {
 		return job.ExtendAnswer{}, errAway
 	}

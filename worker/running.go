@@ -1,11 +1,13 @@
 package worker
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"fmt"
 	"log/slog"
 	"maps"
+	"math"
 	"strings"
 	"sync"
 
@@ -21,8 +23,10 @@ type Running struct {
 	job.LeasedJob
 	news   func()
 	logger func() *slog.Logger
-	// step tells of a step and answers when it is stored.
-	step func(ctx context.Context, name string, s job.StepReport) error
+	// step tells of a step and answers when it is stored. What was done is told for as
+	// long as lasting does, though the handler's own context has ended.
+	step    func(ctx context.Context, name string, s job.StepReport) error
+	lasting context.Context
 
 	mu       sync.Mutex
 	progress *job.Progress
@@ -32,11 +36,13 @@ type Running struct {
 	labels   map[string]string // not told yet
 	labelled map[string]string // told
 	enqueues []job.Spec
+	bytes    int                        // of the follow-ups
+	badly    []json.RawMessage          // follow-ups that cannot be read, as they came
 	done     map[string]json.RawMessage // steps of this attempt
 }
 
 func (p *Pool) newRunning(j job.LeasedJob, news func()) *Running {
-	r := &Running{LeasedJob: j, news: news, first: 1}
+	r := &Running{LeasedJob: j, news: news, first: 1, lasting: context.Background()}
 	r.step = func(context.Context, string, job.StepReport) error { return nil } // without a service
 	r.logger = sync.OnceValue(func() *slog.Logger {
 		own := p.log.With("job", j.ID, "task", j.Task, "try", job.OfMost(j.Tries, j.MaxAttempts))
@@ -121,8 +127,11 @@ func (k *keptLog) WithGroup(name string) slog.Handler {
 }
 
 // Progress tells how far the job has come: 0 to 100 per cent, and a note of at
-// most 200 bytes.
+// most 200 bytes. What is no number tells nothing.
 func (r *Running) Progress(percent float64, note string) {
+	if math.IsNaN(percent) {
+		return
+	}
 	r.mu.Lock()
 	r.progress = &job.Progress{Percent: min(max(percent, 0), 100), Note: job.Cut(note, job.MaxNote)}
 	r.moved = true
@@ -175,20 +184,84 @@ func (r *Running) Label(name, value string) error {
 // FollowUp enqueues another job when this one is done: if and only if its outcome
 // takes effect. It carries on this job's trace unless it has one of its own. The
 // error names what is wrong with the spec.
+//
+// The spec is taken as it is now: what it points to may change afterwards. All follow-ups
+// of a job are at most 8 MiB, so that they fit into one call.
 func (r *Running) FollowUp(s job.Spec) error {
-	if err := job.Wrong("the follow-up was not taken", s.Check(job.MaxPayloadBytes)); err != nil {
-		return err
-	}
 	if s.Traceparent == "" {
 		s.Traceparent = r.Traceparent
 	}
+	s, err := s.Frozen()
+	if err == nil {
+		err = job.Wrong("the follow-up was not taken", s.Check(job.MaxPayloadBytes))
+	}
+	if err != nil {
+		return err
+	}
 	r.mu.Lock()
 	defer r.mu.Unlock()
-	if len(r.enqueues) == job.MaxSpecs {
-		return job.Fault(job.Invalid, "a job has at most %d follow-ups; let one of them enqueue the rest", job.MaxSpecs)
+	bytes := specBytes(&s)
+	if len(r.enqueues) == job.MaxSpecs || r.bytes+bytes > mostFollowUpBytes {
+		return job.Fault(job.Invalid, "a job has at most %d follow-ups of %d MiB in all; let one of them enqueue the rest", job.MaxSpecs, mostFollowUpBytes>>20)
 	}
-	r.enqueues = append(r.enqueues, s)
+	r.enqueues, r.bytes = append(r.enqueues, s), r.bytes+bytes
 	return nil
+}
+
+const mostFollowUpBytes = 8 << 20
+
+// FollowUpJSON is FollowUp of a spec as JSON. One that cannot be read is told to the
+// service as it came: the job's work is done then, and the job is dead with what it
+// brought, until somebody has accepted it with follow-ups that can be enqueued. The error
+// says what is wrong.
+func (r *Running) FollowUpJSON(text []byte) error {
+	decoder := json.NewDecoder(bytes.NewReader(text))
+	decoder.DisallowUnknownFields()
+	var s struct {
+		job.Spec
+		Payload json.RawMessage `json:"payload"`
+	}
+	err := decoder.Decode(&s)
+	if err == nil {
+		if s.Payload != nil {
+			s.Spec.Payload = s.Payload
+		}
+		err = r.FollowUp(s.Spec)
+	}
+	if err == nil {
+		return nil
+	}
+	raw := json.RawMessage(bytes.Clone(text))
+	if job.JSONFault(text) != "" {
+		if raw, _ = json.Marshal(strings.ToValidUTF8(string(text), "\uFFFD")); raw == nil {
+			raw = json.RawMessage("null")
+		}
+	}
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.bytes += len(raw); r.bytes > mostFollowUpBytes {
+		raw = json.RawMessage(`"a follow-up that was too long to be kept"`)
+	}
+	r.badly = append(r.badly, raw)
+	return err
+}
+
+// rawFollowUps are the follow-ups as JSON, where any of them cannot be read; nil where all
+// can.
+func (r *Running) rawFollowUps() (all []json.RawMessage) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if len(r.badly) == 0 {
+		return nil
+	}
+	for i := range r.enqueues {
+		raw, err := json.Marshal(&r.enqueues[i])
+		if err != nil {
+			continue // it was frozen, and is JSON
+		}
+		all = append(all, raw)
+	}
+	return append(all, r.badly...)
 }
 
 func (r *Running) followUps() []job.Spec {

@@ -3,6 +3,8 @@ package worker
 import (
 	"context"
 	"errors"
+	"fmt"
+	"maps"
 	"os"
 	"runtime"
 	"slices"
@@ -18,6 +20,14 @@ const pollFor = 25 * time.Second
 // so that those which are done at once share it: tiny jobs then cost half as much.
 const yields = 5
 
+// asked is a call for jobs that was made and has had no answer yet. It is made again as
+// it was, under the same key, until it has one: the jobs that it brought are leased to
+// this pool, which knows of them by that answer only.
+type asked struct {
+	req job.LeaseRequest
+	key string
+}
+
 // take asks for as many jobs as slots are free, until taking ends. While every
 // slot is taken it settles what has ended and takes anew in the same call.
 // Handlers run under life.
@@ -28,30 +38,27 @@ func (p *Pool) take(taking, life context.Context) error {
 		defer close(home)
 		p.sendHome(polling, giveUp)
 	})
-	p.while(taking, "no jobs could be taken", func() error {
-		req, changed := p.next()
-		if req.Limit+req.Ahead+len(req.Settle) == 0 {
-			select {
-			case <-changed:
-			case <-taking.Done():
+	var open *asked
+	p.while(taking, func() error {
+		if open == nil {
+			req, changed := p.next()
+			if req.Limit+req.Ahead+len(req.Settle) == 0 {
+				select {
+				case <-changed:
+				case <-taking.Done():
+				}
+				return nil
 			}
-			return nil
+			open = &asked{req: req, key: job.NewCallKey(time.Now())}
 		}
-		began := time.Now()
-		answer, err := p.source.Lease(polling, req)
-		if err != nil {
-			return err
+		err := p.askFor(polling, life, open)
+		if err == nil || !job.Passes(err) && !job.Denied(err) {
+			open = nil
 		}
-		p.forget(answer.Results)
-		p.took(req, answer, time.Since(began))
-		for _, l := range answer.Leases {
-			p.begin(life, l, began)
-		}
-		p.obey(answer.Wanted)
 		for range yields {
 			runtime.Gosched()
 		}
-		return nil
+		return err
 	})
 	giveUp()
 	if !called() {
@@ -62,6 +69,34 @@ func (p *Pool) take(taking, life context.Context) error {
 	p.settles = false
 	p.signal()
 	return nil
+}
+
+// askFor makes a call for jobs and begins those that it brings.
+func (p *Pool) askFor(polling, life context.Context, open *asked) error {
+	began := time.Now()
+	answer, err := p.source.Lease(job.WithCallKey(polling, open.key), open.req)
+	if err != nil {
+		if len(open.req.Settle) > 0 && !job.Passes(err) && !job.Denied(err) {
+			p.parts() // the settler finds out which of the outcomes it is
+		}
+		return err
+	}
+	p.forget(answer.Results)
+	p.took(open.req, answer, time.Since(began))
+	for _, l := range answer.Leases {
+		p.begin(life, l, began)
+	}
+	p.obey(answer.Wanted)
+	return nil
+}
+
+// parts leaves the outcomes that wait to settle, which finds the one at fault.
+func (p *Pool) parts() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.apart = len(p.ended)
+	p.settles = false
+	p.signal()
 }
 
 // sendHome makes the service answer the call that waits for jobs, so that no
@@ -95,13 +130,13 @@ func (p *Pool) next() (job.LeaseRequest, <-chan struct{}) {
 			r.Ahead = min(max(room, 0), job.MaxLeaseItems-r.Limit)
 		}
 	}
-	if r.Limit+r.Ahead > 0 {
+	if r.Limit+r.Ahead > 0 && p.apart == 0 {
 		r.Settle = p.unsettled()
 	}
 	if len(r.Settle) == 0 {
 		r.Wait = job.Duration(pollFor)
 	}
-	p.settles = len(r.Settle) > 0 || p.want == job.WantRun && !p.ending && r.Limit+r.Ahead == 0 && len(p.ended) == 0
+	p.settles = p.apart == 0 && (len(r.Settle) > 0 || p.want == job.WantRun && !p.ending && r.Limit+r.Ahead == 0 && len(p.ended) == 0)
 	if !p.settles && len(p.ended) > 0 {
 		p.signal()
 	}
@@ -118,16 +153,23 @@ func (p *Pool) took(req job.LeaseRequest, answer job.LeaseAnswer, call time.Dura
 	}
 }
 
-// unsettled are outcomes for one call. The caller holds the lock.
+// unsettled are outcomes for one call, as many as it may hold. The caller holds the lock.
 func (p *Pool) unsettled() []job.Settlement {
-	return slices.Clone(p.ended[:min(len(p.ended), job.MaxLeaseItems)])
+	n, size := 0, 0
+	for n < len(p.ended) && n < job.MaxLeaseItems {
+		if size += settlementBytes(&p.ended[n]); n > 0 && size > mostCallBytes {
+			break
+		}
+		n++
+	}
+	return slices.Clone(p.ended[:n])
 }
 
 // settle tells the service how attempts have ended, all that wait in one call,
 // until life ends, while take does not. What cannot be told is kept and told
 // again.
 func (p *Pool) settle(life context.Context) {
-	p.while(life, "the service does not take outcomes; they are kept", func() error {
+	p.while(life, func() error {
 		var items []job.Settlement
 		if !p.until(func() bool {
 			if !p.settles {
@@ -137,35 +179,105 @@ func (p *Pool) settle(life context.Context) {
 		}, life.Done(), nil) {
 			return nil
 		}
-		results, err := p.source.Settle(life, items)
-		if err != nil {
+		return inParts(items, settlementBytes, func(part []job.Settlement) error {
+			results, err := p.source.Settle(life, part)
+			if err == nil {
+				p.forget(results)
+			}
 			return err
-		}
-		p.forget(results)
-		return nil
+		}, p.settleLess)
 	})
 }
 
-// forget drops what the service has taken, or never will.
+// settleLess puts a simpler outcome in the place of one with which a call was refused as
+// a whole: what the handler told beside it is left out; where that is refused too, the
+// attempt has failed.
+func (p *Pool) settleLess(s *job.Settlement, err error) error {
+	p.log.Error("the service refused an outcome; it is told again without what the handler brought", "token", s.Token, "outcome", s.Outcome, "error", err)
+	p.replace(s.Token, simpler(*s, err.Error()))
+	return nil
+}
+
+// simpler is an outcome without what its handler told beside it or, where it is that
+// already, a failure.
+func simpler(s job.Settlement, why string) job.Settlement {
+	why = job.Cut(why, job.MaxErrorMessage)
+	less := job.Settlement{Token: s.Token, Outcome: s.Outcome, RunMS: max(s.RunMS, 0)}
+	switch s.Outcome {
+	case job.OutcomeDone:
+		less.Result = job.DropResult(len(s.Result), why)
+	case job.OutcomePostponed:
+		less.Delay = max(s.Delay, job.ShortestPostponement)
+	case job.OutcomeSkipped:
+		less.ReasonText = job.NoReasonGiven
+	}
+	if s.Simple() {
+		less = job.Settlement{Token: s.Token, Outcome: job.OutcomeFailed, Error: &job.Failure{Type: "outcome", Message: why}}
+	}
+	return less
+}
+
+// replace puts an outcome in the place of one that is not settled.
+func (p *Pool) replace(token string, less job.Settlement) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	for i := range p.ended {
+		if p.ended[i].Token == token {
+			p.ended[i] = less
+		}
+	}
+	p.signal()
+}
+
+// goneFor is how long tokens of settled leases are remembered, since an answer that is on
+// its way may still tell of them.
+const goneFor = 10 * time.Minute
+
+// forget drops what the service has taken. What it refuses is told as a failure.
 func (p *Pool) forget(results []job.SettleResult) {
 	if len(results) == 0 {
 		return
 	}
+	now := time.Now()
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	told := make(map[string]bool, len(results))
 	for _, r := range results {
-		switch r.Status {
-		case job.StatusLost:
+		h := p.held[r.Token]
+		switch {
+		case r.Status == job.StatusLost:
 			p.log.Warn("an outcome came too late: the lease had ended, and the job is tried again", "token", r.Token)
-		case job.StatusRefused:
+		case r.Status == job.StatusRefused && h != nil && !h.refused:
+			p.log.Error("the service does not know this outcome; the attempt is told as failed", "token", r.Token, "errors", r.Errors)
+			h.refused = true
+			for i := range p.ended {
+				if p.ended[i].Token == r.Token {
+					p.ended[i] = job.Settlement{Token: r.Token, Outcome: job.OutcomeFailed, Error: &job.Failure{Type: "outcome", Message: fmt.Sprintf("the service refused the outcome %q: %v", p.ended[i].Outcome, r.Errors)}}
+				}
+			}
+			continue
+		case r.Status == job.StatusRefused:
 			p.log.Error("an outcome was refused; its lease ends by itself", "token", r.Token, "errors", r.Errors)
+		case r.State == job.Dead && len(r.Errors) > 0 && h != nil && h.outcome.Outcome == job.OutcomeDone:
+			p.log.Error("the job was done and is dead, because its follow-ups were refused; accept it when that is mended", "job", h.run.ID, "errors", r.Errors)
+		case len(r.Errors) > 0:
+			p.log.Warn("something that a handler told was left out; its outcome counts", "token", r.Token, "errors", r.Errors)
 		}
 		told[r.Token] = true
 		delete(p.held, r.Token)
+		p.gone[r.Token] = now
 	}
+	before := len(p.ended)
 	p.ended = slices.DeleteFunc(p.ended, func(s job.Settlement) bool { return told[s.Token] })
+	p.apart = max(p.apart-(before-len(p.ended)), 0)
 	p.signal()
+}
+
+// forgetGone drops tokens of leases that were settled long ago.
+func (p *Pool) forgetGone() {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	maps.DeleteFunc(p.gone, func(_ string, at time.Time) bool { return time.Since(at) > goneFor })
 }
 
 // reportEvery is how often what handlers tell is passed on at most.
@@ -184,7 +296,7 @@ func (p *Pool) renew(life context.Context) {
 	ticker := time.NewTicker(p.opts.Lease / 3)
 	defer ticker.Stop()
 	var reported time.Time
-	p.while(life, "leases could not be renewed; handlers run on", func() error {
+	p.while(life, func() error {
 		all := true
 		select {
 		case <-ticker.C:
@@ -199,15 +311,21 @@ func (p *Pool) renew(life context.Context) {
 		case <-life.Done():
 			return nil
 		}
-		for part := range slices.Chunk(p.extensions(all), job.MaxLeaseItems) {
-			if err := p.extend(life, part); err != nil {
-				if !all {
-					p.tellNews()
-				}
-				return err
-			}
+		items := p.extensions(all)
+		whole := all && len(items) <= job.MaxLeaseItems
+		if all {
+			p.forgetGone()
 		}
-		return nil
+		err := inParts(items, extensionBytes, func(part []job.Extension) error {
+			return p.extend(life, part, whole && len(part) == len(items))
+		}, func(x *job.Extension, err error) error {
+			p.log.Error("the service refused a renewal; it is made without what the handler told", "token", x.Token, "error", err)
+			return p.extend(life, []job.Extension{{Token: x.Token}}, false)
+		})
+		if err != nil && !all {
+			p.tellNews()
+		}
+		return err
 	})
 }
 
@@ -228,12 +346,18 @@ func (p *Pool) extensions(all bool) (items []job.Extension) {
 	return items
 }
 
-func (p *Pool) extend(life context.Context, items []job.Extension) error {
+// extend makes a call of renewals; whole says that these are all that the pool knows of.
+func (p *Pool) extend(life context.Context, items []job.Extension, whole bool) error {
 	began := time.Now()
-	answer, err := p.source.Extend(life, items)
+	req := job.ExtendRequest{Leases: items}
+	if whole {
+		req.Worker = p.id
+	}
+	answer, err := p.source.Extend(life, req)
 	if err != nil {
 		return err
 	}
+	p.takeUp(life, answer.Leases, began)
 	for i, r := range answer.Results {
 		p.mu.Lock()
 		if h := p.held[r.Token]; h != nil && r.Status != job.StatusLost {
@@ -253,6 +377,14 @@ func (p *Pool) extend(life context.Context, items []job.Extension) error {
 	}
 	p.obey(answer.Wanted)
 	return nil
+}
+
+// takeUp begins jobs that the service says are leased to this pool, which has had no
+// answer that told it so.
+func (p *Pool) takeUp(life context.Context, leases []job.Lease, at time.Time) {
+	for _, l := range leases {
+		p.begin(life, l, at)
+	}
 }
 
 // cancel ends a handler's context; a job that was not started is given back.
@@ -316,17 +448,28 @@ func (p *Pool) worker() job.Worker {
 	return w
 }
 
-// listen registers the pool and listens to what the service wants of it.
+// listen registers the pool and listens to what the service wants of it. What is wrong
+// with the pool ends it when it registers first; later it is an outage.
 func (p *Pool) listen(life context.Context) {
-	registered := false
-	p.while(life, "the service does not answer", func() error {
+	registered, ever := false, false
+	p.while(life, func() error {
 		if !registered {
-			w, err := p.source.PutWorker(life, p.worker())
+			began := time.Now()
+			w := p.worker()
+			w.Holds = p.tokens()
+			wanted, err := p.source.PutWorker(life, w)
+			if err != nil && !ever && !job.Passes(err) {
+				p.fatal(fmt.Errorf("the service does not take this pool: %w", err))
+				<-life.Done()
+				return nil
+			}
 			if err != nil {
+				p.giveUpWhereDenied()
 				return err
 			}
-			registered = true
-			p.obey(w.Wanted)
+			registered, ever = true, true
+			p.takeUp(life, wanted.Leases, began)
+			p.obey(wanted.Wanted)
 		}
 		p.mu.Lock()
 		doing := p.want
@@ -338,6 +481,7 @@ func (p *Pool) listen(life context.Context) {
 			return nil
 		}
 		if err != nil {
+			p.giveUpWhereDenied()
 			return err
 		}
 		for _, token := range w.Cancelled {
@@ -346,6 +490,34 @@ func (p *Pool) listen(life context.Context) {
 		p.obey(w.Wanted)
 		return nil
 	})
+}
+
+// giveUpWhereDenied ends a pool that the service has not let in for long, where it holds
+// nothing.
+func (p *Pool) giveUpWhereDenied() {
+	if !p.deniedTooLong() {
+		return
+	}
+	p.mu.Lock()
+	holds := len(p.held)
+	p.mu.Unlock()
+	if holds == 0 {
+		p.fatal(fmt.Errorf("the service has not let this pool in for %s; give it a token that is good", deniedFor))
+	}
+}
+
+// tokens are those of all leases that the pool knows of.
+func (p *Pool) tokens() []string {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	tokens := slices.Collect(maps.Keys(p.held))
+	for t := range p.gone {
+		tokens = append(tokens, t)
+	}
+	if tokens == nil {
+		tokens = []string{}
+	}
+	return tokens
 }
 
 // obey does what the service wants of the pool.

@@ -2,7 +2,7 @@ import { useEffect, useRef, useState } from 'react'
 import { NavLink, Route, Routes, useParams } from 'react-router'
 
 import { forget, token, useRefused } from './api/access'
-import { type Queue, type Stats, useAbout, useMayAct, useStats } from './api/client'
+import { type Counts, type Queue, type Stats, useAbout, useMayAct, useStats } from './api/client'
 import { useLink } from './api/live'
 import { useFilter, useGo } from './address'
 import { Coming } from './Coming'
@@ -13,6 +13,7 @@ import { Mule } from './Mark'
 import { Now } from './Now'
 import { Pause } from './QueueBeside'
 import { Queues } from './Queues'
+import { routes } from './routes'
 import { Settings } from './Settings'
 import { Sentence } from './Sentence'
 import { useNow } from './useNow'
@@ -32,36 +33,32 @@ export function App() {
         <Sentence stats={stats.data} error={stats.error} />
         <StickyWay stats={stats.data} />
         <Routes>
-          <Route path="/dead/:cause?" element={<OneOfCauses />} />
-          <Route path="/coming/:schedule?" element={<OneOfSchedules />} />
-          <Route path="/queues/:queue?" element={<OneOfQueues />} />
-          <Route path="/settings/:task?" element={<OneOfTasks />} />
-          <Route path="/workers/:worker?" element={<OneOfWorkers />} />
-          <Route path="*" element={<Now counts={stats.data?.counts} />} />
+          {routes.map(({ path, page }) => (
+            <Route key={path} path={path} element={<PageAt page={page} counts={stats.data?.counts} />} />
+          ))}
         </Routes>
       </main>
     </div>
   )
 }
 
-function OneOfCauses() {
-  return <DeadLetters open={useParams().cause} />
-}
-
-function OneOfSchedules() {
-  return <Coming open={useParams().schedule} />
-}
-
-function OneOfQueues() {
-  return <Queues open={useParams().queue} />
-}
-
-function OneOfTasks() {
-  return <Settings open={useParams().task} />
-}
-
-function OneOfWorkers() {
-  return <Workers open={useParams().worker} />
+/** PageAt is the page of an address, with what is open beside it. */
+function PageAt({ page, counts }: { page: (typeof routes)[number]['page']; counts?: Counts }) {
+  const { cause, schedule, queue, task, worker } = useParams()
+  switch (page) {
+    case 'now':
+      return <Now counts={counts} />
+    case 'dead':
+      return <DeadLetters open={cause} />
+    case 'coming':
+      return <Coming open={schedule} />
+    case 'queues':
+      return <Queues open={queue} />
+    case 'workers':
+      return <Workers open={worker} />
+    case 'settings':
+      return <Settings open={task} />
+  }
 }
 
 function Head({ queues }: { queues: Queue[] }) {
@@ -137,8 +134,7 @@ function Freshness() {
   }
   return (
     <p role="alert" className="ml-auto font-semibold">
-      No answer from the service since {clock(link.at)} ({span(Math.max(now - link.at.getTime(), 0))}). What you see is from then; it is
-      asked again by itself.
+      No answer for {span(Math.floor(Math.max(now - link.at.getTime(), 0) / 1000) * 1000).replace('.0 s', ' s')}; figures of {clock(link.at)}
     </p>
   )
 }

@@ -20,8 +20,8 @@ export function Backoff({ retry, maxAttempts }: { retry?: Retry; maxAttempts?: n
         <>
           <p className="pb-2">{data.says}</p>
           {data.warnings?.map((w) => (
-            <p key={w.field} role="status" className="pb-2 font-semibold">
-              {w.field} {w.message}.
+            <p key={w.code} role="status" className="pb-2 font-semibold">
+              {w.message}
             </p>
           ))}
           <Drawing p={data} />

@@ -4,7 +4,7 @@ import { Link } from 'react-router'
 
 import { search, useFilter } from './address'
 import { newKey } from './api/access'
-import { type Cause, type Job, type Operation, api, queryClient, told, useCause, useJobs, useMayAct, useOperations, usePatched } from './api/client'
+import { type Cause, type Job, type Operation, type State, api, queryClient, told, useCause, useJobs, useMayAct, useOperations, usePatched } from './api/client'
 import { Beside, Fact, When } from './Beside'
 import { age, grouped } from './format'
 import { Difference, Varied } from './Difference'
@@ -24,8 +24,14 @@ export function CauseBeside({ id, c, known, now }: { id: string; c?: Cause; know
   )
 }
 
+/** selectionOf is what an act on a cause is for: the jobs that its page shows, in the queue to which it is narrowed. */
+function selectionOf(c: Cause, queue?: string) {
+  return queue ? { cause: c.cause, queue: [queue] } : { cause: c.cause }
+}
+
 function Known({ c, now }: { c: Cause; now: number }) {
   const may = useMayAct()
+  const { queue } = useFilter()
   const history = useCause(c.cause, true).data
   return (
     <>
@@ -41,8 +47,9 @@ function Known({ c, now }: { c: Cause; now: number }) {
       <dl className="mt-4 grid grid-cols-[max-content_minmax(0,1fr)] gap-x-4 gap-y-1">
         <Fact name="type">{c.type}</Fact>
         <Fact name="dead">
-          <Link className="press" to={`/?state=dead&cause=${c.cause}`}>
+          <Link className="press" to={`/?state=dead&cause=${c.cause}${queue ? `&queue=${encodeURIComponent(queue)}` : ''}`}>
             {grouped(c.count)} {c.count === 1 ? 'job' : 'jobs'}
+            {queue && ` in queue ${queue}`}
           </Link>
         </Fact>
         <Fact name="failures">{grouped(c.total)} attempts ever</Fact>
@@ -91,7 +98,8 @@ function Known({ c, now }: { c: Cause; now: number }) {
 function Jobs({ c, now }: { c: Cause; now: number }) {
   const may = useMayAct()
   const [chosen, setChosen] = useState<number[]>([])
-  const list = useJobs({ state: 'dead', cause: String(c.cause) })
+  const { queue } = useFilter()
+  const list = useJobs({ state: 'dead', cause: String(c.cause), queue })
   const jobs = list.data?.pages.flatMap((p) => p.jobs) ?? []
   const ids = chosen.filter((id) => jobs.some((j) => j.id === id))
   const toggle = (id: number) => setChosen((all) => (all.includes(id) ? all.filter((x) => x !== id) : [...all, id]))
@@ -151,8 +159,8 @@ function OnChosen({ ids }: { ids: number[] }) {
 }
 
 /** Patched shows what the patch makes of the first of the payloads. */
-function Patched({ cause, patch }: { cause: number; patch: string }) {
-  const { data, error } = usePatched(cause, patch, true)
+function Patched({ filter, patch }: { filter: string; patch: string }) {
+  const { data, error } = usePatched(filter, patch, true)
   if (error) return <p role="alert">{error.message}</p>
   if (!data) return null
   return (
@@ -168,7 +176,9 @@ function Release({ c }: { c: Cause }) {
   const [trial, setTrial] = useState(Math.min(3, c.count))
   const [patch, setPatch] = useState('')
   const wrong = patch.trim() ? problemOf(patch) : undefined
-  const jobs = `${grouped(c.count)} ${c.count === 1 ? 'job' : 'jobs'}`
+  const { queue } = useFilter()
+  const filter = JSON.stringify(selectionOf(c, queue))
+  const jobs = `${grouped(c.count)} ${c.count === 1 ? 'job' : 'jobs'}${queue ? ` of queue ${queue}` : ''}`
   const follows =
     trial >= c.count
       ? `${jobs} begin a new round at once. What they did before stays on record.`
@@ -180,11 +190,11 @@ function Release({ c }: { c: Cause }) {
         params: { header: { 'Idempotency-Key': newKey() } },
         body: {},
         // As text, so that numbers keep their digits.
-        bodySerializer: () => `{"filter":{"cause":${c.cause}},"trial":${trial >= c.count ? 0 : trial}${patch.trim() ? `,"payload_patch":${patch.trim()}` : ''}}`,
+        bodySerializer: () => `{"filter":${filter},"trial":${trial >= c.count ? 0 : trial}${patch.trim() ? `,"payload_patch":${patch.trim()}` : ''}}`,
       }),
     )
   return (
-    <Question title={`Requeue ${jobs}`} follows={follows} confirm={trial >= c.count ? `Requeue ${jobs}` : `Try ${trial}, then release ${grouped(c.count - trial)}`} command={`hmule recover --cause ${c.cause} --trial ${trial >= c.count ? 0 : trial}${edit}`} send={send} blocked={!!wrong || !(trial >= 1)}>
+    <Question title={`Requeue ${jobs}`} follows={follows} confirm={trial >= c.count ? `Requeue ${jobs}` : `Try ${trial}, then release ${grouped(c.count - trial)}`} command={`hmule recover --cause ${c.cause}${queue ? ` --queue ${queue}` : ''} --trial ${trial >= c.count ? 0 : trial}${edit}`} send={send} blocked={!!wrong || !(trial >= 1)}>
       <label className="flex items-baseline gap-2">
         <span className="text-quiet">Try first</span>
         <input className="field w-16 text-right" type="number" min={1} max={Math.min(c.count, 100)} value={trial} onChange={(e) => setTrial(Math.min(Number(e.target.value), 100))} />
@@ -195,21 +205,22 @@ function Release({ c }: { c: Cause }) {
         <textarea className="mt-1 block w-full rounded-sm border border-quiet bg-ground p-2 font-mono text-[13px]" rows={2} spellCheck={false} placeholder={'{"bank":"harbour-savings"}'} value={patch} onChange={(e) => setPatch(e.target.value)} />
       </label>
       {wrong && <p role="alert">The patch is no JSON: {wrong}</p>}
-      {!wrong && patch.trim() && <Patched cause={c.cause} patch={patch.trim()} />}
+      {!wrong && patch.trim() && <Patched filter={filter} patch={patch.trim()} />}
     </Question>
   )
 }
 
 function Discard({ c }: { c: Cause }) {
   const [note, setNote] = useState('')
-  const jobs = `${grouped(c.count)} ${c.count === 1 ? 'job' : 'jobs'}`
+  const { queue } = useFilter()
+  const jobs = `${grouped(c.count)} ${c.count === 1 ? 'job' : 'jobs'}${queue ? ` of queue ${queue}` : ''}`
   return (
     <Question
       title={`Discard ${jobs}`}
       follows={`${jobs} leave every list and count at once. They can be brought back for 10 minutes; then they are gone.`}
       confirm={`Discard ${jobs}`}
-      command={`hmule act discard --cause ${c.cause} --note '${note.replaceAll("'", `'\\''`)}'`}
-      send={() => told(api.POST('/v1/jobs/act', { params: { header: { 'Idempotency-Key': newKey() } }, body: { action: 'discard', filter: { cause: c.cause }, note } }))}
+      command={`hmule act discard --cause ${c.cause}${queue ? ` --queue ${queue}` : ''} --note '${note.replaceAll("'", `'\\''`)}'`}
+      send={() => told(api.POST('/v1/jobs/act', { params: { header: { 'Idempotency-Key': newKey() } }, body: { action: 'discard', filter: selectionOf(c, queue), note } }))}
     >
       <label className="block">
         <span className="text-quiet">Why; it is kept with the action</span>
@@ -254,6 +265,7 @@ function Underway({ cause, now }: { cause: number; now: number }) {
               </span>
             </p>
             {o.why && <p className="font-semibold">{o.why}</p>}
+            {o.became && <p className="text-quiet">{becameOf(o.became)}</p>}
             {o.note && <p className="text-quiet">{o.note}</p>}
             {may && <Mend o={o} now={now} />}
           </li>
@@ -263,15 +275,31 @@ function Underway({ cause, now }: { cause: number; now: number }) {
   )
 }
 
+/** becameOf says what became of the jobs that were requeued. */
+function becameOf(became: Partial<Record<State, number>>): string {
+  const of = (...states: State[]) => states.reduce((n, s) => n + (became[s] ?? 0), 0)
+  const parts = [
+    [of('done'), 'done'],
+    [of('dead'), 'dead again'],
+    [of('skipped', 'cancelled'), 'skipped or cancelled'],
+    [of('held', 'scheduled', 'ready', 'running', 'backoff'), 'under way'],
+  ] as const
+  return parts
+    .filter(([n]) => n > 0)
+    .map(([n, what]) => `${grouped(n)} ${what}`)
+    .join(' · ')
+}
+
 /** Mend stops an operation that is under way, or undoes a removal while that is possible. */
 function Mend({ o, now }: { o: Operation; now: number }) {
+  const over = o.state === 'finished' || o.state === 'stopped'
+  const undoable = o.action === 'discard' && over && o.changed > 0 && o.undo_until && Date.parse(o.undo_until) > now
   const params = { path: { id: o.id }, header: { 'Idempotency-Key': newKey() } }
   const act = useMutation({
-    mutationFn: () => told(o.action === 'discard' && o.state === 'finished' ? api.POST('/v1/operations/{id}/undo', { params }) : api.POST('/v1/operations/{id}/stop', { params })),
+    mutationFn: () => told(undoable ? api.POST('/v1/operations/{id}/undo', { params }) : api.POST('/v1/operations/{id}/stop', { params })),
     networkMode: 'always',
     onSuccess: () => queryClient.invalidateQueries(),
   })
-  const undoable = o.action === 'discard' && o.state === 'finished' && o.undo_until && Date.parse(o.undo_until) > now
   if (!undoable && o.state !== 'trial' && o.state !== 'running') return null
   return (
     <p>

@@ -122,6 +122,7 @@ function Rows({ all, open, now }: { all: ScheduleTold[]; open?: string; now: num
               <td>{next(s, now)}</td>
               <td>
                 <Last r={s.last} />
+                {(s.failed_in_a_row ?? 0) > 1 && <span className="font-semibold"> {s.failed_in_a_row} in a row</span>}
               </td>
               <td className={`text-right ${narrow}`}>{s.last?.started_at ? span(s.last.late_ms ?? 0) : ''}</td>
             </tr>

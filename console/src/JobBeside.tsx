@@ -107,9 +107,9 @@ function because(j: Job, now: number): string {
     case 'skipped':
       return `Its handler skipped it: ${j.reason_text}.`
     case 'cancelled':
-      return 'It was cancelled on request.'
+      return j.reason === 'superseded' ? `${j.reason_text}.` : 'It was cancelled on request.'
     case 'dead':
-      return { attempts_used_up: `All ${j.max_attempts} attempts failed.`, gave_up: 'Its handler gave it up: trying again would not help.', too_old: 'Its next attempt would have come too late.' }[j.reason as string] + (last ? ` The last error: ${last}.` : '')
+      return { attempts_used_up: `All ${j.max_attempts} attempts failed.`, gave_up: 'Its handler gave it up: trying again would not help.', too_old: 'Its next attempt would have come too late.', superseded: `It waited for its next attempt when ${j.reason_text}.`, outcome_refused: 'Its handler did the work, and its follow-ups were refused. Accept it with follow-ups that can be enqueued, or with none.' }[j.reason as string] + (last ? ` The last error: ${last}.` : '')
     default:
       return ''
   }
@@ -260,7 +260,8 @@ function Deeds({ j }: { j: Job }) {
   const may = useMayAct()
   if (!may) return null
   const waits = j.state === 'scheduled' || j.state === 'backoff'
-  const deeds: Deed[] = finished(j) ? ['requeue'] : j.cancel_asked_at ? [] : waits ? ['start', 'cancel'] : ['cancel']
+  const running = j.state === 'running'
+  const deeds: Deed[] = finished(j) ? (j.refused ? ['accept', 'requeue'] : ['requeue']) : waits ? ['start', 'cancel'] : [...(j.cancel_asked_at ? [] : ['cancel' as const]), ...(running ? ['end' as const] : [])]
   return (
     <p className="flex gap-3">
       {deeds.map((d) => (

@@ -47,6 +47,7 @@ export function RulesForm({ value, set, wrong, fixed }: Form) {
         </Field>
       )}
       {text('max_running', 'running at once', 'at most, over all pools', 'no limit')}
+      {text('max_waiting', 'waiting at once', 'at most; what is enqueued beyond is refused', 'no limit')}
       {text('per_second', 'starts a second', 'at most; 0.1 is one in ten seconds', 'no limit')}
       {value.per_second && text('burst', 'of them at once', 'after a quiet time', '1')}
       {choice('lane_on_backoff', 'lane, on backoff', 'what the next job of a lane does while one waits for its next attempt', [

@@ -5,7 +5,7 @@ import { search, useFilter } from './address'
 import { newKey } from './api/access'
 import { type Run, type ScheduleTold, api, told, useMayAct, useRuns, useSchedule } from './api/client'
 import { Beside, Fact, FromFile, fromFile, When } from './Beside'
-import { moment, span } from './format'
+import { grouped, moment, span } from './format'
 import { Mark } from './Mark'
 import { Question } from './Question'
 import { blank, command, type Entered, enteredOf, payloadProblem, written } from './schedules'
@@ -64,6 +64,8 @@ function Known({ s, now }: { s: ScheduleTold; now: number }) {
             </>
           )}
         </Fact>
+        <Fact name="failed">{!!s.failed_in_a_row && `${grouped(s.failed_in_a_row)} ${s.failed_in_a_row === 1 ? 'run' : 'runs'} in a row`}</Fact>
+        <When name="last done" at={s.last_done_at} now={now} />
         <Fact name="spread">{s.spread && `within ${s.spread}; this one comes ${span(s.spread_ms ?? 0)} later`}</Fact>
         <When name="until" at={s.until} now={now} />
         <Fact name="note">{s.note}</Fact>

@@ -1,9 +1,10 @@
 // The order and the limits of a queue, as they are entered and as they are sent.
 import type { Defaults, Queue } from './api/client'
+import { grouped } from './format'
 
 /** EnteredRules is what stands in the fields; an empty one sets nothing. */
 export type EnteredRules = Record<RuleName, string>
-export type RuleName = 'order' | 'boost' | 'turns' | 'weights' | 'lane_on_backoff' | 'lane_on_dead' | 'max_running' | 'per_second' | 'burst'
+export type RuleName = 'order' | 'boost' | 'turns' | 'weights' | 'lane_on_backoff' | 'lane_on_dead' | 'max_running' | 'max_waiting' | 'per_second' | 'burst'
 
 export function enteredRules(d: Defaults = {}): EnteredRules {
   return {
@@ -16,6 +17,7 @@ export function enteredRules(d: Defaults = {}): EnteredRules {
     lane_on_backoff: d.lane_on_backoff ?? 'wait',
     lane_on_dead: d.lane_on_dead ?? 'pass',
     max_running: d.max_running?.toString() ?? '',
+    max_waiting: d.max_waiting?.toString() ?? '',
     per_second: d.rate?.per_second.toString() ?? '',
     burst: d.rate?.burst?.toString() ?? '',
   }
@@ -26,10 +28,10 @@ type Wrong = Partial<Record<RuleName, string>>
 /** readRules makes settings of what stands in the fields, and says what is wrong with a number. The service judges the rest. */
 export function readRules(e: EnteredRules): { rules: Defaults; wrong: Wrong } {
   const wrong: Wrong = {}
-  const number = (name: RuleName, whole: boolean) => {
+  const number = (name: RuleName, whole: boolean, most = 100_000) => {
     if (e[name].trim() === '') return undefined
     const n = Number(e[name])
-    if (!(n > 0 && n <= 100_000) || (whole && !Number.isInteger(n))) wrong[name] = `a ${whole ? 'whole ' : ''}number above 0, to 100 000`
+    if (!(n > 0 && n <= most) || (whole && !Number.isInteger(n))) wrong[name] = `a ${whole ? 'whole ' : ''}number above 0, to ${grouped(most)}`
     return n
   }
   const perSecond = number('per_second', false)
@@ -42,6 +44,7 @@ export function readRules(e: EnteredRules): { rules: Defaults; wrong: Wrong } {
     lane_on_backoff: e.lane_on_backoff === 'pass' ? 'pass' : undefined,
     lane_on_dead: e.lane_on_dead === 'stop' ? 'stop' : undefined,
     max_running: number('max_running', true),
+    max_waiting: number('max_waiting', true, 1_000_000_000),
     rate: perSecond === undefined ? undefined : { per_second: perSecond, burst },
   }
   if (rules.turns) rules.owner_weights = weights(e.weights, wrong)

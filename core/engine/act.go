@@ -115,18 +115,24 @@ func (e *Engine) Requeue(ctx context.Context, id int64, how Requeuing) (job.Job,
 		return job.Job{}, job.Wrong("the job was not requeued", []job.FieldError{{Field: "payload_patch", Message: "stands beside payload; give one of the two"}})
 	}
 	detail := map[string]any{}
-	return e.act(ctx, "requeue", id, detail, func(tx *txn, r *store.Row) (json.RawMessage, error) {
-		before, err := tx.requeue(r, how)
+	var wasDone bool
+	j, err := e.act(ctx, "requeue", id, detail, func(tx *txn, r *store.Row) (json.RawMessage, error) {
+		wasDone = r.Reason == string(job.OutcomeRefused)
+		before, err := tx.requeue(r, how, 0)
 		if before != nil {
 			detail["payload"] = "edited"
 		}
 		return before, err
 	})
+	if err == nil && wasDone {
+		j.Warnings = append(j.Warnings, job.Warning{Code: job.WarnWorkDone, Message: "The work of this job was done already, and only its follow-ups were refused: it is done again now. Accept such a job instead where that must not be."})
+	}
+	return j, err
 }
 
-// requeue gives a finished job a new round, and answers its payload as it was where
-// that was changed.
-func (tx *txn) requeue(r *store.Row, how Requeuing) (before json.RawMessage, err error) {
+// requeue gives a finished job a new round by an operation, 0 for none, and answers its
+// payload as it was where that was changed.
+func (tx *txn) requeue(r *store.Row, how Requeuing, operation int64) (before json.RawMessage, err error) {
 	if !r.State.Finished() {
 		return nil, job.Fault(job.WrongState, "job %d is %s; only a finished job can be requeued", r.ID, r.State)
 	}
@@ -157,7 +163,14 @@ func (tx *txn) requeue(r *store.Row, how Requeuing) (before json.RawMessage, err
 	if err := tx.resolveAgain(r); err != nil {
 		return nil, err
 	}
+	if r.Reason == string(job.OutcomeRefused) {
+		if err := tx.e.store.DropRefused(r.ID); err != nil {
+			return nil, err
+		}
+	}
 	r.Round++
+	r.Operation = operation
+	tx.staleDrop = tx.nextDrop != 0 // its result goes
 	r.Rank, r.NextAt, r.RunAt, r.StartBy = 0, 0, 0, 0
 	if err := tx.place(r, job.ByRequeue); err != nil {
 		return nil, err
@@ -201,12 +214,18 @@ func (tx *txn) purge(r *store.Row, action int64) error {
 // remove takes a job out of every list and count. It keeps its state, so that it can be
 // brought back.
 func (tx *txn) remove(r *store.Row, action int64) error {
-	tx.sweeps(tx.now.Add(restorableFor))
-	return errors.Join(tx.recount(r, -1), tx.e.store.Remove(r.ID, action, tx.now), tx.leaveLane(r))
+	removed := tx.e.served()
+	if _, byOperation := tx.removal(action); byOperation {
+		removed = store.HeldByOperation
+	} else {
+		tx.sweeps(removed + restorableFor.Milliseconds())
+	}
+	return errors.Join(tx.recount(r, -1), tx.e.store.Remove(r.ID, action, removed), tx.leaveLane(r))
 }
 
 // bringBack takes back a removal. A job that waited finds its old place again.
 func (tx *txn) bringBack(r *store.Row) error {
+	tx.staleSweep = true
 	if err := errors.Join(tx.recount(r, +1), tx.e.store.Restore(r.ID)); err != nil || r.State.Finished() {
 		return err
 	}
@@ -220,7 +239,8 @@ func (tx *txn) bringBack(r *store.Row) error {
 	return tx.e.store.Wait(r)
 }
 
-// restorableFor is how long a removed job can be restored; then it is swept.
+// restorableFor is how long a removed job can be restored, in time in which the file is
+// served; then it is swept.
 const restorableFor = 10 * time.Minute
 
 // Delete removes a finished job, and tells until when it can be restored.
@@ -265,26 +285,50 @@ func (e *Engine) Restore(ctx context.Context, id int64) (job.Job, error) {
 // sweep deletes what can no longer be restored; it is counted on, what never finished as
 // cancelled.
 func (tx *txn) sweep() error {
-	if tx.nextSweep == 0 || tx.nextSweep > tx.now {
+	if tx.nextSweep == 0 || tx.nextSweep > tx.e.served() {
 		return nil
 	}
 	const most = 200
-	old, err := tx.e.store.Sweepable(tx.now.Add(-restorableFor), most)
+	old, err := tx.e.store.Sweepable(tx.e.served()-restorableFor.Milliseconds(), most+tx.room(thingSweep))
+	if err == nil && len(old) == 0 {
+		old, err = tx.sweepableOf(most + tx.room(thingSweep))
+	}
 	if err != nil {
 		return err
 	}
+	tx.staleSweep = true
+	tx.staleDrop = tx.nextDrop != 0
 	for _, r := range old {
+		if tx.passes(thingSweep, r.ID) {
+			continue
+		}
 		g := store.Group{Queue: r.Queue, Task: r.Task, State: r.State}
 		if !r.State.Finished() {
 			g.State = job.Cancelled
 		}
-		if err := errors.Join(tx.e.store.Sweep(r.ID), tx.countPast(g, 1)); err != nil {
+		tx.countPast(g, 1)
+		if err := tx.e.store.Sweep(r.ID); err != nil {
 			return err
 		}
 	}
-	first, err := tx.e.store.FirstRemoved()
-	if tx.nextSweep = 0; first != 0 {
-		tx.nextSweep = first.Add(restorableFor)
+	return nil
+}
+
+// nextToSweep is how long the file must have been served before something is to be
+// swept; 0 for nothing.
+func (e *Engine) nextToSweep() (int64, error) {
+	return e.nextToSweepBeside(e.removals)
+}
+
+func (e *Engine) nextToSweepBeside(removals map[int64]removal) (next int64, err error) {
+	first, found, err := e.store.FirstRemoved()
+	if found {
+		next = first + restorableFor.Milliseconds()
 	}
-	return err
+	for _, r := range removals {
+		if at := r.last + restorableFor.Milliseconds(); !r.underWay && (next == 0 || at < next) {
+			next = at
+		}
+	}
+	return next, err
 }

@@ -8,7 +8,7 @@ import (
 )
 
 // dedupe finds the earlier job that answers for a new one.
-func (tx *txn) dedupe(n *newJob, q *queue) error {
+func (tx *txn) dedupe(n *newJob) error {
 	task := tx.task(n.task)
 	if task == 0 {
 		return nil // no job of it yet
@@ -24,11 +24,25 @@ func (tx *txn) dedupe(n *newJob, q *queue) error {
 	if err := tx.e.store.LoadPayload(earlier); err != nil {
 		return err
 	}
+	policy, err := tx.policyOf(earlier.Policy)
+	if err != nil {
+		return err
+	}
+	q := tx.queue(tx.queueFor(n))
 	body, priority := tx.resolve(n, q)
-	policy, err := tx.usePolicy(body)
-	n.sameSpec = earlier.Queue == q.id && earlier.Priority == priority && earlier.Policy == policy && earlier.Owner == n.row.Owner && earlier.Lane == n.row.Lane &&
-		earlier.Labels == n.row.Labels && bytes.Equal(earlier.Payload, n.row.Payload) && (n.spec.RunAt == 0 || earlier.RunAt == n.spec.RunAt)
-	return err
+	e, r := earlier, &n.row
+	n.sameSpec = q != nil && e.Queue == q.id && e.Priority == priority && policyBody(policy) == body && e.Owner == r.Owner && e.Lane == r.Lane &&
+		e.Labels == r.Labels && bytes.Equal(e.Payload, r.Payload) && e.StartBy == r.StartBy && e.RunAt == runAtOf(n, e.EnqueuedAt)
+	return nil
+}
+
+// runAtOf is the time before which a new job would not start, had it been enqueued at a
+// time.
+func runAtOf(n *newJob, enqueuedAt job.Time) job.Time {
+	if n.delay > 0 {
+		return enqueuedAt.Add(n.delay.Go())
+	}
+	return n.row.RunAt
 }
 
 // earlierOf finds another job of a task that has a row's key and that its dedupe lets

@@ -26,7 +26,7 @@ func (tx *txn) taskDefaults(id int64) *job.Defaults {
 }
 
 func (tx *txn) queueDefaults(q *queue) *job.Defaults {
-	if d, set := tx.queueSet[q]; set {
+	if d, set := tx.queueSet[q]; set || q == nil {
 		return d
 	}
 	return q.defaults
@@ -89,7 +89,7 @@ func (tx *txn) setTask(name string, d job.Defaults) (before *job.Defaults, err e
 	if err != nil {
 		return nil, err
 	}
-	if err := tx.canName(&newJob{task: name, spec: &job.Spec{}}); err != nil {
+	if err := tx.canMake(nil, []string{name}); err != nil {
 		return nil, err
 	}
 	id, err := tx.useTask(name)
@@ -124,7 +124,7 @@ func (tx *txn) setQueue(name string, d job.Defaults) (before *job.Defaults, err 
 	if err != nil {
 		return nil, err
 	}
-	if err := tx.canName(&newJob{spec: &job.Spec{Queue: name}}); err != nil {
+	if err := tx.canMake([]string{name}, nil); err != nil {
 		return nil, err
 	}
 	q, err := tx.useQueue(name)

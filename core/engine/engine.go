@@ -36,6 +36,9 @@ type Options struct {
 	Draw func() float64
 	// MaxPayload is the largest payload in bytes; 0 means job.MaxPayloadBytes.
 	MaxPayload int
+	// MinFree is how many bytes must be free beside the data file for jobs to be taken in;
+	// 0 means the smaller of 256 MiB and 2 % of the disk.
+	MinFree int64
 	// Log is told what an operator must know; nil means slog.Default().
 	Log *slog.Logger
 }
@@ -48,7 +51,8 @@ type Engine struct {
 	store   *store.Store
 	storeID string
 
-	commands chan *command
+	commands waits
+	bulkWent bool // the bulk that waits is the next
 	quit     chan struct{}
 	stopped  chan struct{}
 	closing  sync.Once
@@ -60,7 +64,7 @@ type Engine struct {
 	ends      leaseEnds
 	parked    []*take
 	nextDue   job.Time
-	nextSweep job.Time
+	nextSweep int64     // in served time
 	retryAt   time.Time // no timed work before it, after a fault
 	receipts  receipts
 	released  map[int64]release
@@ -68,15 +72,26 @@ type Engine struct {
 	nextDrop  job.Time
 	nextLate  job.Time
 	nextStart time.Time
-	served    map[level]int64
+	again     bool // there is more to do at once
+	aside     asides
+	lastTags  map[level]int64
 	serves    int
 	walking   map[*queue]bool
 	plan      plan
 	// nextRetain is when finished jobs are looked at again, and retained where the
 	// last slice has stopped.
-	nextRetain job.Time
-	retained   int
-	versions   map[int64]string // of workers, by their numbers
+	removals   map[int64]removal // of operations, by action
+	nextRetain time.Time
+	retained   int64 // the queue with which it goes on
+	nextForget time.Time
+	// retainAfter is until when retention rests, resting why, openedWall what the wall
+	// clock told at the start, and drift by how much it has gone otherwise since.
+	retainAfter time.Time
+	resting     atomic.Pointer[string]
+	openedWall  time.Time
+	drift       time.Duration
+	savedSeen   map[int64]job.Time // of workers, as it was written, by their numbers
+	versions    map[int64]string   // of workers, by their numbers
 	// knownCauses are those that have a row.
 	knownCauses map[int64]bool
 
@@ -84,8 +99,20 @@ type Engine struct {
 	registry registry
 	watchers watchers
 	causer   causer
-	// worked counts the commands that were applied.
-	worked atomic.Int64
+	unserved unserved
+	disk     disk
+	// worked counts the commands that were applied, and tornRefusals those that were
+	// refused after they had written, which must not be.
+	worked, tornRefusals atomic.Int64
+	// turned is when timed work was last done, in ns; refusing since when the disk takes
+	// no writes, 0 while it does.
+	turned, refusing atomic.Int64
+	// renewals are the jobs whose leases a command that waits renews or ends.
+	renewals renewals
+	// servedBefore is how long the file had been served when it was opened, in ms, and
+	// opened when that was.
+	servedBefore int64
+	opened       time.Time
 	// operations are those under way, by id.
 	operations sync.Map
 	operating  sync.WaitGroup
@@ -112,13 +139,17 @@ func Open(path string, opts Options) (*Engine, error) {
 	}
 	e := &Engine{
 		opts: opts, log: opts.Log, store: s,
-		commands: make(chan *command, 8192), quit: make(chan struct{}), stopped: make(chan struct{}),
+		commands: newWaits(), quit: make(chan struct{}), stopped: make(chan struct{}), opened: time.Now(),
 	}
 	e.registry.workers = map[string]*worker{}
 	e.watchers.finished = map[int64][]chan struct{}{}
+	e.openedWall = opts.Wall().Round(0)
 	if err := e.recover(); err != nil {
 		s.Close()
 		return nil, err
+	}
+	if away := e.openedWall.Sub(s.LastWritten()); !s.LastWritten().IsZero() && away > awayTooLong {
+		e.restRetention("nothing was written for " + job.Roughly(away))
 	}
 	go e.commit()
 	if err := e.resumeOperations(); err != nil {
@@ -134,23 +165,41 @@ func (e *Engine) Close() error {
 		close(e.quit)
 		<-e.stopped
 		e.operating.Wait()
-		err = e.store.Close()
+		if e.refusing.Load() != 0 {
+			err = e.store.Abandon()
+			return
+		}
+		err = errors.Join(e.store.PutServed(e.served()), e.store.Commit(), e.store.Close())
 	})
 	return err
 }
 
+// MaxPayload is the longest payload of a job, in bytes.
+func (e *Engine) MaxPayload() int { return e.opts.MaxPayload }
+
 // StoreID names the data file, through all its moves and copies.
 func (e *Engine) StoreID() string { return e.storeID }
 
-// Ready tells whether the engine can read its file and takes commands.
+// timedWithin is how long timed work may take to come round.
+const timedWithin = 10 * time.Second
+
+// Ready tells whether the engine can read its file, takes writes, and does its timed
+// work. It waits for no write.
 func (e *Engine) Ready(ctx context.Context) error {
-	if err := e.store.Ping(ctx); err != nil {
-		return err
+	if since := e.refusing.Load(); since != 0 {
+		return fmt.Errorf("the disk has taken no writes since %s", job.Time(since))
 	}
-	return e.do(ctx, func(*txn) error { return nil })
+	if turned := time.Unix(0, e.turned.Load()); time.Since(turned) > timedWithin {
+		return fmt.Errorf("timed work has not been done for %s", job.Roughly(time.Since(turned)))
+	}
+	return e.store.Ping(ctx)
 }
 
 func (e *Engine) now() job.Time { return job.At(e.opts.Wall()) }
+
+// served is how long the data file has been served, in milliseconds: the clock of what
+// is promised for a while, since neither a stop nor a jump of the wall clock uses it up.
+func (e *Engine) served() int64 { return e.servedBefore + time.Since(e.opened).Milliseconds() }
 
 // recover loads what is kept in memory from the file.
 func (e *Engine) recover() error {
@@ -159,6 +208,8 @@ func (e *Engine) recover() error {
 		return err
 	}
 	e.storeID, e.nextJob = facts.StoreID, facts.NextJob
+	e.servedBefore, e.opened = facts.Served, time.Now()
+	e.turned.Store(time.Now().UnixNano())
 	owned, err := readOwned(facts.Owned)
 	if err != nil {
 		return fmt.Errorf("what was loaded from a file: %w", err)
@@ -168,7 +219,7 @@ func (e *Engine) recover() error {
 	e.policies = map[string]int64{}
 	e.released = map[int64]release{}
 	e.turns = map[string]order.Turns{}
-	e.served, e.walking = map[level]int64{}, map[*queue]bool{}
+	e.lastTags, e.walking = map[level]int64{}, map[*queue]bool{}
 	counts, err := e.store.Counts()
 	if err != nil {
 		return err
@@ -186,12 +237,11 @@ func (e *Engine) recover() error {
 	if e.nextLate, err = e.store.NextTooLate(); err != nil {
 		return err
 	}
-	first, err := e.store.FirstRemoved()
-	if err != nil {
+	if err := e.recoverRemovals(); err != nil {
 		return err
 	}
-	if e.nextSweep = 0; first != 0 {
-		e.nextSweep = first.Add(restorableFor)
+	if e.nextSweep, err = e.nextToSweep(); err != nil {
+		return err
 	}
 	if e.nextDrop, err = e.store.NextResult(); err != nil {
 		return err
@@ -204,7 +254,7 @@ func (e *Engine) recover() error {
 	for _, id := range causes {
 		e.knownCauses[id] = true
 	}
-	if err := e.receipts.load(e.store, e.now()); err != nil {
+	if err := e.receipts.load(e.store); err != nil {
 		return err
 	}
 	if err := e.recoverTrends(counts); err != nil {
@@ -237,6 +287,7 @@ func (e *Engine) recoverLeases(counts []store.Count) error {
 		if l.lines, err = e.store.LogLines(r.ID, r.Attempt); err != nil {
 			return err
 		}
+		l.begun = time.Now()
 		l.renew()
 		e.leases[r.ID] = l
 		e.ends.add(l)
@@ -262,11 +313,15 @@ type view struct {
 	taskDefaults map[int64]*job.Defaults
 	taskVersion  map[int64]int64
 	taskRunning  map[int64]int64
+	taskIdle     map[int64]job.Time // since when a task has no use; 0 where it has
+	madeBy       map[madeBy]int     // how many names, by who made them
+	taskMadeBy   map[int64]string
 	owned        owned
 	schedules    map[string]*schedule
 	scheduleOf   map[int64]*schedule
 	lastSchedule int64 // the highest id of any schedule
 	lastQueue    int64 // the highest id of any queue
+	lastTask     int64 // the highest id of any task
 	// settings is the version of all settings: one more than the sum of those of queues
 	// and tasks.
 	settings atomic.Int64
@@ -289,6 +344,10 @@ type queue struct {
 	running  int64
 	starts   []job.Start // the latest, oldest first
 	walking  bool
+	// idleSince is since when it has had neither jobs nor settings, as it was noted; 0
+	// where it has. madeBy is who made it.
+	idleSince job.Time
+	madeBy    string
 	// What only the committer touches, but for nextStart, a time in ms.
 	walk      *walk
 	walked    bool // a walk was under way when the file was opened
@@ -315,13 +374,14 @@ func (v *view) load(s *store.Store, counts []store.Count) error {
 	if err != nil {
 		return err
 	}
+	v.madeBy, v.taskIdle, v.taskMadeBy = map[madeBy]int{}, map[int64]job.Time{}, map[int64]string{}
 	for _, q := range queues {
 		defaults, err := readDefaults(q.Settings)
 		if err != nil {
 			return fmt.Errorf("queue %s: %w", q.Name, err)
 		}
 		v.settings.Add(q.Version)
-		v.addQueue(&queue{defaults: defaults, rules: rulesOf(defaults), version: q.Version, walked: q.Walked >= 0, id: q.ID, name: q.Name, nextRank: q.NextRank, reserved: q.NextRank, tasks: map[int64]*stateCounts{}, pause: pause{q.PausedAt, q.PausedBy}})
+		v.addQueue(&queue{idleSince: q.IdleSince, madeBy: q.MadeBy, defaults: defaults, rules: rulesOf(defaults), version: q.Version, walked: q.Walked >= 0, id: q.ID, name: q.Name, nextRank: q.NextRank, reserved: q.NextRank, tasks: map[int64]*stateCounts{}, pause: pause{q.PausedAt, q.PausedBy}})
 	}
 	tasks, err := s.Tasks()
 	if err != nil {
@@ -330,7 +390,9 @@ func (v *view) load(s *store.Store, counts []store.Count) error {
 	v.taskName, v.taskDefaults = map[int64]string{}, map[int64]*job.Defaults{}
 	v.taskVersion, v.taskRunning = map[int64]int64{}, map[int64]int64{}
 	for _, t := range tasks {
-		v.tasks[t.Name], v.taskName[t.ID], v.taskVersion[t.ID] = t.ID, t.Name, t.Version
+		v.addTask(t.ID, t.Name, t.MadeBy)
+		v.taskIdle[t.ID] = t.IdleSince
+		v.taskVersion[t.ID] = t.Version
 		v.settings.Add(t.Version)
 		if v.taskDefaults[t.ID], err = readDefaults(t.Settings); err != nil {
 			return fmt.Errorf("task %s: %w", t.Name, err)
@@ -353,7 +415,21 @@ func (v *view) load(s *store.Store, counts []store.Count) error {
 	return nil
 }
 
+// madeBy is a principal and a kind of names.
+type madeBy struct {
+	principal string
+	tasks     bool
+}
+
+func (v *view) addTask(id int64, name, by string) {
+	v.madeBy[madeBy{by, true}]++
+	v.taskMadeBy[id] = by
+	v.tasks[name], v.taskName[id] = id, name
+	v.lastTask = max(v.lastTask, id)
+}
+
 func (v *view) addQueue(q *queue) {
+	v.madeBy[madeBy{q.madeBy, false}]++
 	v.queues[q.name], v.queueOf[q.id] = q, q
 	v.lastQueue = max(v.lastQueue, q.id)
 }
@@ -403,6 +479,9 @@ type Call struct {
 	Body      []byte
 }
 
+// localPrincipal is who calls where no tokens are asked for.
+const localPrincipal = "local"
+
 type callKey struct{}
 
 // WithCall gives ctx the call that a command is made for.
@@ -413,7 +492,7 @@ func WithCall(ctx context.Context, c Call) context.Context {
 func callOf(ctx context.Context) Call {
 	c, _ := ctx.Value(callKey{}).(Call)
 	if c.Principal == "" {
-		c.Principal = "local"
+		c.Principal = localPrincipal
 	}
 	return c
 }

@@ -190,7 +190,7 @@ func TestDiskFault(t *testing.T) {
 		}
 		return sqlite3.Error{Code: sqlite3.ErrIoErr}
 	})
-	require.ErrorContains(t, err, "nothing of it was kept")
+	require.ErrorContains(t, err, "nothing of this was kept")
 	results, err := e.Settle(t.Context(), []job.Settlement{{Token: token, Outcome: job.OutcomeDone}})
 	require.NoError(t, err)
 	assert.Equal(t, job.StatusOK, results[0].Status)

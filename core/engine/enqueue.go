@@ -63,6 +63,12 @@ func (e *Engine) Enqueue(ctx context.Context, s job.Spec) (job.Job, error) {
 	if err := job.Wrong("the job was not taken in", s.Check(e.opts.MaxPayload)); err != nil {
 		return job.Job{}, err
 	}
+	if err := job.Wrong("the job was not taken in", s.CheckStart(e.now())); err != nil {
+		return job.Job{}, err
+	}
+	if err := e.hasRoom(); err != nil {
+		return job.Job{}, err
+	}
 	n, err := prepare(&s)
 	if err != nil {
 		return job.Job{}, err
@@ -70,6 +76,7 @@ func (e *Engine) Enqueue(ctx context.Context, s job.Spec) (job.Job, error) {
 	id := identify(callOf(ctx))
 	var row store.Row
 	err = e.do(ctx, func(tx *txn) error {
+		n.earlier = nil
 		r, err := tx.replayed(id)
 		if err != nil {
 			return err
@@ -78,6 +85,9 @@ func (e *Engine) Enqueue(ctx context.Context, s job.Spec) (job.Job, error) {
 			return tx.replayRow(r, &row)
 		}
 		if err := tx.canName(n); err != nil {
+			return err
+		}
+		if err := tx.canWait(n); err != nil {
 			return err
 		}
 		if err := tx.insert(n); err != nil {
@@ -108,6 +118,9 @@ func (e *Engine) tellWarned(r *store.Row) (job.Job, error) {
 	j, err := e.tell(r)
 	if err == nil {
 		j.Warnings = (&job.Policy{MaxAttempts: j.MaxAttempts, Retry: *j.Retry}).Warned()
+		if w := e.unservedAt([2]string{j.Queue, j.Task}); w != nil {
+			j.Warnings = append(j.Warnings, *w)
+		}
 	}
 	return j, err
 }
@@ -134,6 +147,18 @@ func (e *Engine) EnqueueMany(ctx context.Context, specs []job.Spec, at func(i in
 	if err := job.Wrong("no job was taken in", job.CheckAll(specs, e.opts.MaxPayload, at)); err != nil {
 		return nil, err
 	}
+	if err := e.hasRoom(); err != nil {
+		return nil, err
+	}
+	var late []job.FieldError
+	for i := range specs {
+		for _, w := range specs[i].CheckStart(e.now()) {
+			late = append(late, job.FieldError{Field: at(i) + w.Field, Message: w.Message})
+		}
+	}
+	if err := job.Wrong("no job was taken in", late); err != nil {
+		return nil, err
+	}
 	news := make([]*newJob, len(specs))
 	for i := range specs {
 		n, err := prepare(&specs[i])
@@ -144,7 +169,7 @@ func (e *Engine) EnqueueMany(ctx context.Context, specs []job.Spec, at func(i in
 	}
 	id := identify(callOf(ctx))
 	var jobs []job.Job
-	err := e.do(ctx, func(tx *txn) error {
+	err := e.doRows(ctx, len(news), func(tx *txn) error {
 		r, err := tx.replayed(id)
 		if err != nil {
 			return err
@@ -154,6 +179,9 @@ func (e *Engine) EnqueueMany(ctx context.Context, specs []job.Spec, at func(i in
 			return err
 		}
 		if err := tx.canName(news...); err != nil {
+			return err
+		}
+		if err := tx.canWait(news...); err != nil {
 			return err
 		}
 		jobs = make([]job.Job, len(news))
@@ -214,18 +242,69 @@ func (tx *txn) replayMany(r *receipt) ([]job.Job, error) {
 // canName refuses jobs that would make too many queues or tasks, before
 // anything is written.
 func (tx *txn) canName(news ...*newJob) error {
-	v := &tx.e.view
-	if len(v.queues)+len(tx.newQueues)+len(news) <= mostNames && len(v.tasks)+len(tx.newTasks)+len(news) <= mostNames {
+	if tx.roomForNames(len(news)) {
 		return nil
 	}
+	queues, tasks := make([]string, len(news)), make([]string, len(news))
+	for i, n := range news {
+		queues[i], tasks[i] = tx.queueFor(n), n.task
+	}
+	return tx.canMake(queues, tasks)
+}
+
+// roomForNames tells whether so many more queues and tasks are surely not too many, of all
+// and of those that whoever gives the command has made.
+func (tx *txn) roomForNames(n int) bool {
+	v := &tx.e.view
+	queues, tasks := len(v.queues)+len(tx.newQueues), len(v.tasks)+len(tx.newTasks)
+	return queues+n <= mostNames && tasks+n <= mostNames && tx.made(false)+n <= tx.shareOf(false) && tx.made(true)+n <= tx.shareOf(true)
+}
+
+// made counts the queues, or the tasks, that whoever gives the command has made.
+func (tx *txn) made(tasks bool) int {
+	n := len(tx.newQueues)
+	if tasks {
+		n = len(tx.newTasks)
+	}
+	return n + tx.e.view.madeBy[madeBy{tx.by, tasks}]
+}
+
+// shareOf is how many of them one token may have made: a quarter of what others leave.
+// Without tokens, and for what the service does itself, all may be used.
+func (tx *txn) shareOf(tasks bool) int {
+	if tx.by == localPrincipal || tx.by == "" {
+		return mostNames
+	}
+	all := len(tx.e.view.queues) + len(tx.newQueues)
+	if tasks {
+		all = len(tx.e.view.tasks) + len(tx.newTasks)
+	}
+	return (mostNames - all + tx.made(tasks)) / 4
+}
+
+// canMake refuses to make queues and tasks of those names that are new, where they
+// would be too many.
+func (tx *txn) canMake(queueNames, taskNames []string) error {
+	if tx.roomForNames(max(len(queueNames), len(taskNames))) {
+		return nil
+	}
+	v := &tx.e.view
 	queues, tasks := map[string]bool{}, map[string]bool{}
-	for _, n := range news {
-		if name := tx.queueFor(n); tx.queue(name) == nil {
+	for _, name := range queueNames {
+		if tx.queue(name) == nil {
 			queues[name] = true
 		}
-		if tx.task(n.task) == 0 {
-			tasks[n.task] = true
+	}
+	for _, name := range taskNames {
+		if tx.task(name) == 0 {
+			tasks[name] = true
 		}
+	}
+	if share := tx.shareOf(false); len(queues) > 0 && tx.made(false)+len(queues) > share && share < mostNames {
+		return job.Wrong("no job was taken in", []job.FieldError{{Field: "queue", Message: fmt.Sprintf("would be one of more than %d queues that token %s has made; put what differs into labels, owner or payload", share, tx.by)}})
+	}
+	if share := tx.shareOf(true); len(tasks) > 0 && tx.made(true)+len(tasks) > share && share < mostNames {
+		return job.Wrong("no job was taken in", []job.FieldError{{Field: "task", Message: fmt.Sprintf("would be one of more than %d tasks that token %s has made; put what differs into labels or payload", share, tx.by)}})
 	}
 	if len(v.queues)+len(tx.newQueues)+len(queues) > mostNames {
 		return job.Wrong("no job was taken in", []job.FieldError{{Field: "queue", Message: fmt.Sprintf("would be one of more than %d queues; put what differs into labels, owner or payload", mostNames)}})
@@ -238,18 +317,19 @@ func (tx *txn) canName(news ...*newJob) error {
 
 // insert writes a new job. It may be called again in a later transaction.
 func (tx *txn) insert(n *newJob) error {
+	r := &n.row
+	n.earlier = nil
+	if n.spec.Dedupe != "" { // before anything is made for the new one
+		if err := tx.dedupe(n); err != nil || n.earlier != nil {
+			return err
+		}
+	}
 	q, err := tx.useQueue(tx.queueFor(n))
 	if err != nil {
 		return err
 	}
-	r := &n.row
-	n.earlier = nil
-	if n.spec.Dedupe != "" {
-		if err := tx.dedupe(n, q); err != nil || n.earlier != nil {
-			return err
-		}
-	}
 	r.State, r.ID, r.Queue, r.EnqueuedAt, r.NextAt = job.New, tx.nextJob, q.id, tx.now, r.RunAt
+	r.Rank, r.Level, r.Turn, r.ReadyAt = 0, 0, false, 0 // not those of a transaction that failed
 	tx.nextJob++
 	if r.Task, err = tx.useTask(n.task); err != nil {
 		return err
@@ -260,8 +340,8 @@ func (tx *txn) insert(n *newJob) error {
 	}
 	r.Priority = priority
 	if n.delay > 0 {
-		r.NextAt = tx.now.Add(n.delay.Go())
-		r.RunAt = r.NextAt
+		r.RunAt = runAtOf(n, tx.now)
+		r.NextAt = r.RunAt
 	}
 	if err := tx.place(r, job.ByEnqueue); err != nil {
 		return err
@@ -277,13 +357,13 @@ func (tx *txn) useQueue(name string) (*queue, error) {
 		tx.newQueues = map[string]*queue{}
 	}
 	tx.lastQueue++
-	q := &queue{id: tx.lastQueue, name: name, nextRank: 1, tasks: map[int64]*stateCounts{}, rules: &builtInRules}
+	q := &queue{id: tx.lastQueue, name: name, madeBy: tx.by, nextRank: 1, reserved: 1, tasks: map[int64]*stateCounts{}, rules: &builtInRules}
 	tx.newQueues[name] = q
-	return q, tx.e.store.AddQueue(q.id, name, tx.now)
+	return q, tx.e.store.AddQueue(q.id, name, tx.by, tx.now)
 }
 
 func (tx *txn) task(name string) int64 {
-	if id := tx.e.view.tasks[name]; id != 0 {
+	if id := tx.e.view.tasks[name]; id != 0 && tx.unmadeTasks[id] == "" {
 		return id
 	}
 	return tx.newTasks[name]
@@ -296,9 +376,14 @@ func (tx *txn) useTask(name string) (int64, error) {
 	if tx.newTasks == nil {
 		tx.newTasks = map[string]int64{}
 	}
-	id := int64(len(tx.e.view.tasks) + len(tx.newTasks) + 1)
+	tx.lastTask++
+	id := tx.lastTask
 	tx.newTasks[name] = id
-	return id, tx.e.store.AddTask(id, name, tx.now)
+	if tx.taskMadeBy == nil {
+		tx.taskMadeBy = map[int64]string{}
+	}
+	tx.taskMadeBy[id] = tx.by
+	return id, tx.e.store.AddTask(id, name, tx.by, tx.now)
 }
 
 func (tx *txn) usePolicy(body string) (int64, error) {

@@ -18,9 +18,12 @@ const (
 // fireDue enqueues the runs of schedules that are due.
 func (tx *txn) fireDue() error {
 	began := time.Now()
-	for i, s := range tx.e.plan.due(tx.now, mostFired) {
+	for i, s := range tx.e.plan.due(tx.now, mostFired+tx.room(thingSchedule)) {
 		if i > 0 && time.Since(began) > fireFor {
 			return nil
+		}
+		if tx.passes(thingSchedule, s.row.ID) {
+			continue
 		}
 		if s = tx.schedule(s.row.ID); s == nil || s.firesAt() == 0 || s.firesAt() > tx.now {
 			continue // the batch has changed it
@@ -150,32 +153,81 @@ func (tx *txn) noteRun(s *schedule, r *job.Run) error {
 	return tx.e.store.AddRun(s.row.ID, r)
 }
 
-// lastRun tells what a schedule's last run means for a new one: the job that it waits
-// behind, or that it cannot come. A last run that waits for its next attempt gives way.
+// lastRun tells what the unfinished runs of a schedule mean for a new one: the job that it
+// waits behind, or that it cannot come. A last run that waits for its next attempt gives
+// way. An older one that was requeued counts as the last one does.
 func (tx *txn) lastRun(s *schedule) (behind int64, blocked bool, err error) {
 	rule := s.is.Whole().IfStillRunning
 	if rule == job.RunsAlso || s.row.Last == 0 {
 		return 0, false, nil
 	}
 	last, err := tx.e.store.Row(s.row.Last)
-	switch {
-	case err != nil || last == nil || last.State.Finished():
+	if err != nil {
 		return 0, false, err
+	}
+	if last == nil || last.State.Finished() {
+		held, err := tx.e.store.HeldOf(s.row.ID, 0)
+		if err != nil || held != nil {
+			return 0, true, err
+		}
+		active, err := tx.e.store.ActiveOf(s.row.ID, 0)
+		if err != nil || active == 0 {
+			return 0, false, err
+		}
+		if last, err = tx.e.store.Row(active); err != nil || last == nil {
+			return 0, true, err
+		}
+	}
+	switch {
 	case last.State == job.Backoff:
-		return 0, false, tx.finish(last, job.Cancelled, job.Superseded, "a later run of schedule "+s.row.Name+" took its place", job.ByCancel)
-	case rule == job.RunSkips || s.row.Waiting == last.ID:
+		return 0, false, tx.supersede(s, last)
+	case rule == job.RunSkips || s.row.Waiting == last.ID || last.State == job.Held:
 		return 0, true, nil
 	}
 	return last.ID, false, nil
 }
 
-// heldByRun tells whether a job waits for the end of an earlier run of its schedule.
-func (tx *txn) heldByRun(r *store.Row) bool {
+// supersededKept is how many jobs of one schedule stay dead whose places later runs took.
+const supersededKept = 20
+
+// supersede makes a run dead that waits for its next attempt when the next one takes its
+// place. Of one schedule the newest stay dead, so that one that always fails is seen;
+// older ones become cancelled.
+func (tx *txn) supersede(s *schedule, r *store.Row) error {
+	if err := tx.finish(r, job.Dead, job.Superseded, "a later run of schedule "+s.row.Name+" took its place", job.BySuperseded); err != nil {
+		return err
+	}
+	old, err := tx.e.store.SupersededOf(s.row.ID, supersededKept)
+	for _, r := range old {
+		if err == nil {
+			err = tx.finish(r, job.Cancelled, job.Superseded, r.ReasonText, job.BySuperseded)
+		}
+	}
+	return err
+}
+
+// heldByRun tells whether a job waits for the end of another run of its schedule: the one
+// that the schedule has put behind its last one, and one that was requeued while another
+// is unfinished.
+func (tx *txn) heldByRun(r *store.Row) (bool, error) {
 	if r.Schedule == 0 {
-		return false
+		return false, nil
 	}
 	s := tx.schedule(r.Schedule)
-	return s != nil && s.row.Waiting == r.ID
+	switch {
+	case s == nil || s.is.Whole().IfStillRunning == job.RunsAlso:
+		return false, nil
+	case s.row.Waiting == r.ID:
+		return true, nil
+	case s.row.Last == r.ID && !r.Requeued():
+		return false, nil // it came by the rule
+	}
+	active, err := tx.e.store.ActiveOf(r.Schedule, r.ID)
+	if err != nil || active != 0 {
+		return active != 0, err
+	}
+	first, err := tx.e.store.HeldOf(r.Schedule, r.ID)
+	return first != nil && first.ID < r.ID && r.State != job.Held, err
 }
 
 // freed notes that a job of a schedule has left the states in which others wait for it.
@@ -197,7 +249,16 @@ func (tx *txn) letRunsGo() error {
 			}
 		}
 		s := tx.schedule(r.Schedule)
-		if s == nil || s.row.Waiting == 0 || r.ID != s.row.Behind && r.ID != s.row.Waiting {
+		if s == nil {
+			continue
+		}
+		if err := tx.noteEnd(s, &r); err != nil {
+			return err
+		}
+		if s = tx.schedule(r.Schedule); s.row.Waiting == 0 || r.ID != s.row.Behind && r.ID != s.row.Waiting {
+			if err := tx.letRequeuedGo(s, &r); err != nil {
+				return err
+			}
 			continue
 		}
 		if r.ID == s.row.Waiting && r.State == job.Backoff {
@@ -210,13 +271,50 @@ func (tx *txn) letRunsGo() error {
 	return nil
 }
 
+// noteEnd keeps how many runs of a schedule have died in a row, and when one was done.
+func (tx *txn) noteEnd(s *schedule, r *store.Row) error {
+	next := copyOf(s)
+	switch r.State {
+	case job.Done:
+		next.row.Failed, next.row.LastDone = 0, tx.now
+	case job.Dead:
+		next.row.Failed++
+	default:
+		return nil
+	}
+	return tx.keepSchedule(next)
+}
+
+// letRequeuedGo lets the first of those runs go on that were requeued and wait for the
+// end of the others.
+func (tx *txn) letRequeuedGo(s *schedule, ended *store.Row) error {
+	if !ended.State.Finished() || s.is.Whole().IfStillRunning == job.RunsAlso {
+		return nil
+	}
+	held, err := tx.e.store.HeldOf(s.row.ID, s.row.Waiting)
+	if err != nil || held == nil {
+		return err
+	}
+	return tx.letGo(held.ID)
+}
+
 func (tx *txn) letWaitingGo(s *schedule, ended *store.Row) error {
 	waiting := s.row.Waiting
+	if ended.ID != waiting && ended.State.Finished() { // perhaps one that was requeued is not over
+		other, err := tx.e.store.ActiveOf(s.row.ID, waiting)
+		if err != nil {
+			return err
+		}
+		if other != 0 {
+			s.row.Behind = other
+			return tx.keepSchedule(s)
+		}
+	}
 	if ended.ID == waiting { // the one that it waited for is the last again
 		s.row.Last = s.row.Behind
 	}
 	s.row.Waiting, s.row.Behind = 0, 0
-	if err := tx.keepSchedule(s); err != nil {
+	if err := tx.keepOrDrop(s); err != nil {
 		return err
 	}
 	if ended.ID == waiting {
@@ -228,7 +326,7 @@ func (tx *txn) letWaitingGo(s *schedule, ended *store.Row) error {
 			return err
 		}
 		if row != nil && row.State == job.Backoff {
-			err = tx.finish(row, job.Cancelled, job.Superseded, "a later run of schedule "+s.row.Name+" took its place", job.ByCancel)
+			err = tx.supersede(s, row)
 		}
 		return errors.Join(err, tx.letGo(waiting))
 	}

@@ -53,7 +53,10 @@ func (e *Engine) Jobs(ctx context.Context, f job.Filter) (job.Page, error) {
 	if err != nil {
 		return job.Page{}, err
 	}
-	page := job.Page{Jobs: []job.Job{}, Matched: e.matched(&f)}
+	page := job.Page{Jobs: []job.Job{}}
+	if page.Matched, err = e.matchedNow(ctx, &f); err != nil {
+		return page, err
+	}
 	for searched := 0; ; {
 		places, err := next(ctx, min(f.Limit, job.MaxSearched-searched))
 		if err != nil || len(places) == 0 {
@@ -143,6 +146,28 @@ func (e *Engine) matched(f *job.Filter) *int64 {
 		total += e.view.queueOf[g.Queue].tasks[g.Task][g.State]
 	}
 	return &total
+}
+
+// matchedNow counts what a filter matches, where a kept count knows it: by state, queue and
+// task, and of a cause too; nil where none does.
+func (e *Engine) matchedNow(ctx context.Context, f *job.Filter) (*int64, error) {
+	alone := *f
+	alone.Cause = 0
+	if f.Cause == 0 || e.matched(&alone) == nil || slices.ContainsFunc(f.States, func(s job.State) bool { return !causing(s) }) {
+		return e.matched(f), nil
+	}
+	counts, err := e.store.CauseCounts(ctx)
+	if err != nil {
+		return nil, err
+	}
+	total := int64(0)
+	for _, c := range counts {
+		queue, task := e.view.names(c.Queue, c.Task)
+		if c.Cause == f.Cause && (len(f.States) == 0 || slices.Contains(f.States, c.State)) && (len(f.Queues) == 0 || slices.Contains(f.Queues, queue)) && (len(f.Tasks) == 0 || slices.Contains(f.Tasks, task)) {
+			total += c.N
+		}
+	}
+	return &total, nil
 }
 
 // wanted are the groups with jobs that a filter asks for.

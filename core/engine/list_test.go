@@ -137,8 +137,8 @@ func TestNamesAreBounded(t *testing.T) {
 	assert.Len(t, leaseOf(t, e, 1000), 1000, "a worker that does any task is served")
 }
 
-// Receipts are kept for five minutes, over a restart too; then the same key is a
-// new call.
+// Receipts are kept for a day of serving, over a restart too, whatever time passes
+// between; then the same key is a new call, unless it tells that it was drawn before.
 func TestReceiptsEnd(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "receipts.db")
 	synctest.Test(t, func(t *testing.T) {
@@ -148,23 +148,32 @@ func TestReceiptsEnd(t *testing.T) {
 			return e
 		}
 		e := open()
-		ctx := WithCall(t.Context(), Call{Path: "/v1/jobs", Key: "one", Body: []byte("x")})
-		enqueue := func() int64 {
-			j, err := e.Enqueue(ctx, job.Spec{Task: "tide.predict"})
-			require.NoError(t, err)
-			return j.ID
+		dated := job.NewCallKey(time.Now())
+		enqueue := func(key string) (int64, error) {
+			j, err := e.Enqueue(WithCall(t.Context(), Call{Path: "/v1/jobs", Key: key, Body: []byte("x")}), job.Spec{Task: "tide.predict"})
+			return j.ID, err
 		}
-		first := enqueue()
-		time.Sleep(4 * time.Minute)
-		assert.Equal(t, first, enqueue())
+		same := func(key string, id int64, when string) {
+			got, err := enqueue(key)
+			require.NoError(t, err)
+			assert.Equal(t, id, got, when)
+		}
+		same("one", 1, "the first")
+		same(dated, 2, "the second")
+		time.Sleep(23 * time.Hour)
+		same("one", 1, "after 23 hours")
 		require.NoError(t, e.Close())
+		time.Sleep(48 * time.Hour)
 		e = open()
-		assert.Equal(t, first, enqueue(), "after a restart")
-		time.Sleep(2 * time.Minute)
-		_, err := e.Enqueue(WithCall(t.Context(), Call{Path: "/v1/jobs", Key: "two", Body: []byte("y")}), job.Spec{Task: "tide.predict"})
-		require.NoError(t, err)
-		assert.NotEqual(t, first, enqueue(), "after six minutes")
-		assert.LessOrEqual(t, len(e.receipts.rows), 2)
+		same("one", 1, "after two days without a service")
+		same(dated, 2, "after two days without a service")
+		time.Sleep(2 * time.Hour)
+		same("two", 3, "which takes old receipts away")
+		same("one", 4, "after 25 hours of serving")
+		_, err := enqueue(dated)
+		assert.ErrorContains(t, err, "was drawn at")
+		same(job.NewCallKey(time.Now()), 5, "a new key")
+		assert.LessOrEqual(t, len(e.receipts.rows), 3)
 		require.NoError(t, e.Close())
 	})
 }

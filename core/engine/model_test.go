@@ -21,9 +21,12 @@ import (
 )
 
 var (
-	modelCommands = flag.Int("model.commands", 10_000, "how many random commands the model test runs")
+	modelCommands = flag.Int("model.commands", modelLength, "how many random commands the model test runs")
 	modelSeed     = flag.Uint64("model.seed", 6853, "draws the model test's commands")
 )
+
+// shortModel is how many commands it runs for a quick look.
+const shortModel = 1000
 
 // The model is what the engine promises, written as plainly as possible: a list
 // of jobs and a loop over it. TestModel runs random commands on both and wants
@@ -337,11 +340,18 @@ func TestModel(t *testing.T) {
 		r := &trial{T: t, model: &model{ranks: map[string]int64{}, paused: map[string]bool{}, drained: map[string]bool{}, turns: map[string]order.Turns{}}, path: path, random: rand.New(rand.NewPCG(*modelSeed, 0))}
 		r.open()
 		defer func() { require.NoError(t, r.e.Close()) }()
-		for n := range *modelCommands {
+		commands := *modelCommands
+		if testing.Short() {
+			commands = min(commands, shortModel)
+		}
+		for n := range commands {
 			r.now = time.Now()
 			r.step()
-			if n%100 == 0 || n == *modelCommands-1 {
+			if n%100 == 0 || n == commands-1 {
 				r.compare()
+			}
+			if n%100 == 0 || n > 2000 && n <= 2300 {
+				memoryAgrees(r, r.e)
 			}
 			if t.Failed() {
 				t.Fatalf("after %d commands of seed %d", n+1, *modelSeed)
@@ -743,7 +753,7 @@ func (r *trial) wantSettled(s job.Settlement) job.Status {
 	id, _, _, _ := parseToken(s.Token)
 	j := r.ever(id) // what was removed is known until it is swept
 	switch {
-	case s.Outcome == "finished":
+	case s.Outcome == "finished" && j != nil && !j.removed && j.token == s.Token:
 		return job.StatusRefused
 	case j == nil, j.removed && r.now.Sub(j.removedAt) >= restorableFor:
 		return job.StatusLost
@@ -765,7 +775,7 @@ func (r *trial) wantSettled(s job.Settlement) job.Status {
 func (r *trial) extend() {
 	token := r.token()
 	told, knows := r.report(token)
-	got, err := r.e.Extend(r.Context(), []job.Extension{{Token: token, Report: told}})
+	got, err := r.e.Extend(r.Context(), job.ExtendRequest{Leases: []job.Extension{{Token: token, Report: told}}})
 	require.NoError(r, err)
 	want := job.ExtendResult{Token: token, Status: job.StatusLost}
 	id, _, _, _ := parseToken(token)

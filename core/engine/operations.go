@@ -28,10 +28,12 @@ const (
 type operation struct {
 	mu       sync.Mutex
 	told     job.Operation
+	last     int64 // how long the file was served at its last removal; 0 for none
 	action   int64
 	position int64 // the last job that was looked at
 	worked   int64 // what the engine's counter was after the last slice
 	stopping string
+	lookedAt time.Time // at why its trial does not go on
 }
 
 func (o *operation) tell() job.Operation {
@@ -50,6 +52,9 @@ func (e *Engine) Act(ctx context.Context, req job.ActRequest) (job.Operation, er
 		return job.Operation{}, err
 	}
 	o := &operation{told: job.Operation{State: job.OpRunning, ActRequest: req, By: callOf(ctx).Principal, BeganAt: e.now(), Refused: []job.Refused{}}}
+	if err := e.notTwice(&req); err != nil {
+		return o.told, err
+	}
 	if err := e.count(ctx, &o.told); err != nil {
 		return o.told, err
 	}
@@ -61,9 +66,6 @@ func (e *Engine) Act(ctx context.Context, req job.ActRequest) (job.Operation, er
 	if o.told.Matched == 0 {
 		return o.told, job.Fault(job.NotFound, "no job matches; nothing was done")
 	}
-	if job.Removes(req.Action) {
-		o.told.UndoUntil = o.told.BeganAt.Add(restorableFor)
-	}
 	if req.Trial > 0 {
 		o.told.State = job.OpTrial
 	}
@@ -73,10 +75,25 @@ func (e *Engine) Act(ctx context.Context, req job.ActRequest) (job.Operation, er
 	}
 	if o.told.Matched > job.MostAtOnce || req.Trial > 0 || req.PerSecond > 0 {
 		e.start(o)
-		return o.tell(), nil
+		return e.tellUnderWay(ctx, o)
 	}
 	e.run(o)
-	return o.tell(), nil
+	return e.tellUnderWay(ctx, o)
+}
+
+// notTwice refuses to requeue jobs of a cause while another operation does.
+func (e *Engine) notTwice(req *job.ActRequest) (err error) {
+	if req.Action != job.ActRequeue || req.DryRun || req.Filter == nil || req.Filter.Cause == 0 {
+		return nil
+	}
+	e.operations.Range(func(_, x any) bool {
+		o := x.(*operation).tell()
+		if o.Action == job.ActRequeue && o.Filter != nil && o.Filter.Cause == req.Filter.Cause {
+			err = job.Fault(job.WrongState, "operation %d requeues jobs of this cause already: stop it first, or wait for its end", o.ID)
+		}
+		return err == nil
+	})
+	return err
 }
 
 // exemplify shows what a request's patch would make of the first payload.
@@ -107,7 +124,11 @@ func (e *Engine) count(ctx context.Context, o *job.Operation) error {
 		return nil
 	}
 	f := o.Filter.Filter()
-	if n := e.matched(&f); n != nil {
+	n, err := e.matchedNow(ctx, &f)
+	if err != nil {
+		return err
+	}
+	if n != nil {
 		o.Matched, o.MatchedIs = *n, "exact"
 		return nil
 	}
@@ -186,6 +207,9 @@ func (e *Engine) recordOperation(ctx context.Context, o *operation) (replayed *i
 		if o.told.ID, err = tx.e.store.AddOperation(o.action, o.told.State, string(body)); err != nil {
 			return err
 		}
+		if job.Removes(o.told.Action) {
+			tx.setRemoval(o.action, removal{last: tx.e.served(), underWay: true})
+		}
 		tx.note(same, o.told.ID)
 		return nil
 	})
@@ -216,10 +240,9 @@ func (e *Engine) resumeOperations() error {
 	}
 	for _, row := range all {
 		o := &operation{action: row.Action, position: row.Position}
-		if err := json.Unmarshal([]byte(row.Body), &o.told); err != nil {
+		if o.told, o.last, err = readOperation(&row); err != nil {
 			return fmt.Errorf("operation %d: %w", row.ID, err)
 		}
-		o.told.ID = row.ID
 		e.start(o)
 	}
 	return nil
@@ -317,9 +340,9 @@ func (e *Engine) nextOf(ctx context.Context, o *job.Operation, position int64, m
 // slice changes jobs for as long as a slice may take.
 func (e *Engine) slice(o *operation, ids []int64, end bool) (changed int64, err error) {
 	var next job.Operation
-	var position int64
+	var position, last int64
 	err = e.do(context.Background(), func(tx *txn) error {
-		next, position = o.tell(), o.position
+		next, position, last = o.tell(), o.position, o.last
 		before := next.Changed
 		began := time.Now()
 		all := true
@@ -336,18 +359,29 @@ func (e *Engine) slice(o *operation, ids []int64, end bool) (changed int64, err 
 		if changed = next.Changed - before; all && end {
 			position = math.MaxInt64
 		}
-		return tx.putOperation(&next, position)
+		if changed > 0 && job.Removes(next.Action) {
+			last = tx.e.served()
+			tx.setRemoval(o.action, removal{last: last, underWay: true})
+		}
+		return tx.putOperation(&next, position, last)
 	})
 	if err == nil {
 		o.mu.Lock()
-		o.told, o.position = next, position
+		o.told, o.position, o.last = next, position, last
 		o.mu.Unlock()
 	}
 	return changed, err
 }
 
-func (tx *txn) putOperation(o *job.Operation, position int64) error {
-	body, err := json.Marshal(o)
+// storedOperation is an operation as its row holds it.
+type storedOperation struct {
+	job.Operation
+	// LastRemoval is how long the file was served at its last removal.
+	LastRemoval int64 `json:"last_removal,omitempty"`
+}
+
+func (tx *txn) putOperation(o *job.Operation, position, last int64) error {
+	body, err := json.Marshal(storedOperation{*o, last})
 	if err != nil {
 		return err
 	}
@@ -394,7 +428,7 @@ func (tx *txn) applyTo(o *job.Operation, action int64, r *store.Row) (err error)
 		err = tx.cancel(r)
 	case job.ActRequeue:
 		var before json.RawMessage
-		if before, err = tx.requeue(r, Requeuing{PayloadPatch: o.PayloadPatch}); before != nil {
+		if before, err = tx.requeue(r, Requeuing{PayloadPatch: o.PayloadPatch}, o.ID); before != nil {
 			err = errors.Join(err, tx.e.store.KeepEdited(r.ID, action, before))
 		}
 	case job.ActPatch:
@@ -438,7 +472,16 @@ func since(r *store.Row) job.Time {
 func (e *Engine) conclude(o *operation, state, why string) error {
 	next := o.tell()
 	next.State, next.Why, next.EndedAt = state, why, e.now()
-	err := e.do(context.Background(), func(tx *txn) error { return tx.putOperation(&next, o.position) })
+	err := e.do(context.Background(), func(tx *txn) error {
+		switch {
+		case !job.Removes(next.Action):
+		case state == job.OpUndone || o.last == 0:
+			tx.setRemoval(o.action, removal{})
+		default:
+			tx.setRemoval(o.action, removal{last: o.last})
+		}
+		return tx.putOperation(&next, o.position, o.last)
+	})
 	if err == nil {
 		o.mu.Lock()
 		o.told = next
@@ -474,12 +517,13 @@ func (e *Engine) watchTrial(ctx context.Context, o *operation) (wait time.Durati
 	case len(rows) < len(told.TrialIDs):
 		return 0, e.conclude(o, job.OpStopped, "a job of the trial was removed; the rest stays as it is")
 	case done < len(rows):
-		return trialEvery, nil
+		return trialEvery, e.tellTrial(ctx, o, rows)
 	case o.position == math.MaxInt64:
 		return 0, e.conclude(o, job.OpFinished, "")
 	}
 	told.State = job.OpRunning
-	err = e.do(ctx, func(tx *txn) error { return tx.putOperation(&told, o.position) })
+	told.Why = ""
+	err = e.do(ctx, func(tx *txn) error { return tx.putOperation(&told, o.position, o.last) })
 	if err == nil {
 		o.mu.Lock()
 		o.told = told
@@ -488,22 +532,81 @@ func (e *Engine) watchTrial(ctx context.Context, o *operation) (wait time.Durati
 	return 0, err
 }
 
+// lookAtTrialEvery is how often it is looked why a trial does not go on.
+const lookAtTrialEvery = time.Second
+
+// tellTrial says why the jobs of a trial are not taken, where none of them is.
+func (e *Engine) tellTrial(ctx context.Context, o *operation, rows []*store.Row) error {
+	if time.Since(o.lookedAt) < lookAtTrialEvery {
+		return nil
+	}
+	o.lookedAt = time.Now()
+	why := ""
+	for _, r := range rows {
+		if r.State == job.Running || r.State == job.Done {
+			why = ""
+			break
+		}
+		if why == "" && !r.State.Finished() {
+			j, err := e.Job(ctx, r.ID)
+			if err != nil {
+				return err
+			}
+			why = fmt.Sprintf("the trial waits for job %d: %s", r.ID, j.WaitingBecause)
+		}
+	}
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.told.Why = why
+	return nil
+}
+
 // Operation tells how an operation stands.
 func (e *Engine) Operation(ctx context.Context, id int64) (job.Operation, error) {
 	if o, running := e.operations.Load(id); running {
-		return o.(*operation).tell(), nil
+		return e.tellUnderWay(ctx, o.(*operation))
 	}
 	row, err := e.store.Operation(ctx, id)
 	if err != nil || row == nil {
 		return job.Operation{}, errors.Join(err, job.Fault(job.NotFound, "there is no operation %d", id))
 	}
-	return readOperation(row)
+	told, last, err := readOperation(row)
+	if err != nil {
+		return told, err
+	}
+	return e.tellOperation(ctx, told, last)
 }
 
-func readOperation(row *store.Operation) (o job.Operation, err error) {
-	err = json.Unmarshal([]byte(row.Body), &o)
-	o.ID = row.ID
+// tellUnderWay tells an operation as its runner has left it.
+func (e *Engine) tellUnderWay(ctx context.Context, o *operation) (job.Operation, error) {
+	told := o.tell()
+	o.mu.Lock()
+	last := o.last
+	o.mu.Unlock()
+	return e.tellOperation(ctx, told, last)
+}
+
+// tellOperation adds what changes after an operation is over: until when it can be undone,
+// counted from its last removal, and what became of the jobs that it has requeued.
+func (e *Engine) tellOperation(ctx context.Context, o job.Operation, last int64) (_ job.Operation, err error) {
+	if o.UndoUntil = 0; job.Removes(o.Action) && o.State != job.OpUndone {
+		left := restorableFor.Milliseconds()
+		if last != 0 && o.Over() {
+			left -= e.served() - last
+		}
+		o.UndoUntil = e.now() + job.Time(left)
+	}
+	if o.Action == job.ActRequeue && o.ID != 0 {
+		o.Became, err = e.store.Became(ctx, o.ID)
+	}
 	return o, err
+}
+
+func readOperation(row *store.Operation) (o job.Operation, last int64, err error) {
+	var stored storedOperation
+	err = json.Unmarshal([]byte(row.Body), &stored)
+	stored.ID = row.ID
+	return stored.Operation, stored.LastRemoval, err
 }
 
 // Operations lists the latest operations.
@@ -512,7 +615,11 @@ func (e *Engine) Operations(ctx context.Context) ([]job.Operation, error) {
 	rows, err := e.store.Operations(ctx, most)
 	all := make([]job.Operation, len(rows))
 	for i := range rows {
-		if all[i], err = readOperation(&rows[i]); err != nil {
+		var last int64
+		if all[i], last, err = readOperation(&rows[i]); err != nil {
+			return nil, err
+		}
+		if all[i], err = e.tellOperation(ctx, all[i], last); err != nil {
 			return nil, err
 		}
 	}
@@ -546,25 +653,33 @@ func (e *Engine) StopOperation(ctx context.Context, id int64) (job.Operation, er
 	return one.tell(), err
 }
 
-// UndoOperation takes back the removals of an operation, until its time for that is
-// over.
+// UndoOperation takes back the removals of an operation, until its time for that is over;
+// one that is under way is stopped first.
 func (e *Engine) UndoOperation(ctx context.Context, id int64) (job.Operation, error) {
+	if x, running := e.operations.Load(id); running && job.Removes(x.(*operation).tell().Action) {
+		if _, err := e.StopOperation(ctx, id); err != nil {
+			return x.(*operation).tell(), err
+		}
+	}
 	row, err := e.store.Operation(ctx, id)
 	if err != nil || row == nil {
 		return job.Operation{}, errors.Join(err, job.Fault(job.NotFound, "there is no operation %d", id))
 	}
-	told, err := readOperation(row)
+	told, last, err := readOperation(row)
+	if err == nil {
+		told, err = e.tellOperation(ctx, told, last)
+	}
 	switch {
 	case err != nil:
 		return told, err
 	case !job.Removes(told.Action):
 		return told, job.Fault(job.WrongState, "only removals can be undone; operation %d is a %s", id, told.Action)
-	case !told.Over():
-		return told, job.Fault(job.WrongState, "operation %d is still %s; stop it first", id, told.State)
+	case told.State == job.OpUndone:
+		return told, job.Fault(job.WrongState, "operation %d is undone already", id)
 	case e.now() >= told.UndoUntil:
 		return told, job.Fault(job.WrongState, "operation %d could be undone until %s; its jobs have been swept", id, told.UndoUntil)
 	}
-	o := &operation{told: told, action: row.Action, position: row.Position}
+	o := &operation{told: told, action: row.Action, position: row.Position, last: last}
 	err = e.record(ctx, "undo", 0, map[string]int64{"operation": id}, func(*txn) (func(int64) error, error) { return nil, nil })
 	for left := true; left && err == nil; {
 		err = e.do(ctx, func(tx *txn) error {

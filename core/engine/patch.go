@@ -102,6 +102,7 @@ func (tx *txn) patch(r *store.Row, n *newJob) error {
 		}
 		r.Rank = 0
 	}
+	tx.staleLate = tx.staleLate || n.row.StartBy != r.StartBy
 	r.Owner, r.Lane, r.StartBy = n.row.Owner, n.row.Lane, n.row.StartBy
 	if err := tx.moveTo(r, tx.queueFor(n)); err != nil {
 		return err

@@ -45,7 +45,10 @@ func (tx *txn) place(r *store.Row, by job.By) error {
 // placeIn is place where it is known whether another job has the row's lane.
 func (tx *txn) placeIn(r *store.Row, by job.By, taken bool) error {
 	q, due := tx.queueOf(r.Queue), tx.dueOf(r)
-	heldBack := tx.heldByRun(r)
+	heldBack, err := tx.heldByRun(r)
+	if err != nil {
+		return err
+	}
 	to := job.Place(job.Waits{HeldBack: heldBack, NextAt: r.NextAt, Now: tx.now, LaneTaken: taken})
 	switch {
 	case heldBack: // it joins its lane, and the order, when nothing holds it back
@@ -176,7 +179,7 @@ func (tx *txn) served(r *store.Row) (tag int64, err error) {
 	if tag, known := tx.servedTags[at]; known {
 		return tag, nil
 	}
-	if tag, known := tx.e.served[at]; known {
+	if tag, known := tx.e.lastTags[at]; known {
 		return tag, nil
 	}
 	active := false
@@ -335,7 +338,9 @@ func (e *Engine) recoverWalks() {
 // walkOn goes on with the walks, a slice of one.
 func (tx *txn) walkOn() error {
 	for q := range tx.e.walking {
-		return tx.walkSlice(q)
+		if !tx.passes(thingPlaces, q.id) {
+			return tx.walkSlice(q)
+		}
 	}
 	return nil
 }
@@ -373,8 +378,8 @@ func (tx *txn) walkSlice(q *queue) error {
 
 // replace gives a waiting job its place by the rules of now.
 func (tx *txn) replace(r *store.Row, q *queue) error {
-	if tx.heldByRun(r) {
-		return nil
+	if r.State == job.Held && r.Rank == 0 {
+		return nil // it has no place before it is let go
 	}
 	if err := tx.leaveTurn(r); err != nil {
 		return err
@@ -393,7 +398,7 @@ func (tx *txn) replace(r *store.Row, q *queue) error {
 
 func (tx *txn) publishPlaces() {
 	for at, tag := range tx.servedTags {
-		tx.e.served[at] = tag
+		tx.e.lastTags[at] = tag
 	}
 	for q, w := range tx.walks {
 		q.walk = w
@@ -423,17 +428,20 @@ func (tx *txn) late() error {
 		return nil
 	}
 	const most = 500
-	rows, err := tx.e.store.TooLate(tx.now, most)
+	rows, err := tx.e.store.TooLate(tx.now, most+tx.room(thingLate))
 	if err != nil {
 		return err
 	}
+	tx.staleLate = true
 	for _, r := range rows {
+		if tx.passes(thingLate, r.ID) {
+			continue
+		}
 		if err := tx.skipLate(r); err != nil {
 			return err
 		}
 	}
-	tx.nextLate, err = tx.e.store.NextTooLate()
-	return err
+	return nil
 }
 
 func (tx *txn) skipLate(r *store.Row) error {

@@ -403,7 +403,7 @@ func runPlaces(y *yard, draw *rand.Rand) {
 func (y *yard) stillLive(live map[int64]job.Lease) map[int64]job.Lease {
 	kept := map[int64]job.Lease{}
 	for id, l := range live {
-		a, err := y.e.Extend(context.Background(), []job.Extension{{Token: l.Token}})
+		a, err := y.e.Extend(context.Background(), job.ExtendRequest{Leases: []job.Extension{{Token: l.Token}}})
 		require.NoError(y, err)
 		if a.Results[0].Status != job.StatusLost {
 			kept[id] = l

@@ -96,6 +96,9 @@ func (e *Engine) Job(ctx context.Context, id int64) (job.Job, error) {
 	if j.Schedule, err = e.scheduledBy(ctx, r); err != nil {
 		return j, err
 	}
+	if j.Refused, err = e.tellRefused(ctx, r); err != nil {
+		return j, err
+	}
 	j.WaitingBecause, err = e.waitingBecause(ctx, r, &j)
 	return j, err
 }
@@ -386,7 +389,7 @@ func (e *Engine) Stats(ctx context.Context, queueName string) (job.Stats, error)
 	if !known {
 		return s, noQueue(queueName)
 	}
-	said := standing{counts: s.Counts, untaken: e.untaken(queueName, now), typos: e.typos(now)}
+	said := standing{counts: s.Counts, untaken: e.untaken(queueName, now), typos: e.typos(now), failing: e.failing()}
 	for _, q := range queues {
 		if q.Paused && (queueName == "" || q.Name == queueName) {
 			said.paused = append(said.paused, q)
@@ -404,6 +407,21 @@ func (e *Engine) Stats(ctx context.Context, queueName string) (job.Stats, error)
 	})
 	s.Says = says(said)
 	return s, nil
+}
+
+// failing finds the schedules whose latest runs have died, the most first.
+func (e *Engine) failing() (all []failing) {
+	e.view.mu.RLock()
+	defer e.view.mu.RUnlock()
+	for name, s := range e.view.schedules {
+		if s.row.Failed >= fewestFailed && !s.gone() && s.row.PausedAt == 0 {
+			all = append(all, failing{name, s.row.Failed, s.row.LastDone})
+		}
+	}
+	sort.Slice(all, func(i, j int) bool {
+		return all[i].runs > all[j].runs || all[i].runs == all[j].runs && all[i].schedule < all[j].schedule
+	})
+	return all
 }
 
 func (e *Engine) movesOf(queueName string, now job.Time) map[trend.Move]int64 {

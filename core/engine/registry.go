@@ -38,6 +38,8 @@ type worker struct {
 	principal string
 	// wanted is what an operator asks of it; empty means to run.
 	wanted job.Want
+	// knows is what it was told last that is wanted of it, by an answer to its takes.
+	knows job.Want
 	// cancelled are tokens whose cancelling the worker has not been told.
 	cancelled []string
 	// told is closed when something is wanted of the worker.
@@ -79,13 +81,45 @@ func (g *registry) put(w job.Worker, principal string, now job.Time) error {
 	} else if err := known.belongsTo(principal); err != nil {
 		return err
 	}
-	w.Sizes, w.Settings = known.info.Sizes, known.info.Settings
+	w.Sizes, w.Settings, w.Holds = known.info.Sizes, known.info.Settings, nil
 	if r := w.Resized; r != nil && (len(w.Sizes) == 0 || w.Sizes[len(w.Sizes)-1] != *r) {
 		w.Sizes = append(slices.Clone(w.Sizes[max(0, len(w.Sizes)-sizesKept+1):]), *r)
 	}
 	w.Resized = nil
 	known.info = w
 	return nil
+}
+
+// rest waits for as long as a worker that takes no jobs has asked to, or until something
+// else is wanted of it. One that has not been told yet what is wanted does not wait.
+func (g *registry) rest(ctx context.Context, uid string, wait time.Duration, quit <-chan struct{}) {
+	g.mu.Lock()
+	w := g.workers[uid]
+	if w == nil || w.knows != w.want() {
+		if w != nil {
+			w.knows = w.want()
+		}
+		g.mu.Unlock()
+		return
+	}
+	told := w.told
+	g.mu.Unlock()
+	timer := time.NewTimer(wait)
+	defer timer.Stop()
+	select {
+	case <-told:
+	case <-timer.C:
+	case <-ctx.Done():
+	case <-quit:
+	}
+}
+
+// isOf tells whether a principal speaks for a worker that is known.
+func (g *registry) isOf(uid, principal string) bool {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	w := g.workers[uid]
+	return w != nil && w.belongsTo(principal) == nil
 }
 
 func (w *worker) belongsTo(principal string) error {
@@ -147,6 +181,16 @@ func (g *registry) ask(uid string, want job.Want) {
 	}
 }
 
+// seenAt is when a worker was seen last; 0 for one that is not known, or silent.
+func (g *registry) seenAt(uid string) job.Time {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if w := g.workers[uid]; w != nil {
+		return w.info.SeenAt
+	}
+	return 0
+}
+
 func (g *registry) tellCancelled(uid, token string) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
@@ -202,7 +246,7 @@ type service []job.Worker
 
 func (g *registry) service(now job.Time) (s service) {
 	for _, w := range g.list(now) {
-		if !w.Silent {
+		if !w.Silent && !w.Draining && w.Wanted == job.WantRun {
 			s = append(s, w)
 		}
 	}
@@ -263,10 +307,18 @@ func (tx *txn) writeWorker(w job.Worker) (workerRef, error) {
 	return workerRef{w.ID, n}, err
 }
 
-// mayTake tells whether a worker takes jobs as the transaction sees it.
-func (tx *txn) mayTake(uid string) bool {
+// mayTake tells whether a worker takes jobs as the transaction sees it. What was asked of
+// one that has not called since the start of the service stands in the file only.
+func (tx *txn) mayTake(uid string) (bool, error) {
 	_, takes := tx.e.registry.wants(uid)
-	return takes && (tx.wants[uid] == "" || tx.wants[uid] == job.WantRun)
+	want, known := tx.wants[uid]
+	if !known && tx.e.registry.numbers[uid] == 0 {
+		var err error
+		if want, err = tx.e.store.WantedOf(uid); err != nil {
+			return false, err
+		}
+	}
+	return takes && (want == "" || want == job.WantRun), nil
 }
 
 // ask notes what is wanted of a worker.
@@ -313,31 +365,61 @@ func (e *Engine) PutWorker(ctx context.Context, w job.Worker) (job.Wanted, error
 	if err := e.registry.put(w, callOf(ctx).Principal, e.now()); err != nil {
 		return job.Wanted{}, err
 	}
-	err := e.do(ctx, func(tx *txn) error {
-		_, err := tx.writeWorker(w)
+	var unknown []job.Lease
+	err := e.do(ctx, func(tx *txn) (err error) {
+		if w.Holds != nil {
+			if unknown, err = tx.unknownTo(w.ID, w.Holds); err != nil {
+				return err
+			}
+		}
+		_, err = tx.writeWorker(w)
 		return err
 	})
 	e.watchers.nudge(Changes{Workers: true})
 	want, _ := e.registry.wants(w.ID)
-	return job.Wanted{Wanted: want}, err
+	return job.Wanted{Wanted: want, Leases: unknown}, err
 }
 
-// DeleteWorker says that a worker's process has ended: it is no longer listed.
-// Leases it still has end by themselves.
+// DeleteWorker says that a worker's process has ended: it is no longer listed, and the
+// leases it still has are ended, uncounted.
 func (e *Engine) DeleteWorker(ctx context.Context, uid string) error {
-	g := &e.registry
+	return e.signOff(ctx, uid, false)
+}
+
+// DeleteAnyWorker says it of a worker of somebody else. Its handlers may still run: jobs
+// in lanes wait until their leases would have ended.
+func (e *Engine) DeleteAnyWorker(ctx context.Context, uid string) error {
+	return e.signOff(ctx, uid, true)
+}
+
+func (e *Engine) signOff(ctx context.Context, uid string, anybodys bool) error {
+	g, by := &e.registry, callOf(ctx).Principal
 	g.mu.Lock()
-	defer g.mu.Unlock()
 	w := g.workers[uid]
-	if w == nil {
-		return nil
-	}
-	if err := w.belongsTo(callOf(ctx).Principal); err != nil {
+	own := w != nil && w.belongsTo(by) == nil
+	if w != nil && !own && !anybodys {
+		err := w.belongsTo(by)
+		g.mu.Unlock()
 		return err
 	}
 	delete(g.workers, uid)
+	g.mu.Unlock()
+	err := e.do(ctx, func(tx *txn) error {
+		if !own && !anybodys {
+			return nil // whose it was is not known any more
+		}
+		for _, l := range tx.e.leases {
+			if l.worker != uid || tx.lease(l.row.ID) != l {
+				continue
+			}
+			if err := tx.takeBack(l, "the worker was signed off by "+by, own); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 	e.watchers.nudge(Changes{Workers: true})
-	return nil
+	return err
 }
 
 // AskWorker records what is wanted of a worker: to run, to drain or to leave. It

@@ -8,18 +8,16 @@ import (
 	"humblemule/core/job"
 )
 
-// checkReport answers what of a report is wrong; nothing of it is taken then.
-func (tx *txn) checkReport(l *lease, r *job.Report) []job.FieldError {
-	if r.Empty() {
-		return nil
+// fitReport leaves out the labels of a mended report that a job has no room for.
+func (tx *txn) fitReport(l *lease, r job.Report) (fits job.Report, dropped []job.FieldError) {
+	if len(r.Labels) == 0 {
+		return r, nil
 	}
-	wrong := r.Check()
-	if wrong == nil && len(r.Labels) > 0 {
-		if n := len(job.MergeLabels(labelsOf(l.row), r.Labels)); n > job.MaxLabels {
-			wrong = []job.FieldError{{Field: "labels", Message: fmt.Sprintf("would be %d; at most %d are kept", n, job.MaxLabels)}}
-		}
+	if n := len(job.MergeLabels(labelsOf(l.row), r.Labels)); n > job.MaxLabels {
+		dropped = []job.FieldError{{Field: "labels", Message: fmt.Sprintf("would be %d; at most %d are kept: these were left out", n, job.MaxLabels)}}
+		r.Labels = nil
 	}
-	return wrong
+	return r, dropped
 }
 
 // report takes what a handler tells of its job. The lease itself stays as it is:

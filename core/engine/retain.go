@@ -2,135 +2,185 @@ package engine
 
 import (
 	"errors"
-	"sort"
+	"fmt"
+	"slices"
 	"time"
 
 	"humblemule/core/job"
 	"humblemule/core/store"
 )
 
-// Finished jobs that were kept long enough are removed in slices: each keeps the
-// committer for no longer than that, and looks at so many jobs of a group.
+// Finished jobs that were kept long enough are removed in slices: each keeps a
+// transaction for no longer than that, and while there are more the next comes soon.
 const (
-	retainFor   = 3 * time.Millisecond
-	retainJobs  = 50
-	retainEvery = time.Minute
-	retainSoon  = 30 * time.Millisecond
+	retainFor   = 2 * time.Millisecond
+	retainJobs  = 100
+	retainEvery = 20 * time.Second
+	retainSoon  = 2 * time.Millisecond
 )
 
-// retain removes finished jobs that were kept long enough, oldest first, as far as a
-// slice reaches; the next one goes on from there. A job that was requeued may finish
-// long after those beside it: then it is met, and kept, before younger ones are looked
-// at again.
+// Retention rests for a while when it may go by a wrong clock: the wall clock has jumped,
+// or the service starts long after it has last written.
+const (
+	retainRests   = 30 * time.Minute
+	jumpTooFar    = time.Hour
+	awayTooLong   = 24 * time.Hour
+	retainResting = "finished jobs are kept longer until %s: %s"
+)
+
+// watchClock notes a jump of the wall clock.
+func (e *Engine) watchClock() {
+	drift := e.opts.Wall().Round(0).Sub(e.openedWall) - time.Since(e.opened)
+	if jump := drift - e.drift; jump.Abs() > jumpTooFar {
+		e.restRetention("the wall clock has jumped by " + job.Roughly(jump.Abs()))
+	}
+	e.drift = drift
+}
+
+// restRetention lets nothing be removed for a while.
+func (e *Engine) restRetention(why string) {
+	e.retainAfter = time.Now().Add(retainRests)
+	note := fmt.Sprintf(retainResting, e.now().Add(retainRests), why)
+	e.log.Warn(note)
+	e.resting.Store(&note)
+}
+
+// Resting says why finished jobs are not removed for now; empty where they are.
+func (e *Engine) Resting() string {
+	if note := e.resting.Load(); note != nil {
+		return *note
+	}
+	return ""
+}
+
+// retain removes finished jobs that were kept long enough, in the order in which they
+// have finished, as far as a slice reaches; the next one goes on with the same queue.
 func (tx *txn) retain() error {
 	e := tx.e
-	if tx.now < e.nextRetain {
-		return nil
-	}
 	began := time.Now()
-	if e.retained == 0 && len(e.view.queues) > 0 {
-		if err := tx.forget(); err != nil {
-			return err
-		}
+	switch {
+	case began.Before(e.nextRetain):
+		return nil
+	case began.Before(e.retainAfter):
+		tx.nextRetain, tx.retained = e.retainAfter, 0
+		return nil
+	case e.resting.Load() != nil:
+		e.resting.Store(nil)
 	}
-	groups := tx.finishedGroups()
-	tx.nextRetain, tx.retained = tx.now.Add(retainEvery), 0
-	for i := e.retained; i < len(groups); i++ {
-		again, err := tx.retainGroup(groups[i])
-		if err != nil {
-			return err
-		}
-		if again || time.Since(began) > retainFor {
-			if !again {
-				i++
+	tx.nextRetain, tx.retained = began.Add(retainEvery), 0
+	for _, q := range tx.queuesFrom(e.retained) {
+		for _, s := range job.States() {
+			more, err := false, error(nil)
+			if s.Finished() {
+				more, err = tx.retainState(q, s)
 			}
-			tx.nextRetain, tx.retained = tx.now.Add(retainSoon), i
-			return nil
+			if err != nil {
+				return err
+			}
+			if more || time.Since(began) > retainFor {
+				tx.nextRetain, tx.retained = time.Now().Add(retainSoon), q.id
+				if !more {
+					tx.retained++ // others of its states can wait for the next round
+				}
+				return nil
+			}
 		}
 	}
 	return nil
 }
 
-// forget drops what is kept beside the jobs, when it has become old: keys, the trends of
-// causes, and causes that nothing has failed by for as long.
-func (tx *txn) forget() error {
-	const most = 4 * retainJobs
-	since := tx.now.Add(-trendDays * 24 * time.Hour)
-	gone, err := tx.e.store.DropCauses(since, most)
-	tx.dropped = gone
-	return errors.Join(err, tx.e.store.DropKeys(tx.now.Add(-job.LongestDedupe.Go()), most), tx.e.store.DropHours(int64(since)/hour, most))
-}
-
-// finishedGroups are the groups of finished jobs, in a steady order.
-func (tx *txn) finishedGroups() (all []store.Group) {
+// queuesFrom are the queues from an id on, in order of their ids.
+func (tx *txn) queuesFrom(id int64) (all []*queue) {
 	for _, q := range tx.e.view.queueOf {
-		for task, counts := range q.tasks {
-			for _, s := range job.States() {
-				if s.Finished() && counts[s] > 0 {
-					all = append(all, store.Group{Queue: q.id, Task: task, State: s})
-				}
-			}
+		if q.id >= id {
+			all = append(all, q)
 		}
 	}
-	sort.Slice(all, func(i, j int) bool {
-		a, b := all[i], all[j]
-		return a.Queue < b.Queue || a.Queue == b.Queue && (a.Task < b.Task || a.Task == b.Task && a.State < b.State)
-	})
+	slices.SortFunc(all, func(a, b *queue) int { return int(a.id - b.id) })
 	return all
 }
 
-// retainGroup removes jobs of one group, and tells whether more may follow.
-func (tx *txn) retainGroup(g store.Group) (again bool, err error) {
-	q := tx.queueOf(g.Queue)
-	before := tx.now.Add(-tx.owned().Retention.For(tx.queueDefaults(q), g.State).Go())
-	over := int64(0)
-	if g.State == job.Done {
-		over = q.byState()[job.Done] - tx.owned().Retention.Most()
+// retainState removes jobs of a queue in a state, and tells whether more may follow.
+func (tx *txn) retainState(q *queue, s job.State) (again bool, err error) {
+	have := int64(0)
+	for _, counts := range q.tasks {
+		have += counts[s]
 	}
-	rows, err := tx.e.store.Oldest(g.Queue, g.Task, g.State, retainJobs)
+	if have == 0 {
+		return false, nil
+	}
+	before := tx.now.Add(-tx.owned().Retention.For(tx.queueDefaults(q), s).Go())
+	over := int64(0)
+	if s == job.Done {
+		over = have - tx.owned().Retention.Most()
+	}
+	limit := retainJobs + tx.room(thingRetain)
+	rows, err := tx.e.store.FirstFinished(q.id, s, limit)
 	if err != nil {
 		return false, err
 	}
 	removed := int64(0)
 	for _, r := range rows {
-		if r.FinishedAt > before && removed >= over {
+		if tx.passes(thingRetain, r.ID) {
 			continue
 		}
-		if err := tx.recount(r, -1); err != nil {
-			return false, err
+		if r.FinishedAt > before && removed >= over {
+			break
 		}
-		if r.Key != "" && (r.State == job.Done || r.State == job.Skipped) && r.EnqueuedAt.Add(job.LongestDedupe.Go()) > tx.now {
-			if err := tx.e.store.KeepKey(r); err != nil {
-				return false, err
-			}
-		}
-		if err := errors.Join(tx.e.store.Sweep(r.ID), tx.leaveLane(r)); err != nil {
+		if err := tx.retire(r); err != nil {
 			return false, err
 		}
 		removed++
 	}
-	if removed == 0 {
-		return false, nil
+	tx.staleDrop = tx.staleDrop || removed > 0 && tx.nextDrop != 0
+	return len(rows) == limit && removed > 0, nil
+}
+
+// retire removes a finished job for good. It is counted on; its key answers on for as
+// long as a dedupe may ask for it.
+func (tx *txn) retire(r *store.Row) error {
+	if err := tx.recount(r, -1); err != nil {
+		return err
 	}
-	return len(rows) == retainJobs && removed > 0, tx.countPast(g, removed)
+	if r.Key != "" && (r.State == job.Done || r.State == job.Skipped) && r.EnqueuedAt.Add(job.LongestDedupe.Go()) > tx.now {
+		if err := tx.e.store.KeepKey(r); err != nil {
+			return err
+		}
+	}
+	tx.countPast(store.Group{Queue: r.Queue, Task: r.Task, State: r.State}, 1)
+	return errors.Join(tx.e.store.Sweep(r.ID), tx.leaveLane(r))
 }
 
 // countPast counts jobs whose rows are gone.
-func (tx *txn) countPast(g store.Group, n int64) error {
+func (tx *txn) countPast(g store.Group, n int64) {
 	if tx.past == nil {
 		tx.past = map[store.Group]int64{}
 	}
 	tx.past[g] += n
-	return tx.e.store.CountPast(g.Queue, g.Task, g.State, n)
+}
+
+// flushPast writes what was counted.
+func (tx *txn) flushPast() error {
+	for g, n := range tx.past {
+		if err := tx.e.store.CountPast(g.Queue, g.Task, g.State, n); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // publishPast keeps what was removed, and where the next slice goes on.
 func (tx *txn) publishPast() {
-	if tx.nextRetain != 0 {
+	if !tx.nextRetain.IsZero() {
 		tx.e.nextRetain, tx.e.retained = tx.nextRetain, tx.retained
 	}
+	if !tx.nextForget.IsZero() {
+		tx.e.nextForget = tx.nextForget
+	}
 	for g, n := range tx.past {
-		tx.e.view.queueOf[g.Queue].past[g.State] += n
+		if q := tx.e.view.queueOf[g.Queue]; q != nil {
+			q.past[g.State] += n
+		}
 	}
 }
 

@@ -17,6 +17,25 @@ type standing struct {
 	paused []job.Queue
 	// typos are queues that are served and not there, with one that is.
 	typos []typo
+	// failing are schedules whose latest runs have died, the most first.
+	failing []failing
+}
+
+type failing struct {
+	schedule string
+	runs     int64
+	lastDone job.Time
+}
+
+// fewestFailed is how many runs must have died in a row before the sentence tells of them.
+const fewestFailed = 2
+
+func (f failing) say() job.Saying {
+	since := "it has never been done"
+	if f.lastDone != 0 {
+		since = "it was last done at " + f.lastDone.String()
+	}
+	return job.Saying{Text: fmt.Sprintf("The last %d runs of schedule %s failed; %s.", f.runs, f.schedule, since), Wrong: true, State: job.Dead}
 }
 
 type typo struct{ worker, queue, nearest string }
@@ -42,11 +61,17 @@ func says(s standing) []job.Saying {
 		all = append(all, u.say())
 	}
 	for _, q := range s.paused {
-		text := fmt.Sprintf("Queue %s has been paused by %s since %s; nothing of it starts.", q.Name, q.PausedBy, q.PausedAt)
-		all = append(all, job.Saying{Text: text, Wrong: q.Counts[job.Ready] > 0, State: job.Ready, Queue: q.Name})
+		all = append(all, job.Saying{Text: sayPaused(q), Wrong: q.Counts[job.Ready] > 0, State: job.Ready, Queue: q.Name})
+	}
+	for i, f := range s.failing {
+		if i == mostUntaken {
+			all = append(all, job.Saying{Text: fmt.Sprintf("So do %d more schedules.", len(s.failing)-i), Wrong: true, State: job.Dead})
+			break
+		}
+		all = append(all, f.say())
 	}
 	for _, t := range s.typos {
-		all = append(all, job.Saying{Text: fmt.Sprintf("Worker %s serves queue %s, which has no jobs%s.", t.worker, t.queue, job.Perhaps(t.nearest)), Wrong: true})
+		all = append(all, job.Saying{Text: t.say(), Wrong: true})
 	}
 	if n := s.counts[job.Dead]; n > 0 {
 		all = append(all, job.Saying{Text: count(n, "dead letter waits", "dead letters wait") + " for a fix.", Wrong: true, State: job.Dead})

@@ -9,6 +9,7 @@ import (
 	"hash/fnv"
 	"maps"
 	"slices"
+	"strings"
 	"time"
 
 	"humblemule/core/cron"
@@ -52,7 +53,7 @@ func spreadOf(name string, spread time.Duration) time.Duration {
 
 // firesAt is when the next planned time is enqueued; 0 for never.
 func (s *schedule) firesAt() job.Time {
-	if s.row.NextAt == 0 || s.row.PausedAt != 0 {
+	if s.row.NextAt == 0 || s.row.PausedAt != 0 || s.gone() {
 		return 0
 	}
 	return s.row.NextAt.Add(s.spread)
@@ -175,10 +176,8 @@ func (tx *txn) schedule(id int64) *schedule {
 }
 
 func (tx *txn) scheduleNamed(name string) *schedule {
-	for _, s := range tx.schedules {
-		if s != nil && s.row.Name == name {
-			return s
-		}
+	if id, touched := tx.scheduleIDs[name]; touched {
+		return tx.schedules[id] // nil for one that was removed
 	}
 	if s := tx.e.view.schedules[name]; s != nil {
 		return tx.schedule(s.row.ID)
@@ -188,12 +187,24 @@ func (tx *txn) scheduleNamed(name string) *schedule {
 
 // keepSchedule writes a schedule and puts it in the place of the one of its id.
 func (tx *txn) keepSchedule(s *schedule) error {
-	if tx.schedules == nil {
-		tx.schedules = map[int64]*schedule{}
-	}
 	s.index = -1
-	tx.schedules[s.row.ID] = s
+	tx.overlaySchedule(s.row.ID, s.row.Name, s)
 	return tx.e.store.PutSchedule(&s.row)
+}
+
+// overlaySchedule notes what a schedule is by now; nil for none.
+func (tx *txn) overlaySchedule(id int64, name string, s *schedule) {
+	if tx.schedules == nil {
+		tx.schedules, tx.scheduleIDs = map[int64]*schedule{}, map[string]int64{}
+	}
+	was := tx.scheduleNamed(name) != nil
+	tx.schedules[id], tx.scheduleIDs[name] = s, id
+	switch is := s != nil; {
+	case is && !was:
+		tx.moreSchedules++
+	case was && !is:
+		tx.moreSchedules--
+	}
 }
 
 // copyOf is a schedule that a transaction may change.
@@ -267,7 +278,7 @@ func (tx *txn) setSchedule(name string, given job.Schedule, by string) (changed 
 		if row.Body == string(body) && (paused == nil || *paused == (row.PausedAt != 0)) {
 			return false, nil
 		}
-	} else if len(tx.e.view.schedules)+len(tx.schedules) >= job.MostSchedules {
+	} else if len(tx.e.view.schedules)+tx.moreSchedules >= job.MostSchedules {
 		return false, job.Fault(job.Invalid, "there are %d schedules, the most that are kept; delete one first", job.MostSchedules)
 	} else {
 		tx.lastSchedule++
@@ -370,11 +381,33 @@ func (tx *txn) deleteSchedule(name string) error {
 	if s == nil {
 		return nil
 	}
-	if tx.schedules == nil {
-		tx.schedules = map[int64]*schedule{}
+	if s.row.Waiting == 0 {
+		return tx.dropSchedule(s)
 	}
-	tx.schedules[s.row.ID] = nil
-	return errors.Join(tx.e.store.DropSchedule(s.row.ID), tx.letGo(s.row.Waiting))
+	gone := copyOf(s)
+	tx.overlaySchedule(s.row.ID, name, nil)
+	gone.row.Name, gone.row.NextAt = fmt.Sprintf("%s%d", goneMark, s.row.ID), 0
+	return tx.keepSchedule(gone)
+}
+
+// goneMark begins the name under which a schedule is kept that was deleted while a run of
+// it waits for another to end; nobody can name one so. It is kept for no longer.
+const goneMark = "~"
+
+func (s *schedule) gone() bool { return strings.HasPrefix(s.row.Name, goneMark) }
+
+func (tx *txn) dropSchedule(s *schedule) error {
+	tx.overlaySchedule(s.row.ID, s.row.Name, nil)
+	return tx.e.store.DropSchedule(s.row.ID)
+}
+
+// keepOrDrop keeps a schedule, or drops one that was deleted and for which nothing waits
+// any more.
+func (tx *txn) keepOrDrop(s *schedule) error {
+	if s.gone() && s.row.Waiting == 0 {
+		return tx.dropSchedule(s)
+	}
+	return tx.keepSchedule(s)
 }
 
 // Schedule tells a schedule as it stands.
@@ -401,7 +434,7 @@ func (e *Engine) Schedules(ctx context.Context, after string, most int) (all []j
 	own := e.view.owned.Schedules
 	var some []*schedule
 	for _, name := range slices.Sorted(maps.Keys(e.view.schedules)) {
-		if name > after {
+		if name > after && !e.view.schedules[name].gone() {
 			some = append(some, e.view.schedules[name])
 		}
 	}
@@ -442,9 +475,11 @@ func (e *Engine) tellSchedule(ctx context.Context, s *schedule, fromFile bool, t
 		}
 	}
 	runs, err := e.store.Runs(ctx, s.row.ID, always, true, 1)
+	s.tellLate(runs)
 	if len(runs) > 0 {
 		told.Last = &runs[0]
 	}
+	told.FailedInARow, told.LastDoneAt = s.row.Failed, s.row.LastDone
 	return told, err
 }
 
@@ -462,7 +497,24 @@ func (e *Engine) Runs(ctx context.Context, name string, before job.Time, most in
 	if before == 0 {
 		before = always
 	}
-	return e.store.Runs(ctx, s.row.ID, before, false, most)
+	runs, err := e.store.Runs(ctx, s.row.ID, before, false, most)
+	s.tellLate(runs)
+	return runs, err
+}
+
+// tellLate tells how late runs were started: behind the time at which they were to be
+// enqueued, so that the schedule's part of its spread is no lateness.
+func (s *schedule) tellLate(runs []job.Run) {
+	for i := range runs {
+		r := &runs[i]
+		due := r.PlannedAt
+		if !r.Asked {
+			due = due.Add(s.spread)
+		}
+		if r.StartedAt != 0 {
+			r.LateMS = max(int64(r.StartedAt-due), 0)
+		}
+	}
 }
 
 func (e *Engine) scheduleOf(r *store.Row) *schedule {

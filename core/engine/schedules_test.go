@@ -94,12 +94,12 @@ func TestRunsMeet(t *testing.T) {
 		sleepUntil("00:03:55")
 		y.settle(first[job.RunSkips], job.OutcomeFailed)
 		sleepUntil("00:04:00")
-		assert.Equal(t, "00:01:00 cancelled", y.history(job.RunSkips)[0])
+		assert.Equal(t, "00:01:00 dead", y.history(job.RunSkips)[0])
 		j, err := y.e.Job(context.Background(), first[job.RunSkips].Job.ID)
 		require.NoError(t, err)
 		assert.Equal(t, job.Superseded, j.Reason)
 		y.settle(second[0], job.OutcomeFailed)
-		assert.Equal(t, []string{"00:01:00 done", "00:02:00 cancelled", "00:03:00 still_running 1", "00:04:00 ready"}, y.history(job.RunWaits))
+		assert.Equal(t, []string{"00:01:00 done", "00:02:00 dead", "00:03:00 still_running 1", "00:04:00 ready"}, y.history(job.RunWaits))
 
 		// Ending the one that waits leaves the way free.
 		third := y.take(job.RunWaits, 1)
@@ -280,6 +280,8 @@ func TestKeepSchedules(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, []any{"file", true}, []any{told.DefinedBy, *told.Paused}, "a load does not resume it")
 		_, err = y.e.Load(ctx, job.SetupRequest{})
+		require.ErrorContains(t, err, "empty is not true, and the set-up defines nothing")
+		_, err = y.e.Load(ctx, job.SetupRequest{Setup: job.Setup{Empty: true}})
 		require.NoError(t, err)
 		_, err = y.e.Schedule(ctx, "dues")
 		require.ErrorContains(t, err, "there is no schedule")
@@ -446,7 +448,7 @@ func TestSchedulesOverFaults(t *testing.T) {
 				}
 				return sqlite3.Error{Code: sqlite3.ErrIoErr}
 			})
-			require.ErrorContains(t, err, "nothing of it was kept")
+			require.ErrorContains(t, err, "nothing of this was kept")
 		}
 		time.Sleep(2 * time.Second)
 		synctest.Wait()
@@ -503,4 +505,97 @@ func TestLoadSchedules(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, []any{1, true, "buoys", "file"}, []any{len(told), more, told[0].Name, told[0].DefinedBy})
 	})
+}
+
+// A schedule that always fails is seen: its runs die though the next ones take their
+// places, of which the newest 20 stay dead, and the schedule tells how many in a row.
+func TestFailingSchedule(t *testing.T) {
+	inYard(t, func(y *yard) {
+		y.schedule("dues", job.Schedule{Every: job.Duration(time.Minute), IfStillRunning: job.RunSkips, Spread: job.Duration(30 * time.Second), Job: job.Spec{Task: "dues.charge", Retry: &job.Retry{Curve: job.Fixed, First: job.Duration(5 * time.Minute)}}})
+		for range 25 {
+			time.Sleep(time.Minute)
+			for _, l := range y.take("common", 10) {
+				y.settle(l, job.OutcomeFailed)
+			}
+		}
+		time.Sleep(time.Minute)
+		synctest.Wait()
+		told, err := y.e.Schedule(context.Background(), "dues")
+		require.NoError(t, err)
+		counts := y.e.Counts()["common"]
+		assert.Equal(t, []int64{20, counts[job.Cancelled] + 20, 0}, []int64{counts[job.Dead], told.FailedInARow, int64(told.LastDoneAt)})
+		assert.Greater(t, counts[job.Cancelled], int64(2))
+		causes, err := y.e.Causes(context.Background(), job.CauseFilter{})
+		require.NoError(t, err)
+		require.Len(t, causes, 1)
+		assert.Equal(t, int64(20), causes[0].Count)
+		stats, err := y.e.Stats(context.Background(), "")
+		require.NoError(t, err)
+		assert.Equal(t, fmt.Sprintf("The last %d runs of schedule dues failed; it has never been done.", told.FailedInARow), stats.Says[1].Text)
+		memoryAgrees(t, y.e)
+
+		l := y.take("common", 1)
+		y.settle(l[0], job.OutcomeDone)
+		told, err = y.e.Schedule(context.Background(), "dues")
+		require.NoError(t, err)
+		assert.Equal(t, []any{int64(0), job.At(time.Now())}, []any{told.FailedInARow, told.LastDoneAt})
+		assert.Less(t, told.Last.LateMS, int64(61_000), "its part of the spread is no lateness")
+	})
+}
+
+// Runs that are requeued under skip and wait come one at a time, beside the planned ones
+// too; and a schedule that is deleted does not let its waiting run start beside another.
+func TestRequeuedRuns(t *testing.T) {
+	for _, rule := range []string{job.RunSkips, job.RunWaits} {
+		inYard(t, func(y *yard) {
+			ctx := context.Background()
+			y.schedule("dues", job.Schedule{Every: job.Duration(10 * time.Minute), IfStillRunning: rule})
+			for range 3 {
+				time.Sleep(10*time.Minute + time.Second)
+				y.settle(y.take("common", 1)[0], job.OutcomeGiveUp)
+			}
+			for id := range int64(3) {
+				_, err := y.e.Requeue(ctx, id+1, Requeuing{})
+				require.NoError(t, err)
+			}
+			first := y.take("common", 10)
+			require.Equal(t, []int64{1}, idsOf(first), "one of the three")
+			time.Sleep(10 * time.Minute) // a planned run finds it unfinished
+			require.Empty(t, y.take("common", 10))
+			y.settle(first[0], job.OutcomeDone)
+			for n := 2; ; n++ {
+				one := y.take("common", 10)
+				if len(one) == 0 {
+					require.Greater(t, n, 3)
+					break
+				}
+				require.Len(t, one, 1)
+				memoryAgrees(t, y.e)
+				y.settle(one[0], job.OutcomeDone)
+			}
+			counts := y.e.Counts()["common"]
+			assert.Equal(t, int64(0), counts[job.Held]+counts[job.Ready]+counts[job.Running])
+			if rule == job.RunSkips {
+				return
+			}
+
+			time.Sleep(10 * time.Minute)
+			running := y.take("common", 10)
+			require.Len(t, running, 1)
+			time.Sleep(10 * time.Minute)
+			require.Equal(t, int64(1), y.e.Counts()["common"][job.Held])
+			require.NoError(t, y.e.DeleteSchedule(ctx, "dues", 0))
+			require.Empty(t, y.take("common", 10), "the one before it is not over")
+			all, _, err := y.e.Schedules(ctx, "", 10)
+			require.NoError(t, err)
+			require.Empty(t, all)
+			require.NoError(t, y.e.Close())
+			y.open()
+			memoryAgrees(t, y.e)
+			y.schedule("dues", job.Schedule{Every: job.Duration(10 * time.Minute), IfStillRunning: rule}) // another of that name
+			y.settle(running[0], job.OutcomeDone)
+			require.Len(t, y.take("common", 10), 1)
+			memoryAgrees(t, y.e)
+		})
+	}
 }

@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"errors"
+	"slices"
 	"time"
 
 	"humblemule/core/job"
@@ -15,7 +16,10 @@ import (
 // they are stored.
 type settlement struct {
 	job.Settlement
-	wrong     []job.FieldError
+	// refused says why it changes nothing, mended what of it was mended or left out, and
+	// badEnqueue why its follow-ups cannot be enqueued.
+	refused, mended, badEnqueue []job.FieldError
+
 	followUps []*newJob
 	cause     triage.Cause // of an outcome that is a failure
 }
@@ -28,11 +32,28 @@ func (e *Engine) Settle(ctx context.Context, items []job.Settlement) ([]job.Sett
 		return nil, err
 	}
 	var results []job.SettleResult
-	err = e.do(ctx, func(tx *txn) error {
+	defer e.renewals.arrived(tokensOf(items))()
+	err = e.doFirst(ctx, rowsOf(all), func(tx *txn) error {
 		results, err = tx.settleAll(all)
 		return err
 	})
 	return results, err
+}
+
+func tokensOf(items []job.Settlement) []string {
+	tokens := make([]string, len(items))
+	for i := range items {
+		tokens[i] = items[i].Token
+	}
+	return tokens
+}
+
+// rowsOf is about how many rows settlements write.
+func rowsOf(all []settlement) (n int) {
+	for i := range all {
+		n += 1 + len(all[i].followUps)
+	}
+	return n
 }
 
 func (e *Engine) prepareSettlements(items []job.Settlement) ([]settlement, error) {
@@ -43,14 +64,18 @@ func (e *Engine) prepareSettlements(items []job.Settlement) ([]settlement, error
 	for i, item := range items {
 		s := &all[i]
 		s.Settlement = item
-		if s.wrong = item.Check(e.opts.MaxPayload); s.wrong != nil {
+		if s.refused = append(item.BadOutcome, item.CheckOutcome()...); s.refused != nil {
 			continue
 		}
+		s.mended = append(s.Misread, s.Mend()...)
 		if fails(item.Outcome) {
 			if item.Error == nil {
 				s.Error = &job.Failure{}
 			}
 			s.cause = e.causer.of(s.Error)
+		}
+		if s.badEnqueue = s.CheckEnqueue(e.opts.MaxPayload); s.badEnqueue != nil {
+			continue
 		}
 		for k := range item.Enqueue {
 			n, err := prepare(&item.Enqueue[k])
@@ -76,40 +101,56 @@ func (tx *txn) settleAll(all []settlement) ([]job.SettleResult, error) {
 }
 
 func (tx *txn) settle(s *settlement) (job.SettleResult, error) {
-	res := job.SettleResult{Token: s.Token, Status: job.StatusRefused, Errors: s.wrong}
-	if s.wrong != nil {
-		return res, nil
-	}
+	res := job.SettleResult{Token: s.Token, Status: job.StatusRefused}
 	id, attempt, bits, ok := parseToken(s.Token)
 	if !ok {
-		res.Errors = []job.FieldError{{Field: "token", Message: "is no lease's token; give it back as the lease told it"}}
+		res.Errors = append(s.refused, job.FieldError{Field: "token", Message: "is no lease's token; give it back as the lease told it"})
 		return res, nil
 	}
 	l := tx.lease(id)
 	if l == nil || l.row.Attempt != attempt || l.row.Token != bits {
 		return tx.settleEnded(s, id, attempt, bits)
 	}
-	if err := tx.canName(s.followUps...); err != nil {
-		res.Errors = err.(*job.Problem).Fields
+	if res.Errors = s.refused; res.Errors != nil {
 		return res, nil
 	}
-	if res.Errors = tx.checkReport(l, &s.Report); res.Errors != nil {
-		return res, nil
+	bad := s.badEnqueue
+	if bad == nil {
+		var problem *job.Problem
+		if errors.As(tx.canName(s.followUps...), &problem) {
+			bad = problem.Fields
+		}
 	}
-	if err := tx.report(l, &s.Report); err != nil {
+	report, dropped := tx.fitReport(l, s.Report)
+	if err := tx.report(l, &report); err != nil {
 		return res, err
 	}
-	row, err := tx.end(tx.lease(id), s, job.BySettle)
+	row, err := tx.endBringing(tx.lease(id), s, bad)
 	if err != nil {
 		return res, err
 	}
+	res.Status, res.State, res.NextAt = job.StatusOK, row.State, row.NextAt
+	res.Errors = slices.Concat(s.mended, dropped, bad)
+	return res, nil
+}
+
+// endBringing ends a lease with its outcome and enqueues its follow-ups. Where these are
+// bad the work of a job that is done is done all the same: it becomes dead and keeps what
+// it brought, until an operator has accepted it or requeued it.
+func (tx *txn) endBringing(l *lease, s *settlement, bad []job.FieldError) (*store.Row, error) {
+	if bad != nil && s.Outcome == job.OutcomeDone {
+		return tx.endRefused(l, s, bad)
+	}
+	row, err := tx.end(l, s, job.BySettle)
+	if err != nil || bad != nil {
+		return row, err
+	}
 	for _, n := range s.followUps {
 		if err := tx.insert(n); err != nil {
-			return res, err
+			return row, err
 		}
 	}
-	res.Status, res.State, res.NextAt = job.StatusOK, row.State, row.NextAt
-	return res, nil
+	return row, nil
 }
 
 // settleEnded answers a settle whose lease has ended: repeated where it was the
@@ -132,23 +173,31 @@ func (tx *txn) settleEnded(s *settlement, id int64, attempt int, bits int64) (jo
 // and answers the job's row. The lease itself stays as it is: the transaction
 // may fail.
 func (tx *txn) end(l *lease, s *settlement, by job.By) (*store.Row, error) {
-	row := *l.row
-	ended := *l
-	ended.row = &row
-	tx.putLease(row.ID, nil)
-	if err := tx.e.store.InsertAttempt(endedAttempt(&ended, s, tx.now)); err != nil {
+	ended, err := tx.endAttempt(l, s)
+	if err != nil {
 		return nil, err
 	}
+	row := ended.row
 	if !s.Outcome.Counts() {
 		row.Tries--
 	}
-	row.Cause = 0
 	if fails(s.Outcome) {
-		if err := tx.sawCause(&row, s.cause, s.Error.Message); err != nil {
+		if err := tx.sawCause(row, s.cause, s.Error.Message); err != nil {
 			return nil, err
 		}
 	}
-	return &row, tx.follow(&ended, s, by)
+	return row, tx.follow(ended, s, by)
+}
+
+// endAttempt ends a lease and keeps its attempt. It answers a copy of the lease, with a
+// row that may be changed.
+func (tx *txn) endAttempt(l *lease, s *settlement) (*lease, error) {
+	row := *l.row
+	row.Cause = 0
+	ended := *l
+	ended.row = &row
+	tx.putLease(row.ID, nil)
+	return &ended, tx.e.store.InsertAttempt(endedAttempt(&ended, s, tx.now))
 }
 
 // fails tells whether an outcome is a failure, which has a cause.
@@ -205,18 +254,21 @@ func (tx *txn) dropResults() error {
 		return nil
 	}
 	const most = 200
-	over, err := tx.e.store.ResultsOver(tx.now, most)
+	over, err := tx.e.store.ResultsOver(tx.now, most+tx.room(thingResult))
 	if err != nil {
 		return err
 	}
+	tx.staleDrop = true
 	for _, id := range over {
+		if tx.passes(thingResult, id) {
+			continue
+		}
 		if err := tx.e.store.DropResult(id); err != nil {
 			return err
 		}
 		tx.touched = append(tx.touched, id)
 	}
-	tx.nextDrop, err = tx.e.store.NextResult()
-	return err
+	return nil
 }
 
 func endedAttempt(l *lease, s *settlement, now job.Time) *store.Attempt {

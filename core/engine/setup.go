@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -49,7 +50,10 @@ func (e *Engine) Load(ctx context.Context, req job.SetupRequest) (diff job.Setup
 		if req.DryRun {
 			return nil, nil
 		}
-		if err := job.Wrong("nothing was loaded", wrong); err != nil {
+		if tx.removesAll(&req) {
+			wrong = append(wrong, job.FieldError{Field: "empty", Message: "is not true, and the set-up defines nothing: it would take away all that an earlier one has defined; say empty: true where that is meant"})
+		}
+		if err := job.Wrong("nothing was loaded", append(wrong, tx.checkRoom(&req)...)); err != nil {
 			return nil, err
 		}
 		if err := tx.load(&req, callOf(ctx).Principal); err != nil {
@@ -117,6 +121,9 @@ func (tx *txn) diff(req *job.SetupRequest, diff *job.SetupDiff) (wrong []job.Fie
 func (tx *txn) schedulesBeside(others map[string]job.Schedule) map[string]*job.Schedule {
 	all := map[string]*job.Schedule{}
 	for name, s := range tx.e.view.schedules {
+		if s.gone() {
+			continue
+		}
 		if s = tx.schedule(s.row.ID); s == nil {
 			continue
 		}
@@ -197,9 +204,45 @@ func (tx *txn) owned() owned {
 	return tx.e.view.owned
 }
 
+// removesAll tells whether a setup that defines nothing, without saying so, would take away
+// what is defined.
+func (tx *txn) removesAll(req *job.SetupRequest) bool {
+	own := tx.owned()
+	defines := len(req.Queues)+len(req.Tasks)+len(req.Schedules)+len(req.Triage) > 0 || req.Retention != nil
+	owns := len(own.Queues)+len(own.Tasks)+len(own.Schedules)+len(own.Triage) > 0 || own.Retention != nil
+	return !req.Empty && !defines && owns
+}
+
+// checkRoom refuses a setup that would make more names than a service has room for.
+func (tx *txn) checkRoom(req *job.SetupRequest) (wrong []job.FieldError) {
+	var problem *job.Problem
+	if errors.As(tx.canMake(slices.Collect(maps.Keys(req.Queues)), slices.Collect(maps.Keys(req.Tasks))), &problem) {
+		for _, f := range problem.Fields {
+			wrong = append(wrong, job.FieldError{Field: f.Field + "s", Message: fmt.Sprintf("would be more than %d in all, with those that are there already", mostNames)})
+		}
+	}
+	more := 0
+	for name := range req.Schedules {
+		if tx.scheduleNamed(name) == nil {
+			more++
+		}
+	}
+	for _, name := range tx.owned().Schedules {
+		if _, named := req.Schedules[name]; !named && tx.scheduleNamed(name) != nil {
+			more--
+		}
+	}
+	if n := len(tx.e.view.schedules) + tx.moreSchedules + more; n > job.MostSchedules {
+		wrong = append(wrong, job.FieldError{Field: "schedules", Message: fmt.Sprintf("would be %d in all; at most %d are kept", n, job.MostSchedules)})
+	}
+	return wrong
+}
+
 // load sets what a setup defines and takes away what it no longer names.
 func (tx *txn) load(req *job.SetupRequest, by string) error {
-	before := tx.owned()
+	if err := tx.unload(tx.owned(), req); err != nil { // first, which makes room
+		return err
+	}
 	for _, name := range slices.Sorted(maps.Keys(req.Tasks)) {
 		if _, err := tx.setTask(name, req.Tasks[name]); err != nil {
 			return err
@@ -214,9 +257,6 @@ func (tx *txn) load(req *job.SetupRequest, by string) error {
 		if _, err := tx.setSchedule(name, req.Schedules[name], by); err != nil {
 			return err
 		}
-	}
-	if err := tx.unload(before, req); err != nil {
-		return err
 	}
 	tx.owns = &owned{Schedules: slices.Sorted(maps.Keys(req.Schedules)), Queues: slices.Sorted(maps.Keys(req.Queues)), Tasks: slices.Sorted(maps.Keys(req.Tasks)), Retention: req.Retention, Triage: req.Triage}
 	text, err := json.Marshal(tx.owns)
@@ -276,6 +316,11 @@ func (tx *txn) unmake(q *queue) error {
 	tx.unmade[q] = true
 	delete(tx.newQueues, q.name)
 	tx.setWalk(q, nil)
+	for g := range tx.counts {
+		if g.queue == q.id {
+			delete(tx.counts, g) // they are all zero
+		}
+	}
 	return tx.e.store.DropQueue(q.id)
 }
 

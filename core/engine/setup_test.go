@@ -132,7 +132,7 @@ func TestLoadRetentionAndTriage(t *testing.T) {
 		require.NoError(t, err)
 		require.Len(t, queues, 2)
 		assert.Equal(t, queues[0].Defaults.Priority, queues[1].Defaults.Priority)
-		d, err := y.e.Load(ctx, job.SetupRequest{})
+		d, err := y.e.Load(ctx, job.SetupRequest{Setup: job.Setup{Empty: true}})
 		require.NoError(t, err)
 		assert.Len(t, d.Changes, 2)
 		queues, err = y.e.Queues(ctx)

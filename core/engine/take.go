@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -69,6 +70,18 @@ func (t *take) answerIfOver() bool {
 	return false
 }
 
+// sendEmptyHome answers takes with nothing that were being dealt to by a transaction
+// which failed, and that the one after it has left out: their callers count on an answer.
+func (e *Engine) sendEmptyHome() {
+	e.parked = slices.DeleteFunc(e.parked, func(t *take) bool {
+		if t.state.Load() != claimed {
+			return t.state.Load() == over
+		}
+		t.answer(nil)
+		return true
+	})
+}
+
 // dropClaimed answers takes that were being dealt to when the transaction
 // failed.
 func (e *Engine) dropClaimed(err error) {
@@ -117,28 +130,35 @@ func (e *Engine) Lease(ctx context.Context, req job.LeaseRequest) (job.LeaseAnsw
 	t := &take{ctx: ctx, req: &req, call: identify(call), park: wait > 0 && len(req.Settle) == 0 && req.Job == 0, done: make(chan struct{})}
 	var results []job.SettleResult
 	most, takes := req.Limit+req.Ahead, false
-	err = e.do(ctx, func(tx *txn) error {
-		if results, err = tx.settleAll(settlements); err != nil {
-			return err
-		}
-		if t.worker, err = tx.knowWorker(who); err != nil {
-			return err
-		}
+	defer e.renewals.arrived(tokensOf(req.Settle))()
+	do := e.doRows
+	if len(settlements) > 0 {
+		do = e.doFirst
+	}
+	err = do(ctx, rowsOf(settlements)+most, func(tx *txn) error {
 		t.leases = nil
 		same, err := tx.replayed(t.call)
 		if err != nil {
 			return err
 		}
-		t.replays = same != nil && !tx.mayTake(req.Worker)
-		if takes = most > 0 && (t.replays || tx.mayTake(req.Worker)); !takes {
-			return nil
+		mayTake, err := tx.mayTake(req.Worker)
+		if err != nil {
+			return err
 		}
-		t.park = t.park && !t.replays
-		if same == nil {
+		t.replays = same != nil && !mayTake
+		takes = most > 0 && (t.replays || mayTake)
+		if takes && same == nil {
 			if err := tx.canTake(&req); err != nil {
 				return err
 			}
 		}
+		if results, err = tx.settleAll(settlements); err != nil {
+			return err
+		}
+		if t.worker, err = tx.knowWorker(who); err != nil || !takes {
+			return err
+		}
+		t.park = t.park && !t.replays
 		tx.takes = append(tx.takes, t)
 		return nil
 	})
@@ -146,6 +166,9 @@ func (e *Engine) Lease(ctx context.Context, req job.LeaseRequest) (job.LeaseAnsw
 		return job.LeaseAnswer{}, err
 	}
 	answer := job.LeaseAnswer{Leases: []job.Lease{}, Results: results, Wanted: job.WantRun, Settings: e.view.settings.Load()}
+	if !takes && wait > 0 && len(req.Settle) == 0 {
+		e.registry.rest(ctx, req.Worker, wait.Go(), e.quit)
+	}
 	if takes && e.await(t, wait.Go()) {
 		if t.err != nil {
 			return job.LeaseAnswer{}, t.err
@@ -323,11 +346,9 @@ func (tx *txn) dealOne(t *take, read map[groupID]*heads, wanted int) (more bool,
 	if err != nil {
 		return false, err
 	}
-	l, err := tx.leaseTo(t, row)
-	if err != nil {
+	if err := tx.startFor(t, row); err != nil {
 		return false, err
 	}
-	t.leases = append(t.leases, l)
 	return len(t.leases) < t.req.Limit+t.req.Ahead, nil
 }
 
@@ -345,9 +366,31 @@ func (tx *txn) dealNamed(t *take) error {
 	if err := tx.serveTurn(row); err != nil {
 		return err
 	}
+	return tx.startFor(t, row)
+}
+
+// startFor leases a row to a take. A row that cannot be leased is set aside, and the
+// take gets another.
+func (tx *txn) startFor(t *take, row *store.Row) error {
+	tx.passes(thingStart, row.ID)
 	l, err := tx.leaseTo(t, row)
+	if err != nil {
+		return err
+	}
+	tx.doing = thing{}
 	t.leases = append(t.leases, l)
-	return err
+	return nil
+}
+
+// startable leaves out rows whose start has failed and is set aside.
+func (tx *txn) startable(rows []*store.Row) []*store.Row {
+	if !tx.hasAside {
+		return rows
+	}
+	return slices.DeleteFunc(rows, func(r *store.Row) bool {
+		s := tx.e.aside.get(thing{thingStart, r.ID})
+		return s != nil && time.Now().Before(s.until)
+	})
 }
 
 // best finds the head that goes first of those that a take may have: that of the
@@ -518,8 +561,9 @@ func (tx *txn) head(q *queue, task int64, read map[groupID]*heads, wanted int) (
 	if tx.rules(q).Turns != "" && tx.walkOf(q) == nil {
 		err = tx.readTurns(h, g, most)
 	} else {
-		h.rows, err = tx.e.store.Heads(q.id, task, most)
+		h.rows, err = tx.e.store.Heads(q.id, task, most+tx.room(thingStart))
 		h.left -= int64(len(h.rows))
+		h.rows = tx.startable(h.rows)
 	}
 	if err != nil {
 		return nil, err
@@ -541,6 +585,7 @@ func (tx *txn) readTurns(h *heads, g groupID, most int) (err error) {
 		last := h.turns[most-1].Turn
 		h.last = &last
 	}
+	h.turns = slices.DeleteFunc(h.turns, func(o *store.Head) bool { return len(tx.startable(o.Rows[:1:1])) == 0 })
 	return err
 }
 
@@ -582,7 +627,7 @@ func (tx *txn) leaseTo(t *take, r *store.Row) (job.Lease, error) {
 	if err := tx.change(r, job.Running, job.ByLease); err != nil {
 		return job.Lease{}, err
 	}
-	l := &lease{row: r, policy: policy, worker: t.worker.uid}
+	l := &lease{row: r, policy: policy, worker: t.worker.uid, begun: time.Now()}
 	l.renew()
 	tx.putLease(r.ID, l)
 	answer := tx.tellLease(l)
@@ -665,6 +710,54 @@ func (tx *txn) noteLeases() error {
 	return nil
 }
 
+// retell is a live lease as its worker was told it before.
+func (tx *txn) retell(l *lease) (told job.Lease, err error) {
+	row, err := tx.e.store.Row(l.row.ID)
+	if err == nil && row == nil {
+		err = fmt.Errorf("job %d runs without a row", l.row.ID)
+	}
+	if err == nil {
+		err = tx.e.store.LoadPayload(row)
+	}
+	if err != nil {
+		return told, err
+	}
+	again := *l
+	again.row = row
+	told = tx.tellLease(&again)
+	if told.Job.Steps, err = tx.knownSteps(row); err == nil {
+		told.Job.Schedule, err = tx.scheduledBy(row)
+	}
+	return told, err
+}
+
+// unknownTo tells leases of a worker beside those whose tokens it knows, the oldest
+// first: the answer that brought them was lost.
+func (tx *txn) unknownTo(uid string, knows []string) (all []job.Lease, err error) {
+	known := make(map[string]bool, len(knows))
+	for _, t := range knows {
+		known[t] = true
+	}
+	var unknown []*lease
+	for _, l := range tx.e.leases {
+		if l.worker == uid && tx.lease(l.row.ID) == l && !known[l.token()] {
+			unknown = append(unknown, l)
+		}
+	}
+	slices.SortFunc(unknown, func(a, b *lease) int { return cmp.Compare(a.row.ID, b.row.ID) })
+	for _, l := range unknown[:min(len(unknown), mostRetold)] {
+		told, err := tx.retell(l)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, told)
+	}
+	return all, nil
+}
+
+// mostRetold bounds the leases that are told again in one answer.
+const mostRetold = 100
+
 // replayLeases answers a take whose call has taken effect before with the leases
 // of then that still live. Where none lives the take runs afresh.
 func (tx *txn) replayLeases(t *take) (replayed bool, err error) {
@@ -677,19 +770,10 @@ func (tx *txn) replayLeases(t *take) (replayed bool, err error) {
 		if l == nil || int64(l.row.Attempt) != r.ids[i+1] {
 			continue
 		}
-		row, err := tx.e.store.Row(l.row.ID)
-		if err != nil || row == nil || !t.claim() {
-			return false, err
+		if !t.claim() {
+			return false, nil
 		}
-		if err := tx.e.store.LoadPayload(row); err != nil {
-			return false, err
-		}
-		again := *l
-		again.row = row
-		told := tx.tellLease(&again)
-		if told.Job.Steps, err = tx.knownSteps(row); err == nil {
-			told.Job.Schedule, err = tx.scheduledBy(row)
-		}
+		told, err := tx.retell(l)
 		if err != nil {
 			return false, err
 		}

@@ -19,45 +19,64 @@ type txn struct {
 	ranks     map[*queue]int64
 	newQueues map[string]*queue
 	lastQueue int64
+	lastTask  int64
 	// schedules are those that were changed, by id; nil for one that was removed. ended
 	// are jobs of schedules that have ended, or failed.
-	schedules    map[int64]*schedule
-	lastSchedule int64
-	ended        []store.Row
-	newTasks     map[string]int64
-	policies     map[string]int64
-	counts       map[groupID]*stateCounts // deltas
-	moves        []move
-	leases       map[int64]*lease // nil: ended
-	released     map[int64]release
-	receipts     []receipt
-	takes        []*take // new in this transaction
-	nextDue      job.Time
-	nextSweep    job.Time
-	nextDrop     job.Time
-	touched      []int64  // jobs that changed otherwise than by a move
-	asked        []*lease // cancelling was asked
-	newWorkers   map[string]int64
-	wants        map[string]job.Want
-	pauses       map[*queue]pause
-	queueSet     map[*queue]*job.Defaults
-	taskSet      map[int64]*job.Defaults
-	runs         []taskRun
-	causes       map[causeKey]int64 // deltas
-	past         map[store.Group]int64
-	nextRetain   job.Time
-	retained     int
-	seen         map[int64]*store.Seen
-	dropped      []int64 // causes that are forgotten
-	owns         *owned
-	unmade       map[*queue]bool // queues that are no more
-	servedTags   map[level]int64
-	walks        map[*queue]*walk // nil: ended
-	nextLate     job.Time
-	runningOf    map[groupID]int64 // deltas, by queue and by task
-	starts       map[*queue]int
-	startLog     map[*queue][]job.Start
-	nextStart    time.Time // when a rate lets a job start that a take waits for; zero for none
+	schedules     map[int64]*schedule
+	scheduleIDs   map[string]int64 // of those, by name; 0 for one that was removed
+	moreSchedules int              // than in memory
+	lastSchedule  int64
+	ended         []store.Row
+	newTasks      map[string]int64
+	taskMadeBy    map[int64]string
+	policies      map[string]int64
+	counts        map[groupID]*stateCounts // deltas
+	moves         []move
+	leases        map[int64]*lease // nil: ended
+	released      map[int64]release
+	receipts      []receipt
+	takes         []*take // new in this transaction
+	nextDue       job.Time
+	nextSweep     int64
+	nextDrop      job.Time
+	// Which of the next times are to be read again, because what was next is no more.
+	staleDue, staleSweep, staleDrop, staleLate bool
+	again                                      bool
+	doing                                      thing
+	hasAside                                   bool
+	retried                                    []thing
+	touched                                    []int64  // jobs that changed otherwise than by a move
+	asked                                      []*lease // cancelling was asked
+	newWorkers                                 map[string]int64
+	wants                                      map[string]job.Want
+	pauses                                     map[*queue]pause
+	queueSet                                   map[*queue]*job.Defaults
+	taskSet                                    map[int64]*job.Defaults
+	runs                                       []taskRun
+	causes                                     map[causeKey]int64 // deltas
+	past                                       map[store.Group]int64
+	became                                     map[became]int64
+	removals                                   map[int64]removal // by action; the zero one is over
+	nextRetain                                 time.Time
+	retained                                   int64
+	nextForget                                 time.Time
+	goneWorkers                                map[string]int64
+	idleQueues                                 map[*queue]job.Time
+	idleTasks                                  map[int64]job.Time
+	unmadeTasks                                map[int64]string
+	lessPast                                   map[*queue]stateCounts
+	by                                         string // who gave the command that is applied; empty for timed work
+	seen                                       map[int64]*store.Seen
+	dropped                                    []int64 // causes that are forgotten
+	owns                                       *owned
+	unmade                                     map[*queue]bool // queues that are no more
+	servedTags                                 map[level]int64
+	walks                                      map[*queue]*walk // nil: ended
+	nextLate                                   job.Time
+	runningOf                                  map[groupID]int64 // deltas, by queue and by task
+	starts                                     map[*queue]int
+	startLog                                   map[*queue][]job.Start
+	nextStart                                  time.Time // when a rate lets a job start that a take waits for; zero for none
 }
 
 type groupID struct{ queue, task int64 }
@@ -70,8 +89,8 @@ type move struct {
 
 func (e *Engine) begin() *txn {
 	return &txn{
-		e: e, now: e.now(), lastQueue: e.view.lastQueue, lastSchedule: e.view.lastSchedule, nextJob: e.nextJob, nextDue: e.nextDue, nextSweep: e.nextSweep, nextDrop: e.nextDrop, nextLate: e.nextLate,
-		counts: map[groupID]*stateCounts{},
+		e: e, now: e.now(), lastQueue: e.view.lastQueue, lastTask: e.view.lastTask, lastSchedule: e.view.lastSchedule, nextJob: e.nextJob, nextDue: e.nextDue, nextSweep: e.nextSweep, nextDrop: e.nextDrop, nextLate: e.nextLate,
+		counts: map[groupID]*stateCounts{}, hasAside: e.aside.any(),
 	}
 }
 
@@ -82,6 +101,7 @@ func (tx *txn) change(r *store.Row, to job.State, by job.By) error {
 	}
 	if r.State != job.New {
 		tx.delta(r)[r.State]--
+		tx.unplanned(r)
 	}
 	tx.delta(r)[to]++
 	if r.State == job.Running {
@@ -95,12 +115,21 @@ func (tx *txn) change(r *store.Row, to job.State, by job.By) error {
 			return err
 		}
 	}
+	if r.Operation != 0 {
+		tx.countBecame(r, to, by)
+	}
 	tx.moves = append(tx.moves, move{job: r.ID, queue: r.Queue, task: r.Task, from: r.State, to: to})
 	r.State = to
 	if to == job.Backoff || to.Finished() {
 		tx.freed(r)
 	}
 	return nil
+}
+
+// unplanned notes that a row leaves a state in which a time was planned for it.
+func (tx *txn) unplanned(r *store.Row) {
+	tx.staleDue = tx.staleDue || r.State == job.Scheduled || r.State == job.Backoff
+	tx.staleLate = tx.staleLate || r.StartBy != 0 && !r.State.Finished()
 }
 
 // delta gives the changes of the counts of a row's queue and task.
@@ -120,6 +149,7 @@ func (tx *txn) recount(r *store.Row, by int64) error {
 	if by < 0 {
 		turn = tx.leaveTurn
 		tx.freed(r)
+		tx.unplanned(r)
 	}
 	if r.State == job.Ready {
 		if err := turn(r); err != nil {
@@ -180,8 +210,8 @@ func (tx *txn) awaits(at job.Time) {
 	}
 }
 
-// sweeps notes that something is to be swept at a time.
-func (tx *txn) sweeps(at job.Time) {
+// sweeps notes that something is to be swept when the file was served so long.
+func (tx *txn) sweeps(at int64) {
 	if tx.nextSweep == 0 || at < tx.nextSweep {
 		tx.nextSweep = at
 	}
@@ -194,6 +224,9 @@ const ranksReserved = 1000
 // flush writes the counters that the commands have moved.
 func (tx *txn) flush() error {
 	s := tx.e.store
+	if err := tx.readNext(); err != nil {
+		return err
+	}
 	for g, d := range tx.counts {
 		kept := tx.kept(g)
 		for state, n := range d {
@@ -218,10 +251,27 @@ func (tx *txn) flush() error {
 			return err
 		}
 	}
-	if err := tx.flushCauses(); err != nil {
+	if err := errors.Join(tx.flushCauses(), tx.flushPast(), tx.flushBecame()); err != nil {
 		return err
 	}
 	return tx.e.receipts.write(tx)
+}
+
+// readNext reads what is next of what was planned, where that has changed.
+func (tx *txn) readNext() (err error) {
+	if tx.staleDue {
+		tx.nextDue, err = tx.e.store.NextDue()
+	}
+	if tx.staleLate && err == nil {
+		tx.nextLate, err = tx.e.store.NextTooLate()
+	}
+	if tx.staleDrop && err == nil {
+		tx.nextDrop, err = tx.e.store.NextResult()
+	}
+	if tx.staleSweep && err == nil {
+		tx.nextSweep, err = tx.e.nextToSweepBeside(tx.removalsNow())
+	}
+	return err
 }
 
 func (tx *txn) kept(g groupID) (c stateCounts) {
@@ -231,11 +281,17 @@ func (tx *txn) kept(g groupID) (c stateCounts) {
 	return c
 }
 
-// publish makes the transaction the engine's memory. It runs after the commit.
-func (tx *txn) publish() {
+// publish makes the transaction the engine's memory. It runs after the commit; wrote
+// tells whether there was one.
+func (tx *txn) publish(wrote bool) {
 	e := tx.e
+	e.again = tx.again
+	for _, t := range tx.retried {
+		e.aside.forget(t)
+	}
 	e.nextJob, e.nextDue, e.nextSweep, e.nextDrop = tx.nextJob, tx.nextDue, tx.nextSweep, tx.nextDrop
 	e.nextLate, e.nextStart = tx.nextLate, tx.nextStart
+	tx.publishRemovals()
 	tx.publishPlaces()
 	tx.publishSchedules()
 	if tx.owns != nil {
@@ -244,7 +300,7 @@ func (tx *txn) publish() {
 	}
 	e.receipts.publish(tx)
 	tx.publishCauses()
-	tx.publishView()
+	tx.publishView(wrote)
 	tx.publishLeases()
 	for id, r := range tx.released {
 		e.released[id] = r
@@ -261,23 +317,29 @@ func (tx *txn) publish() {
 	}
 }
 
-func (tx *txn) publishView() {
+func (tx *txn) publishView(wrote bool) {
 	v := &tx.e.view
-	if len(tx.moves)+len(tx.touched)+len(tx.policies)+len(tx.pauses)+len(tx.queueSet)+len(tx.taskSet)+len(tx.past) == 0 {
-		tx.publishPast() // nothing was removed, so that no reader is disturbed
+	if !wrote { // so that nothing in it has changed, and no reader is disturbed
+		tx.publishPast()
 		return
 	}
 	v.mu.Lock()
 	defer v.mu.Unlock()
 	for q := range tx.unmade {
+		if v.queueOf[q.id] == q {
+			v.madeBy[madeBy{q.madeBy, false}]--
+		}
 		delete(v.queues, q.name)
 		delete(v.queueOf, q.id)
+	}
+	for id := range tx.unmadeTasks {
+		v.madeBy[madeBy{v.taskMadeBy[id], true}]--
 	}
 	for _, q := range tx.newQueues {
 		v.addQueue(q)
 	}
 	for name, id := range tx.newTasks {
-		v.tasks[name], v.taskName[id] = id, name
+		v.addTask(id, name, tx.taskMadeBy[id])
 	}
 	if len(tx.e.policies)+len(tx.policies) > mostPolicies {
 		clear(tx.e.policies)
@@ -310,6 +372,7 @@ func (tx *txn) publishView() {
 	v.settings.Add(int64(len(tx.queueSet) + len(tx.taskSet)))
 	tx.publishStarts()
 	tx.publishPast()
+	tx.publishLeftovers()
 	tx.publishTrends()
 }
 

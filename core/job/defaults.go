@@ -73,7 +73,7 @@ func (d *Defaults) Check(ofQueue bool) []FieldError {
 }
 
 // Warnings says what is allowed in the defaults and likely not meant.
-func (d *Defaults) Warnings() []FieldError {
+func (d *Defaults) Warnings() []Warning {
 	return (&Spec{MaxAttempts: d.MaxAttempts, Retry: d.Retry}).Warnings()
 }
 
@@ -170,6 +170,6 @@ func (p *Policy) guess() {
 }
 
 // Warned says of a policy what is allowed and likely not meant.
-func (p *Policy) Warned() []FieldError {
+func (p *Policy) Warned() []Warning {
 	return (&Spec{MaxAttempts: &p.MaxAttempts, Retry: &p.Retry}).Warnings()
 }

@@ -50,6 +50,13 @@ type Page struct {
 	Matched *int64 `json:"matched,omitzero"`
 }
 
+// Enqueued is what a bulk has brought: of each job its id and state, and a warning for
+// each queue and task for which there is one.
+type Enqueued struct {
+	Jobs     []Job     `json:"jobs"`
+	Warnings []Warning `json:"warnings,omitempty"`
+}
+
 // Queue is a queue with its counts.
 type Queue struct {
 	Name   string          `json:"name"`
@@ -77,8 +84,8 @@ type Queue struct {
 	Keep map[State]Duration `json:"keep"`
 	Past map[State]int64    `json:"past,omitzero"`
 	// Defaults are what was set for the jobs of the queue.
-	Defaults *Defaults    `json:"defaults,omitzero"`
-	Warnings []FieldError `json:"warnings,omitzero"`
+	Defaults *Defaults `json:"defaults,omitzero"`
+	Warnings []Warning `json:"warnings,omitzero"`
 	// InPerMinute and OutPerMinute are how many jobs came and how many were
 	// finished a minute, over the last five.
 	InPerMinute  float64 `json:"in_per_minute"`

@@ -185,8 +185,10 @@ type Operation struct {
 	Why          string    `json:"why,omitzero"`
 	// Example shows what the patch makes of the first payload, in a dry run.
 	Example *Edit `json:"example,omitzero"`
-	// UndoUntil is until when a removal can be taken back.
+	// UndoUntil is until when a removal can be taken back, where the service runs on.
 	UndoUntil Time `json:"undo_until,omitzero"`
+	// Became is what became of the jobs of a requeue, by their states.
+	Became map[State]int64 `json:"became,omitzero"`
 }
 
 // Refused is a job that an action did not change, and why.

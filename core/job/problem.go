@@ -30,6 +30,13 @@ const (
 	Forbidden Kind = "forbidden"
 	// Busy: try again later; nothing was changed.
 	Busy Kind = "busy"
+	// QueueFull: as many jobs wait in the queue as it takes; nothing was changed.
+	QueueFull Kind = "queue_full"
+	// NoSpace: the disk is full, or nearly so; nothing was changed.
+	NoSpace Kind = "no_space"
+	// Uncertain: the disk failed; whether the call took effect is not known. The same call
+	// under the same Idempotency-Key brings the truth.
+	Uncertain Kind = "uncertain"
 	// Broken: the service cannot do its work; nothing was acknowledged.
 	Broken Kind = "broken"
 )

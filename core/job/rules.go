@@ -27,6 +27,9 @@ type Rules struct {
 	// MaxRunning bounds the jobs that run at once, over all pools: 1 to 100 000; nil means
 	// no bound.
 	MaxRunning *int `json:"max_running,omitzero"`
+	// MaxWaiting bounds the jobs that wait: an enqueue of more is refused. 1 to 1 000 000 000;
+	// nil means no bound. Follow-ups and runs of schedules are taken all the same.
+	MaxWaiting *int64 `json:"max_waiting,omitzero"`
 	// Rate bounds how many start; nil for no bound.
 	Rate *Rate `json:"rate,omitzero"`
 }
@@ -66,6 +69,7 @@ const (
 	defaultBoost = Duration(60e9)
 	longestBoost = Duration(30 * day)
 	mostPerSec   = 100_000
+	mostWaiting  = 1_000_000_000
 	mostWeight   = 1000
 )
 
@@ -110,7 +114,7 @@ func (r *Rules) check(ofQueue bool) []FieldError {
 	if !ofQueue {
 		given := map[string]bool{
 			"order": r.Order != "", "boost": r.Boost != 0, "turns": r.Turns != "", "owner_weights": r.OwnerWeights != nil,
-			"lane_on_backoff": r.LaneOnBackoff != "", "lane_on_dead": r.LaneOnDead != "", "rate": r.Rate != nil,
+			"lane_on_backoff": r.LaneOnBackoff != "", "lane_on_dead": r.LaneOnDead != "", "rate": r.Rate != nil, "max_waiting": r.MaxWaiting != nil,
 		}
 		for _, name := range slices.Sorted(maps.Keys(given)) {
 			if given[name] {
@@ -128,6 +132,9 @@ func (r *Rules) check(ofQueue bool) []FieldError {
 		c.add("boost", "%s is outside 1ms to 30d", r.Boost)
 	case r.Boost != 0 && r.Order != ByAgeing:
 		c.add("boost", "belongs to the order ageing; the order here is priority")
+	}
+	if r.MaxWaiting != nil && (*r.MaxWaiting < 1 || *r.MaxWaiting > mostWaiting) {
+		c.add("max_waiting", "%d is outside 1 to %d; leave it out for no bound", *r.MaxWaiting, mostWaiting)
 	}
 	if r.Turns != "" && r.Order == ByAgeing {
 		c.add("turns", "cannot stand beside the order ageing: turns already keep any owner from starving; leave one of the two out")

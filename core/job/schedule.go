@@ -124,13 +124,13 @@ func (c *checks) oneOfThree(field, word, a, b, d string) {
 }
 
 // Warnings says what is allowed in a schedule and likely not meant.
-func (s *Schedule) Warnings() (all []FieldError) {
+func (s *Schedule) Warnings() (all []Warning) {
 	w := s.Whole()
 	if w.Missed == MissedAll && w.IfStillRunning != RunsAlso {
-		all = append(all, FieldError{"missed", fmt.Sprintf("all makes many runs at once, and if_still_running: %s lets only the first of them run%s", w.IfStillRunning, map[bool]string{true: " and one wait"}[w.IfStillRunning == RunWaits])})
+		all = append(all, Warning{WarnRunsMeet, fmt.Sprintf("missed: all makes many runs at once, and if_still_running: %s lets only the first of them run%s", w.IfStillRunning, map[bool]string{true: " and one wait"}[w.IfStillRunning == RunWaits]) + "."})
 	}
 	if s.Zone == "" && s.Cron != "" {
-		all = append(all, FieldError{"zone", "is not given; the expression is read in UTC"})
+		all = append(all, Warning{WarnZone, "No zone is given: the expression is read in UTC."})
 	}
 	return all
 }
@@ -197,9 +197,12 @@ type ScheduleTold struct {
 	Notes    []string  `json:"notes,omitzero"`
 	// Last is the latest run that was enqueued.
 	Last *Run `json:"last,omitzero"`
+	// FailedInARow is how many runs have died since one was done, at LastDoneAt.
+	FailedInARow int64 `json:"failed_in_a_row,omitzero"`
+	LastDoneAt   Time  `json:"last_done_at,omitzero"`
 	// Waiting is the job of a run that waits for the end of the last one.
-	Waiting  int64        `json:"waiting,omitzero"`
-	Warnings []FieldError `json:"warnings,omitzero"`
+	Waiting  int64     `json:"waiting,omitzero"`
+	Warnings []Warning `json:"warnings,omitzero"`
 }
 
 // ScheduledBy tells a handler which run of which schedule its job is.

@@ -15,6 +15,8 @@ type Setup struct {
 	Retention *Retention          `json:"retention,omitzero"`
 	Triage    []TriageRule        `json:"triage,omitzero"`
 	Schedules map[string]Schedule `json:"schedules,omitzero"`
+	// Empty says that it is meant to define nothing, where it does not.
+	Empty bool `json:"empty,omitzero"`
 }
 
 // SetupRequest asks what a setup would change, or makes it so.

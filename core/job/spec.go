@@ -159,6 +159,9 @@ func (c *checks) word(field, value string, most int) {
 		c.add(field, "is %d bytes; at most %d are kept", len(value), most)
 	} else if !utf8.ValidString(value) {
 		c.add(field, "is not valid UTF-8")
+	} else if at := strings.IndexFunc(value, commands); at >= 0 {
+		r, _ := utf8.DecodeRuneInString(value[at:])
+		c.add(field, "holds the control or direction character U+%04X; leave it out", r)
 	}
 }
 
@@ -229,6 +232,20 @@ func (s *Spec) Check(maxPayload int) []FieldError {
 	if s.MaxAttempts != nil && (*s.MaxAttempts < 0 || *s.MaxAttempts > MostAttempts) {
 		c.add("max_attempts", "%d is outside 1 to %d; 0 means no limit", *s.MaxAttempts, MostAttempts)
 	}
+	for _, d := range []struct {
+		field string
+		value Duration
+	}{{"delay", s.Delay}, {"timeout", s.Timeout}} {
+		if d.value < 0 || d.value > LongestDuration {
+			c.add(d.field, "%s is outside 0s to ten years", d.value)
+		}
+	}
+	if k := s.KeepResult; k != nil && (*k < 0 || *k > LongestDuration) {
+		c.add("keep_result", "%s is outside 0s to ten years", *k)
+	}
+	if s.Timeout > 0 && s.Timeout < ShortestTimeout {
+		c.add("timeout", "%s is shorter than %s, in which nothing can be done; 0s means none", s.Timeout, ShortestTimeout)
+	}
 	c.payload(s.Payload, maxPayload)
 	c.word("owner", s.Owner, MaxWordBytes)
 	c.word("lane", s.Lane, MaxWordBytes)
@@ -244,13 +261,44 @@ func (s *Spec) Check(maxPayload int) []FieldError {
 	return c
 }
 
-// Warnings says what is allowed in the spec and likely not meant.
-func (s *Spec) Warnings() []FieldError {
-	var c checks
-	if s.MaxAttempts != nil && *s.MaxAttempts == 0 && (s.Retry == nil || s.Retry.GiveUpAfter == 0) {
-		c.add("max_attempts", "0 means no limit: a job that always fails is tried for ever; set retry.give_up_after to bound it")
+// Frozen is a copy of a spec that shares nothing with it, its payload as JSON. The error
+// says what of it cannot be told.
+func (s *Spec) Frozen() (frozen Spec, err error) {
+	raw, err := json.Marshal(s)
+	if err != nil {
+		return frozen, Wrong("the spec cannot be told", []FieldError{{Field: "payload", Message: "cannot be written as JSON: " + err.Error()}})
 	}
-	return c
+	if why := JSONFault(raw); why != "" {
+		return frozen, Wrong("the spec cannot be told", []FieldError{{Field: "payload", Message: why}})
+	}
+	if err := json.Unmarshal(raw, &frozen); err != nil {
+		return frozen, Wrong("the spec cannot be told", []FieldError{{Field: "spec", Message: err.Error()}})
+	}
+	var own struct {
+		Payload json.RawMessage `json:"payload"`
+	}
+	if err = json.Unmarshal(raw, &own); own.Payload != nil {
+		frozen.Payload = own.Payload
+	}
+	return frozen, err
+}
+
+// Warnings says what is allowed in the spec and likely not meant.
+func (s *Spec) Warnings() (all []Warning) {
+	if s.MaxAttempts != nil && *s.MaxAttempts == 0 && (s.Retry == nil || s.Retry.GiveUpAfter == 0) {
+		all = append(all, Warning{WarnNoLimit, "max_attempts 0 means no limit: a job that always fails is tried for ever; set retry.give_up_after to bound it."})
+	}
+	if s.Retry != nil {
+		r := s.Retry.WithDefaults()
+		first := r.First
+		if r.Curve == List {
+			first = r.Delays[0]
+		}
+		if r.GiveUpAfter > 0 && r.GiveUpAfter < first {
+			all = append(all, Warning{WarnOneAttemptFits, fmt.Sprintf("retry.give_up_after (%s) is shorter than the first wait (%s): a job that fails once is dead at once.", r.GiveUpAfter, first)})
+		}
+	}
+	return all
 }
 
 func (c *checks) payload(payload any, most int) {
@@ -281,6 +329,23 @@ func (c *checks) labels(labels map[string]string) {
 	}
 }
 
+// CheckStart answers why a spec that is enqueued now could never start; of a delay it is
+// known only then when it ends.
+func (s *Spec) CheckStart(now Time) []FieldError {
+	var c checks
+	switch {
+	case s.StartBy == 0:
+	case s.StartBy <= now:
+		c.add("start_by", "%s is over: the job could never start", s.StartBy)
+	case s.StartBy < now.Add(s.Delay.Go()):
+		c.add("start_by", "%s is before the delay of %s ends: the job could never start", s.StartBy, s.Delay)
+	}
+	return c
+}
+
+// ShortestTimeout is the least time that an attempt can be given.
+const ShortestTimeout = Duration(10e6)
+
 const longestWait = Duration(30 * day)
 
 // curveFields are the fields that each curve has, beside jitter and give_up_after,
@@ -304,6 +369,9 @@ func (r *Retry) check() []FieldError {
 		case has:
 			full.checkField(&c, name)
 		}
+	}
+	if r.GiveUpAfter < 0 || r.GiveUpAfter > LongestDuration {
+		c.add("retry.give_up_after", "%s is outside 0s to ten years", r.GiveUpAfter)
 	}
 	if j := *full.Jitter; math.IsNaN(j) || j < 0 || j > 1 {
 		c.add("retry.jitter", "%v is outside 0 to 1", j)

@@ -95,6 +95,7 @@ const (
 	Superseded     Reason = "superseded"
 	Purged         Reason = "purged"
 	DependencyDead Reason = "dependency_dead"
+	OutcomeRefused Reason = "outcome_refused"
 )
 
 // Outcome is what a worker says when it ends a lease.
@@ -165,9 +166,12 @@ const (
 	ByLease
 	BySettle
 	ByLeaseEnd
+	ByEndLease
+	ByAccept
+	BySuperseded
 )
 
-var byNames = [...]string{"enqueue", "requeue", "due", "start_now", "unheld", "patch", "cancel", "undo", "start_by", "age", "lease", "settle", "lease_end"}
+var byNames = [...]string{"enqueue", "requeue", "due", "start_now", "unheld", "patch", "cancel", "undo", "start_by", "age", "lease", "settle", "lease_end", "end_lease", "accept", "superseded"}
 
 // String names it as messages do.
 func (c By) String() string { return byNames[c] }
@@ -184,19 +188,22 @@ var placed = set(Held, Scheduled, Ready)
 
 // moves is the transition table: for each of these, from which states to which.
 var moves = [...][]struct{ from, to uint16 }{
-	ByEnqueue:  {{set(New), placed}},
-	ByRequeue:  {{set(Done, Skipped, Cancelled, Dead), placed}},
-	ByDue:      {{set(Scheduled, Backoff), placed}},
-	ByStartNow: {{set(Scheduled, Backoff), placed}},
-	ByUnheld:   {{set(Held), placed}},
-	ByPatch:    {{set(Held, Scheduled, Ready), placed}, {set(Backoff), set(Backoff)}},
-	ByCancel:   {{set(Held, Scheduled, Ready, Backoff), set(Cancelled)}},
-	ByUndo:     {{set(Held, Scheduled, Ready, Backoff), placed}},
-	ByStartBy:  {{set(Held, Scheduled, Ready), set(Skipped)}},
-	ByAge:      {{set(Backoff), set(Dead)}},
-	ByLease:    {{set(Ready), set(Running)}},
-	BySettle:   {{set(Running), set(Done, Skipped, Dead, Backoff, Cancelled) | placed}},
-	ByLeaseEnd: {{set(Running), set(Backoff, Dead, Cancelled)}},
+	ByEnqueue:    {{set(New), placed}},
+	ByRequeue:    {{set(Done, Skipped, Cancelled, Dead), placed}},
+	ByDue:        {{set(Scheduled, Backoff), placed}},
+	ByStartNow:   {{set(Scheduled, Backoff), placed}},
+	ByUnheld:     {{set(Held), placed}},
+	ByPatch:      {{set(Held, Scheduled, Ready), placed}, {set(Backoff), set(Backoff)}},
+	ByCancel:     {{set(Held, Scheduled, Ready, Backoff), set(Cancelled)}},
+	ByUndo:       {{set(Held, Scheduled, Ready, Backoff), placed}},
+	ByStartBy:    {{set(Held, Scheduled, Ready), set(Skipped)}},
+	ByAge:        {{set(Backoff), set(Dead)}},
+	ByLease:      {{set(Ready), set(Running)}},
+	BySettle:     {{set(Running), set(Done, Skipped, Dead, Backoff, Cancelled) | placed}},
+	ByLeaseEnd:   {{set(Running), set(Backoff, Dead, Cancelled)}},
+	ByEndLease:   {{set(Running), placed | set(Cancelled)}},
+	ByAccept:     {{set(Dead), set(Done)}},
+	BySuperseded: {{set(Backoff), set(Dead)}, {set(Dead), set(Cancelled)}},
 }
 
 // Move answers nil where the transition table allows the change, and an error

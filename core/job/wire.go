@@ -78,12 +78,14 @@ type Job struct {
 	LastError *Failure `json:"last_error,omitzero"`
 	// WaitingBecause says in one sentence why an unfinished job does not run.
 	WaitingBecause string `json:"waiting_because,omitzero"`
+	// Refused is what the handler of a job brought that is dead as outcome_refused.
+	Refused *RefusedOutcome `json:"refused,omitzero"`
 
 	// Duplicate is true where an enqueue was answered by an earlier job.
 	Duplicate bool `json:"duplicate,omitzero"`
 	// SameSpec tells, of a duplicate, whether the earlier job was asked for alike.
-	SameSpec bool         `json:"same_spec,omitzero"`
-	Warnings []FieldError `json:"warnings,omitzero"`
+	SameSpec bool      `json:"same_spec,omitzero"`
+	Warnings []Warning `json:"warnings,omitzero"`
 }
 
 // Attempt is one run of a job under one lease.
@@ -192,6 +194,8 @@ const (
 const (
 	// LeaseLost is the type of an attempt whose lease ended unrenewed.
 	LeaseLost = "lease_lost"
+	// TimedOut is the type of an attempt that took longer than its job's timeout.
+	TimedOut = "timeout"
 	// Panicked is the type of an attempt whose handler panicked.
 	Panicked = "panic"
 )
@@ -234,6 +238,10 @@ type Worker struct {
 	// Draining tells that the process takes no more jobs by its own decision,
 	// such as after a SIGTERM.
 	Draining bool `json:"draining,omitzero"`
+
+	// Holds are the tokens of all leases that the process knows of, where it says so when
+	// it registers: the answer then brings those it does not know.
+	Holds []string `json:"holds,omitempty"`
 
 	// What follows is told by the service. Wanted is what was asked of the
 	// worker; Silent that it has not been seen for longer than it should.
@@ -294,8 +302,8 @@ type Task struct {
 	Defaults *Defaults `json:"defaults,omitzero"`
 	Version  int64     `json:"version"`
 	// FromFile tells that the defaults come from a file.
-	FromFile bool         `json:"from_file,omitzero"`
-	Warnings []FieldError `json:"warnings,omitzero"`
+	FromFile bool      `json:"from_file,omitzero"`
+	Warnings []Warning `json:"warnings,omitzero"`
 }
 
 // RetryPreview is when each attempt of a policy would come.
@@ -307,8 +315,8 @@ type RetryPreview struct {
 	// first attempts are told where there are many.
 	Ends string `json:"ends"`
 	// Says tells it in a sentence.
-	Says     string       `json:"says"`
-	Warnings []FieldError `json:"warnings,omitzero"`
+	Says     string    `json:"says"`
+	Warnings []Warning `json:"warnings,omitzero"`
 }
 
 // PlannedAttempt is when an attempt comes, from the start of the first one on, if
@@ -429,6 +437,16 @@ type Wanted struct {
 	Cancelled []string `json:"cancelled,omitzero"`
 	// Waiting is how many jobs are ready in the worker's queues for its tasks.
 	Waiting int64 `json:"waiting,omitzero"`
+	// Leases are those that the worker holds when it registers.
+	Leases []Lease `json:"leases,omitempty"`
+}
+
+// ExtendRequest renews leases.
+type ExtendRequest struct {
+	// Worker is who holds them, where these are all that it knows of: the answer then
+	// brings others that it holds.
+	Worker string      `json:"worker,omitzero"`
+	Leases []Extension `json:"leases"`
 }
 
 // Extension renews one lease by the length asked when it was taken.
@@ -437,6 +455,9 @@ type Extension struct {
 	Report
 	// Steps are parts of the work that are done once, by their names.
 	Steps map[string]StepReport `json:"steps,omitzero"`
+	// Misread is what was wrong with the item when it was read from the wire and was
+	// left out.
+	Misread []FieldError `json:"-"`
 }
 
 // StepReport is what a handler tells of a step, one of: that it begins it, its result,
@@ -526,7 +547,10 @@ type ExtendResult struct {
 type ExtendAnswer struct {
 	Results []ExtendResult `json:"results"`
 	Wanted  Want           `json:"wanted"`
-	Ignored []string       `json:"ignored,omitzero"`
+	// Leases are others that the worker holds, where the call says who it is: the answer
+	// that brought them was lost.
+	Leases  []Lease  `json:"leases,omitempty"`
+	Ignored []string `json:"ignored,omitzero"`
 }
 
 // Settlement ends one lease with an outcome.
@@ -545,9 +569,14 @@ type Settlement struct {
 	// Enqueue are follow-ups that exist if and only if the settle took
 	// effect.
 	Enqueue []Spec `json:"enqueue,omitzero"`
-	// Misread is what was wrong with the item already when it was read from
-	// the wire; such an item is refused.
-	Misread []FieldError `json:"-"`
+	// What was found when the item was read from the wire: Misread are fields that were
+	// left out because they could not be read, BadOutcome that token or outcome could
+	// not, so that the item is refused, BadEnqueue why follow-ups could not, and
+	// RawEnqueue are these as they came.
+	Misread    []FieldError      `json:"-"`
+	BadOutcome []FieldError      `json:"-"`
+	BadEnqueue []FieldError      `json:"-"`
+	RawEnqueue []json.RawMessage `json:"-"`
 }
 
 // SettleResult is what became of one settlement.
@@ -555,46 +584,10 @@ type SettleResult struct {
 	Token  string `json:"token"`
 	Status Status `json:"status"`
 	// Repeated is true where the same settle had taken effect before.
-	Repeated bool         `json:"repeated,omitzero"`
-	State    State        `json:"state,omitzero"`
-	NextAt   Time         `json:"next_at,omitzero"`
-	Errors   []FieldError `json:"errors,omitzero"`
-}
-
-// Check answers what is wrong with a settlement by itself; nil where nothing
-// is. maxPayload bounds the payloads of its follow-ups.
-func (s *Settlement) Check(maxPayload int) []FieldError {
-	if s.Misread != nil {
-		return s.Misread
-	}
-	var c checks
-	switch s.Outcome {
-	case OutcomeDone, OutcomeFailed, OutcomeGiveUp, OutcomeReleased:
-	case OutcomeSkipped:
-		if s.ReasonText == "" {
-			c.add("reason_text", "is missing; say why the job is skipped")
-		}
-	case OutcomePostponed:
-		if s.Delay < Duration(1e9) {
-			c.add("delay", "%s is too short; a postponed job waits at least 1s", s.Delay)
-		}
-	default:
-		c.add("outcome", "%q is no outcome; the outcomes are done, failed, give_up, skipped, postponed and released", shorten(string(s.Outcome)))
-	}
-	if len(s.Result) > MaxResultBytes {
-		c.add("result", "is %d bytes; at most %d are kept: store the data elsewhere and give its id", len(s.Result), MaxResultBytes)
-	}
-	c = append(c, s.Report.Check()...)
-	if s.RunMS < 0 {
-		c.add("run_ms", "%d is negative", s.RunMS)
-	}
-	if len(s.Enqueue) > MaxSpecs {
-		c.add("enqueue", "holds %d specs; at most %d are taken at once", len(s.Enqueue), MaxSpecs)
-	}
-	for i := range s.Enqueue {
-		for _, e := range s.Enqueue[i].Check(maxPayload) {
-			c.add(indexed("enqueue", i, e.Field), "%s", e.Message)
-		}
-	}
-	return c
+	Repeated bool  `json:"repeated,omitzero"`
+	State    State `json:"state,omitzero"`
+	NextAt   Time  `json:"next_at,omitzero"`
+	// Errors of a settlement that took effect name what of it was mended or left out, or
+	// why its follow-ups were refused, so that its job is dead.
+	Errors []FieldError `json:"errors,omitzero"`
 }

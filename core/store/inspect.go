@@ -55,6 +55,39 @@ func Inspect(path string) (i Inspection, err error) {
 	return i, i.read(path)
 }
 
+// Room tells how many bytes are free, and how many there are, on the disk of a file.
+func Room(path string) (free, all int64, err error) {
+	var disk syscall.Statfs_t
+	if err := syscall.Statfs(filepath.Dir(path), &disk); err != nil {
+		return 0, 0, err
+	}
+	return int64(disk.Bavail) * disk.Bsize, int64(disk.Blocks) * disk.Bsize, nil
+}
+
+// Peek opens a data file beside the service that has it open, to read what the service
+// would read at its start. Nothing of it is changed, and statements that write fail.
+func Peek(path string) (*Store, error) {
+	s := &Store{path: path}
+	readOnly := "file:" + uriPath.Replace(path) + "?mode=ro&_query_only=1&_busy_timeout=1000"
+	var err error
+	if s.writeDB, err = sql.Open("sqlite3", readOnly); err != nil {
+		return nil, err
+	}
+	s.writeDB.SetMaxOpenConns(1)
+	read, err := sql.Open("sqlite3", readOnly)
+	if err == nil {
+		s.read.Store(read)
+		s.conn, err = s.writeDB.Conn(background)
+	}
+	if err == nil {
+		err = s.prepare()
+	}
+	if err != nil {
+		return nil, errors.Join(explain(path, err), s.Close())
+	}
+	return s, nil
+}
+
 // inUse tells whether a service holds the lock of a data file.
 func inUse(path string) (bool, error) {
 	f, err := os.Open(path + ".lock")
@@ -86,3 +119,6 @@ func (i *Inspection) read(path string) error {
 	}
 	return nil
 }
+
+// Path is where the data file is.
+func (s *Store) Path() string { return s.path }

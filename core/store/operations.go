@@ -31,6 +31,48 @@ func (s *Store) RemovedBy(action int64, limit int) ([]*Row, error) {
 	return rows(s.st.removedBy.QueryContext(background, action, limit))
 }
 
+// CountBecame adds to what became of the jobs that an operation has requeued.
+func (s *Store) CountBecame(operation int64, state job.State, n int64) error {
+	return s.exec(s.st.countBecame, operation, int64(state), n)
+}
+
+// Became reads what became of the jobs that an operation has requeued.
+func (s *Store) Became(ctx context.Context, operation int64) (map[job.State]int64, error) {
+	r, err := s.read.Load().QueryContext(ctx, "SELECT state, n FROM operation_counts WHERE operation = ? AND n > 0", operation)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	became := map[job.State]int64{}
+	for r.Next() {
+		var state job.State
+		var n int64
+		if err := r.Scan(&state, &n); err != nil {
+			return nil, err
+		}
+		became[state] = n
+	}
+	return became, r.Err()
+}
+
+// Removals reads the operations that have removed jobs which are not swept yet.
+func (s *Store) Removals() (all []Operation, err error) {
+	for action := int64(0); ; {
+		err := s.conn.QueryRowContext(background, "SELECT removed_by FROM jobs INDEXED BY jobs_removed_by WHERE removed_by > ? AND removed_by <> 0 ORDER BY removed_by LIMIT 1", action).Scan(&action)
+		if errors.Is(err, sql.ErrNoRows) {
+			return all, nil
+		}
+		if err != nil {
+			return nil, err
+		}
+		found, err := operations(s.conn.QueryContext(background, operationColumns+"WHERE action = ?", action))
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, found...)
+	}
+}
+
 const operationColumns = "SELECT id, action, state, filter, CAST(position AS INTEGER) FROM operations "
 
 // Operations reads operations, the latest first.
@@ -77,7 +119,11 @@ func operations(r *sql.Rows, err error) (all []Operation, _ error) {
 // Actions reads what operators did, the latest first, before an action's number; to
 // one job where it is not 0.
 func (s *Store) Actions(ctx context.Context, before, id int64, limit int) (all []job.Action, err error) {
-	r, err := s.read.Load().QueryContext(ctx, "SELECT id, at, principal, action, job, detail FROM actions WHERE id < ? AND (? = 0 OR job = ?) ORDER BY id DESC LIMIT ?", before, id, id, limit)
+	query, args := "SELECT id, at, principal, action, job, detail FROM actions WHERE id < ? ORDER BY id DESC LIMIT ?", []any{before, limit}
+	if id != 0 {
+		query, args = "SELECT id, at, principal, action, job, detail FROM actions INDEXED BY actions_job WHERE job = ? AND job <> 0 AND id < ? ORDER BY id DESC LIMIT ?", []any{id, before, limit}
+	}
+	r, err := s.read.Load().QueryContext(ctx, query, args...)
 	if err != nil {
 		return nil, err
 	}

@@ -16,12 +16,16 @@ type Facts struct {
 	NextJob int64
 	// Owned tells which settings come from a file, as JSON; empty where none do.
 	Owned string
+	// Served is how long the file had been served, in ms, as far as it tells.
+	Served int64
 }
 
 // Facts reads the file's own facts.
 func (s *Store) Facts() (f Facts, err error) {
 	err = s.conn.QueryRowContext(background, `SELECT (SELECT value FROM facts WHERE name = 'store'), (SELECT CAST(value AS INTEGER) FROM facts WHERE name = 'next_job'),
-		coalesce((SELECT value FROM facts WHERE name = 'owned'), '')`).Scan(&f.StoreID, &f.NextJob, &f.Owned)
+		coalesce((SELECT value FROM facts WHERE name = 'owned'), ''),
+		max(coalesce((SELECT CAST(value AS INTEGER) FROM facts WHERE name = 'served'), 0), coalesce((SELECT served FROM receipts ORDER BY id DESC LIMIT 1), 0),
+			coalesce((SELECT removed_at FROM jobs WHERE removed_by <> 0 AND removed_at < 4000000000000000000 ORDER BY removed_at DESC, id DESC LIMIT 1), 0))`).Scan(&f.StoreID, &f.NextJob, &f.Owned, &f.Served)
 	return f, err
 }
 
@@ -36,6 +40,10 @@ type Queue struct {
 	// Version counts how often the settings were set; Walked is told with
 	// [Store.PutWalked].
 	Version, Walked int64
+	// IdleSince is since when it has had neither jobs nor settings; 0 where it has.
+	IdleSince job.Time
+	// MadeBy is who made it.
+	MadeBy string
 }
 
 // Count is a kept count.
@@ -51,10 +59,11 @@ type Policy struct {
 	Body string
 }
 
-// Receipts is a commit's receipts.
+// Receipts is a commit's receipts, written at a time, when the file was served so long.
 type Receipts struct {
 	ID      int64
 	At      job.Time
+	Served  int64
 	Entries []byte
 }
 
@@ -75,10 +84,10 @@ func each(s *Store, query string, scan func(r *sql.Rows) error, args ...any) err
 
 // Queues reads every queue.
 func (s *Store) Queues() (all []Queue, err error) {
-	err = each(s, "SELECT id, name, next_rank, paused_at, paused_by, settings, version, walked FROM queues", func(r *sql.Rows) error {
+	err = each(s, "SELECT id, name, next_rank, paused_at, paused_by, settings, version, walked, idle_since, made_by FROM queues", func(r *sql.Rows) error {
 		var q Queue
 		defer func() { all = append(all, q) }()
-		return r.Scan(&q.ID, &q.Name, &q.NextRank, &q.PausedAt, &q.PausedBy, &q.Settings, &q.Version, &q.Walked)
+		return r.Scan(&q.ID, &q.Name, &q.NextRank, &q.PausedAt, &q.PausedBy, &q.Settings, &q.Version, &q.Walked, &q.IdleSince, &q.MadeBy)
 	})
 	return all, err
 }
@@ -88,13 +97,15 @@ type Task struct {
 	ID             int64
 	Name, Settings string
 	Version        int64
+	IdleSince      job.Time
+	MadeBy         string
 }
 
 // Tasks reads every task.
 func (s *Store) Tasks() (all []Task, err error) {
-	err = each(s, "SELECT id, name, settings, version FROM tasks", func(r *sql.Rows) error {
+	err = each(s, "SELECT id, name, settings, version, idle_since, made_by FROM tasks", func(r *sql.Rows) error {
 		var t Task
-		err := r.Scan(&t.ID, &t.Name, &t.Settings, &t.Version)
+		err := r.Scan(&t.ID, &t.Name, &t.Settings, &t.Version, &t.IdleSince, &t.MadeBy)
 		all = append(all, t)
 		return err
 	})
@@ -122,16 +133,20 @@ func (s *Store) PastCounts() (all []Count, err error) {
 	return all, err
 }
 
-// ReceiptsSince reads the receipts from a time on, oldest first, and answers the id of
-// the last one before it.
-func (s *Store) ReceiptsSince(since job.Time) (all []Receipts, err error) {
-	err = each(s, "SELECT id, at, entries FROM receipts WHERE at >= ? ORDER BY id", func(r *sql.Rows) error {
+// Receipts reads the receipts, oldest first, and when the last one was written that is no
+// longer kept.
+func (s *Store) Receipts() (all []Receipts, reach job.Time, err error) {
+	err = s.conn.QueryRowContext(background, "SELECT coalesce((SELECT CAST(value AS INTEGER) FROM facts WHERE name = 'receipts_from'), 0)").Scan(&reach)
+	if err != nil {
+		return nil, 0, err
+	}
+	err = each(s, "SELECT id, at, served, entries FROM receipts ORDER BY id", func(r *sql.Rows) error {
 		var x Receipts
-		err := r.Scan(&x.ID, &x.At, &x.Entries)
+		err := r.Scan(&x.ID, &x.At, &x.Served, &x.Entries)
 		all = append(all, x)
 		return err
-	}, int64(since))
-	return all, err
+	})
+	return all, reach, err
 }
 
 // WorkerUIDs reads the workers' own ids of the numbers given.
@@ -158,6 +173,15 @@ func (s *Store) WorkerByNumber(n int64) (w job.Worker, err error) {
 		err = nil
 	}
 	return w, err
+}
+
+// WantedOf reads what a worker was asked to do; empty for nothing.
+func (s *Store) WantedOf(uid string) (want job.Want, err error) {
+	err = s.conn.QueryRowContext(background, "SELECT wanted FROM workers WHERE uid = ?", uid).Scan(&want)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = nil
+	}
+	return want, err
 }
 
 // PolicyBody reads a policy.

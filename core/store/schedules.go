@@ -19,15 +19,18 @@ type Schedule struct {
 	Runs, Last, Waiting int64
 	// Behind is the job that Waiting waits for.
 	Behind int64
+	// Failed is how many runs have died in a row, and LastDone when one was last done.
+	Failed   int64
+	LastDone job.Time
 }
 
-const scheduleColumns = "id, name, body, version, made_at, paused_at, paused_by, next_at, runs, last, waiting, behind"
+const scheduleColumns = "id, name, body, version, made_at, paused_at, paused_by, next_at, runs, last, waiting, behind, failed, last_done"
 
 // Schedules reads all schedules.
 func (s *Store) Schedules() (all []Schedule, err error) {
 	err = each(s, "SELECT "+scheduleColumns+" FROM schedules", func(r *sql.Rows) error {
 		var x Schedule
-		err := r.Scan(&x.ID, &x.Name, &x.Body, &x.Version, &x.MadeAt, &x.PausedAt, &x.PausedBy, &x.NextAt, &x.Runs, &x.Last, &x.Waiting, &x.Behind)
+		err := r.Scan(&x.ID, &x.Name, &x.Body, &x.Version, &x.MadeAt, &x.PausedAt, &x.PausedBy, &x.NextAt, &x.Runs, &x.Last, &x.Waiting, &x.Behind, &x.Failed, &x.LastDone)
 		all = append(all, x)
 		return err
 	})
@@ -36,7 +39,24 @@ func (s *Store) Schedules() (all []Schedule, err error) {
 
 // PutSchedule writes a schedule, new or not.
 func (s *Store) PutSchedule(x *Schedule) error {
-	return s.exec(s.st.putSchedule, x.ID, x.Name, x.Body, x.Version, int64(x.MadeAt), int64(x.PausedAt), x.PausedBy, int64(x.NextAt), x.Runs, x.Last, x.Waiting, x.Behind)
+	return s.exec(s.st.putSchedule, x.ID, x.Name, x.Body, x.Version, int64(x.MadeAt), int64(x.PausedAt), x.PausedBy, int64(x.NextAt), x.Runs, x.Last, x.Waiting, x.Behind, x.Failed, int64(x.LastDone))
+}
+
+// ActiveOf reads an unfinished job of a schedule that is not held, other than one; 0 for
+// none.
+func (s *Store) ActiveOf(schedule, other int64) (int64, error) {
+	return s.number(s.st.activeOf, schedule, other)
+}
+
+// HeldOf reads the first held job of a schedule, other than one; nil for none.
+func (s *Store) HeldOf(schedule, other int64) (*Row, error) {
+	return one(s.st.heldOf.QueryRowContext(background, schedule, other))
+}
+
+// SupersededOf reads the dead jobs of a schedule beyond the newest so many, whose places
+// were taken by later runs.
+func (s *Store) SupersededOf(schedule int64, kept int) ([]*Row, error) {
+	return rows(s.st.supersededOf.QueryContext(background, schedule, kept))
 }
 
 // DropSchedule removes a schedule and its history.
@@ -101,9 +121,6 @@ func (s *Store) Runs(ctx context.Context, schedule int64, before job.Time, enque
 		}
 		if r.Times == 1 {
 			r.Times = 0
-		}
-		if r.StartedAt != 0 {
-			r.LateMS = max(int64(r.StartedAt-r.PlannedAt), 0)
 		}
 		all = append(all, r)
 	}

@@ -21,6 +21,7 @@ import (
 	"strings"
 	"sync/atomic"
 	"syscall"
+	"time"
 
 	"github.com/mattn/go-sqlite3"
 )
@@ -46,8 +47,15 @@ type Store struct {
 	// fail.
 	read atomic.Pointer[sql.DB]
 	st   statements
-	// open is true while a transaction is.
-	open bool
+	// written is when the file was last written before it was opened; zero where it is new.
+	written time.Time
+	// mark is the highest id that may have been used, as the lock file says.
+	mark int64
+	// open is true while a transaction is, and writes counts the statements that wrote.
+	open   bool
+	writes int64
+	// failing is true once the disk has failed and the store is given up.
+	failing bool
 	// checkDB makes checkpoints beside the commits.
 	checkDB *sql.DB
 	checks  checkpoints
@@ -65,7 +73,22 @@ func Open(path string) (*Store, error) {
 		return nil, err
 	}
 	s := &Store{path: path, lock: lock}
-	if err := s.connect(); err != nil {
+	err = s.readMark()
+	for _, name := range []string{path, path + "-wal"} {
+		if info, err := os.Stat(name); err == nil && info.Size() > 0 && info.ModTime().After(s.written) {
+			s.written = info.ModTime()
+		}
+	}
+	if err == nil {
+		err = ready(path)
+	}
+	if err == nil {
+		err = s.connect()
+	}
+	if err == nil {
+		err = s.identify()
+	}
+	if err != nil {
 		s.Close()
 		return nil, explain(path, err)
 	}
@@ -86,6 +109,10 @@ func lockFile(path string) (*os.File, error) {
 	}
 	return f, nil
 }
+
+// LastWritten is when the file was last written before it was opened; the zero time where
+// it is new.
+func (s *Store) LastWritten() time.Time { return s.written }
 
 // explain turns what the system says into what a person can act on.
 func explain(path string, err error) error {
@@ -109,7 +136,11 @@ func explain(path string, err error) error {
 func (s *Store) connect() error {
 	var err error
 	escaped := uriPath.Replace(s.path)
-	s.writeDB, err = sql.Open("sqlite3", "file:"+escaped+"?_synchronous=FULL&_busy_timeout=5000&_txlock=immediate&_cache_size=-65536")
+	layer := ""
+	if TestVFS != "" {
+		layer = "&vfs=" + TestVFS
+	}
+	s.writeDB, err = sql.Open("sqlite3", "file:"+escaped+"?_synchronous=FULL&_busy_timeout=5000&_txlock=immediate&_cache_size=-65536"+layer)
 	if err != nil {
 		return err
 	}
@@ -126,20 +157,23 @@ func (s *Store) connect() error {
 	if _, err := s.conn.ExecContext(background, "PRAGMA journal_mode=WAL; PRAGMA wal_autocheckpoint=0"); err != nil {
 		return err
 	}
+	if version == 0 {
+		s.mark = 0 // the mark of a file that was here before says nothing of a new one
+	}
 	if err := s.migrate(version); err != nil {
 		return err
 	}
 	if err := s.prepare(); err != nil {
 		return err
 	}
-	if s.checkDB, err = sql.Open("sqlite3", "file:"+escaped+"?_synchronous=FULL"); err != nil {
+	if s.checkDB, err = sql.Open("sqlite3", "file:"+escaped+"?_synchronous=FULL"+layer); err != nil {
 		return err
 	}
 	s.checkDB.SetMaxOpenConns(1)
 	if _, err := s.checkDB.ExecContext(background, "PRAGMA wal_autocheckpoint=0"); err != nil {
 		return err
 	}
-	read, err := sql.Open("sqlite3", "file:"+escaped+"?mode=ro&_query_only=1&_busy_timeout=5000&_cache_size=-16384&_stmt_cache_size=64")
+	read, err := sql.Open("sqlite3", "file:"+escaped+"?mode=ro&_query_only=1&_busy_timeout=5000&_cache_size=-16384&_stmt_cache_size=64"+layer)
 	if err != nil {
 		return err
 	}
@@ -152,30 +186,55 @@ func (s *Store) connect() error {
 // uriPath writes a path so that SQLite's URI parser reads it back whole.
 var uriPath = strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23")
 
+// TestVFS names the file layer that stores are opened on, where a test has registered
+// one; empty for the system's.
+var TestVFS string
+
+// Abandon closes the store after its disk has failed, without a checkpoint: what the log
+// holds beyond the last commit that was acknowledged must not reach the data file.
+func (s *Store) Abandon() error {
+	s.failing = true
+	return s.Close()
+}
+
 // Close closes every connection and gives the file free for another service.
 func (s *Store) Close() error {
 	err := s.disconnect()
-	return errors.Join(err, s.lock.Close())
+	if s.lock != nil {
+		err = errors.Join(err, s.lock.Close())
+	}
+	return err
 }
 
 func (s *Store) disconnect() error {
 	errs := []error{s.checkpointed(true)}
+	closeReaders := func() {
+		if read := s.read.Load(); read != nil {
+			errs = append(errs, read.Close())
+		}
+	}
 	if s.checkDB != nil {
 		errs = append(errs, s.checkDB.Close())
 	}
-	if read := s.read.Load(); read != nil {
-		errs = append(errs, read.Close())
+	if !s.failing {
+		closeReaders()
 	}
 	if s.conn != nil {
 		if s.open {
 			s.Rollback()
 		}
-		s.conn.ExecContext(background, "PRAGMA wal_checkpoint(TRUNCATE)")
+		if !s.failing {
+			s.conn.ExecContext(background, "PRAGMA wal_checkpoint(TRUNCATE)")
+			errs = append(errs, s.settleMark())
+		}
 		s.st.close() // SQLite keeps the file open for as long as one is
 		errs = append(errs, s.conn.Close())
 	}
 	if s.writeDB != nil {
 		errs = append(errs, s.writeDB.Close())
+	}
+	if s.failing { // the last to close would make a checkpoint, and a reader cannot
+		closeReaders()
 	}
 	s.conn, s.writeDB, s.checkDB = nil, nil, nil
 	return errors.Join(errs...)
@@ -196,6 +255,21 @@ func (s *Store) Reopen() error {
 func IsDiskFault(err error) bool {
 	var e sqlite3.Error
 	return errors.As(err, &e) && (e.Code == sqlite3.ErrIoErr || e.Code == sqlite3.ErrCorrupt)
+}
+
+// IsCorrupt tells whether err says that the file itself is damaged.
+func IsCorrupt(err error) bool {
+	var e sqlite3.Error
+	return errors.As(err, &e) && (e.Code == sqlite3.ErrCorrupt || e.Code == sqlite3.ErrNotADB)
+}
+
+// Probe commits a little that was never written before, to find out whether the disk
+// takes writes.
+func (s *Store) Probe(mark int64) error {
+	if err := s.exec(s.st.setFact, "probed", mark); err != nil {
+		return err
+	}
+	return s.Commit()
 }
 
 // IsFull tells whether err says that the disk is full.

@@ -160,7 +160,7 @@ func writeFixture(t *testing.T, path string) {
 	s, err := Open(path)
 	require.NoError(t, err)
 	const at = job.Time(1_795_000_000_000)
-	require.NoError(t, errors.Join(s.AddQueue(1, "berths", at), s.AddTask(1, "manifest.check", at)))
+	require.NoError(t, errors.Join(s.AddQueue(1, "berths", "local", at), s.AddTask(1, "manifest.check", "local", at)))
 	policy, err := s.AddPolicy(`{"retry":{"curve":"exponential","first":"10s","factor":2.5,"ceiling":"8h","jitter":0.2},"max_attempts":17}`)
 	require.NoError(t, err)
 	for id := range int64(2) {
@@ -170,6 +170,8 @@ func writeFixture(t *testing.T, path string) {
 	dead := &Row{ID: 2, Attempt: 1, Tries: 1, StartedAt: at, Worker: 1, Token: 1, LeasedAt: at, LeaseMS: 45000, State: job.Dead, FinishedAt: at, Reason: "gave_up"}
 	require.NoError(t, errors.Join(s.Lease(dead), s.Finish(dead), s.PutNextJob(3), s.PutRank(1, 3), s.PutCount(1, 1, job.Ready, 1), s.PutCount(1, 1, job.Dead, 1)))
 	require.NoError(t, s.InsertAttempt(&Attempt{Job: 2, N: 1, Round: 1, Worker: 1, Token: 1, StartedAt: at, EndedAt: at, Outcome: job.OutcomeGiveUp, Counted: true, ErrorType: "manifest_malformed", ErrorMessage: "line 4: the weight is no number"}))
+	_, err = s.conn.ExecContext(t.Context(), "DELETE FROM facts WHERE name IN ('inode', 'birth')") // those of the copies differ
+	require.NoError(t, err)
 	require.NoError(t, s.Commit())
 	require.NoError(t, s.Close())
 	os.Remove(path + ".lock")
@@ -198,4 +200,85 @@ func TestAttemptsAreFolded(t *testing.T) {
 	var stacks int
 	require.NoError(t, s.read.Load().QueryRow(fmt.Sprintf("SELECT count(*) FROM bodies WHERE kind = %d", StackBody)).Scan(&stacks))
 	assert.Equal(t, 100, stacks)
+}
+
+// A data file is its owner's alone to read, and has one name.
+func TestRights(t *testing.T) {
+	s, path := open(t)
+	require.NoError(t, s.PutNextJob(7))
+	require.NoError(t, s.Commit())
+	for _, name := range []string{path, path + "-wal", path + "-shm", path + ".lock"} {
+		info, err := os.Stat(name)
+		require.NoError(t, err)
+		assert.Equal(t, os.FileMode(0o600), info.Mode().Perm(), name)
+	}
+	require.NoError(t, s.Close())
+	require.NoError(t, os.Chmod(path, 0o644))
+	require.NoError(t, os.Link(path, path+"2"))
+	_, err := Open(path)
+	require.ErrorContains(t, err, "has 2 names (hard links)")
+	require.NoError(t, os.Remove(path+"2"))
+	s, err = Open(path)
+	require.NoError(t, err)
+	info, err := os.Stat(path)
+	require.NoError(t, err)
+	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm(), "an older one is made so")
+	require.NoError(t, s.Close())
+}
+
+// A file that was copied, or put back as it was earlier, gets a new store id and goes on
+// with ids that nobody has used; one that was moved, or whose service was killed, does not.
+func TestIdentity(t *testing.T) {
+	s, path := open(t)
+	facts := func(s *Store) Facts {
+		f, err := s.Facts()
+		require.NoError(t, err)
+		return f
+	}
+	use := func(s *Store, upTo int64) {
+		require.NoError(t, s.PutNextJob(upTo))
+		require.NoError(t, s.Commit())
+	}
+	use(s, 500)
+	first := facts(s)
+	require.NoError(t, s.Close())
+	early, err := os.ReadFile(path)
+	require.NoError(t, err)
+
+	s, err = Open(path)
+	require.NoError(t, err)
+	assert.Equal(t, []any{first.StoreID, int64(500)}, []any{facts(s).StoreID, facts(s).NextJob}, "after an end in order")
+	use(s, 2000)
+	require.NoError(t, s.Close())
+
+	moved := filepath.Join(t.TempDir(), "moved.db")
+	require.NoError(t, os.Rename(path, moved))
+	require.NoError(t, os.Rename(path+".lock", moved+".lock"))
+	s, err = Open(moved)
+	require.NoError(t, err)
+	assert.Equal(t, []any{first.StoreID, int64(2000)}, []any{facts(s).StoreID, facts(s).NextJob})
+	require.NoError(t, s.Close())
+
+	f, err := os.OpenFile(moved, os.O_WRONLY|os.O_TRUNC, 0) // put back into the same file
+	require.NoError(t, err)
+	_, err = f.Write(early)
+	require.NoError(t, errors.Join(err, f.Close()))
+	s, err = Open(moved)
+	require.NoError(t, err)
+	back := facts(s)
+	assert.NotEqual(t, first.StoreID, back.StoreID)
+	assert.Equal(t, int64(2000+farAbove), back.NextJob)
+	require.NoError(t, s.Close())
+
+	copied := filepath.Join(t.TempDir(), "copied.db")
+	require.NoError(t, os.WriteFile(copied, early, 0o600))
+	s, err = Open(copied)
+	require.NoError(t, err)
+	assert.NotEqual(t, first.StoreID, facts(s).StoreID)
+	assert.Equal(t, int64(500+farAbove), facts(s).NextJob)
+	require.NoError(t, s.Close())
+	s, err = Open(copied)
+	require.NoError(t, err)
+	assert.Equal(t, int64(500+farAbove), facts(s).NextJob, "once")
+	require.NoError(t, s.Close())
 }

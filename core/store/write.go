@@ -18,6 +18,7 @@ const (
 	PayloadBody = 1
 	ResultBody  = 2
 	StackBody   = 3
+	RefusedBody = 6 // what a handler brought that was refused
 	EditedBody  = 5 // a payload as it was before an action
 )
 
@@ -37,21 +38,25 @@ type Row struct {
 	LeasedAt                                          job.Time
 	LeaseMS                                           int64
 	Cause, Schedule                                   int64
+	Operation                                         int64 // that has requeued it; 0 for none
 	PayloadBytes                                      int
 	Owner, Lane, Key, Dedupe                          string
 	Labels, Traceparent, Reason, ReasonText           string
 	Payload                                           []byte
 }
 
+// Requeued tells whether the job's present round was begun by a requeue.
+func (r *Row) Requeued() bool { return r.Round > 1 }
+
 const rowColumns = `id, queue, task, state, priority, level, rank, turn, round, attempt, tries, policy,
 	enqueued_at, run_at, start_by, ready_at, started_at, finished_at, next_at, cancel_asked_at,
-	worker, token, leased_at, lease_ms, cause, schedule, payload_bytes, owner, lane, key, dedupe, labels, traceparent, reason, reason_text, payload`
+	worker, token, leased_at, lease_ms, cause, schedule, operation, payload_bytes, owner, lane, key, dedupe, labels, traceparent, reason, reason_text, payload`
 
 // scan reads a row of rowColumns.
 func (r *Row) scan(scanner interface{ Scan(...any) error }) error {
 	return scanner.Scan(&r.ID, &r.Queue, &r.Task, &r.State, &r.Priority, &r.Level, &r.Rank, &r.Turn, &r.Round, &r.Attempt, &r.Tries, &r.Policy,
 		&r.EnqueuedAt, &r.RunAt, &r.StartBy, &r.ReadyAt, &r.StartedAt, &r.FinishedAt, &r.NextAt, &r.CancelAskedAt,
-		&r.Worker, &r.Token, &r.LeasedAt, &r.LeaseMS, &r.Cause, &r.Schedule, &r.PayloadBytes, &r.Owner, &r.Lane, &r.Key, &r.Dedupe, &r.Labels, &r.Traceparent, &r.Reason, &r.ReasonText, &r.Payload)
+		&r.Worker, &r.Token, &r.LeasedAt, &r.LeaseMS, &r.Cause, &r.Schedule, &r.Operation, &r.PayloadBytes, &r.Owner, &r.Lane, &r.Key, &r.Dedupe, &r.Labels, &r.Traceparent, &r.Reason, &r.ReasonText, &r.Payload)
 }
 
 // Attempt is a row of an ended attempt.
@@ -74,26 +79,30 @@ type Attempt struct {
 
 // statements are what the writer executes, prepared once per connection.
 type statements struct {
-	begin, commit                                                                                *sql.Stmt
-	insertJob, insertPlain, insertBody, deleteBody                                               *sql.Stmt
-	lease, finish, wait, requeue, askCancel, patch, patchFinished, remove, restore, removed      *sql.Stmt
-	sweepable, nextSweep, sweepJob, sweepAttempts, sweepBodies, foldEdits                        *sql.Stmt
-	heads, due, nextDue, row, running                                                            *sql.Stmt
-	insertAttempt, foldAttempt, attempt, bodyOf                                                  *sql.Stmt
-	putCount, putRank, putFact                                                                   *sql.Stmt
-	addQueue, addTask, addPolicy, putWorker, putWanted, pauseQueue, setQueue, setTask, dropQueue *sql.Stmt
-	insertAction, insertReceipts, deleteReceipts                                                 *sql.Stmt
-	setLabels, insertLine, foldLines, deleteLines, sweepLines                                    *sql.Stmt
-	keepKey, keptKey, dropKeys                                                                   *sql.Stmt
-	beginStep, endStep, dropStep, stepsOf                                                        *sql.Stmt
-	oldest, countPast, sweepSteps                                                                *sql.Stmt
-	openByKey, recentByKey, addOperation, putOperation, removedBy                                *sql.Stmt
-	sawCause, textsOf, countCause, dropCount, causeHour, dropHours, oldCauses, dropCause         *sql.Stmt
-	keepResult, dropResult, resultsOver, nextResult                                              *sql.Stmt
-	laneHolder, takeLane, freeLane, nextInLane, tooLate, nextTooLate                             *sql.Stmt
-	nextTurns, turnOf, putTurn, dropTurns, forgetTurns, firstTag, idleTag, headsOf               *sql.Stmt
-	putSchedule, dropSchedule, dropRuns, addRun, foldRuns, endRun, runOf                         *sql.Stmt
-	waiting, putPlace, putWalked, putOwned                                                       *sql.Stmt
+	begin, commit                                                                                      *sql.Stmt
+	insertJob, insertPlain, insertBody, deleteBody                                                     *sql.Stmt
+	lease, finish, wait, requeue, askCancel, patch, patchFinished, remove, restore, removed            *sql.Stmt
+	sweepable, nextSweep, sweepJob, sweepAttempts, sweepBodies, foldEdits                              *sql.Stmt
+	heads, due, nextDue, row, running                                                                  *sql.Stmt
+	insertAttempt, foldAttempt, attempt, bodyOf                                                        *sql.Stmt
+	putCount, putRank, putFact                                                                         *sql.Stmt
+	addQueue, addTask, addPolicy, putWorker, putWanted, pauseQueue, setQueue, setTask, dropQueue       *sql.Stmt
+	insertAction, insertReceipts, deleteReceipts                                                       *sql.Stmt
+	setLabels, insertLine, foldLines, deleteLines, sweepLines                                          *sql.Stmt
+	keepKey, keptKey, dropKeys                                                                         *sql.Stmt
+	beginStep, endStep, dropStep, stepsOf                                                              *sql.Stmt
+	workersBefore, sawWorker, dropWorker, oldActions, dropActions, dropOperations                      *sql.Stmt
+	idleQueue, idleTask, removedOfQueue, removedOfTask, dropQueueCounts, dropQueuePast, dropQueueTurns *sql.Stmt
+	dropTask, dropTaskCounts, dropTaskPast, dropTaskTurns, dropTaskKeys                                *sql.Stmt
+	firstFinished, countPast, sweepSteps                                                               *sql.Stmt
+	openByKey, unbegunByKey, recentByKey, addOperation, putOperation, removedBy                        *sql.Stmt
+	sawCause, textsOf, countCause, dropCount, causeHour, dropHours, oldCauses, dropCause               *sql.Stmt
+	keepResult, dropResult, resultsOver, nextResult                                                    *sql.Stmt
+	laneHolder, takeLane, freeLane, nextInLane, tooLate, nextTooLate                                   *sql.Stmt
+	nextTurns, turnOf, putTurn, dropTurns, forgetTurns, firstTag, idleTag, headsOf                     *sql.Stmt
+	activeOf, heldOf, supersededOf, countBecame                                                        *sql.Stmt
+	putSchedule, dropSchedule, dropRuns, addRun, foldRuns, endRun, runOf                               *sql.Stmt
+	waiting, putPlace, putWalked, putOwned, setFact                                                    *sql.Stmt
 }
 
 // prepared is a statement and where it goes.
@@ -135,7 +144,8 @@ func (st *statements) list() []prepared {
 		{&st.finish, `UPDATE jobs SET state = ?, tries = ?, finished_at = ?, next_at = 0, reason = ?, reason_text = ?, token = 0, cause = ? WHERE id = ?`},
 		{&st.wait, `UPDATE jobs SET state = ?, tries = ?, level = ?, rank = ?, turn = ?, ready_at = ?, next_at = ?, token = 0, cause = ? WHERE id = ?`},
 		{&st.requeue, `UPDATE jobs SET state = ?, round = ?, policy = ?, tries = 0, level = ?, rank = ?, turn = ?, run_at = 0, start_by = 0, ready_at = ?, next_at = 0, started_at = 0, finished_at = 0,
-			cancel_asked_at = 0, reason = '', reason_text = '', payload_bytes = ?, payload = ? WHERE id = ?`},
+			cancel_asked_at = 0, reason = '', reason_text = '', operation = ?, payload_bytes = ?, payload = ? WHERE id = ?`},
+		{&st.countBecame, `INSERT INTO operation_counts (operation, state, n) VALUES (?, ?, ?) ON CONFLICT (operation, state) DO UPDATE SET n = n + excluded.n`},
 		{&st.askCancel, `UPDATE jobs SET cancel_asked_at = ?, reason_text = ? WHERE id = ?`},
 		{&st.patch, `UPDATE jobs SET queue = ?, state = ?, priority = ?, level = ?, rank = ?, turn = ?, policy = ?, run_at = ?, start_by = ?, ready_at = ?, next_at = ?, owner = ?, lane = ?, labels = ?, payload_bytes = ?, payload = ? WHERE id = ?`},
 		{&st.patchFinished, `UPDATE jobs SET labels = ?, payload_bytes = ?, payload = ? WHERE id = ?`},
@@ -143,7 +153,7 @@ func (st *statements) list() []prepared {
 		{&st.restore, `UPDATE jobs SET removed_by = 0, removed_at = 0 WHERE id = ?`},
 		{&st.removed, `SELECT ` + rowColumns + ` FROM jobs WHERE id = ? AND removed_by <> 0`},
 		{&st.sweepable, `SELECT ` + rowColumns + ` FROM jobs WHERE removed_by <> 0 AND removed_at <= ? ORDER BY removed_at, id LIMIT ?`},
-		{&st.nextSweep, `SELECT removed_at FROM jobs WHERE removed_by <> 0 ORDER BY removed_at, id LIMIT 1`},
+		{&st.nextSweep, `SELECT removed_at FROM jobs WHERE removed_by <> 0 AND removed_at < 4000000000000000000 ORDER BY removed_at, id LIMIT 1`},
 		{&st.sweepJob, `DELETE FROM jobs WHERE id = ?`},
 		{&st.sweepAttempts, `DELETE FROM attempts WHERE job = ?`},
 		{&st.sweepBodies, `DELETE FROM bodies WHERE job = ?`},
@@ -162,18 +172,19 @@ func (st *statements) list() []prepared {
 		{&st.putRank, `UPDATE queues SET next_rank = ? WHERE id = ?`},
 		{&st.putFact, `UPDATE facts SET value = ? WHERE name = ?`},
 		{&st.putOwned, `INSERT INTO facts (name, value) VALUES ('owned', ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value`},
-		{&st.addQueue, `INSERT INTO queues (id, name, created_at) VALUES (?, ?, ?)`},
-		{&st.addTask, `INSERT INTO tasks (id, name, created_at) VALUES (?, ?, ?)`},
+		{&st.setFact, `INSERT INTO facts (name, value) VALUES (?, ?) ON CONFLICT (name) DO UPDATE SET value = excluded.value`},
+		{&st.addQueue, `INSERT INTO queues (id, name, created_at, made_by) VALUES (?, ?, ?, ?)`},
+		{&st.addTask, `INSERT INTO tasks (id, name, created_at, made_by) VALUES (?, ?, ?, ?)`},
 		{&st.addPolicy, `INSERT INTO policies (body) VALUES (?) ON CONFLICT (body) DO UPDATE SET body = body RETURNING id`},
-		{&st.putWorker, `INSERT INTO workers (uid, name, host, pid, version, first_seen) VALUES (?, ?, ?, ?, ?, ?)
-			ON CONFLICT (uid) DO UPDATE SET name = excluded.name, host = excluded.host, pid = excluded.pid, version = excluded.version RETURNING id, wanted`},
+		{&st.putWorker, `INSERT INTO workers (uid, name, host, pid, version, first_seen, last_seen) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?6)
+			ON CONFLICT (uid) DO UPDATE SET last_seen = excluded.last_seen, name = excluded.name, host = excluded.host, pid = excluded.pid, version = excluded.version RETURNING id, wanted`},
 		{&st.putWanted, `UPDATE workers SET wanted = ? WHERE id = ?`},
 		{&st.setQueue, `UPDATE queues SET settings = ?, version = version + 1 WHERE id = ?`},
 		{&st.dropQueue, `DELETE FROM queues WHERE id = ?`},
 		{&st.setTask, `UPDATE tasks SET settings = ?, version = version + 1 WHERE id = ?`},
 		{&st.pauseQueue, `UPDATE queues SET paused_at = ?, paused_by = ? WHERE id = ?`},
 		{&st.insertAction, `INSERT INTO actions (at, principal, action, job, detail) VALUES (?, ?, ?, ?, ?) RETURNING id`},
-		{&st.insertReceipts, `INSERT INTO receipts (at, entries) VALUES (?, ?) RETURNING id`},
+		{&st.insertReceipts, `INSERT INTO receipts (at, served, entries) VALUES (?, ?, ?) RETURNING id`},
 		{&st.deleteReceipts, `DELETE FROM receipts WHERE id <= ?`},
 		{&st.setLabels, `UPDATE jobs SET labels = ? WHERE id = ?`},
 		{&st.insertLine, `INSERT INTO log_lines (job, attempt, n, at, text) VALUES (?, ?, ?, ?, ?) ON CONFLICT (job, attempt, n) DO NOTHING`},
@@ -189,9 +200,28 @@ func (st *statements) list() []prepared {
 		{&st.dropHours, `DELETE FROM cause_hours WHERE (cause, hour, version) IN (SELECT cause, hour, version FROM cause_hours WHERE hour < ? ORDER BY hour LIMIT ?)`},
 		{&st.oldCauses, `SELECT id FROM causes WHERE last_at < ? AND NOT EXISTS (SELECT 1 FROM cause_counts WHERE cause = causes.id) ORDER BY last_at LIMIT ?`},
 		{&st.dropCause, `DELETE FROM causes WHERE id = ?`},
-		{&st.openByKey, `SELECT ` + rowColumns + ` FROM jobs WHERE key = ? AND key <> '' AND task = ? AND state < 6 AND removed_by = 0 AND id <> ? AND (? = 0 OR started_at = 0) ORDER BY id DESC LIMIT 1`},
-		{&st.recentByKey, `SELECT ` + rowColumns + ` FROM jobs WHERE key = ? AND key <> '' AND removed_by = 0 AND id <> ? AND task = ? AND enqueued_at > ? AND state NOT IN (8, 9) ORDER BY id DESC LIMIT 1`},
-		{&st.oldest, `SELECT ` + rowColumns + ` FROM jobs WHERE queue = ? AND task = ? AND state = ? AND removed_by = 0 ORDER BY id LIMIT ?`},
+		{&st.openByKey, `SELECT ` + rowColumns + ` FROM jobs INDEXED BY jobs_open WHERE task = ? AND key = ? AND key <> '' AND state < 6 AND removed_by = 0 AND id <> ? ORDER BY id DESC LIMIT 1`},
+		{&st.unbegunByKey, `SELECT ` + rowColumns + ` FROM jobs INDEXED BY jobs_unbegun WHERE task = ? AND key = ? AND key <> '' AND state < 6 AND started_at = 0 AND removed_by = 0 AND id <> ? ORDER BY id DESC LIMIT 1`},
+		{&st.recentByKey, `SELECT ` + rowColumns + ` FROM jobs INDEXED BY jobs_recent WHERE task = ? AND key = ? AND key <> '' AND removed_by = 0 AND id <> ? AND enqueued_at > ? AND state NOT IN (8, 9) ORDER BY enqueued_at DESC, id DESC LIMIT 1`},
+		{&st.firstFinished, `SELECT ` + rowColumns + ` FROM jobs INDEXED BY jobs_finished WHERE queue = ? AND state = ? AND state > 5 AND removed_by = 0 ORDER BY finished_at, id LIMIT ?`},
+		{&st.workersBefore, `SELECT id, uid FROM workers WHERE last_seen < ? ORDER BY last_seen LIMIT ?`},
+		{&st.sawWorker, `UPDATE workers SET last_seen = ? WHERE id = ?`},
+		{&st.dropWorker, `DELETE FROM workers WHERE id = ?`},
+		{&st.oldActions, `SELECT id, at FROM actions WHERE id > 0 ORDER BY id LIMIT ?`},
+		{&st.dropActions, `DELETE FROM actions WHERE id <= ?`},
+		{&st.dropOperations, `DELETE FROM operations WHERE action <= ? AND state NOT IN ('trial', 'running')`},
+		{&st.idleQueue, `UPDATE queues SET idle_since = ? WHERE id = ?`},
+		{&st.idleTask, `UPDATE tasks SET idle_since = ? WHERE id = ?`},
+		{&st.removedOfQueue, `SELECT id FROM jobs INDEXED BY jobs_removed_queue WHERE queue = ? AND removed_by <> 0 LIMIT 1`},
+		{&st.removedOfTask, `SELECT id FROM jobs INDEXED BY jobs_removed_task WHERE task = ? AND removed_by <> 0 LIMIT 1`},
+		{&st.dropQueueCounts, `DELETE FROM counts WHERE queue = ?`},
+		{&st.dropQueuePast, `DELETE FROM past_counts WHERE queue = ?`},
+		{&st.dropQueueTurns, `DELETE FROM turns WHERE queue = ?`},
+		{&st.dropTask, `DELETE FROM tasks WHERE id = ?`},
+		{&st.dropTaskCounts, `DELETE FROM counts WHERE queue = ? AND task = ?`},
+		{&st.dropTaskPast, `DELETE FROM past_counts WHERE queue = ? AND task = ?`},
+		{&st.dropTaskTurns, `DELETE FROM turns WHERE queue = ? AND task = ?`},
+		{&st.dropTaskKeys, `DELETE FROM keys WHERE task = ?`},
 		{&st.countPast, `INSERT INTO past_counts (queue, task, state, n) VALUES (?, ?, ?, ?) ON CONFLICT (queue, task, state) DO UPDATE SET n = n + excluded.n`},
 		{&st.sweepSteps, `DELETE FROM steps WHERE job = ?`},
 		{&st.keepKey, `INSERT INTO keys (task, key, job, enqueued_at) VALUES (?, ?, ?, ?) ON CONFLICT (task, key, job) DO NOTHING`},
@@ -223,8 +253,11 @@ func (st *statements) list() []prepared {
 		{&st.idleTag, `SELECT tag FROM turns WHERE active = 0 AND queue = ? AND level = ? ORDER BY tag DESC LIMIT 1`},
 		{&st.headsOf, `SELECT ` + rowColumns + ` FROM jobs WHERE queue = ? AND task = ? AND level = ? AND owner = ? AND state = 3 AND turn = 1 AND removed_by = 0 AND id <> ? ORDER BY rank, id LIMIT ?`},
 		{&st.waiting, `SELECT ` + rowColumns + ` FROM jobs WHERE queue = ? AND task = ? AND state = ? AND id > ? AND removed_by = 0 ORDER BY id LIMIT ?`},
-		{&st.putSchedule, `INSERT INTO schedules (` + scheduleColumns + `) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12)
-			ON CONFLICT (id) DO UPDATE SET body = ?3, version = ?4, paused_at = ?6, paused_by = ?7, next_at = ?8, runs = ?9, last = ?10, waiting = ?11, behind = ?12`},
+		{&st.putSchedule, `INSERT INTO schedules (` + scheduleColumns + `) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14)
+			ON CONFLICT (id) DO UPDATE SET name = ?2, body = ?3, version = ?4, paused_at = ?6, paused_by = ?7, next_at = ?8, runs = ?9, last = ?10, waiting = ?11, behind = ?12, failed = ?13, last_done = ?14`},
+		{&st.activeOf, `SELECT id FROM jobs INDEXED BY jobs_of_schedule WHERE schedule = ? AND schedule <> 0 AND state IN (2, 3, 4, 5) AND state < 6 AND removed_by = 0 AND id <> ? LIMIT 1`},
+		{&st.heldOf, `SELECT ` + rowColumns + ` FROM jobs INDEXED BY jobs_of_schedule WHERE schedule = ? AND schedule <> 0 AND state = 1 AND state < 6 AND removed_by = 0 AND id <> ? ORDER BY id LIMIT 1`},
+		{&st.supersededOf, `SELECT ` + rowColumns + ` FROM jobs INDEXED BY jobs_superseded WHERE schedule = ? AND schedule <> 0 AND state = 9 AND reason = 'superseded' AND removed_by = 0 ORDER BY id DESC LIMIT 100 OFFSET ?`},
 		{&st.dropSchedule, `DELETE FROM schedules WHERE id = ?`},
 		{&st.dropRuns, `DELETE FROM schedule_runs WHERE schedule = ?`},
 		{&st.addRun, `INSERT INTO schedule_runs (schedule, planned_at, n, asked, job, enqueued_at, reason, times) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`},
@@ -245,8 +278,13 @@ func (st *statements) close() {
 	*st = statements{}
 }
 
-// begin opens a transaction where none is open.
+// Writes counts the statements that wrote since the file was opened.
+func (s *Store) Writes() int64 { return s.writes }
+
+// begin opens a transaction where none is open, before a statement that writes.
 func (s *Store) begin() error {
+	s.writes++
+	s.checks.written++
 	if s.open {
 		return nil
 	}
@@ -280,7 +318,6 @@ func (s *Store) exec(stmt *sql.Stmt, args ...any) error {
 	if err := s.begin(); err != nil {
 		return err
 	}
-	s.checks.written++
 	_, err := stmt.ExecContext(background, args...)
 	return err
 }
@@ -290,7 +327,6 @@ func (s *Store) execID(stmt *sql.Stmt, args ...any) (id int64, err error) {
 	if err := s.begin(); err != nil {
 		return 0, err
 	}
-	s.checks.written++
 	err = stmt.QueryRowContext(background, args...).Scan(&id)
 	return id, err
 }
@@ -350,7 +386,7 @@ func (s *Store) Requeue(r *Row) error {
 	if err != nil {
 		return err
 	}
-	return s.exec(s.st.requeue, int64(r.State), r.Round, r.Policy, r.Level, r.Rank, r.Turn, int64(r.ReadyAt), r.PayloadBytes, inline, r.ID)
+	return s.exec(s.st.requeue, int64(r.State), r.Round, r.Policy, r.Level, r.Rank, r.Turn, int64(r.ReadyAt), r.Operation, r.PayloadBytes, inline, r.ID)
 }
 
 // Patch writes what an edit of an unfinished job may change.
@@ -380,10 +416,10 @@ func (s *Store) editedPayload(r *Row) (inline []byte, err error) {
 	return s.payload(r)
 }
 
-// Remove takes a job out of every list by an action. It can be restored until it
-// is swept.
-func (s *Store) Remove(id, action int64, now job.Time) error {
-	return s.exec(s.st.remove, action, int64(now), id)
+// Remove takes a job out of every list by an action, when the file was served so long.
+// It can be restored until it is swept.
+func (s *Store) Remove(id, action, served int64) error {
+	return s.exec(s.st.remove, action, served, id)
 }
 
 // Restore takes back a removal.
@@ -392,14 +428,24 @@ func (s *Store) Restore(id int64) error { return s.exec(s.st.restore, id) }
 // Removed reads the row of a removed job; nil where there is none.
 func (s *Store) Removed(id int64) (*Row, error) { return s.oneRow(s.st.removed, id) }
 
-// Sweepable reads jobs that were removed up to a time.
-func (s *Store) Sweepable(upTo job.Time, limit int) ([]*Row, error) {
-	return rows(s.st.sweepable.QueryContext(background, int64(upTo), limit))
+// Sweepable reads jobs that were removed before the file was served so long.
+func (s *Store) Sweepable(upTo int64, limit int) ([]*Row, error) {
+	return rows(s.st.sweepable.QueryContext(background, upTo, limit))
 }
 
-// FirstRemoved tells when the first job that is not swept yet was removed; zero
-// for none.
-func (s *Store) FirstRemoved() (job.Time, error) { return s.oneTime(s.st.nextSweep) }
+// HeldByOperation stands for the time of the removal of jobs that an operation removes:
+// they are swept when the time after its last removal is over.
+const HeldByOperation = 4_000_000_000_000_000_000
+
+// FirstRemoved tells how long the file was served when the first job that is not swept
+// yet was removed.
+func (s *Store) FirstRemoved() (served int64, found bool, err error) {
+	err = s.st.nextSweep.QueryRowContext(background).Scan(&served)
+	if errors.Is(err, sql.ErrNoRows) {
+		return 0, false, nil
+	}
+	return served, err == nil, err
+}
 
 // Sweep deletes a job with all that belongs to it.
 func (s *Store) Sweep(id int64) error {
@@ -414,18 +460,22 @@ func (s *Store) AskCancel(r *Row) error {
 // OpenByKey reads the newest unfinished job of a task with a key, other than one; only
 // one that was not started in its round where unstarted is true. nil for none.
 func (s *Store) OpenByKey(key string, task, other int64, unstarted bool) (*Row, error) {
-	return one(s.st.openByKey.QueryRowContext(background, key, task, other, unstarted))
+	stmt := s.st.openByKey
+	if unstarted {
+		stmt = s.st.unbegunByKey
+	}
+	return one(stmt.QueryRowContext(background, task, key, other))
 }
 
 // RecentByKey reads the newest job of a task with a key, other than one, that was
 // enqueued after a time and is neither dead nor cancelled; nil for none.
 func (s *Store) RecentByKey(key string, task, other int64, after job.Time) (*Row, error) {
-	return one(s.st.recentByKey.QueryRowContext(background, key, other, task, int64(after)))
+	return one(s.st.recentByKey.QueryRowContext(background, task, key, other, int64(after)))
 }
 
-// Oldest reads the first jobs of a queue, task and state, by their ids.
-func (s *Store) Oldest(queue, task int64, state job.State, limit int) ([]*Row, error) {
-	return rows(s.st.oldest.QueryContext(background, queue, task, int64(state), limit))
+// FirstFinished reads the jobs of a queue and state that have finished first.
+func (s *Store) FirstFinished(queue int64, state job.State, limit int) ([]*Row, error) {
+	return rows(s.st.firstFinished.QueryContext(background, queue, int64(state), limit))
 }
 
 // CountPast adds to the number of jobs that were removed after they had been kept long
@@ -458,6 +508,16 @@ func (s *Store) DropKeys(before job.Time, limit int) error {
 // Result writes a job's result.
 func (s *Store) Result(id int64, result []byte) error {
 	return s.exec(s.st.insertBody, id, ResultBody, 0, result)
+}
+
+// KeepRefused keeps what a job's handler brought that was refused, as JSON.
+func (s *Store) KeepRefused(id int64, body []byte) error {
+	return s.exec(s.st.insertBody, id, RefusedBody, 0, body)
+}
+
+// DropRefused removes what was refused of a job's outcome.
+func (s *Store) DropRefused(id int64) error {
+	return s.exec(s.st.deleteBody, id, RefusedBody, 0)
 }
 
 // KeepResult notes until when a job's result is kept.
@@ -589,19 +649,21 @@ func (s *Store) PutCount(queue, task int64, state job.State, n int64) error {
 func (s *Store) PutRank(queue, next int64) error { return s.exec(s.st.putRank, next, queue) }
 
 // PutNextJob writes the next id of a job.
-func (s *Store) PutNextJob(next int64) error { return s.exec(s.st.putFact, next, "next_job") }
-
-// AddQueue writes a new queue's name.
-func (s *Store) AddQueue(id int64, name string, now job.Time) error {
-	return s.exec(s.st.addQueue, id, name, int64(now))
+func (s *Store) PutNextJob(next int64) error {
+	if err := s.raiseMark(next); err != nil {
+		return err
+	}
+	return s.exec(s.st.putFact, next, "next_job")
 }
 
-// DropQueue removes a queue that never had a job.
-func (s *Store) DropQueue(id int64) error { return s.exec(s.st.dropQueue, id) }
+// AddQueue writes a new queue's name.
+func (s *Store) AddQueue(id int64, name, by string, now job.Time) error {
+	return s.exec(s.st.addQueue, id, name, int64(now), by)
+}
 
 // AddTask writes a new task's name.
-func (s *Store) AddTask(id int64, name string, now job.Time) error {
-	return s.exec(s.st.addTask, id, name, int64(now))
+func (s *Store) AddTask(id int64, name, by string, now job.Time) error {
+	return s.exec(s.st.addTask, id, name, int64(now), by)
 }
 
 // AddPolicy finds or writes a policy and answers its id.
@@ -615,7 +677,6 @@ func (s *Store) PutWorker(w *job.Worker, now job.Time) (id int64, wanted job.Wan
 	if err := s.begin(); err != nil {
 		return 0, "", err
 	}
-	s.checks.written++
 	err = s.st.putWorker.QueryRowContext(background, w.ID, w.Name, w.Host, w.PID, w.Version, int64(now)).Scan(&id, &wanted)
 	return id, wanted, err
 }
@@ -644,9 +705,23 @@ func (s *Store) InsertAction(now job.Time, principal, action string, id int64, d
 }
 
 // InsertReceipts writes a commit's receipts and answers their row's id.
-func (s *Store) InsertReceipts(now job.Time, entries []byte) (id int64, err error) {
-	return s.execID(s.st.insertReceipts, int64(now), entries)
+func (s *Store) InsertReceipts(now job.Time, served int64, entries []byte) (id int64, err error) {
+	return s.execID(s.st.insertReceipts, int64(now), served, entries)
 }
 
-// DeleteReceipts removes receipts up to a row.
-func (s *Store) DeleteReceipts(upTo int64) error { return s.exec(s.st.deleteReceipts, upTo) }
+// DeleteReceipts removes receipts up to a row, which was written at a time.
+func (s *Store) DeleteReceipts(upTo int64, at job.Time) error {
+	return errors.Join(s.exec(s.st.deleteReceipts, upTo), s.exec(s.st.setFact, "receipts_from", int64(at)))
+}
+
+// PutServed writes how long the file has been served, in ms.
+func (s *Store) PutServed(ms int64) error { return s.exec(s.st.setFact, "served", ms) }
+
+// Exec executes a statement of a test's own.
+func (s *Store) Exec(query string) error {
+	if err := s.begin(); err != nil {
+		return err
+	}
+	_, err := s.conn.ExecContext(background, query)
+	return err
+}

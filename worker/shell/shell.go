@@ -19,9 +19,11 @@
 //     @hmule retry_in 30s
 //
 // Exit status 0 is done (or skipped or postponed, if it said so); 65 (EX_DATAERR
-// of sysexits.h) gives the job up; 126 and 127, with which a shell says that the
-// command cannot run, give the job back and stop the pool; all others fail the
-// attempt. When the job is cancelled, its time is up or the pool ends, the whole
+// of sysexits.h) gives the job up; all others fail the attempt, 126 and 127 too, with
+// which a shell says that a command cannot run: a payload may bring that about. A last
+// line that is not JSON stays a line of the log, and JSON that is too long to be kept is
+// replaced by a note that says so. A follow-up that is refused leaves the job dead with
+// what it brought, since its work is done. When the job is cancelled, its time is up or the pool ends, the whole
 // process group gets SIGTERM, and SIGKILL a little later.
 package shell
 
@@ -33,6 +35,7 @@ import (
 	"fmt"
 	"os"
 	"os/exec"
+	"regexp"
 	"strconv"
 	"strings"
 	"sync"
@@ -53,13 +56,26 @@ func Handle(p *worker.Pool, task, command string) {
 	})
 }
 
-// The exit statuses that mean more than failure.
 const (
-	statusGiveUp     = 65
-	statusNoRun      = 126
-	statusNotFound   = 127
+	statusGiveUp     = 65 // the exit status that means more than failure
 	longestErrorTail = 4 << 10
 )
+
+// plain is a command's first word where the shell would read it as it stands.
+var plain = regexp.MustCompile(`^\s*([A-Za-z0-9_./+-]+)(?:\s|$)`)
+
+// Check tells whether a command can be found, as far as its first word tells: the error
+// names what is not there.
+func Check(command string) error {
+	word := plain.FindStringSubmatch(command)
+	if word == nil {
+		return nil
+	}
+	if err := exec.Command("/bin/sh", "-c", `command -v -- "$1" >/dev/null`, "sh", word[1]).Run(); err != nil {
+		return fmt.Errorf("the command %s is not found", word[1])
+	}
+	return nil
+}
 
 // failed is an attempt whose command has failed.
 type failed struct {
@@ -118,6 +134,7 @@ type output struct {
 
 	mu       sync.Mutex
 	held     string // the last line of standard output, perhaps the result
+	size     int    // of that line in bytes, with what was cut off
 	holds    bool
 	last     string        // of standard error
 	decision error         // of an attempt that ends well
@@ -128,7 +145,7 @@ type output struct {
 const sign = "@hmule "
 
 // line takes a line of standard output.
-func (o *output) line(text string) {
+func (o *output) line(text string, size int) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	if told, yes := strings.CutPrefix(text, sign); yes {
@@ -140,11 +157,11 @@ func (o *output) line(text string) {
 	if o.holds {
 		o.job.Log("%s", o.held)
 	}
-	o.held, o.holds = text, true
+	o.held, o.size, o.holds = text, size, true
 }
 
 // complain takes a line of standard error.
-func (o *output) complain(text string) {
+func (o *output) complain(text string, _ int) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	o.job.Log("%s", text)
@@ -191,19 +208,7 @@ func (o *output) told(text string) error {
 }
 
 func (o *output) enqueue(text string) error {
-	decoder := json.NewDecoder(strings.NewReader(text))
-	decoder.DisallowUnknownFields()
-	var raw struct {
-		job.Spec
-		Payload json.RawMessage `json:"payload"`
-	}
-	if err := decoder.Decode(&raw); err != nil {
-		return err
-	}
-	if raw.Payload != nil {
-		raw.Spec.Payload = raw.Payload
-	}
-	return o.job.FollowUp(raw.Spec)
+	return o.job.FollowUpJSON([]byte(text))
 }
 
 // outcome says how the attempt has ended.
@@ -212,9 +217,16 @@ func (o *output) outcome(err error) (json.RawMessage, error) {
 	defer o.mu.Unlock()
 	var result json.RawMessage
 	if o.holds {
-		if err == nil && json.Valid([]byte(o.held)) {
+		switch why := job.ResultFault([]byte(o.held)); {
+		case err == nil && why == "":
 			result = json.RawMessage(o.held)
-		} else {
+		case err == nil && looksLikeJSON(o.held) && (o.size > job.MaxResultBytes || json.Valid([]byte(o.held))):
+			if o.size > job.MaxResultBytes {
+				why = job.ResultTooLong(o.size)
+			}
+			result = job.DropResult(o.size, why)
+			o.job.Log("the result was not kept: it %s", why)
+		default:
 			o.job.Log("%s", o.held)
 		}
 	}
@@ -223,22 +235,26 @@ func (o *output) outcome(err error) (json.RawMessage, error) {
 	case err == nil:
 		return result, o.decision
 	case !errors.As(err, &exit):
-		return nil, worker.StopPool(fmt.Errorf("the command cannot be started: %w", err))
+		return nil, fmt.Errorf("the command could not be started: %w", err)
 	}
 	failure := &failed{how: exit.String(), last: o.last}
-	switch exit.ExitCode() {
-	case statusGiveUp:
+	if exit.ExitCode() == statusGiveUp {
 		return nil, worker.GiveUp(failure)
-	case statusNoRun, statusNotFound:
-		return nil, worker.StopPool(fmt.Errorf("the command cannot run here: %w", failure))
 	}
 	return nil, worker.RetryIn(o.retryIn, failure)
 }
 
+// looksLikeJSON tells whether a line begins and ends as a JSON value of many bytes does.
+func looksLikeJSON(line string) bool {
+	line = strings.TrimSpace(line)
+	return line != "" && strings.ContainsRune(`{["`, rune(line[0]))
+}
+
 // lines splits what is written to it into lines.
 type lines struct {
-	each func(string)
+	each func(text string, size int)
 	part []byte
+	size int // of the line so far, with what is left out
 }
 
 // longestLine is how much of a line is read; the rest of it is left out. It holds
@@ -250,6 +266,7 @@ func (l *lines) Write(b []byte) (int, error) {
 	n := len(b)
 	for {
 		line, rest, whole := bytes.Cut(b, []byte("\n"))
+		l.size += len(line)
 		if room := longestLine - len(l.part); room > 0 {
 			l.part = append(l.part, line[:min(len(line), room)]...)
 		}
@@ -262,8 +279,8 @@ func (l *lines) Write(b []byte) (int, error) {
 }
 
 func (l *lines) flush() {
-	l.each(strings.ToValidUTF8(strings.TrimSuffix(string(l.part), "\r"), "\uFFFD"))
-	l.part = l.part[:0]
+	l.each(strings.ToValidUTF8(strings.TrimSuffix(string(l.part), "\r"), "\uFFFD"), l.size)
+	l.part, l.size = l.part[:0], 0
 }
 
 // end takes a last line without an end.

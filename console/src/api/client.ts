@@ -30,7 +30,10 @@ export type Operation = components['schemas']['Operation']
 export type LogLine = components['schemas']['Log']['lines'][number]
 type Problem = components['schemas']['Problem']
 
-export const api = createClient<paths>({ baseUrl: '/' })
+/** A call that has had no answer for so long is given up; none of the page's waits. */
+const answeredWithin = 15_000
+
+export const api = createClient<paths>({ baseUrl: '/', fetch: (request) => fetch(request, { signal: AbortSignal.any([request.signal, AbortSignal.timeout(answeredWithin)]) }) })
 
 api.use({
   onRequest({ request }) {
@@ -143,11 +146,11 @@ export function useLastDone(task: string) {
 }
 
 /** usePatched shows what a merge patch would make of the first payload of a cause's jobs. */
-export function usePatched(cause: number, patch: string, wanted: boolean) {
+export function usePatched(filter: string, patch: string, wanted: boolean) {
   return useQuery({
-    queryKey: ['patched', cause, patch],
+    queryKey: ['patched', filter, patch],
     queryFn: async () => {
-      const body = `{"action":"requeue","filter":{"cause":${cause}},"dry_run":true,"payload_patch":${patch}}`
+      const body = `{"action":"requeue","filter":${filter},"dry_run":true,"payload_patch":${patch}}`
       const text = await told(api.POST('/v1/jobs/act', { params: { header: { 'Idempotency-Key': newKey() } }, body: { action: 'requeue' }, bodySerializer: () => body, parseAs: 'text' }))
       return (exact(text as unknown as string) as Operation).example ?? null
     },

@@ -24,16 +24,40 @@ async function read(body: ReadableStream<Uint8Array>, tell: (t: Told) => void) {
 /** follow keeps the stream open for as long as the page, or the worker, is. */
 export async function follow(tell: (t: Told) => void, token: string): Promise<never> {
   for (let pause = 500; ; pause = Math.min(pause * 2, 4000)) {
+    const silence = new Silence()
     try {
-      const answer = await fetch('/v1/events', { headers: token ? { Authorization: `Bearer ${token}` } : {} })
+      const answer = await fetch('/v1/events', { headers: token ? { Authorization: `Bearer ${token}` } : {}, signal: silence.signal })
       if (answer.ok && answer.body) {
         pause = 500
-        await read(answer.body, tell)
+        await read(answer.body, (t) => {
+          silence.over()
+          tell(t)
+        })
       }
     } catch {
-      // The service is away; the page says so.
+      // The service is away, or silent; the page says so.
     }
+    silence.end()
     tell({ live: false })
     await new Promise((r) => setTimeout(r, pause))
+  }
+}
+
+/** A service that has said nothing for so long gives no answer: it shows a sign of life every 4 s. */
+const silentFor = 9000
+
+/** Silence ends a call that has brought nothing for too long. */
+class Silence {
+  private readonly control = new AbortController()
+  private timer = setTimeout(() => this.control.abort(), silentFor)
+  get signal() {
+    return this.control.signal
+  }
+  over() {
+    clearTimeout(this.timer)
+    this.timer = setTimeout(() => this.control.abort(), silentFor)
+  }
+  end() {
+    clearTimeout(this.timer)
   }
 }

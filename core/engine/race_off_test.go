@@ -1,0 +1,5 @@
+//go:build !race
+
+package engine
+
+const modelLength = 10_000

@@ -413,12 +413,12 @@ func (e *Engine) diskFailed(batch []*command, f *fault) {
 	if f.unknown {
 		told = job.Fault(job.Uncertain, "the disk failed while this was written: whether it was kept is not known; the same call with the same Idempotency-Key brings the truth once the disk is back")
 	}
+	since := e.now()
+	e.refusing.Store(int64(since)) // before anyone is answered, who may ask whether it is ready
 	for _, c := range batch {
 		c.done <- told
 	}
 	e.dropClaimed(told)
-	since := e.now()
-	e.refusing.Store(int64(since))
 	pause, most := 100*time.Millisecond, 2*time.Second
 	for {
 		if e.refuseFor(pause) {

@@ -39,6 +39,9 @@ var (
 	ordered = flag.Bool("order", false, "measure the orders of queues alone")
 	planned = flag.Bool("later", false, "measure what is planned alone")
 	only    = flag.Bool("pools", false, "measure worker pools alone")
+	old     = flag.String("beside", "", "measure this build of the program beside -hmule, and nothing else")
+	bounds  = flag.Bool("bounds", false, "measure alone what has to stay within a bound: an enqueue amid bulks, dedupe, a start, retention")
+	place   = flag.String("dir", ".", "where the measurement's files are made")
 	backlog = flag.Int("backlog", 1_000_000, "jobs that wait in one of the two services")
 )
 
@@ -60,6 +63,18 @@ func main() {
 	}
 	if *planned {
 		measure = func(ctx context.Context) error { return inFolder(func(dir string) error { return later(ctx, dir) }) }
+	}
+	if *old != "" {
+		measure = func(ctx context.Context) error {
+			return inFolder(func(dir string) error { return beside(ctx, dir, *old) })
+		}
+	}
+	if *bounds {
+		measure = func(ctx context.Context) error {
+			return inFolder(func(dir string) error {
+				return errors.Join(amidBulks(ctx, dir), manyOfAKey(ctx, dir), longLog(ctx, dir), keepsPace(ctx, dir))
+			})
+		}
 	}
 	if *buried {
 		measure = func(ctx context.Context) error { return inFolder(func(dir string) error { return dead(ctx, dir) }) }
@@ -113,9 +128,9 @@ func run(ctx context.Context) error {
 	return inFolder(func(dir string) error { return runIn(ctx, dir) })
 }
 
-// inFolder makes a folder for the measurement's files, on the disk of this one.
+// inFolder makes a folder for the measurement's files.
 func inFolder(do func(dir string) error) error {
-	dir, err := os.MkdirTemp(".", "bench-")
+	dir, err := os.MkdirTemp(*place, "bench-")
 	if err != nil {
 		return err
 	}

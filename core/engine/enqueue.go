@@ -185,9 +185,19 @@ func (e *Engine) EnqueueMany(ctx context.Context, specs []job.Spec, at func(i in
 			return err
 		}
 		jobs = make([]job.Job, len(news))
+		var plain []*store.Row // which nothing asks for while the others are placed
 		for i, n := range news {
-			if err := tx.insert(n); err != nil {
+			if err := tx.placeNew(n); err != nil {
 				return err
+			}
+			switch {
+			case n.earlier != nil:
+			case n.row.Plain():
+				plain = append(plain, &n.row)
+			default:
+				if err := tx.e.store.InsertJob(&n.row); err != nil {
+					return err
+				}
 			}
 			jobs[i] = job.Job{ID: n.row.ID, State: n.row.State}
 			if n.earlier != nil {
@@ -195,7 +205,7 @@ func (e *Engine) EnqueueMany(ctx context.Context, specs []job.Spec, at func(i in
 			}
 		}
 		tx.noteMany(id, jobs)
-		return nil
+		return tx.e.store.InsertPlain(plain)
 	})
 	return jobs, err
 }
@@ -315,8 +325,17 @@ func (tx *txn) canMake(queueNames, taskNames []string) error {
 	return nil
 }
 
-// insert writes a new job. It may be called again in a later transaction.
+// insert writes a new job, or finds the earlier one that answers for it.
 func (tx *txn) insert(n *newJob) error {
+	if err := tx.placeNew(n); err != nil || n.earlier != nil {
+		return err
+	}
+	return tx.e.store.InsertJob(&n.row)
+}
+
+// placeNew gives a new job its id and its place, all but its row in the file. It may be
+// called again in a later transaction.
+func (tx *txn) placeNew(n *newJob) error {
 	r := &n.row
 	n.earlier = nil
 	if n.spec.Dedupe != "" { // before anything is made for the new one
@@ -343,10 +362,7 @@ func (tx *txn) insert(n *newJob) error {
 		r.RunAt = runAtOf(n, tx.now)
 		r.NextAt = r.RunAt
 	}
-	if err := tx.place(r, job.ByEnqueue); err != nil {
-		return err
-	}
-	return tx.e.store.InsertJob(r)
+	return tx.place(r, job.ByEnqueue)
 }
 
 func (tx *txn) useQueue(name string) (*queue, error) {

@@ -41,6 +41,9 @@ func TestPlans(t *testing.T) {
 			var plan string
 			require.NoError(t, rows.Scan(&id, &parent, &unused, &plan))
 			assert.NotContains(t, plan, "TEMP B-TREE", p.text)
+			if strings.HasPrefix(plan, "SCAN q ") || strings.HasSuffix(plan, "-ROW VALUES CLAUSE") {
+				continue // the queues, which are few; and what a statement itself holds
+			}
 			if !slices.Contains([]**sql.Stmt{&s.st.nextDue, &s.st.nextSweep, &s.st.nextResult, &s.st.nextTooLate, &s.st.nextTurns}, p.stmt) { // which read the first rows of their index
 				assert.NotContains(t, plan, "SCAN", p.text)
 			}

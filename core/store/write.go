@@ -80,7 +80,7 @@ type Attempt struct {
 // statements are what the writer executes, prepared once per connection.
 type statements struct {
 	begin, commit                                                                                      *sql.Stmt
-	insertJob, insertPlain, insertBody, deleteBody                                                     *sql.Stmt
+	insertJob, insertPlain, insertPlains, insertBody, deleteBody                                       *sql.Stmt
 	lease, finish, wait, requeue, askCancel, patch, patchFinished, remove, restore, removed            *sql.Stmt
 	sweepable, nextSweep, sweepJob, sweepAttempts, sweepBodies, foldEdits                              *sql.Stmt
 	heads, due, nextDue, row, running                                                                  *sql.Stmt
@@ -95,7 +95,7 @@ type statements struct {
 	idleQueue, idleTask, removedOfQueue, removedOfTask, dropQueueCounts, dropQueuePast, dropQueueTurns *sql.Stmt
 	dropTask, dropTaskCounts, dropTaskPast, dropTaskTurns, dropTaskKeys                                *sql.Stmt
 	firstFinished, countPast, sweepSteps                                                               *sql.Stmt
-	openByKey, unbegunByKey, recentByKey, addOperation, putOperation, removedBy                        *sql.Stmt
+	openByKey, recentByKey, addOperation, putOperation, removedBy                                      *sql.Stmt
 	sawCause, textsOf, countCause, dropCount, causeHour, dropHours, oldCauses, dropCause               *sql.Stmt
 	keepResult, dropResult, resultsOver, nextResult                                                    *sql.Stmt
 	laneHolder, takeLane, freeLane, nextInLane, tooLate, nextTooLate                                   *sql.Stmt
@@ -104,6 +104,9 @@ type statements struct {
 	putSchedule, dropSchedule, dropRuns, addRun, foldRuns, endRun, runOf                               *sql.Stmt
 	waiting, putPlace, putWalked, putOwned, setFact                                                    *sql.Stmt
 }
+
+const insertPlain = `INSERT INTO jobs (id, queue, task, state, priority, level, rank, policy, enqueued_at, ready_at, payload_bytes, payload)
+	VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`
 
 // prepared is a statement and where it goes.
 type prepared struct {
@@ -136,8 +139,8 @@ func (st *statements) list() []prepared {
 		{&st.insertJob, `INSERT INTO jobs (id, queue, task, state, priority, level, rank, turn, policy, enqueued_at, run_at, start_by, ready_at, next_at, schedule, payload_bytes, owner, lane, key, dedupe, labels, traceparent, payload)
 			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`},
 		// Most jobs carry no more than this, and every value costs a call into C.
-		{&st.insertPlain, `INSERT INTO jobs (id, queue, task, state, priority, level, rank, policy, enqueued_at, ready_at, payload_bytes, payload)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`},
+		{&st.insertPlain, insertPlain},
+		{&st.insertPlains, insertPlain + strings.Repeat(`, (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, atOnce-1)},
 		{&st.insertBody, `INSERT INTO bodies (job, kind, n, bytes) VALUES (?, ?, ?, ?) ON CONFLICT (job, kind, n) DO UPDATE SET bytes = excluded.bytes`},
 		{&st.deleteBody, `DELETE FROM bodies WHERE job = ? AND kind = ? AND n = ?`},
 		{&st.lease, `UPDATE jobs SET state = 4, attempt = ?, tries = ?, started_at = ?, worker = ?, token = ?, leased_at = ?, lease_ms = ? WHERE id = ?`},
@@ -200,8 +203,7 @@ func (st *statements) list() []prepared {
 		{&st.dropHours, `DELETE FROM cause_hours WHERE (cause, hour, version) IN (SELECT cause, hour, version FROM cause_hours WHERE hour < ? ORDER BY hour LIMIT ?)`},
 		{&st.oldCauses, `SELECT id FROM causes WHERE last_at < ? AND NOT EXISTS (SELECT 1 FROM cause_counts WHERE cause = causes.id) ORDER BY last_at LIMIT ?`},
 		{&st.dropCause, `DELETE FROM causes WHERE id = ?`},
-		{&st.openByKey, `SELECT ` + rowColumns + ` FROM jobs INDEXED BY jobs_open WHERE task = ? AND key = ? AND key <> '' AND state < 6 AND removed_by = 0 AND id <> ? ORDER BY id DESC LIMIT 1`},
-		{&st.unbegunByKey, `SELECT ` + rowColumns + ` FROM jobs INDEXED BY jobs_unbegun WHERE task = ? AND key = ? AND key <> '' AND state < 6 AND started_at = 0 AND removed_by = 0 AND id <> ? ORDER BY id DESC LIMIT 1`},
+		{&st.openByKey, `SELECT ` + rowColumns + ` FROM jobs INDEXED BY jobs_open WHERE task = ? AND key = ? AND (started_at > 0) = ? AND key <> '' AND state < 6 AND removed_by = 0 AND id <> ? ORDER BY id DESC LIMIT 1`},
 		{&st.recentByKey, `SELECT ` + rowColumns + ` FROM jobs INDEXED BY jobs_recent WHERE task = ? AND key = ? AND key <> '' AND removed_by = 0 AND id <> ? AND enqueued_at > ? AND state NOT IN (8, 9) ORDER BY enqueued_at DESC, id DESC LIMIT 1`},
 		{&st.firstFinished, `SELECT ` + rowColumns + ` FROM jobs INDEXED BY jobs_finished WHERE queue = ? AND state = ? AND state > 5 AND removed_by = 0 ORDER BY finished_at, id LIMIT ?`},
 		{&st.workersBefore, `SELECT id, uid FROM workers WHERE last_seen < ? ORDER BY last_seen LIMIT ?`},
@@ -212,8 +214,8 @@ func (st *statements) list() []prepared {
 		{&st.dropOperations, `DELETE FROM operations WHERE action <= ? AND state NOT IN ('trial', 'running')`},
 		{&st.idleQueue, `UPDATE queues SET idle_since = ? WHERE id = ?`},
 		{&st.idleTask, `UPDATE tasks SET idle_since = ? WHERE id = ?`},
-		{&st.removedOfQueue, `SELECT id FROM jobs INDEXED BY jobs_removed_queue WHERE queue = ? AND removed_by <> 0 LIMIT 1`},
-		{&st.removedOfTask, `SELECT id FROM jobs INDEXED BY jobs_removed_task WHERE task = ? AND removed_by <> 0 LIMIT 1`},
+		{&st.removedOfQueue, `SELECT id FROM jobs INDEXED BY jobs_removed_of WHERE queue = ? AND removed_by <> 0 LIMIT 1`},
+		{&st.removedOfTask, `SELECT j.id FROM queues q CROSS JOIN jobs j INDEXED BY jobs_removed_of WHERE j.queue = q.id AND j.task = ? AND j.removed_by <> 0 LIMIT 1`},
 		{&st.dropQueueCounts, `DELETE FROM counts WHERE queue = ?`},
 		{&st.dropQueuePast, `DELETE FROM past_counts WHERE queue = ?`},
 		{&st.dropQueueTurns, `DELETE FROM turns WHERE queue = ?`},
@@ -255,9 +257,9 @@ func (st *statements) list() []prepared {
 		{&st.waiting, `SELECT ` + rowColumns + ` FROM jobs WHERE queue = ? AND task = ? AND state = ? AND id > ? AND removed_by = 0 ORDER BY id LIMIT ?`},
 		{&st.putSchedule, `INSERT INTO schedules (` + scheduleColumns + `) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?8, ?9, ?10, ?11, ?12, ?13, ?14)
 			ON CONFLICT (id) DO UPDATE SET name = ?2, body = ?3, version = ?4, paused_at = ?6, paused_by = ?7, next_at = ?8, runs = ?9, last = ?10, waiting = ?11, behind = ?12, failed = ?13, last_done = ?14`},
-		{&st.activeOf, `SELECT id FROM jobs INDEXED BY jobs_of_schedule WHERE schedule = ? AND schedule <> 0 AND state IN (2, 3, 4, 5) AND state < 6 AND removed_by = 0 AND id <> ? LIMIT 1`},
-		{&st.heldOf, `SELECT ` + rowColumns + ` FROM jobs INDEXED BY jobs_of_schedule WHERE schedule = ? AND schedule <> 0 AND state = 1 AND state < 6 AND removed_by = 0 AND id <> ? ORDER BY id LIMIT 1`},
-		{&st.supersededOf, `SELECT ` + rowColumns + ` FROM jobs INDEXED BY jobs_superseded WHERE schedule = ? AND schedule <> 0 AND state = 9 AND reason = 'superseded' AND removed_by = 0 ORDER BY id DESC LIMIT 100 OFFSET ?`},
+		{&st.activeOf, `SELECT id FROM jobs INDEXED BY jobs_of_schedule WHERE schedule = ? AND schedule <> 0 AND state IN (2, 3, 4, 5) AND (state < 6 OR state = 9 AND reason = 'superseded') AND removed_by = 0 AND id <> ? LIMIT 1`},
+		{&st.heldOf, `SELECT ` + rowColumns + ` FROM jobs INDEXED BY jobs_of_schedule WHERE schedule = ? AND schedule <> 0 AND state = 1 AND (state < 6 OR state = 9 AND reason = 'superseded') AND removed_by = 0 AND id <> ? ORDER BY id LIMIT 1`},
+		{&st.supersededOf, `SELECT ` + rowColumns + ` FROM jobs INDEXED BY jobs_of_schedule WHERE schedule = ? AND schedule <> 0 AND state = 9 AND (state < 6 OR state = 9 AND reason = 'superseded') AND removed_by = 0 ORDER BY id DESC LIMIT 100 OFFSET ?`},
 		{&st.dropSchedule, `DELETE FROM schedules WHERE id = ?`},
 		{&st.dropRuns, `DELETE FROM schedule_runs WHERE schedule = ?`},
 		{&st.addRun, `INSERT INTO schedule_runs (schedule, planned_at, n, asked, job, enqueued_at, reason, times) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`},
@@ -337,11 +339,51 @@ func (s *Store) InsertJob(r *Row) error {
 	if err != nil {
 		return err
 	}
-	if r.Schedule == 0 && r.NextAt == 0 && r.RunAt == 0 && r.StartBy == 0 && !r.Turn && r.Owner == "" && r.Lane == "" && r.Key == "" && r.Labels == "" && r.Traceparent == "" {
-		return s.exec(s.st.insertPlain, r.ID, r.Queue, r.Task, int64(r.State), r.Priority, r.Level, r.Rank, r.Policy, int64(r.EnqueuedAt), int64(r.ReadyAt), r.PayloadBytes, inline)
+	if r.Plain() {
+		return s.exec(s.st.insertPlain, r.plain(nil, inline)...)
 	}
 	return s.exec(s.st.insertJob, r.ID, r.Queue, r.Task, int64(r.State), r.Priority, r.Level, r.Rank, r.Turn, r.Policy, int64(r.EnqueuedAt), int64(r.RunAt), int64(r.StartBy), int64(r.ReadyAt), int64(r.NextAt), r.Schedule,
 		r.PayloadBytes, r.Owner, r.Lane, r.Key, r.Dedupe, r.Labels, r.Traceparent, inline)
+}
+
+// Plain tells whether a new job's row carries no more than most do: then no statement
+// about keys, lanes, owners, schedules or times finds it.
+func (r *Row) Plain() bool {
+	return r.Schedule == 0 && r.NextAt == 0 && r.RunAt == 0 && r.StartBy == 0 && !r.Turn && r.Owner == "" && r.Lane == "" && r.Key == "" && r.Labels == "" && r.Traceparent == ""
+}
+
+// plain adds the values of a plain row.
+func (r *Row) plain(values []any, inline []byte) []any {
+	return append(values, r.ID, r.Queue, r.Task, int64(r.State), r.Priority, r.Level, r.Rank, r.Policy, int64(r.EnqueuedAt), int64(r.ReadyAt), r.PayloadBytes, inline)
+}
+
+// atOnce is how many plain rows one statement writes, where there are so many: half of
+// what a row costs by itself is the statement's.
+const atOnce = 16
+
+// InsertPlain writes new jobs' rows, all of them plain, and their payloads.
+func (s *Store) InsertPlain(all []*Row) error {
+	var values []any
+	for len(all) >= atOnce {
+		values = values[:0]
+		for _, r := range all[:atOnce] {
+			inline, err := s.payload(r)
+			if err != nil {
+				return err
+			}
+			values = r.plain(values, inline)
+		}
+		if err := s.exec(s.st.insertPlains, values...); err != nil {
+			return err
+		}
+		all = all[atOnce:]
+	}
+	for _, r := range all {
+		if err := s.InsertJob(r); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // payload writes a long payload into bodies and answers what belongs into the
@@ -460,11 +502,15 @@ func (s *Store) AskCancel(r *Row) error {
 // OpenByKey reads the newest unfinished job of a task with a key, other than one; only
 // one that was not started in its round where unstarted is true. nil for none.
 func (s *Store) OpenByKey(key string, task, other int64, unstarted bool) (*Row, error) {
-	stmt := s.st.openByKey
-	if unstarted {
-		stmt = s.st.unbegunByKey
+	newest, err := one(s.st.openByKey.QueryRowContext(background, task, key, false, other))
+	if err != nil || unstarted {
+		return newest, err
 	}
-	return one(stmt.QueryRowContext(background, task, key, other))
+	started, err := one(s.st.openByKey.QueryRowContext(background, task, key, true, other))
+	if newest == nil || started != nil && started.ID > newest.ID {
+		newest = started
+	}
+	return newest, err
 }
 
 // RecentByKey reads the newest job of a task with a key, other than one, that was

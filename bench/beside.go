@@ -1,0 +1,288 @@
+package main
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"fmt"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"humblemule/client"
+	"humblemule/core/job"
+)
+
+// Both builds of a comparison, in the order in which they are told.
+const (
+	before = iota
+	now
+	builds
+)
+
+// comparison is one figure of two builds, round by round.
+type comparison struct {
+	what string
+	of   [builds][]float64
+}
+
+// report tells the medians, their ratio, and the median of the rounds' own ratios, which
+// a disk that slows down between rounds moves less.
+func (c *comparison) report() {
+	each := make([]float64, 0, len(c.of[now]))
+	for i := range c.of[now] {
+		each = append(each, c.of[now][i]/c.of[before][i])
+	}
+	a, b := median(c.of[before]), median(c.of[now])
+	fmt.Printf("%-40s %12.0f %12.0f %8.2f %8.2f\n", c.what, a, b, b/a, median(each))
+}
+
+// beside measures two builds of the program in turn, round by round. The order within a
+// round changes with each, so that neither always comes after the other.
+func beside(ctx context.Context, dir, old string) error {
+	var of [builds]*process
+	for i, path := range []string{old, *program} {
+		p, err := start(path, "serve", "--data", filepath.Join(dir, fmt.Sprint("beside-", i, ".db")), "--listen")
+		if err != nil {
+			return err
+		}
+		defer p.end()
+		of[i] = p
+	}
+	work := []struct {
+		comparison
+		do func(context.Context, *process) (int, error)
+	}{
+		{comparison{what: "single enqueue, 64 connections, jobs/s"}, enqueue},
+		{comparison{what: "whole life, jobs/s"}, life},
+		{comparison{what: "bulks of 1 000, 4 connections, jobs/s"}, bulksOf(1000, 4)},
+		{comparison{what: "bulks of 10 000, 2 connections, jobs/s"}, bulksOf(10_000, 2)},
+	}
+	for round := range *rounds {
+		for i := range work {
+			for turn := range builds {
+				build := (round + turn) % builds
+				began := time.Now()
+				n, err := work[i].do(ctx, of[build])
+				if err != nil {
+					return err
+				}
+				work[i].of[build] = append(work[i].of[build], float64(n)/time.Since(began).Seconds())
+			}
+		}
+	}
+	fmt.Printf("%-40s %12s %12s %8s %8s\n", "", "before", "now", "ratio", "rounds")
+	for i := range work {
+		work[i].report()
+	}
+	return nil
+}
+
+// bulksOf enqueues bulks of so many jobs from so many connections.
+func bulksOf(lines, connections int) func(context.Context, *process) (int, error) {
+	raw := request("/v1/jobs", "application/x-ndjson", strings.Repeat(enqueueBody+"\n", lines))
+	return func(ctx context.Context, p *process) (int, error) {
+		return together(ctx, connections, p, func(_ int, c *connection) (int, error) {
+			_, err := c.post(raw, http.StatusCreated)
+			return lines, err
+		})
+	}
+}
+
+// amidBulks measures how long a single enqueue takes while 16 connections enqueue bulks of
+// 10 000 without a pause, beside how long one such bulk takes alone.
+func amidBulks(ctx context.Context, dir string) error {
+	const bulk = 10_000
+	p, err := start(*program, "serve", "--data", filepath.Join(dir, "amid.db"), "--listen")
+	if err != nil {
+		return err
+	}
+	defer p.end()
+	c, err := dial(p.address)
+	if err != nil {
+		return err
+	}
+	defer c.c.Close()
+	raw := request("/v1/jobs", "application/x-ndjson", strings.Repeat(enqueueBody+"\n", bulk))
+	var alone, single []float64
+	for range *rounds {
+		began := time.Now()
+		if _, err := c.post(raw, http.StatusCreated); err != nil {
+			return err
+		}
+		alone = append(alone, time.Since(began).Seconds())
+	}
+	var ended atomic.Bool
+	all := make(chan error, 1)
+	go func() {
+		for !ended.Load() {
+			if _, err := bulksOf(bulk, 16)(ctx, p); err != nil {
+				all <- err
+				return
+			}
+		}
+		all <- nil
+	}()
+	one := request("/v1/jobs", "application/json", enqueueBody)
+	for began := time.Now(); time.Since(began) < time.Duration(*rounds)*2*time.Second; {
+		began := time.Now()
+		if _, err := c.post(one, http.StatusCreated); err != nil {
+			return errors.Join(err, <-all)
+		}
+		single = append(single, time.Since(began).Seconds())
+		time.Sleep(5 * time.Millisecond)
+	}
+	ended.Store(true)
+	if err := <-all; err != nil {
+		return err
+	}
+	slices.Sort(single)
+	p99, one10k := single[len(single)*99/100], median(alone)
+	fmt.Printf("a bulk of 10 000 alone %.0f ms; single enqueue amid 16 such: p50 %.0f ms, p99 %.0f ms of %d, ratio %.2f (≤ 1.5)\n",
+		1000*one10k, 1000*median(single), 1000*p99, len(single), p99/one10k)
+	return nil
+}
+
+// manyOfAKey measures an enqueue that dedupe by a duration answers, where 200 000 jobs
+// have its key, beside one with a new key.
+func manyOfAKey(ctx context.Context, dir string) error {
+	const jobs, bulk = 200_000, 10_000
+	p, err := start(*program, "serve", "--data", filepath.Join(dir, "key.db"), "--listen")
+	if err != nil {
+		return err
+	}
+	defer p.end()
+	c, err := dial(p.address)
+	if err != nil {
+		return err
+	}
+	defer c.c.Close()
+	raw := request("/v1/jobs", "application/x-ndjson", strings.Repeat(`{"task":"tide.predict","key":"inner-quay"}`+"\n", bulk))
+	for range jobs / bulk {
+		if _, err := c.post(raw, http.StatusCreated); err != nil {
+			return err
+		}
+	}
+	var known, fresh []float64
+	for n := range 100 * *rounds {
+		for key, into := range map[string]*[]float64{"inner-quay": &known, fmt.Sprint("quay-", n): &fresh} {
+			spec := request("/v1/jobs", "application/json", fmt.Sprintf(`{"task":"tide.predict","key":%q,"dedupe":"1h"}`, key))
+			began := time.Now()
+			status := http.StatusCreated
+			if into == &known {
+				status = http.StatusOK
+			}
+			if _, err := c.post(spec, status); err != nil {
+				return err
+			}
+			*into = append(*into, time.Since(began).Seconds())
+		}
+	}
+	fmt.Printf("dedupe with 200 000 jobs of the key %.2f ms, with a new key %.2f ms, ratio %.2f (≤ 1.5)\n", 1000*median(known), 1000*median(fresh), median(known)/median(fresh))
+	return nil
+}
+
+// longLog measures a start with a log of 64 MB, as a killed service leaves it, beside one
+// whose log is short.
+func longLog(ctx context.Context, dir string) error {
+	path := filepath.Join(dir, "log.db")
+	begin := func() (*process, float64, error) {
+		began := time.Now()
+		p, err := start(*program, "serve", "--data", path, "--listen")
+		return p, time.Since(began).Seconds(), err
+	}
+	p, short, err := begin()
+	if err != nil {
+		return err
+	}
+	log, err := grow(ctx, p, path, 64<<20)
+	if err != nil {
+		p.end()
+		return err
+	}
+	if err := p.cmd.Process.Kill(); err != nil {
+		return err
+	}
+	_ = p.cmd.Wait()
+	p, long, err := begin()
+	if err != nil {
+		return err
+	}
+	p.end()
+	fmt.Printf("start with a log of %d MB %.2f s, without %.2f s, more by %.2f s (< 1)\n", log>>20, long, short, long-short)
+	return nil
+}
+
+// grow enqueues until the log has such a size: a reader that does not end holds it.
+func grow(ctx context.Context, p *process, path string, size int64) (int64, error) {
+	reader, err := sql.Open("sqlite3", "file:"+path+"?mode=ro")
+	if err != nil {
+		return 0, err
+	}
+	defer reader.Close()
+	tx, err := reader.BeginTx(ctx, nil)
+	if err != nil {
+		return 0, err
+	}
+	defer tx.Rollback()
+	var jobs int
+	if err := tx.QueryRowContext(ctx, "SELECT count(*) FROM jobs").Scan(&jobs); err != nil {
+		return 0, err
+	}
+	c, err := dial(p.address)
+	if err != nil {
+		return 0, err
+	}
+	defer c.c.Close()
+	raw := request("/v1/jobs", "application/x-ndjson", strings.Repeat(enqueueBody+"\n", 10_000))
+	for range 200 {
+		if _, err := c.post(raw, http.StatusCreated); err != nil {
+			return 0, err
+		}
+		if info, err := os.Stat(path + "-wal"); err == nil && info.Size() >= size {
+			return info.Size(), nil
+		}
+	}
+	return 0, fmt.Errorf("the log does not reach %d bytes", size)
+}
+
+// keepsPace measures how many done jobs are there beyond the thousand that the queue keeps,
+// while jobs finish as fast as they can.
+func keepsPace(ctx context.Context, dir string) error {
+	const keep = 1000
+	setup := filepath.Join(dir, "pace.yaml")
+	if err := os.WriteFile(setup, fmt.Appendf(nil, "retention: {most_done: %d}\n", keep), 0o600); err != nil {
+		return err
+	}
+	p, err := start(*program, "serve", "--data", filepath.Join(dir, "pace.db"), "--config", setup, "--listen")
+	if err != nil {
+		return err
+	}
+	defer p.end()
+	m, err := client.New(p.address)
+	if err != nil {
+		return err
+	}
+	defer m.Close()
+	var finished int
+	var most int64
+	began := time.Now()
+	for range *rounds {
+		n, err := life(ctx, p)
+		if err != nil {
+			return err
+		}
+		finished += n
+		q, err := m.Queue(ctx, "common")
+		if err != nil {
+			return err
+		}
+		most = max(most, q.Counts[job.Done])
+	}
+	fmt.Printf("retention: %.0f jobs finished a second; kept at most %d at the ends of %d rounds (most_done %d)\n", float64(finished)/time.Since(began).Seconds(), most, *rounds, keep)
+	return nil
+}

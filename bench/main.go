@@ -290,12 +290,11 @@ func start(command string, args ...string) (*process, error) {
 	if err := p.cmd.Start(); err != nil {
 		return nil, err
 	}
-	for range 200 {
-		c, err := net.Dial("tcp", p.address)
-		if err == nil {
-			return p, c.Close()
+	for range 2000 {
+		if resp, err := http.Get("http://" + p.address + "/readyz"); err == nil {
+			return p, resp.Body.Close() // a bare handler answers that there is no such page
 		}
-		time.Sleep(25 * time.Millisecond)
+		time.Sleep(5 * time.Millisecond)
 	}
 	p.end()
 	return nil, fmt.Errorf("%s does not answer at %s", command, p.address)

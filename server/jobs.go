@@ -35,23 +35,14 @@ func (s *Server) enqueue(c *gin.Context) (any, error) {
 	}
 	switch {
 	case kind == mediaNDJSON:
-		specs, lines, err := readLines(raw)
-		if err != nil {
-			return nil, err
-		}
-		return s.enqueueMany(ctx, specs, func(i int) string { return fmt.Sprintf("line %d: ", lines[i]) })
+		items, lines := splitLines(raw)
+		return s.enqueueMany(ctx, items, func(i int) string { return fmt.Sprintf("line %d: ", lines[i]) })
 	case len(bytes.TrimLeft(raw, " \t\r\n")) > 0 && bytes.TrimLeft(raw, " \t\r\n")[0] == '[':
 		var items []jsontext.Value
 		if err := misread(json.Unmarshal(raw, &items), ""); err != nil {
 			return nil, err
 		}
-		specs := make([]job.Spec, len(items))
-		for i, item := range items {
-			if err := readSpec(item, &specs[i], fmt.Sprintf("[%d].", i)); err != nil {
-				return nil, err
-			}
-		}
-		return s.enqueueMany(ctx, specs, func(i int) string { return fmt.Sprintf("[%d].", i) })
+		return s.enqueueMany(ctx, items, func(i int) string { return fmt.Sprintf("[%d].", i) })
 	}
 	return s.enqueueOne(c, ctx, raw)
 }
@@ -96,22 +87,17 @@ func retryZeros(raw []byte, r *job.Retry, at string) error {
 	return job.Wrong("nothing was done", wrong)
 }
 
-// readLines reads a spec a line; lines are their numbers, since empty ones are
+// splitLines splits a body into its lines, with their numbers, since empty ones are
 // passed over.
-func readLines(raw []byte) (specs []job.Spec, lines []int, err error) {
-	for number := 1; len(raw) > 0; number++ {
-		line, rest, _ := bytes.Cut(raw, []byte("\n"))
-		raw = rest
-		if len(bytes.TrimSpace(line)) == 0 {
-			continue
+func splitLines(raw []byte) (items []jsontext.Value, lines []int) {
+	number := 0
+	for line := range bytes.SplitSeq(raw, []byte("\n")) {
+		number++
+		if len(bytes.TrimSpace(line)) > 0 {
+			items, lines = append(items, line), append(lines, number)
 		}
-		var spec job.Spec
-		if err := readSpec(line, &spec, fmt.Sprintf("line %d: ", number)); err != nil {
-			return nil, nil, err
-		}
-		specs, lines = append(specs, spec), append(lines, number)
 	}
-	return specs, lines, nil
+	return items, lines
 }
 
 type enqueued struct {
@@ -120,9 +106,26 @@ type enqueued struct {
 	Duplicate bool      `json:"duplicate"`
 }
 
-func (s *Server) enqueueMany(ctx context.Context, specs []job.Spec, at func(int) string) (any, error) {
-	if len(specs) == 0 {
+// enqueueMany takes in jobs, all or nothing; at gives the place of each within the body.
+// Of large ones only a few are read at a time: they are written one after the other anyway,
+// and reading more of them ahead would keep the small calls from the processor.
+func (s *Server) enqueueMany(ctx context.Context, items []jsontext.Value, at func(int) string) (any, error) {
+	if len(items) == 0 {
 		return nil, job.Fault(job.Invalid, "the body holds no job; send a spec a line, or a list of them")
+	}
+	if len(items) >= engine.BulkRows {
+		select {
+		case s.bulks <- struct{}{}:
+			defer func() { <-s.bulks }()
+		case <-ctx.Done():
+			return nil, job.Fault(job.Busy, "the caller has gone before its turn came; nothing of this was kept")
+		}
+	}
+	specs := make([]job.Spec, len(items))
+	for i, item := range items {
+		if err := readSpec(item, &specs[i], at(i)); err != nil {
+			return nil, err
+		}
 	}
 	jobs, err := s.engine.EnqueueMany(ctx, specs, at)
 	if err != nil {

@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"runtime"
 	"runtime/debug"
 	"strings"
 	"sync/atomic"
@@ -64,6 +65,8 @@ type Server struct {
 	tokens atomic.Pointer[access]
 	// bodies counts the bytes of bodies under way.
 	bodies atomic.Int64
+	// bulks has room for the bulks that are read and written at a time.
+	bulks chan struct{}
 }
 
 // New makes a server of an engine. The engine stays the caller's to close.
@@ -75,7 +78,7 @@ func New(e *engine.Engine, opts Options) *Server {
 		opts.MaxBodies = 256 << 20
 	}
 	gin.SetMode(gin.ReleaseMode)
-	s := &Server{engine: e, opts: opts, log: opts.Log, router: gin.New()}
+	s := &Server{engine: e, opts: opts, log: opts.Log, router: gin.New(), bulks: make(chan struct{}, max(2, runtime.GOMAXPROCS(0)))}
 	s.router.HandleMethodNotAllowed = true
 	s.router.RedirectTrailingSlash = false
 	s.router.Use(s.recovered, s.guard)

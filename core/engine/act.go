@@ -307,11 +307,11 @@ func (tx *txn) sweep() error {
 			g.State = job.Cancelled
 		}
 		tx.countPast(g, 1)
-		if err := tx.e.store.Sweep(r.ID); err != nil {
+		if err := tx.sweepLater(r.ID); err != nil {
 			return err
 		}
 	}
-	return nil
+	return tx.sweepAll()
 }
 
 // nextToSweep is how long the file must have been served before something is to be

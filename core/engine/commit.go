@@ -24,13 +24,15 @@ type command struct {
 }
 
 // What one transaction holds at most: a single command, or several up to so many
-// rows. A command of many rows is a bulk: it goes when the small ones that waited
-// have gone, and of bulks one at a time.
+// rows.
 const (
 	mostTogether = 1024
 	mostRows     = 5000
-	bulkRows     = 500
 )
+
+// BulkRows is from how many rows on a command is a bulk: it goes when the small ones that
+// waited have gone, and of bulks one at a time.
+const BulkRows = 500
 
 // waits are the commands that wait, in order of their arrival. What ends or renews a
 // lease goes first: its worker must not lose a job because others write much.
@@ -51,7 +53,7 @@ func (e *Engine) do(ctx context.Context, apply func(*txn) error) error {
 
 // doRows applies a command that writes about so many rows.
 func (e *Engine) doRows(ctx context.Context, rows int, apply func(*txn) error) error {
-	if rows >= bulkRows {
+	if rows >= BulkRows {
 		return e.send(ctx, e.commands.bulk, rows, apply)
 	}
 	return e.send(ctx, e.commands.ordinary, rows, apply)
@@ -176,7 +178,7 @@ func (e *Engine) gather(first *command) []*command {
 			}
 		}
 	}
-	if first.rows >= bulkRows && len(w.urgent)+len(w.ordinary) > 0 && !e.bulkWent {
+	if first.rows >= BulkRows && len(w.urgent)+len(w.ordinary) > 0 && !e.bulkWent {
 		w.next, batch, rows = first, nil, 0 // what is small does not wait for it
 	}
 	for range yields {

@@ -11,12 +11,15 @@ import (
 )
 
 // Finished jobs that were kept long enough are removed in slices: each keeps a
-// transaction for no longer than that, and while there are more the next comes soon.
+// transaction for no longer than that, or removes some more than the transaction itself
+// has finished, so that it keeps pace. While there are more the next slice comes soon.
+// Between rounds there is a pause, longer where there are more queues to look at.
 const (
 	retainFor   = 2 * time.Millisecond
 	retainJobs  = 100
-	retainEvery = 20 * time.Second
 	retainSoon  = 2 * time.Millisecond
+	retainEvery = 2 * time.Second
+	retainEach  = time.Millisecond
 )
 
 // Retention rests for a while when it may go by a wrong clock: the wall clock has jumped,
@@ -67,13 +70,13 @@ func (tx *txn) retain() error {
 	case e.resting.Load() != nil:
 		e.resting.Store(nil)
 	}
-	tx.nextRetain, tx.retained = began.Add(retainEvery), 0
+	most := retainJobs + tx.finishes()*3/2
 	for _, q := range tx.queuesFrom(e.retained) {
 		for _, s := range job.States() {
-			more, err := false, error(nil)
-			if s.Finished() {
-				more, err = tx.retainState(q, s)
+			if !s.Finished() {
+				continue
 			}
+			more, err := tx.retainState(q, s, most)
 			if err != nil {
 				return err
 			}
@@ -86,7 +89,21 @@ func (tx *txn) retain() error {
 			}
 		}
 	}
+	pause := max(retainEvery, retainEach*time.Duration(len(e.view.queueOf)))
+	tx.nextRetain, tx.retained = time.Now().Add(pause), 0
 	return nil
+}
+
+// finishes is how many jobs the transaction has finished.
+func (tx *txn) finishes() (n int) {
+	for _, d := range tx.counts {
+		for state, change := range d {
+			if job.State(state).Finished() {
+				n += int(max(change, 0))
+			}
+		}
+	}
+	return n
 }
 
 // queuesFrom are the queues from an id on, in order of their ids.
@@ -100,8 +117,9 @@ func (tx *txn) queuesFrom(id int64) (all []*queue) {
 	return all
 }
 
-// retainState removes jobs of a queue in a state, and tells whether more may follow.
-func (tx *txn) retainState(q *queue, s job.State) (again bool, err error) {
+// retainState removes jobs of a queue in a state, so many at most, and tells whether more
+// may follow.
+func (tx *txn) retainState(q *queue, s job.State, most int) (again bool, err error) {
 	have := int64(0)
 	for _, counts := range q.tasks {
 		have += counts[s]
@@ -114,7 +132,7 @@ func (tx *txn) retainState(q *queue, s job.State) (again bool, err error) {
 	if s == job.Done {
 		over = have - tx.owned().Retention.Most()
 	}
-	limit := retainJobs + tx.room(thingRetain)
+	limit := most + tx.room(thingRetain)
 	rows, err := tx.e.store.FirstFinished(q.id, s, limit)
 	if err != nil {
 		return false, err
@@ -132,12 +150,15 @@ func (tx *txn) retainState(q *queue, s job.State) (again bool, err error) {
 		}
 		removed++
 	}
+	if err := tx.sweepAll(); err != nil {
+		return false, err
+	}
 	tx.staleDrop = tx.staleDrop || removed > 0 && tx.nextDrop != 0
 	return len(rows) == limit && removed > 0, nil
 }
 
-// retire removes a finished job for good. It is counted on; its key answers on for as
-// long as a dedupe may ask for it.
+// retire takes a finished job out for good, all but its rows, which sweepAll deletes. It
+// is counted on; its key answers on for as long as a dedupe may ask for it.
 func (tx *txn) retire(r *store.Row) error {
 	if err := tx.recount(r, -1); err != nil {
 		return err
@@ -148,7 +169,24 @@ func (tx *txn) retire(r *store.Row) error {
 		}
 	}
 	tx.countPast(store.Group{Queue: r.Queue, Task: r.Task, State: r.State}, 1)
-	return errors.Join(tx.e.store.Sweep(r.ID), tx.leaveLane(r))
+	return errors.Join(tx.sweepLater(r.ID), tx.leaveLane(r))
+}
+
+// sweepLater deletes a job's rows, together with others unless some work is set aside:
+// then each by itself, so that the one which fails is known.
+func (tx *txn) sweepLater(id int64) error {
+	if tx.hasAside {
+		return tx.e.store.Sweep(id)
+	}
+	tx.swept = append(tx.swept, id)
+	return nil
+}
+
+// sweepAll deletes the rows of the jobs that are gone.
+func (tx *txn) sweepAll() error {
+	ids := tx.swept
+	tx.swept = nil
+	return tx.e.store.Sweep(ids...)
 }
 
 // countPast counts jobs whose rows are gone.

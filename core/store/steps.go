@@ -31,7 +31,7 @@ func (s *Store) EndStep(id int64, name string, attempt int, result []byte, now j
 func (s *Store) DropStep(id int64, name string) error { return s.exec(s.st.dropStep, id, name) }
 
 // ForgetSteps forgets all steps of a job.
-func (s *Store) ForgetSteps(id int64) error { return s.exec(s.st.sweepSteps, id) }
+func (s *Store) ForgetSteps(id int64) error { return s.exec(s.st.forgetSteps, id) }
 
 // StepsOf reads the steps of a job inside the transaction.
 func (s *Store) StepsOf(id int64) ([]Step, error) {

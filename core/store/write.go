@@ -4,6 +4,7 @@ import (
 	"database/sql"
 	"errors"
 	"regexp"
+	"slices"
 	"strings"
 
 	"humblemule/core/job"
@@ -82,7 +83,7 @@ type statements struct {
 	begin, commit                                                                                      *sql.Stmt
 	insertJob, insertPlain, insertPlains, insertBody, deleteBody                                       *sql.Stmt
 	lease, finish, wait, requeue, askCancel, patch, patchFinished, remove, restore, removed            *sql.Stmt
-	sweepable, nextSweep, sweepJob, sweepAttempts, sweepBodies, foldEdits                              *sql.Stmt
+	sweepable, nextSweep, sweepJobs, sweepAttempts, sweepBodies, sweepResults, foldEdits               *sql.Stmt
 	heads, due, nextDue, row, running                                                                  *sql.Stmt
 	insertAttempt, foldAttempt, attempt, bodyOf                                                        *sql.Stmt
 	putCount, putRank, putFact                                                                         *sql.Stmt
@@ -94,7 +95,7 @@ type statements struct {
 	workersBefore, sawWorker, dropWorker, oldActions, dropActions, dropOperations                      *sql.Stmt
 	idleQueue, idleTask, removedOfQueue, removedOfTask, dropQueueCounts, dropQueuePast, dropQueueTurns *sql.Stmt
 	dropTask, dropTaskCounts, dropTaskPast, dropTaskTurns, dropTaskKeys                                *sql.Stmt
-	firstFinished, countPast, sweepSteps                                                               *sql.Stmt
+	firstFinished, countPast, sweepSteps, forgetSteps                                                  *sql.Stmt
 	openByKey, recentByKey, addOperation, putOperation, removedBy                                      *sql.Stmt
 	sawCause, textsOf, countCause, dropCount, causeHour, dropHours, oldCauses, dropCause               *sql.Stmt
 	keepResult, dropResult, resultsOver, nextResult                                                    *sql.Stmt
@@ -157,9 +158,12 @@ func (st *statements) list() []prepared {
 		{&st.removed, `SELECT ` + rowColumns + ` FROM jobs WHERE id = ? AND removed_by <> 0`},
 		{&st.sweepable, `SELECT ` + rowColumns + ` FROM jobs WHERE removed_by <> 0 AND removed_at <= ? ORDER BY removed_at, id LIMIT ?`},
 		{&st.nextSweep, `SELECT removed_at FROM jobs WHERE removed_by <> 0 AND removed_at < 4000000000000000000 ORDER BY removed_at, id LIMIT 1`},
-		{&st.sweepJob, `DELETE FROM jobs WHERE id = ?`},
-		{&st.sweepAttempts, `DELETE FROM attempts WHERE job = ?`},
-		{&st.sweepBodies, `DELETE FROM bodies WHERE job = ?`},
+		{&st.sweepJobs, `DELETE FROM jobs WHERE id` + among},
+		{&st.sweepAttempts, `DELETE FROM attempts WHERE job` + among},
+		{&st.sweepBodies, `DELETE FROM bodies WHERE job` + among},
+		{&st.sweepLines, `DELETE FROM log_lines WHERE job` + among},
+		{&st.sweepResults, `DELETE FROM results_kept WHERE job` + among},
+		{&st.sweepSteps, `DELETE FROM steps WHERE job` + among},
 		{&st.foldEdits, `DELETE FROM bodies WHERE job = ?1 AND kind = 5 AND n <= (SELECT n FROM bodies WHERE job = ?1 AND kind = 5 ORDER BY n DESC LIMIT 1 OFFSET ?2)`},
 		{&st.heads, `SELECT ` + rowColumns + ` FROM jobs WHERE queue = ? AND task = ? AND state = 3 AND removed_by = 0 ORDER BY level DESC, rank, id LIMIT ?`},
 		{&st.due, `SELECT ` + rowColumns + ` FROM jobs WHERE state IN (2, 5) AND removed_by = 0 AND next_at <= ? ORDER BY next_at, id LIMIT ?`},
@@ -193,7 +197,6 @@ func (st *statements) list() []prepared {
 		{&st.insertLine, `INSERT INTO log_lines (job, attempt, n, at, text) VALUES (?, ?, ?, ?, ?) ON CONFLICT (job, attempt, n) DO NOTHING`},
 		{&st.foldLines, `DELETE FROM log_lines WHERE job = ? AND attempt = ? AND n > ? AND n < ?`},
 		{&st.deleteLines, `DELETE FROM log_lines WHERE job = ? AND attempt = ?`},
-		{&st.sweepLines, `DELETE FROM log_lines WHERE job = ?`},
 		{&st.sawCause, `INSERT INTO causes (id, error_type, template, texts, job, total, first_at, last_at) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?7)
 			ON CONFLICT (id) DO UPDATE SET texts = excluded.texts, job = excluded.job, total = total + excluded.total, last_at = excluded.last_at`},
 		{&st.textsOf, `SELECT texts FROM causes WHERE id = ?`},
@@ -225,7 +228,7 @@ func (st *statements) list() []prepared {
 		{&st.dropTaskTurns, `DELETE FROM turns WHERE queue = ? AND task = ?`},
 		{&st.dropTaskKeys, `DELETE FROM keys WHERE task = ?`},
 		{&st.countPast, `INSERT INTO past_counts (queue, task, state, n) VALUES (?, ?, ?, ?) ON CONFLICT (queue, task, state) DO UPDATE SET n = n + excluded.n`},
-		{&st.sweepSteps, `DELETE FROM steps WHERE job = ?`},
+		{&st.forgetSteps, `DELETE FROM steps WHERE job = ?`},
 		{&st.keepKey, `INSERT INTO keys (task, key, job, enqueued_at) VALUES (?, ?, ?, ?) ON CONFLICT (task, key, job) DO NOTHING`},
 		{&st.keptKey, `SELECT job, enqueued_at FROM keys WHERE task = ? AND key = ? AND enqueued_at > ? LIMIT 1`},
 		{&st.dropKeys, `DELETE FROM keys WHERE (task, key, job) IN (SELECT task, key, job FROM keys WHERE enqueued_at < ? ORDER BY enqueued_at LIMIT ?)`},
@@ -357,9 +360,11 @@ func (r *Row) plain(values []any, inline []byte) []any {
 	return append(values, r.ID, r.Queue, r.Task, int64(r.State), r.Priority, r.Level, r.Rank, r.Policy, int64(r.EnqueuedAt), int64(r.ReadyAt), r.PayloadBytes, inline)
 }
 
-// atOnce is how many plain rows one statement writes, where there are so many: half of
-// what a row costs by itself is the statement's.
+// atOnce is how many rows one statement writes or deletes, where there are so many: half
+// of what a row costs by itself is the statement's.
 const atOnce = 16
+
+var among = " IN (?" + strings.Repeat(", ?", atOnce-1) + ")"
 
 // InsertPlain writes new jobs' rows, all of them plain, and their payloads.
 func (s *Store) InsertPlain(all []*Row) error {
@@ -489,9 +494,20 @@ func (s *Store) FirstRemoved() (served int64, found bool, err error) {
 	return served, err == nil, err
 }
 
-// Sweep deletes a job with all that belongs to it.
-func (s *Store) Sweep(id int64) error {
-	return errors.Join(s.exec(s.st.sweepJob, id), s.exec(s.st.sweepAttempts, id), s.exec(s.st.sweepBodies, id), s.exec(s.st.sweepLines, id), s.exec(s.st.dropResult, id), s.exec(s.st.sweepSteps, id))
+// Sweep deletes jobs with all that belongs to them.
+func (s *Store) Sweep(all ...int64) error {
+	for ids := range slices.Chunk(all, atOnce) {
+		values := make([]any, atOnce)
+		for i := range values {
+			values[i] = ids[min(i, len(ids)-1)]
+		}
+		for _, stmt := range []*sql.Stmt{s.st.sweepJobs, s.st.sweepAttempts, s.st.sweepBodies, s.st.sweepLines, s.st.sweepResults, s.st.sweepSteps} {
+			if err := s.exec(stmt, values...); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
 }
 
 // AskCancel writes the wish to cancel a running job.

@@ -121,6 +121,9 @@ func findWorker(c *cobra.Command, m *client.Client, text string) (job.Worker, er
 		}
 		names = append(names, nameOf(w))
 	}
+	if living := slices.DeleteFunc(slices.Clone(found), func(w job.Worker) bool { return w.Silent }); len(living) == 1 {
+		return living[0], nil // an earlier process of the same name is gone
+	}
 	switch len(found) {
 	case 1:
 		return found[0], nil

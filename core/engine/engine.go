@@ -84,6 +84,7 @@ type Engine struct {
 	nextRetain time.Time
 	retained   int64 // the queue with which it goes on
 	nextForget time.Time
+	policyWalk policyWalk
 	// retainAfter is until when retention rests, resting why, openedWall what the wall
 	// clock told at the start, and drift by how much it has gone otherwise since.
 	retainAfter time.Time

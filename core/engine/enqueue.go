@@ -403,16 +403,19 @@ func (tx *txn) useTask(name string) (int64, error) {
 }
 
 func (tx *txn) usePolicy(body string) (int64, error) {
-	if id := tx.e.policies[body]; id != 0 {
-		return id, nil
+	id, err := tx.policies[body], error(nil)
+	if known := tx.e.policies[body]; id == 0 && !tx.gonePolicies[known] {
+		id = known
 	}
-	if id := tx.policies[body]; id != 0 {
-		return id, nil
+	if id == 0 {
+		if id, err = tx.e.store.AddPolicy(body); err != nil {
+			return 0, err
+		}
+		if tx.policies == nil {
+			tx.policies = map[string]int64{}
+		}
+		tx.policies[body] = id
 	}
-	id, err := tx.e.store.AddPolicy(body)
-	if tx.policies == nil {
-		tx.policies = map[string]int64{}
-	}
-	tx.policies[body] = id
-	return id, err
+	tx.usesPolicy(id)
+	return id, nil
 }

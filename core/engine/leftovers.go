@@ -22,7 +22,7 @@ const (
 )
 
 // forget drops what has become old: keys, the trends of causes, causes that nothing has
-// failed by for as long, workers, actions and operations, and names without a use.
+// failed by for as long, workers, actions and operations, policies and names without a use.
 func (tx *txn) forget() error {
 	began := time.Now()
 	if began.Before(tx.e.nextForget) || tx.passes(thingLeftovers, 0) {
@@ -45,7 +45,11 @@ func (tx *txn) forget() error {
 	if err != nil {
 		return err
 	}
-	if len(gone) == mostLeftovers || workers == mostLeftovers || actions == mostLeftovers {
+	policies, err := tx.forgetPolicies(began)
+	if err != nil {
+		return err
+	}
+	if policies || len(gone) == mostLeftovers || workers == mostLeftovers || actions == mostLeftovers {
 		tx.nextForget = began.Add(leftoversSoon)
 	}
 	return errors.Join(tx.forgetQueues(), tx.forgetTasks())
@@ -104,8 +108,11 @@ func (tx *txn) forgetQueues() error {
 			continue
 		case idle && q.idleSince != 0:
 			removed, err := tx.e.store.HasRemoved(q.id, 0)
-			if err != nil || removed {
+			if err != nil {
 				return err
+			}
+			if removed {
+				continue
 			}
 			if err := tx.unmake(q); err != nil {
 				return err
@@ -163,8 +170,11 @@ func (tx *txn) forgetTasks() error {
 			continue
 		case idle && since != 0:
 			removed, err := tx.e.store.HasRemoved(0, id)
-			if err != nil || removed {
+			if err != nil {
 				return err
+			}
+			if removed {
+				continue
 			}
 			if err := tx.unmakeTask(id, name); err != nil {
 				return err

@@ -90,12 +90,12 @@ func (e *Engine) typos(now job.Time) (all []typo) {
 		names = append(names, name)
 	}
 	for _, w := range e.registry.service(now) {
-		for _, name := range w.Queues {
+		for _, name := range unique(w.queues()) {
 			if e.view.queues[name] != nil {
 				continue
 			}
 			if nearest := job.Nearest(name, names); nearest != "" {
-				all = append(all, typo{workerName(w), name, nearest})
+				all = append(all, typo{w.name, name, nearest})
 			}
 		}
 	}

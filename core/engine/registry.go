@@ -18,6 +18,13 @@ const (
 	forgotten  = 10 * time.Minute
 )
 
+// callKept is for how long a worker that is known by its calls alone serves what one of
+// them has asked for: it may wait a while at others before it asks again.
+const callKept = 2 * presentFor
+
+// mostCalls bounds the different calls by which one such worker serves.
+const mostCalls = 100
+
 // mostWorkers bounds the workers that are known at once.
 const mostWorkers = 10_000
 
@@ -44,6 +51,43 @@ type worker struct {
 	cancelled []string
 	// told is closed when something is wanted of the worker.
 	told chan struct{}
+	// calls are what a worker that has never registered asked for, the newest first; nil
+	// for one that has.
+	calls []leaseCall
+}
+
+// leaseCall is what a call for leases asks for.
+type leaseCall struct {
+	queues, tasks []string
+	at            job.Time
+}
+
+// asked notes a call of a worker that is known by its calls alone.
+func (w *worker) asked(queues, tasks []string, now job.Time) {
+	all := []leaseCall{{queues, tasks, now}}
+	for _, c := range w.calls {
+		same := slices.Equal(c.queues, queues) && slices.Equal(c.tasks, tasks)
+		if !same && now.Sub(c.at) <= callKept && len(all) < mostCalls {
+			all = append(all, c)
+		}
+	}
+	w.calls = all
+	w.info.Queues, w.info.Tasks = nil, nil
+	every := false // a call that names no task takes all
+	for _, c := range all {
+		w.info.Queues = append(w.info.Queues, c.queues...)
+		w.info.Tasks = append(w.info.Tasks, c.tasks...)
+		every = every || len(c.tasks) == 0
+	}
+	w.info.Queues, w.info.Tasks = unique(w.info.Queues), unique(w.info.Tasks)
+	if every {
+		w.info.Tasks = nil
+	}
+}
+
+// unique gives the different words, in order.
+func unique(words []string) []string {
+	return slices.Compact(slices.Sorted(slices.Values(words)))
 }
 
 func (w *worker) call() {
@@ -86,7 +130,7 @@ func (g *registry) put(w job.Worker, principal string, now job.Time) error {
 		w.Sizes = append(slices.Clone(w.Sizes[max(0, len(w.Sizes)-sizesKept+1):]), *r)
 	}
 	w.Resized = nil
-	known.info = w
+	known.info, known.calls = w, nil
 	return nil
 }
 
@@ -136,11 +180,25 @@ func (g *registry) use(w job.Worker, principal string, now job.Time) (job.Worker
 	known := g.workers[w.ID]
 	if known != nil {
 		defer g.mu.Unlock()
+		if err := known.belongsTo(principal); err != nil {
+			return known.info, err
+		}
 		known.info.SeenAt, known.info.Settings = now, max(w.Settings, known.info.Settings)
-		return known.info, known.belongsTo(principal)
+		if known.calls != nil {
+			known.asked(w.Queues, w.Tasks, now)
+		}
+		return known.info, nil
 	}
 	g.mu.Unlock()
-	return w, g.put(w, principal, now)
+	if err := g.put(w, principal, now); err != nil {
+		return w, err
+	}
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if known := g.workers[w.ID]; known != nil {
+		known.asked(w.Queues, w.Tasks, now)
+	}
+	return w, nil
 }
 
 // saw marks a worker as seen, and which settings it was told; zero for none.
@@ -241,26 +299,51 @@ func (g *registry) list(now job.Time) []job.Worker {
 	return all
 }
 
-// service is which queues and tasks living workers serve.
-type service []job.Worker
+// service is which queues and tasks living workers serve, in order of their names.
+type service []serving
+
+// serving is a worker and the calls by which it takes jobs. One that has registered asks
+// for the same in all of them.
+type serving struct {
+	name  string
+	calls []leaseCall
+}
 
 func (g *registry) service(now job.Time) (s service) {
-	for _, w := range g.list(now) {
-		if !w.Silent && !w.Draining && w.Wanted == job.WantRun {
-			s = append(s, w)
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	g.forget(now)
+	for _, w := range g.workers {
+		if now.Sub(w.info.SeenAt) > presentFor || w.info.Draining || w.want() != job.WantRun {
+			continue
 		}
+		calls := []leaseCall{{queues: w.info.Queues, tasks: w.info.Tasks}}
+		if w.calls != nil {
+			calls = slices.DeleteFunc(slices.Clone(w.calls), func(c leaseCall) bool { return now.Sub(c.at) > callKept })
+		}
+		s = append(s, serving{workerName(w.info), calls})
 	}
+	slices.SortFunc(s, func(a, b serving) int { return cmp.Compare(a.name, b.name) })
 	return s
+}
+
+func (c *leaseCall) does(task string) bool {
+	return len(c.tasks) == 0 || slices.Contains(c.tasks, task)
 }
 
 // serves tells how many workers serve a queue, and how many of those do a task.
 func (s service) serves(queue, task string) (queueServed, taskDone int) {
 	for _, w := range s {
-		if !slices.Contains(w.Queues, queue) {
-			continue
+		served, done := false, false
+		for _, c := range w.calls {
+			if slices.Contains(c.queues, queue) {
+				served, done = true, done || c.does(task)
+			}
 		}
-		queueServed++
-		if len(w.Tasks) == 0 || slices.Contains(w.Tasks, task) {
+		if served {
+			queueServed++
+		}
+		if done {
 			taskDone++
 		}
 	}
@@ -270,19 +353,37 @@ func (s service) serves(queue, task string) (queueServed, taskDone int) {
 // do tells how many workers do a task.
 func (s service) do(task string) (n int) {
 	for _, w := range s {
-		if len(w.Tasks) == 0 || slices.Contains(w.Tasks, task) {
+		if slices.ContainsFunc(w.calls, func(c leaseCall) bool { return c.does(task) }) {
 			n++
 		}
 	}
 	return n
 }
 
+// queues are those that the worker serves.
+func (w serving) queues() (all []string) {
+	for _, c := range w.calls {
+		all = append(all, c.queues...)
+	}
+	return all
+}
+
+// queues are those that somebody serves.
+func (s service) queues() (all []string) {
+	for _, w := range s {
+		all = append(all, w.queues()...)
+	}
+	return unique(all)
+}
+
 // nearest finds a task done in a queue that is perhaps meant by another name.
 func (s service) nearest(queue, task string) string {
 	var done []string
 	for _, w := range s {
-		if slices.Contains(w.Queues, queue) {
-			done = append(done, w.Tasks...)
+		for _, c := range w.calls {
+			if slices.Contains(c.queues, queue) {
+				done = append(done, c.tasks...)
+			}
 		}
 	}
 	return job.Nearest(task, done)

@@ -129,3 +129,50 @@ func TestTrends(t *testing.T) {
 		require.NoError(t, e.Close())
 	})
 }
+
+// A worker that never registers serves what its calls ask for, each by itself: a task it
+// does in one queue it does not do in another.
+func TestRawWorkersServeWhatTheyAskFor(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "raw.db")
+	synctest.Test(t, func(t *testing.T) {
+		e, err := Open(path, Options{Log: silent})
+		require.NoError(t, err)
+		defer func() { require.NoError(t, e.Close()) }()
+		take := func(queue string, tasks ...string) {
+			_, err := e.Lease(t.Context(), job.LeaseRequest{Worker: "raw-1", Queues: []string{queue}, Tasks: tasks, Limit: 1})
+			require.NoError(t, err)
+		}
+		codes := func(queue, task string) (all []string) {
+			time.Sleep(2 * unservedFor)
+			for _, w := range e.Unserved([]job.Spec{{Queue: queue, Task: task}}) {
+				all = append(all, w.Code)
+			}
+			return all
+		}
+		take("berths", "berth.plan")
+		take("notices", "vessel.notice")
+		assert.Empty(t, codes("berths", "berth.plan"))
+		assert.Empty(t, codes("notices", "vessel.notice"))
+		assert.Equal(t, []string{job.WarnTaskUndone}, codes("berths", "vessel.notice"))
+		assert.Equal(t, []string{job.WarnQueueUnserved}, codes("tides", "berth.plan"))
+		w, err := e.Worker(t.Context(), "raw-1")
+		require.NoError(t, err)
+		assert.Equal(t, []string{"berths", "notices"}, w.Queues)
+		assert.Equal(t, []string{"berth.plan", "vessel.notice"}, w.Tasks)
+
+		// What it no longer asks for it no longer serves; one call for every task does all.
+		for range 4 {
+			time.Sleep(callKept / 3)
+			take("notices")
+		}
+		assert.Equal(t, []string{job.WarnQueueUnserved}, codes("berths", "berth.plan"))
+		assert.Empty(t, codes("notices", "tide.predict"))
+
+		// Once it has registered, that is what it serves.
+		_, err = e.PutWorker(t.Context(), job.Worker{ID: "raw-1", Queues: []string{"tides"}})
+		require.NoError(t, err)
+		take("notices")
+		assert.Equal(t, []string{job.WarnQueueUnserved}, codes("notices", "tide.predict"))
+		assert.Empty(t, codes("tides", "tide.predict"))
+	})
+}

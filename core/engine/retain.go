@@ -215,6 +215,9 @@ func (tx *txn) publishPast() {
 	if !tx.nextForget.IsZero() {
 		tx.e.nextForget = tx.nextForget
 	}
+	if tx.policyWalk != nil {
+		tx.e.policyWalk = *tx.policyWalk
+	}
 	for g, n := range tx.past {
 		if q := tx.e.view.queueOf[g.Queue]; q != nil {
 			q.past[g.State] += n

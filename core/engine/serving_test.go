@@ -240,6 +240,61 @@ func TestNamesEnd(t *testing.T) {
 	})
 }
 
+// Policies that no job has any more go within a day; one that a job has stays, and so does
+// one that a job gets between the walks or while what is unused is being dropped.
+func TestPoliciesEnd(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "policies.db")
+	synctest.Test(t, func(t *testing.T) {
+		ctx := context.Background()
+		e, err := Open(path, Options{Log: silent})
+		require.NoError(t, err)
+		with := func(minutes int) job.Job {
+			j, err := e.Enqueue(ctx, job.Spec{Task: "tide.predict", Timeout: job.Duration(minutes) * job.Duration(time.Minute)})
+			require.NoError(t, err)
+			return j
+		}
+		policies := func() (n int) {
+			require.NoError(t, e.do(ctx, func(tx *txn) error {
+				all, err := tx.e.store.PolicyIDs(1 << 40)
+				n = len(all)
+				return err
+			}))
+			return n
+		}
+		const made = 700 // more than one slice drops
+		for i := range made {
+			j := with(i + 1)
+			if i >= 2 {
+				_, err := e.Cancel(ctx, j.ID)
+				require.NoError(t, err)
+			}
+		}
+		require.Equal(t, made, policies())
+		_, err = e.Act(ctx, job.ActRequest{Action: job.ActDiscard, Filter: &job.Selection{States: []job.State{job.Cancelled}}})
+		require.NoError(t, err)
+		time.Sleep(restorableFor + 2*leftoversEvery)
+		synctest.Wait()
+		assert.Equal(t, made, policies(), "after one walk all are there")
+		again := with(3)
+		time.Sleep(25 * time.Hour)
+		synctest.Wait()
+		assert.Equal(t, 3, policies())
+		assert.Equal(t, 3*job.Duration(time.Minute), with(3).Timeout)
+		back := with(4) // whose policy is gone, and comes back
+		assert.Equal(t, 4, policies())
+		memoryAgrees(t, e)
+		require.NoError(t, e.Close())
+		e, err = Open(path, Options{Log: silent})
+		require.NoError(t, err)
+		defer func() { require.NoError(t, e.Close()) }()
+		for id, minutes := range map[int64]int{1: 1, 2: 2, again.ID: 3, back.ID: 4} {
+			j, err := e.Job(ctx, id)
+			require.NoError(t, err)
+			assert.Equal(t, job.Duration(minutes)*job.Duration(time.Minute), j.Timeout)
+		}
+	})
+}
+
 // A worker that renews in time loses no lease to a service that has much to write, and a
 // single job does not wait for all bulks before it.
 func TestBulksHoldNobodyUp(t *testing.T) {

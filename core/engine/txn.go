@@ -61,6 +61,8 @@ type txn struct {
 	retained                                   int64
 	swept                                      []int64 // jobs whose rows are still to be deleted
 	nextForget                                 time.Time
+	policyWalk                                 *policyWalk
+	gonePolicies                               map[int64]bool
 	goneWorkers                                map[string]int64
 	idleQueues                                 map[*queue]job.Time
 	idleTasks                                  map[int64]job.Time
@@ -342,12 +344,7 @@ func (tx *txn) publishView(wrote bool) {
 	for name, id := range tx.newTasks {
 		v.addTask(id, name, tx.taskMadeBy[id])
 	}
-	if len(tx.e.policies)+len(tx.policies) > mostPolicies {
-		clear(tx.e.policies)
-	}
-	for body, id := range tx.policies {
-		tx.e.policies[body] = id
-	}
+	tx.publishPolicies()
 	for q, next := range tx.ranks {
 		if q.nextRank = next; next > q.reserved {
 			q.reserved = next + ranksReserved

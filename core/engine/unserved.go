@@ -77,9 +77,5 @@ func (e *Engine) lookUnserved(queue, task string) *job.Warning {
 	case served > 0:
 		return &job.Warning{Code: job.WarnTaskUndone, Message: fmt.Sprintf("No worker of queue %s does the task %s%s: the job waits until one does.", queue, task, job.Perhaps(service.nearest(queue, task)))}
 	}
-	var queues []string
-	for _, w := range service {
-		queues = append(queues, w.Queues...)
-	}
-	return &job.Warning{Code: job.WarnQueueUnserved, Message: fmt.Sprintf("No worker serves queue %s%s: the job waits until one does.", queue, job.Perhaps(job.Nearest(queue, queues)))}
+	return &job.Warning{Code: job.WarnQueueUnserved, Message: fmt.Sprintf("No worker serves queue %s%s: the job waits until one does.", queue, job.Perhaps(job.Nearest(queue, service.queues())))}
 }

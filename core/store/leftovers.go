@@ -64,6 +64,35 @@ func (s *Store) DropActions(before job.Time, limit int) (n int, err error) {
 	return n, errors.Join(s.exec(s.st.dropOperations, last), s.exec(s.st.dropActions, last))
 }
 
+// LastPolicy is the highest number of a policy; 0 where there is none.
+func (s *Store) LastPolicy() (int64, error) { return s.number(s.st.lastPolicy) }
+
+// PoliciesOf reads the policies of the next jobs after one, removed ones too, and the last
+// of those jobs; 0 where there are none.
+func (s *Store) PoliciesOf(after int64, limit int) (used []int64, last int64, err error) {
+	found, err := s.st.policiesOf.QueryContext(background, after, limit)
+	if err != nil {
+		return nil, 0, err
+	}
+	defer found.Close()
+	for found.Next() {
+		var policy int64
+		if err := found.Scan(&policy, &last); err != nil {
+			return nil, 0, err
+		}
+		used = append(used, policy)
+	}
+	return used, last, found.Err()
+}
+
+// PolicyIDs reads the numbers of all policies up to one.
+func (s *Store) PolicyIDs(upTo int64) ([]int64, error) {
+	return ids(s.st.policyIDs.QueryContext(background, upTo))
+}
+
+// DropPolicy removes a policy that no job has.
+func (s *Store) DropPolicy(id int64) error { return s.exec(s.st.dropPolicy, id) }
+
 // PutIdleQueue and PutIdleTask write since when a name has had no use; 0 where it has.
 func (s *Store) PutIdleQueue(id int64, since job.Time) error {
 	return s.exec(s.st.idleQueue, int64(since), id)

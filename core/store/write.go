@@ -103,6 +103,7 @@ type statements struct {
 	nextTurns, turnOf, putTurn, dropTurns, forgetTurns, firstTag, idleTag, headsOf                     *sql.Stmt
 	activeOf, heldOf, supersededOf, countBecame                                                        *sql.Stmt
 	putSchedule, dropSchedule, dropRuns, addRun, foldRuns, endRun, runOf                               *sql.Stmt
+	lastPolicy, policiesOf, policyIDs, dropPolicy                                                      *sql.Stmt
 	waiting, putPlace, putWalked, putOwned, setFact                                                    *sql.Stmt
 }
 
@@ -183,6 +184,10 @@ func (st *statements) list() []prepared {
 		{&st.addQueue, `INSERT INTO queues (id, name, created_at, made_by) VALUES (?, ?, ?, ?)`},
 		{&st.addTask, `INSERT INTO tasks (id, name, created_at, made_by) VALUES (?, ?, ?, ?)`},
 		{&st.addPolicy, `INSERT INTO policies (body) VALUES (?) ON CONFLICT (body) DO UPDATE SET body = body RETURNING id`},
+		{&st.lastPolicy, `SELECT id FROM policies WHERE id > 0 ORDER BY id DESC LIMIT 1`},
+		{&st.policiesOf, `SELECT policy, id FROM jobs WHERE id > ? ORDER BY id LIMIT ?`},
+		{&st.policyIDs, `SELECT id FROM policies WHERE id <= ?`},
+		{&st.dropPolicy, `DELETE FROM policies WHERE id = ?`},
 		{&st.putWorker, `INSERT INTO workers (uid, name, host, pid, version, first_seen, last_seen) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?6)
 			ON CONFLICT (uid) DO UPDATE SET last_seen = excluded.last_seen, name = excluded.name, host = excluded.host, pid = excluded.pid, version = excluded.version RETURNING id, wanted`},
 		{&st.putWanted, `UPDATE workers SET wanted = ? WHERE id = ?`},

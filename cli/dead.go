@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"strconv"
+	"slices"
 	"strings"
 	"time"
 
@@ -52,7 +53,7 @@ func listCauses(o *present.Out, all []job.Cause, state job.State) {
 	}
 	rows := make([][]string, len(all))
 	for i, c := range all {
-		rows[i] = []string{job.Grouped(c.Count), fmt.Sprint(c.ID), tasksOf(c), trendOf(c.Hours), o.Age(c.LastAt), c.Template}
+		rows[i] = []string{job.Grouped(c.Count), fmt.Sprint(c.ID), tasksOf(c), trendOf(c.Hours), o.Age(c.LastAt), c.Template + ofSchedules(c)}
 	}
 	o.Table([]present.Column{{Head: "jobs", Right: true}, {Head: "cause"}, {Head: "task"}, {Head: "2 days"}, {Head: "last"}, {Head: "error, # and <…> where it varies"}}, rows)
 	if state == job.Dead {
@@ -62,11 +63,19 @@ func listCauses(o *present.Out, all []job.Cause, state job.State) {
 	}
 }
 
+// ofSchedules says how many of a cause's jobs are superseded runs, where any are.
+func ofSchedules(c job.Cause) string {
+	if c.Superseded == 0 {
+		return ""
+	}
+	return fmt.Sprintf(" (%s of %s)", many(c.Superseded, "superseded run"), many(c.Schedules, "schedule"))
+}
+
 // tasksOf names the tasks of a cause's jobs.
 func tasksOf(c job.Cause) string {
 	var names []string
 	for _, b := range c.By {
-		if len(names) == 0 || names[len(names)-1] != b.Task {
+		if !slices.Contains(names, b.Task) {
 			names = append(names, b.Task)
 		}
 	}

@@ -24,6 +24,13 @@ export function CauseBeside({ id, c, known, now }: { id: string; c?: Cause; know
   )
 }
 
+/** ofSchedules says how many of a cause's jobs are superseded runs of schedules. */
+export function ofSchedules(c: Cause) {
+  const runs = c.superseded ?? 0
+  const schedules = c.schedules ?? 0
+  return `${grouped(runs)} of them ${runs === 1 ? 'is a superseded run' : 'are superseded runs'} of ${schedules === 1 ? 'one schedule' : `${grouped(schedules)} schedules`}`
+}
+
 /** selectionOf is what an act on a cause is for: the jobs that its page shows, in the queue to which it is narrowed. */
 function selectionOf(c: Cause, queue?: string) {
   return queue ? { cause: c.cause, queue: [queue] } : { cause: c.cause }
@@ -51,6 +58,7 @@ function Known({ c, now }: { c: Cause; now: number }) {
             {grouped(c.count)} {c.count === 1 ? 'job' : 'jobs'}
             {queue && ` in queue ${queue}`}
           </Link>
+          {!!c.superseded && <span className="text-quiet">, {ofSchedules(c)}</span>}
         </Fact>
         <Fact name="failures">{grouped(c.total)} attempts ever</Fact>
         <When name="first" at={c.first_at} now={now} />

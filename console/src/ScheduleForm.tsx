@@ -73,7 +73,7 @@ export function ScheduleForm({ value, set, isNew, problem, told, shown }: Form) 
           { word: 'also', says: 'the new one runs beside it', drawing: <Meeting second={[28, 26, 15]} /> },
         ]}
       />
-      {value.if_still_running !== 'also' && <p className="text-[13px] text-quiet">A last run that waits for its next attempt is cancelled as superseded, and the new one takes its place.</p>}
+      {value.if_still_running !== 'also' && <p className="text-[13px] text-quiet">A last run that waits for its next attempt dies as superseded, and the new one takes its place.</p>}
       <Choice
         name="missed"
         legend="Times that could not be kept, such as while the service was away"

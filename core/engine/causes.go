@@ -161,7 +161,8 @@ const (
 	trendDays  = 31
 )
 
-// Causes lists the causes of jobs that are dead, or in backoff, most jobs first; of
+// Causes lists the causes of jobs that are dead, or in backoff, most jobs first, where the
+// superseded runs of one schedule count as one; of
 // those whose error holds a text where one is given.
 func (e *Engine) Causes(ctx context.Context, f job.CauseFilter) ([]job.Cause, error) {
 	if f.State == job.New {
@@ -190,7 +191,35 @@ func (e *Engine) Causes(ctx context.Context, f job.CauseFilter) ([]job.Cause, er
 		told.Count += c.N
 		told.By = append(told.By, job.CauseCount{Task: task, Queue: queue, Version: c.Version, Count: c.N})
 	}
+	if f.State == job.Dead {
+		if err := e.countSchedules(ctx, by, f); err != nil {
+			return nil, err
+		}
+	}
 	return e.tellCauses(ctx, by)
+}
+
+// countSchedules tells how many of the jobs of each cause are runs of schedules that were
+// superseded.
+func (e *Engine) countSchedules(ctx context.Context, by map[int64]*job.Cause, f job.CauseFilter) error {
+	runs, err := e.store.SupersededRuns(ctx)
+	if err != nil {
+		return err
+	}
+	seen := map[[2]int64]bool{}
+	for _, r := range runs {
+		queue, task := e.view.names(r.Queue, r.Task)
+		told := by[r.Cause]
+		if told == nil || f.Queue != "" && queue != f.Queue || f.Task != "" && task != f.Task {
+			continue
+		}
+		told.Superseded++
+		if at := [2]int64{r.Cause, r.Schedule}; !seen[at] {
+			seen[at] = true
+			told.Schedules++
+		}
+	}
+	return nil
 }
 
 func (e *Engine) tellCauses(ctx context.Context, by map[int64]*job.Cause) ([]job.Cause, error) {
@@ -213,7 +242,8 @@ func (e *Engine) tellCauses(ctx context.Context, by map[int64]*job.Cause) ([]job
 		all = append(all, *c)
 	}
 	sort.Slice(all, func(i, j int) bool {
-		return all[i].Count > all[j].Count || all[i].Count == all[j].Count && all[i].LastAt > all[j].LastAt
+		a, b := all[i].Weight(), all[j].Weight()
+		return a > b || a == b && all[i].LastAt > all[j].LastAt
 	})
 	return all, nil
 }

@@ -138,8 +138,12 @@ type Cause struct {
 	Template string `json:"template"`
 	// Count is how many jobs are in the state that was asked for; Total how many
 	// attempts have failed so ever.
-	Count   int64    `json:"count"`
-	Total   int64    `json:"total"`
+	Count int64 `json:"count"`
+	Total int64 `json:"total"`
+	// Superseded is how many of the dead jobs are runs of schedules whose places later runs
+	// took, and Schedules of how many schedules: one that always fails weighs as one job.
+	Superseded int64    `json:"superseded,omitzero"`
+	Schedules  int64    `json:"schedules,omitzero"`
 	FirstAt Time     `json:"first_at"`
 	LastAt  Time     `json:"last_at"`
 	Sample  string   `json:"sample"`
@@ -156,6 +160,10 @@ type Cause struct {
 	Versions []VersionTrend `json:"versions,omitzero"`
 	Marks    []Mark         `json:"marks,omitzero"`
 }
+
+// Weight is how much a cause counts beside others: its jobs, of which all superseded runs
+// of one schedule count as one.
+func (c *Cause) Weight() int64 { return c.Count - c.Superseded + c.Schedules }
 
 // VersionTrend are the failures by the hour that one version of a worker program had.
 type VersionTrend struct {

@@ -128,6 +128,27 @@ func (s *Store) CauseCounts(ctx context.Context) (all []CauseCount, err error) {
 	return all, r.Err()
 }
 
+// SupersededRun is a dead run of a schedule whose place a later run took.
+type SupersededRun struct{ Cause, Schedule, Queue, Task int64 }
+
+// SupersededRuns reads those of the schedules that are there, few of each.
+func (s *Store) SupersededRuns(ctx context.Context) (all []SupersededRun, err error) {
+	r, err := s.read.Load().QueryContext(ctx, `SELECT j.cause, j.schedule, j.queue, j.task FROM schedules s CROSS JOIN jobs j INDEXED BY jobs_of_schedule
+		WHERE j.schedule = s.id AND j.schedule <> 0 AND j.state = 9 AND (j.state < 6 OR j.state = 9 AND j.reason = 'superseded') AND j.removed_by = 0`)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	for r.Next() {
+		var run SupersededRun
+		if err := r.Scan(&run.Cause, &run.Schedule, &run.Queue, &run.Task); err != nil {
+			return nil, err
+		}
+		all = append(all, run)
+	}
+	return all, r.Err()
+}
+
 // Causes reads causes by their ids.
 func (s *Store) Causes(ctx context.Context, ids []int64) (map[int64]Cause, error) {
 	all := map[int64]Cause{}

@@ -60,7 +60,7 @@ function Rows({ all, open }: { all: Queue[]; open?: string }) {
           <th className="text-right" title="How long the first job to be taken has been ready">
             waits
           </th>
-          <th className={`text-right ${narrow}`} title="Jobs that came and that were finished a minute, over the last five">
+          <th className={`text-right ${narrow}`} title="Jobs that came, new or requeued, and that were finished, over the last minute">
             in · out a minute
           </th>
           <th className={`text-right ${narrow}`}>workers</th>

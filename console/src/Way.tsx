@@ -31,10 +31,21 @@ function rate(stats: Stats | undefined, from: string, to: State): number {
   return (n * 60000) / (stats?.window_ms ?? 60000)
 }
 
+/** arrivals are the new and the requeued jobs that come to a state, as a queue's "in" counts them. */
+function arrivals(stats: Stats | undefined, to: State): number {
+  return ['new', 'done', 'skipped', 'cancelled', 'dead'].reduce((sum, from) => sum + rate(stats, from, to), 0)
+}
+
 /** into adds up what arrives at a state, from wherever. */
 function into(stats: Stats | undefined, to: State, except: string[] = []): number {
   const moves = stats?.moves.filter((m) => m.to === to && !except.includes(m.from)) ?? []
   return moves.reduce((sum, m) => sum + m.count, 0) * (60000 / (stats?.window_ms ?? 60000))
+}
+
+/** span says over what time the rates are. */
+function span(stats?: Stats): string {
+  const seconds = Math.round((stats?.window_ms ?? 60000) / 1000)
+  return seconds < 59 ? `over the ${seconds} s since the start` : 'over the last minute'
 }
 
 function perMinute(n: number): string {
@@ -106,9 +117,9 @@ function Drawing({ stats, width }: { stats?: Stats; width: number }) {
   return (
     <>
       <svg width={width} height={height} className="absolute inset-0" fill="none" aria-hidden>
-        <Arrivals x={at.held! + 8} n={rate(stats, 'new', 'held')} />
-        <Arrivals x={at.scheduled! + 8} n={rate(stats, 'new', 'scheduled')} />
-        <Arrivals x={at.ready! + 8} n={rate(stats, 'new', 'ready')} word />
+        <Arrivals x={at.held! + 8} n={arrivals(stats, 'held')} />
+        <Arrivals x={at.scheduled! + 8} n={arrivals(stats, 'scheduled')} />
+        <Arrivals x={at.ready! + 8} n={arrivals(stats, 'ready')} word />
         <Path d={`M${from('held')} ${line}H${at.scheduled! - 8}`} n={rate(stats, 'held', 'scheduled')} x={(from('held') + at.scheduled!) / 2} y={line} plain />
         <Path d={`M${from('scheduled')} ${line}H${at.ready! - 8}`} n={rate(stats, 'scheduled', 'ready')} x={(from('scheduled') + at.ready!) / 2} y={line} />
         <Path d={`M${from('ready')} ${line}H${at.running! - 8}`} n={rate(stats, 'ready', 'running')} x={(from('ready') + at.running!) / 2} y={line} />
@@ -147,7 +158,7 @@ function Drawing({ stats, width }: { stats?: Stats; width: number }) {
           <Station state={state} stats={stats} />
         </At>
       ))}
-      <p className="absolute bottom-0 left-0 text-[13px] text-quiet">Jobs at each station now; on the lines, how many a minute went that way, over the last 60 s.</p>
+      <p className="absolute bottom-0 left-0 text-[13px] text-quiet">Jobs at each station now; on the lines, how many a minute went that way, {span(stats)}.</p>
     </>
   )
 }
@@ -174,7 +185,7 @@ function Path({ d, n, x, y, plain }: { d: string; n: number; x: number; y: numbe
   )
 }
 
-/** Arrivals is the short line by which new jobs come to a station. */
+/** Arrivals is the short line by which new and requeued jobs come to a station. */
 function Arrivals({ x, n, word }: { x: number; n: number; word?: boolean }) {
   if (n === 0 && !word) return null
   return (
@@ -182,7 +193,7 @@ function Arrivals({ x, n, word }: { x: number; n: number; word?: boolean }) {
       <path d={`M${x} 22V${line - 16}`} className={`wide-line ${n > 0 ? 'stroke-quiet' : 'stroke-hairline'}`} strokeWidth={thickness(n)} strokeLinecap="round" />
       <text x={x + 10} y={30} className={`text-[13px] ${n > 0 ? 'fill-ink' : 'fill-quiet'}`}>
         {perMinute(n)}
-        <tspan className="fill-quiet"> new{word ? ' a minute' : ''}</tspan>
+        <tspan className="fill-quiet"> in{word ? ' a minute' : ''}</tspan>
       </text>
     </>
   )

@@ -209,7 +209,7 @@ func (e *Engine) recover() error {
 		return err
 	}
 	e.storeID, e.nextJob = facts.StoreID, facts.NextJob
-	e.servedBefore, e.opened = facts.Served, time.Now()
+	e.servedBefore = max(e.servedBefore, facts.Served-time.Since(e.opened).Milliseconds())
 	e.turned.Store(time.Now().UnixNano())
 	owned, err := readOwned(facts.Owned)
 	if err != nil {
@@ -336,7 +336,6 @@ type queue struct {
 	// reserved is what stands in the file: ranks below it may be drawn without a word.
 	reserved int64
 	tasks    map[int64]*stateCounts
-	rates    trend.Rates
 	pause    pause
 	defaults *job.Defaults // nil for none
 	past     stateCounts   // removed since kept long enough

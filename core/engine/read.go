@@ -206,7 +206,7 @@ func (e *Engine) readyWait(ctx context.Context, r *store.Row, w *job.Wait) (err 
 	w.TakesTurns, w.Owner = q.rules.Turns != "" && r.Turn, r.Owner
 	for m, n := range v.moves.Sum(w.Now, q.id) {
 		if m.To == job.Running {
-			w.StartsPerMinute += float64(n)
+			w.StartsPerMinute += e.perMinute(w.Now) * float64(n)
 		}
 	}
 	v.mu.RUnlock()
@@ -317,14 +317,15 @@ func (e *Engine) tellInList(ctx context.Context, r *store.Row) (job.Job, error) 
 func (e *Engine) Queues(ctx context.Context) ([]job.Queue, error) {
 	now := e.now()
 	service := e.registry.service(now)
+	a := e.perMinute(now)
 	e.view.mu.RLock()
+	flows := e.view.moves.Flows(now)
 	all := make([]job.Queue, 0, len(e.view.queues))
 	ready := map[string][]groupID{}
 	for _, q := range e.view.queues {
-		in, out := q.rates.PerMinute(now)
 		all = append(all, job.Queue{
 			Name: q.name, Rules: *q.rules, Version: q.version, FromFile: slices.Contains(e.view.owned.Queues, q.name), NewPlaces: q.walking, Running: q.running, Counts: q.byState(), Paused: q.pause.at != 0, PausedAt: q.pause.at, PausedBy: q.pause.by, Defaults: q.defaults, Keep: q.keeps(e.view.owned.Retention), Past: q.pastByState(),
-			InPerMinute: round(in), OutPerMinute: round(out),
+			InPerMinute: round(a * float64(flows[q.id].In)), OutPerMinute: round(a * float64(flows[q.id].Out)),
 		})
 		for task, counts := range q.tasks {
 			if counts[job.Ready] > 0 {
@@ -348,6 +349,16 @@ func (e *Engine) Queues(ctx context.Context) ([]job.Queue, error) {
 		}
 	}
 	return all, nil
+}
+
+// perMinute is what a count of moves has to be multiplied by to become a rate a minute.
+func (e *Engine) perMinute(now job.Time) float64 {
+	return float64(time.Minute) / float64(e.window(now))
+}
+
+// window is the span over which moves are counted.
+func (e *Engine) window(now job.Time) time.Duration {
+	return trend.Window(now, time.Since(e.opened))
 }
 
 // byState adds up the counts of a queue's tasks.
@@ -376,7 +387,7 @@ func (e *Engine) Stats(ctx context.Context, queueName string) (job.Stats, error)
 	if err != nil {
 		return job.Stats{}, err
 	}
-	s := job.Stats{AsOf: now, WindowMS: trend.Seconds * 1000, Counts: everyState(), Moves: []job.MoveCount{}, Queues: queues}
+	s := job.Stats{AsOf: now, WindowMS: e.window(now).Milliseconds(), Counts: everyState(), Moves: []job.MoveCount{}, Queues: queues}
 	known := queueName == ""
 	for _, q := range queues {
 		if queueName == "" || q.Name == queueName {

@@ -109,7 +109,7 @@ func TestTrends(t *testing.T) {
 				require.NoError(t, err)
 			}
 		}
-		look := func() {
+		look := func(in, out float64) {
 			tasks := e.Tasks(ctx)
 			require.Len(t, tasks, 1)
 			require.NotNil(t, tasks[0].Run)
@@ -118,14 +118,28 @@ func TestTrends(t *testing.T) {
 			assert.InEpsilon(t, 1940, tasks[0].Run.P95MS, 0.02)
 			queues, err := e.Queues(ctx)
 			require.NoError(t, err)
-			assert.InDelta(t, 20, queues[0].InPerMinute, 2)
-			assert.InDelta(t, 10, queues[0].OutPerMinute, 1)
+			assert.InDelta(t, in, queues[0].InPerMinute, 2)
+			assert.InDelta(t, out, queues[0].OutPerMinute, 1)
+			stats, err := e.Stats(ctx, "")
+			require.NoError(t, err)
+			sum := 0.0
+			for _, m := range stats.Moves {
+				if m.From == job.New {
+					sum += float64(m.Count) * 60_000 / float64(stats.WindowMS)
+				}
+			}
+			assert.InDelta(t, queues[0].InPerMinute, sum, 0.1, "the same wherever it is told")
 		}
-		look()
+		look(20, 10)
 		require.NoError(t, e.Close())
 		e, err = Open(path, Options{Log: silent})
 		require.NoError(t, err)
-		look()
+		for range 4 { // right from the first second after a start, too
+			_, err := e.Enqueue(ctx, job.Spec{Task: "tide.predict"})
+			require.NoError(t, err)
+			time.Sleep(500 * time.Millisecond)
+		}
+		look(120, 0)
 		require.NoError(t, e.Close())
 	})
 }

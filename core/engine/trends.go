@@ -5,7 +5,6 @@ import (
 	"math"
 	"slices"
 	"sort"
-	"time"
 
 	"humblemule/core/job"
 	"humblemule/core/store"
@@ -31,23 +30,8 @@ func runMS(measured int64, leasedAt, endedAt job.Time) float64 {
 // the view's lock.
 func (tx *txn) publishTrends() {
 	v := &tx.e.view
-	type flow struct{ in, out int64 }
-	flows := map[int64]flow{}
 	for _, m := range tx.moves {
 		v.moves.Add(tx.now, trend.Move{Queue: m.queue, From: m.from, To: m.to})
-		f := flows[m.queue]
-		if m.from == job.New || m.from.Finished() {
-			f.in++
-		}
-		if m.to.Finished() {
-			f.out++
-		}
-		flows[m.queue] = f
-	}
-	for id, f := range flows {
-		if f != (flow{}) {
-			v.queueOf[id].rates.Add(tx.now, f.in, f.out)
-		}
 	}
 	for _, r := range tx.runs {
 		v.ran(r)
@@ -61,23 +45,21 @@ func (v *view) ran(r taskRun) {
 	v.usual[r.task].Add(r.ms)
 }
 
-// What is read at the start to know rates and usual run times again: the newest
-// jobs of each queue, task and state, and of all together no more than that.
+// What is read at the start to know the usual run times again: the newest done jobs of
+// each queue and task, and of all together no more than that.
 const (
 	recentOfGroup = 500
 	recentOfAll   = 20_000
 )
 
-// recoverTrends rebuilds rates and run times from recent jobs. Where more came
-// within the last hour than are read, the older minutes show too few.
+// recoverTrends rebuilds run times from recent jobs.
 func (e *Engine) recoverTrends(counts []store.Count) error {
 	v := &e.view
 	v.mu.Lock()
 	defer v.mu.Unlock()
-	since := e.now().Add(-trend.Minutes * time.Minute)
 	left := recentOfAll
 	for _, c := range counts {
-		if c.N == 0 || left <= 0 {
+		if c.N == 0 || c.State != job.Done || left <= 0 {
 			continue
 		}
 		past, err := e.store.Recent(store.Group{Queue: c.Queue, Task: c.Task, State: c.State}, min(recentOfGroup, left))
@@ -87,15 +69,7 @@ func (e *Engine) recoverTrends(counts []store.Count) error {
 		left -= len(past)
 		for i := len(past) - 1; i >= 0; i-- { // oldest first
 			p := past[i]
-			if p.EnqueuedAt >= since {
-				v.queueOf[c.Queue].rates.Add(p.EnqueuedAt, 1, 0)
-			}
-			if p.FinishedAt >= since {
-				v.queueOf[c.Queue].rates.Add(p.FinishedAt, 0, 1)
-			}
-			if c.State == job.Done {
-				v.ran(taskRun{c.Task, float64(p.RunMS)})
-			}
+			v.ran(taskRun{c.Task, float64(p.RunMS)})
 		}
 	}
 	return nil

@@ -86,8 +86,8 @@ type Queue struct {
 	// Defaults are what was set for the jobs of the queue.
 	Defaults *Defaults `json:"defaults,omitzero"`
 	Warnings []Warning `json:"warnings,omitzero"`
-	// InPerMinute and OutPerMinute are how many jobs came and how many were
-	// finished a minute, over the last five.
+	// InPerMinute and OutPerMinute are how many jobs came, new or requeued, and how many
+	// were finished a minute, over the last one.
 	InPerMinute  float64 `json:"in_per_minute"`
 	OutPerMinute float64 `json:"out_per_minute"`
 }
@@ -95,7 +95,8 @@ type Queue struct {
 // Stats is how things stand now, over all queues or those asked for.
 type Stats struct {
 	AsOf Time `json:"as_of"`
-	// WindowMS is the span over which moves are counted.
+	// WindowMS is the span over which moves are counted: the last minute or, soon after a
+	// start, what has gone of it.
 	WindowMS int64           `json:"window_ms"`
 	Counts   map[State]int64 `json:"counts"`
 	Moves    []MoveCount     `json:"moves"`
@@ -144,10 +145,10 @@ type Cause struct {
 	// took, and Schedules of how many schedules: one that always fails weighs as one job.
 	Superseded int64    `json:"superseded,omitzero"`
 	Schedules  int64    `json:"schedules,omitzero"`
-	FirstAt Time     `json:"first_at"`
-	LastAt  Time     `json:"last_at"`
-	Sample  string   `json:"sample"`
-	Samples []string `json:"samples,omitzero"`
+	FirstAt    Time     `json:"first_at"`
+	LastAt     Time     `json:"last_at"`
+	Sample     string   `json:"sample"`
+	Samples    []string `json:"samples,omitzero"`
 	// Job is the latest one.
 	Job int64        `json:"job"`
 	By  []CauseCount `json:"by"`

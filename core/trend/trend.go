@@ -1,10 +1,22 @@
 // Package trend keeps figures over time, in memory of a bounded size.
 package trend
 
-import "humblemule/core/job"
+import (
+	"time"
 
-// Seconds is the window over which moves are counted.
+	"humblemule/core/job"
+)
+
+// Seconds is how many buckets of a second are kept: all rates are over the last minute.
 const Seconds = 60
+
+// Window is the span that the buckets reach back at a time: the present second as far as
+// it has gone, and 59 whole ones, but no further than counting has gone on, so that a rate
+// is right from the start. It is at least a second.
+func Window(now job.Time, counting time.Duration) time.Duration {
+	reach := (Seconds-1)*time.Second + time.Duration(int64(now)%1000)*time.Millisecond
+	return max(min(reach, counting), time.Second)
+}
 
 // Move is a change of state in a queue.
 type Move struct {
@@ -36,18 +48,44 @@ func (m *Moves) Add(at job.Time, move Move) {
 // Sum adds up the moves of the window that ends at a time; of one queue, or of
 // all where queue is 0.
 func (m *Moves) Sum(now job.Time, queue int64) map[Move]int64 {
-	last := int64(now) / 1000
 	total := map[Move]int64{}
+	m.each(now, func(move Move, n int64) {
+		if queue == 0 || move.Queue == queue {
+			total[Move{From: move.From, To: move.To}] += n
+		}
+	})
+	return total
+}
+
+// Flow is how many jobs came to a queue within the window, new ones and requeued ones, and
+// how many were finished.
+type Flow struct{ In, Out int64 }
+
+// Flows gives those of every queue in which something moved.
+func (m *Moves) Flows(now job.Time) map[int64]Flow {
+	all := map[int64]Flow{}
+	m.each(now, func(move Move, n int64) {
+		f := all[move.Queue]
+		if move.From == job.New || move.From.Finished() && !move.To.Finished() {
+			f.In += n
+		}
+		if move.To.Finished() && !move.From.Finished() {
+			f.Out += n
+		}
+		all[move.Queue] = f
+	})
+	return all
+}
+
+func (m *Moves) each(now job.Time, do func(Move, int64)) {
+	last := int64(now) / 1000
 	for i := range m.buckets {
 		b := &m.buckets[i]
 		if b.second <= last-Seconds || b.second > last {
 			continue
 		}
 		for move, n := range b.counts {
-			if queue == 0 || move.Queue == queue {
-				total[Move{From: move.From, To: move.To}] += n
-			}
+			do(move, n)
 		}
 	}
-	return total
 }

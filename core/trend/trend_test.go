@@ -5,6 +5,7 @@ import (
 	"math/rand/v2"
 	"slices"
 	"testing"
+	"time"
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
@@ -74,18 +75,30 @@ func TestSketch(t *testing.T) {
 	assert.Less(t, len(s.bins), 1800, "no value makes it grow without bound")
 }
 
+// A steady flow has the same rate a minute whenever one looks: a second after the start,
+// in the middle of a second, after an hour. What is old leaves the window.
 func TestRates(t *testing.T) {
-	var r Rates
-	const t0 = job.Time(1_795_000_020_000) // the start of a minute
-	for s := range job.Time(3 * 3600) {
-		r.Add(t0+s*1000, 2, 1)
+	const t0 = job.Time(1_795_000_020_000)
+	var m Moves
+	rates := func(now job.Time) (in, out float64) {
+		a := float64(time.Minute) / float64(Window(now, now.Sub(t0)))
+		f := m.Flows(now)[7]
+		return a * float64(f.In), a * float64(f.Out)
 	}
-	now := t0 + 3*3600*1000 - 1
-	in, out := r.PerMinute(now)
-	assert.InEpsilon(t, 120, in, 0.001)
-	assert.InEpsilon(t, 60, out, 0.001)
-	assert.Len(t, r.Last(now), Minutes)
-	in, _ = r.PerMinute(now + 3*60_000)
-	assert.InEpsilon(t, 2*120/5.0, in, 0.001, "what is older leaves the window")
-	assert.Empty(t, r.Last(now+Minutes*60_000))
+	next := t0
+	for _, at := range []time.Duration{time.Second, 1500 * time.Millisecond, 30 * time.Second, 59*time.Second + 700*time.Millisecond, 61 * time.Second, time.Hour} {
+		for ; next < t0.Add(at); next += 100 {
+			m.Add(next, Move{Queue: 7, From: job.New, To: job.Ready})
+			m.Add(next, Move{Queue: 7, From: job.Dead, To: job.Ready})
+			m.Add(next, Move{Queue: 7, From: job.Running, To: job.Done})
+			m.Add(next, Move{Queue: 7, From: job.Dead, To: job.Done}) // accepted: it had ended before
+			m.Add(next, Move{Queue: 8, From: job.New, To: job.Ready})
+		}
+		in, out := rates(t0.Add(at) - 1)
+		assert.InEpsilon(t, 1200, in, 0.02, "after %s", at)
+		assert.InEpsilon(t, 600, out, 0.02, "after %s", at)
+	}
+	in, _ := rates(next + 30_000)
+	assert.InEpsilon(t, 600, in, 0.04)
+	assert.Empty(t, m.Flows(next+61_000))
 }

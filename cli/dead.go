@@ -3,8 +3,8 @@ package cli
 import (
 	"encoding/json"
 	"fmt"
-	"strconv"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 

@@ -104,7 +104,7 @@ func open(asked serving, setup job.Setup, log *slog.Logger) (*service, error) {
 		l.Close()
 		return nil, err
 	}
-	s.server = server.New(s.engine, server.Options{MaxBodies: asked.MaxBodies, Version: Version, Console: console.Files(), Log: log, Settings: func() []job.Setting { return asked.Settings }})
+	s.server = server.New(s.engine, server.Options{MaxBodies: asked.MaxBodies, Version: Version, Console: console.Files(), Log: log, Settings: s.inForce})
 	if tokens != nil {
 		s.server.SetTokens(tokens)
 	}
@@ -113,6 +113,25 @@ func open(asked serving, setup job.Setup, log *slog.Logger) (*service, error) {
 		return nil, errors.Join(err, s.engine.Close())
 	}
 	return s, nil
+}
+
+// inForce tells the settings of the service, also those that the machine suggests.
+func (s *service) inForce() []job.Setting {
+	all := slices.Clone(s.asked.Settings)
+	for i := range all {
+		v := &all[i]
+		mebibytes := func(n int64) { v.Value = job.SettingValue(fmt.Sprintf("%dMiB", n>>20)) }
+		switch fromGo := os.Getenv("GOMEMLIMIT"); {
+		case v.From != job.SettingBuiltIn:
+		case v.Name == "min_free":
+			mebibytes(s.engine.MinFree())
+		case v.Name == "memory_limit" && fromGo != "":
+			v.From, v.Where, v.Value = job.SettingByVariable, "GOMEMLIMIT", job.SettingValue(fromGo)
+		case v.Name == "memory_limit":
+			mebibytes(memoryLimit(0))
+		}
+	}
+	return all
 }
 
 // loadSetup makes queues and tasks what the set-up file defines, where one is given.
@@ -240,7 +259,7 @@ func (s *service) run(ctx context.Context) error {
 	if os.Getenv("GOGC") == "" {
 		debug.SetGCPercent(gcPercent)
 	}
-	if os.Getenv("GOMEMLIMIT") == "" {
+	if s.asked.MemoryLimit != 0 || os.Getenv("GOMEMLIMIT") == "" {
 		debug.SetMemoryLimit(memoryLimit(s.asked.MemoryLimit))
 	}
 	go s.rereadOn(ctx, syscall.SIGHUP)

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"slices"
 
 	"humblemule/core/job"
 	"humblemule/core/store"
@@ -77,9 +78,13 @@ func (e *Engine) SetTask(ctx context.Context, name string, d job.Defaults) error
 		return job.Wrong("the defaults stay as they were", wrong)
 	}
 	detail := map[string]any{"task": name, "after": d}
-	return e.record(ctx, "set_task", 0, detail, func(tx *txn) (_ func(int64) error, err error) {
-		detail["before"], err = tx.setTask(name, d)
-		return nil, err
+	return e.record(ctx, "set_task", 0, detail, func(tx *txn) (func(int64) error, error) {
+		before, err := tx.setTask(name, d)
+		detail["before"] = before
+		if err != nil {
+			return nil, err
+		}
+		return nil, tx.noteHand("task "+name, slices.Contains(tx.owned().Tasks, name), before, d)
 	})
 }
 
@@ -111,9 +116,13 @@ func (e *Engine) SetQueue(ctx context.Context, name string, d job.Defaults) erro
 		return job.Wrong("the queue stays as it was", wrong)
 	}
 	detail := map[string]any{"queue": name, "after": d}
-	return e.record(ctx, "set_queue", 0, detail, func(tx *txn) (_ func(int64) error, err error) {
-		detail["before"], err = tx.setQueue(name, d)
-		return nil, err
+	return e.record(ctx, "set_queue", 0, detail, func(tx *txn) (func(int64) error, error) {
+		before, err := tx.setQueue(name, d)
+		detail["before"] = before
+		if err != nil {
+			return nil, err
+		}
+		return nil, tx.noteHand("queue "+name, slices.Contains(tx.owned().Queues, name), before, d)
 	})
 }
 

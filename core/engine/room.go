@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"fmt"
 	"sync/atomic"
 	"time"
@@ -72,6 +73,21 @@ func (e *Engine) hasRoom() error {
 	return nil
 }
 
+// leastFree is below how many free bytes of a disk of a size nothing is taken in.
+func (e *Engine) leastFree(disk int64) int64 {
+	return cmp.Or(e.opts.MinFree, min(minFree, disk/minFreeShare))
+}
+
+// MinFree is below how many free bytes on its disk the service takes no jobs in; 0 where
+// the disk does not tell its size.
+func (e *Engine) MinFree() int64 {
+	_, disk, err := store.Room(e.store.Path())
+	if err != nil {
+		return e.opts.MinFree
+	}
+	return e.leastFree(disk)
+}
+
 // lookAtDisk says why nothing more is taken in; nil where there is room, or where the disk
 // does not tell.
 func (e *Engine) lookAtDisk() *string {
@@ -79,10 +95,7 @@ func (e *Engine) lookAtDisk() *string {
 	if err != nil {
 		return nil
 	}
-	least := e.opts.MinFree
-	if least == 0 {
-		least = min(minFree, all/minFreeShare)
-	}
+	least := e.leastFree(all)
 	if free >= least {
 		return nil
 	}

@@ -19,6 +19,9 @@ type owned struct {
 	Schedules []string         `json:"schedules,omitzero"`
 	Retention *job.Retention   `json:"retention,omitzero"`
 	Triage    []job.TriageRule `json:"triage,omitzero"`
+	// ByHand are the settings of these queues and tasks that were changed by hand since:
+	// their names, by queue and task in the words of [job.Setting].
+	ByHand map[string][]string `json:"by_hand,omitzero"`
 }
 
 func readOwned(text string) (o owned, err error) {
@@ -259,11 +262,44 @@ func (tx *txn) load(req *job.SetupRequest, by string) error {
 		}
 	}
 	tx.owns = &owned{Schedules: slices.Sorted(maps.Keys(req.Schedules)), Queues: slices.Sorted(maps.Keys(req.Queues)), Tasks: slices.Sorted(maps.Keys(req.Tasks)), Retention: req.Retention, Triage: req.Triage}
+	return tx.putOwned()
+}
+
+func (tx *txn) putOwned() error {
 	text, err := json.Marshal(tx.owns)
 	if err != nil {
 		return fmt.Errorf("what the file defines cannot be written: %w", err)
 	}
 	return tx.e.store.PutOwned(string(text))
+}
+
+// noteHand notes which settings of a queue or a task that a file defines were changed by
+// hand.
+func (tx *txn) noteHand(of string, defined bool, before *job.Defaults, after job.Defaults) error {
+	if !defined {
+		return nil
+	}
+	was := map[string]string{}
+	for _, s := range job.SettingsOf(of, before, "", "") {
+		was[s.Name] = string(s.Value)
+	}
+	own := tx.owned()
+	changed := slices.Clone(own.ByHand[of])
+	for _, s := range job.SettingsOf(of, &after, "", "") {
+		if was[s.Name] != string(s.Value) && !slices.Contains(changed, s.Name) {
+			changed = append(changed, s.Name)
+		}
+	}
+	if len(changed) == len(own.ByHand[of]) {
+		return nil
+	}
+	own.ByHand = maps.Clone(own.ByHand)
+	if own.ByHand == nil {
+		own.ByHand = map[string][]string{}
+	}
+	own.ByHand[of] = changed
+	tx.owns = &own
+	return tx.putOwned()
 }
 
 // unload takes away what an earlier load has defined and this one no longer names. A
@@ -332,17 +368,19 @@ func (e *Engine) Settings() job.Settings {
 	defer v.mu.RUnlock()
 	all := job.SettingsOf("queues", job.BuiltInQueue(), job.SettingBuiltIn, "")
 	all = append(all, job.SettingsOf("tasks", job.BuiltInTask(), job.SettingBuiltIn, "")...)
-	from := func(names []string, name string) string {
-		if slices.Contains(names, name) {
-			return job.SettingByFile
+	add := func(of string, d *job.Defaults, defined bool) {
+		for _, s := range job.SettingsOf(of, d, job.SettingByHand, "") {
+			if defined && !slices.Contains(v.owned.ByHand[of], s.Name) {
+				s.From = job.SettingByFile
+			}
+			all = append(all, s)
 		}
-		return job.SettingByHand
 	}
 	for _, name := range slices.Sorted(maps.Keys(v.queues)) {
-		all = append(all, job.SettingsOf("queue "+name, v.queues[name].defaults, from(v.owned.Queues, name), "")...)
+		add("queue "+name, v.queues[name].defaults, slices.Contains(v.owned.Queues, name))
 	}
 	for _, name := range slices.Sorted(maps.Keys(v.tasks)) {
-		all = append(all, job.SettingsOf("task "+name, v.taskDefaults[v.tasks[name]], from(v.owned.Tasks, name), "")...)
+		add("task "+name, v.taskDefaults[v.tasks[name]], slices.Contains(v.owned.Tasks, name))
 	}
 	set := map[string]bool{}
 	for _, s := range job.SettingsOf("retention", v.owned.Retention, job.SettingByFile, "") {

@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"strconv"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -144,5 +145,40 @@ func TestLoadRetentionAndTriage(t *testing.T) {
 		for _, want := range []string{"retention.done", "triage[0].matches is no pattern", "triage[1].becomes"} {
 			assert.ErrorContains(t, err, want)
 		}
+	})
+}
+
+// What is changed by hand of a queue or a task that a file defines is told to be so, over
+// restarts, until the file is loaded again.
+func TestOriginsOfSettings(t *testing.T) {
+	inYard(t, func(y *yard) {
+		ctx := context.Background()
+		file := job.Setup{
+			Queues: map[string]job.Defaults{"tides": {Priority: ptr(3), Rules: job.Rules{MaxRunning: ptr(4)}}},
+			Tasks:  map[string]job.Defaults{"tide.predict": {MaxAttempts: ptr(6)}},
+		}
+		load := func() {
+			_, err := y.e.Load(ctx, job.SetupRequest{Setup: file})
+			require.NoError(t, err)
+		}
+		origins := func() (all []string) {
+			for _, s := range y.e.Settings().Settings {
+				if strings.Contains(s.Of, "tide") {
+					all = append(all, s.Of+" "+s.Name+" "+s.From)
+				}
+			}
+			return all
+		}
+		asLoaded := []string{"queue tides max_running file", "queue tides priority file", "task tide.predict max_attempts file"}
+		load()
+		assert.Equal(t, asLoaded, origins())
+		require.NoError(t, y.e.SetQueue(ctx, "tides", job.Defaults{Priority: ptr(3), MaxAttempts: ptr(2), Rules: job.Rules{MaxRunning: ptr(9)}}))
+		require.NoError(t, y.e.SetTask(ctx, "tide.predict", job.Defaults{MaxAttempts: ptr(7)}))
+		require.NoError(t, y.e.Close())
+		y.open()
+		assert.Equal(t, []string{"queue tides max_attempts hand", "queue tides max_running hand", "queue tides priority file", "task tide.predict max_attempts hand"}, origins())
+		load()
+		assert.Equal(t, asLoaded, origins())
+		memoryAgrees(t, y.e)
 	})
 }

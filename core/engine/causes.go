@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 	"sort"
+	"strings"
 	"sync"
 
 	"humblemule/core/job"
@@ -174,7 +175,7 @@ func (e *Engine) Causes(ctx context.Context, f job.CauseFilter) ([]job.Cause, er
 	}
 	var only []int64
 	if f.Error != "" {
-		if only, err = e.store.CausesWith(ctx, f.Error, mostCauses); err != nil {
+		if only, err = e.causesWith(ctx, f); err != nil {
 			return nil, err
 		}
 	}
@@ -280,18 +281,83 @@ func (e *Engine) withCauses(causes []int64, after int64, newest bool) source {
 	})
 }
 
-// causesOf are the causes that a filter asks for; asked is false where it asks for
-// none.
-func (e *Engine) causesOf(ctx context.Context, f *job.Filter) (causes []int64, asked bool, err error) {
+// causesWith finds the causes whose wording holds a text or, where there is none, those of
+// the jobs whose own latest error does.
+func (e *Engine) causesWith(ctx context.Context, f job.CauseFilter) ([]int64, error) {
+	causes, err := e.store.CausesWith(ctx, f.Error, mostCauses)
+	if err != nil || len(causes) > 0 {
+		return causes, err
+	}
+	jobs := job.Filter{States: []job.State{f.State}, Error: f.Error}
+	if f.Queue != "" {
+		jobs.Queues = []string{f.Queue}
+	}
+	if f.Task != "" {
+		jobs.Tasks = []string{f.Task}
+	}
+	found, last, err := e.matching(ctx, &jobs, 0, job.MaxSearched)
+	if err != nil {
+		return nil, err
+	}
+	if len(found) == 0 && last != 0 {
+		return nil, job.Wrong("the causes were not read", []job.FieldError{{Field: "error", Message: fmt.Sprintf("is not in the wording of any cause, nor in the first %d errors that were looked at, and there are more; narrow it to a queue or a task", job.MaxSearched)}})
+	}
+	rows, err := e.store.Read(ctx, found)
+	for _, r := range rows {
+		if !slices.Contains(causes, r.Cause) {
+			causes = append(causes, r.Cause)
+		}
+	}
+	return causes, err
+}
+
+// search is a filter with what its cause and its error come down to.
+type search struct {
+	*job.Filter
+	// causes are those of the jobs that match, where byCause is true.
+	causes  []int64
+	byCause bool
+	// own is true where the error is in no cause's wording: then each job's own latest
+	// error says whether it matches.
+	own bool
+}
+
+func (e *Engine) searchFor(ctx context.Context, f *job.Filter) (s search, err error) {
+	s.Filter = f
 	switch {
 	case f.Cause != 0:
-		return []int64{f.Cause}, true, nil
+		s.causes, s.byCause = []int64{f.Cause}, true
 	case f.Error != "":
-		causes, err = e.store.CausesWith(ctx, f.Error, causesFound+1)
-		if len(causes) > causesFound {
-			err = job.Wrong("the list was not read", []job.FieldError{{Field: "error", Message: fmt.Sprintf("matches more than %d causes; write more of the text", causesFound)}})
+		if s.causes, err = e.store.CausesWith(ctx, f.Error, causesFound+1); err != nil {
+			return s, err
 		}
-		return causes, true, err
+		if len(s.causes) > causesFound {
+			return s, job.Wrong("the list was not read", []job.FieldError{{Field: "error", Message: fmt.Sprintf("matches more than %d causes; write more of the text", causesFound)}})
+		}
+		s.byCause, s.own = len(s.causes) > 0, len(s.causes) == 0
 	}
-	return nil, false, nil
+	if s.own {
+		failed := *f
+		failed.States = slices.DeleteFunc(slices.Clone(f.States), func(st job.State) bool { return !causing(st) })
+		if len(f.States) == 0 {
+			failed.States = []job.State{job.Backoff, job.Dead}
+		}
+		s.Filter = &failed
+	}
+	return s, nil
+}
+
+// keep leaves those rows that match.
+func (e *Engine) keep(ctx context.Context, s *search, rows []*store.Row) ([]*store.Row, error) {
+	rows = slices.DeleteFunc(rows, func(r *store.Row) bool { return !e.matches(s.Filter, r) })
+	if !s.own || len(rows) == 0 {
+		return rows, nil
+	}
+	ids := make([]int64, len(rows))
+	for i, r := range rows {
+		ids[i] = r.ID
+	}
+	errors, err := e.store.LastErrors(ctx, ids)
+	text := strings.ToLower(s.Error)
+	return slices.DeleteFunc(rows, func(r *store.Row) bool { return !strings.Contains(strings.ToLower(errors[r.ID]), text) }), err
 }

@@ -45,11 +45,11 @@ func (e *Engine) Jobs(ctx context.Context, f job.Filter) (job.Page, error) {
 	if f.Limit < 1 || f.Limit > job.MaxPage {
 		return job.Page{}, job.Wrong("the list was not read", []job.FieldError{{Field: "limit", Message: fmt.Sprintf("%d is outside 1 to %d", f.Limit, job.MaxPage)}})
 	}
-	causes, byCause, err := e.causesOf(ctx, &f)
+	s, err := e.searchFor(ctx, &f)
 	if err != nil {
 		return job.Page{}, err
 	}
-	next, err := e.source(&f, causes, byCause)
+	next, err := e.source(&s)
 	if err != nil {
 		return job.Page{}, err
 	}
@@ -62,7 +62,7 @@ func (e *Engine) Jobs(ctx context.Context, f job.Filter) (job.Page, error) {
 		if err != nil || len(places) == 0 {
 			return page, err
 		}
-		full, last, err := e.fill(ctx, &page, &f, places)
+		full, last, err := e.fill(ctx, &page, &s, places)
 		if err != nil {
 			return page, err
 		}
@@ -80,26 +80,26 @@ func (e *Engine) Jobs(ctx context.Context, f job.Filter) (job.Page, error) {
 
 // fill reads the jobs of places and appends those that match, until the page is
 // full; last is the last place looked at.
-func (e *Engine) fill(ctx context.Context, page *job.Page, f *job.Filter, places []place) (full bool, last place, err error) {
+func (e *Engine) fill(ctx context.Context, page *job.Page, s *search, places []place) (full bool, last place, err error) {
 	ids := make([]int64, len(places))
 	at := map[int64]place{}
 	for i, p := range places {
 		ids[i], at[p.id] = p.id, p
 	}
 	rows, err := e.store.Read(ctx, ids)
+	if err == nil {
+		rows, err = e.keep(ctx, s, rows)
+	}
 	if err != nil {
 		return false, last, err
 	}
 	for _, r := range rows {
-		if !e.matches(f, r) {
-			continue
-		}
 		j, err := e.tellInList(ctx, r)
 		if err != nil {
 			return false, last, err
 		}
 		page.Jobs = append(page.Jobs, j)
-		if len(page.Jobs) == f.Limit {
+		if len(page.Jobs) == s.Limit {
 			return true, at[r.ID], nil
 		}
 	}
@@ -202,7 +202,8 @@ func (v *view) ids(f *job.Filter) (queues, tasks map[int64]bool) {
 }
 
 // source chooses how the places of a list are found.
-func (e *Engine) source(f *job.Filter, causes []int64, byCause bool) (source, error) {
+func (e *Engine) source(s *search) (source, error) {
+	f := s.Filter
 	newest := f.Order != job.OldestFirst
 	from := place{}
 	if newest && f.Order != job.NextFirst {
@@ -215,8 +216,10 @@ func (e *Engine) source(f *job.Filter, causes []int64, byCause bool) (source, er
 		}
 	}
 	switch {
-	case byCause:
-		return e.withCauses(causes, from.id, newest), nil
+	case s.byCause:
+		return e.withCauses(s.causes, from.id, newest), nil
+	case s.own && len(f.States) == 0:
+		return fixed(nil, from.id, newest), nil
 	case f.InDoubt:
 		return byID(from.id, func(ctx context.Context, after int64, n int) ([]int64, error) {
 			return e.store.IDsInDoubt(ctx, after, newest, n)

@@ -177,3 +177,42 @@ func TestReceiptsEnd(t *testing.T) {
 		require.NoError(t, e.Close())
 	})
 }
+
+// A text of an error finds the jobs whose cause is worded so, and where no cause is, those
+// whose own error holds it, also in a part that varies and in none of the latest errors.
+func TestTextsOfErrors(t *testing.T) {
+	e := listing(t, 0)
+	ctx := t.Context()
+	const jobs = 40
+	for i := range jobs {
+		queue := []string{"berths", "common"}[i%2]
+		_, err := e.Enqueue(ctx, job.Spec{Task: "berth.plan", Queue: queue, MaxAttempts: ptr(1 + i%3)})
+		require.NoError(t, err)
+		a, err := e.Lease(ctx, job.LeaseRequest{Worker: "w", Queues: []string{queue}, Limit: 1})
+		require.NoError(t, err)
+		_, err = e.Settle(ctx, []job.Settlement{{Token: a.Leases[0].Token, Outcome: job.OutcomeFailed, Error: &job.Failure{Type: "refused", Message: fmt.Sprintf("berth %d is too shallow for vessel %q", 1000+i, "Marsh Hen "+fmt.Sprint(i))}}})
+		require.NoError(t, err)
+	}
+	search := func(text string, f job.Filter) []int64 {
+		f.Error, f.Limit = text, 3
+		return all(t, e, f)
+	}
+	assert.Len(t, search("TOO shallow", job.Filter{}), jobs)
+	assert.Len(t, search("refuse", job.Filter{States: []job.State{job.Dead}}), 14)
+	assert.Equal(t, []int64{5}, search("berth 1004", job.Filter{}), "the fifth of forty")
+	assert.Equal(t, []int64{5}, search("Marsh hen 4\"", job.Filter{}))
+	assert.Empty(t, search("berth 1004", job.Filter{States: []job.State{job.Dead}}), "it is tried again")
+	assert.Empty(t, search("berth 1004", job.Filter{States: []job.State{job.Ready}}))
+	assert.Empty(t, search("berth 1004", job.Filter{Queues: []string{"common"}}))
+	assert.Empty(t, search("100%", job.Filter{}))
+
+	causes, err := e.Causes(ctx, job.CauseFilter{Error: "berth 1003"})
+	require.NoError(t, err)
+	require.Len(t, causes, 1)
+	causes, err = e.Causes(ctx, job.CauseFilter{Error: "berth 1004"})
+	require.NoError(t, err)
+	assert.Empty(t, causes, "none of a dead job")
+	o, err := e.Act(ctx, job.ActRequest{Action: job.ActRequeue, Filter: &job.Selection{Error: "vessel \"Marsh Hen 3\""}})
+	require.NoError(t, err)
+	assert.Equal(t, []any{int64(1), "exact", int64(1)}, []any{o.Matched, o.MatchedIs, o.Changed})
+}

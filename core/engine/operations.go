@@ -143,15 +143,15 @@ func (e *Engine) count(ctx context.Context, o *job.Operation) error {
 // matching reads ids of jobs that match, beyond one, looking at no more than most; last
 // is where it stopped, 0 at the end.
 func (e *Engine) matching(ctx context.Context, f *job.Filter, after int64, most int) (ids []int64, last int64, err error) {
-	causes, byCause, err := e.causesOf(ctx, f)
-	if err != nil {
-		return nil, 0, err
-	}
 	from := *f
 	if after > 0 {
 		from.Cursor = place{id: after}.cursor()
 	}
-	next, err := e.source(&from, causes, byCause)
+	s, err := e.searchFor(ctx, &from)
+	if err != nil {
+		return nil, 0, err
+	}
+	next, err := e.source(&s)
 	if err != nil {
 		return nil, 0, err
 	}
@@ -166,13 +166,14 @@ func (e *Engine) matching(ctx context.Context, f *job.Filter, after int64, most 
 			part[i] = p.id
 		}
 		rows, err := e.store.Read(ctx, part)
+		if err == nil {
+			rows, err = e.keep(ctx, &s, rows)
+		}
 		if err != nil {
 			return nil, 0, err
 		}
 		for _, r := range rows {
-			if e.matches(f, r) {
-				ids = append(ids, r.ID)
-			}
+			ids = append(ids, r.ID)
 		}
 		last = part[len(part)-1]
 	}

@@ -177,10 +177,37 @@ func (s *Store) Causes(ctx context.Context, ids []int64) (map[int64]Cause, error
 	return all, nil
 }
 
-// CausesWith finds causes whose type, template or latest messages hold a text.
+// CausesWith finds causes whose type or template holds a text.
 func (s *Store) CausesWith(ctx context.Context, text string, limit int) ([]int64, error) {
 	like := "%" + strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(text) + "%"
-	return ids(s.read.Load().QueryContext(ctx, `SELECT id FROM causes WHERE template LIKE ?1 ESCAPE '\' OR error_type LIKE ?1 ESCAPE '\' OR texts LIKE ?1 ESCAPE '\' ORDER BY last_at DESC LIMIT ?2`, like, limit))
+	return ids(s.read.Load().QueryContext(ctx, `SELECT id FROM causes WHERE template LIKE ?1 ESCAPE '\' OR error_type LIKE ?1 ESCAPE '\' ORDER BY last_at DESC LIMIT ?2`, like, limit))
+}
+
+// LastErrors reads the type and the message of the latest attempts of jobs, as one text.
+func (s *Store) LastErrors(ctx context.Context, ids []int64) (map[int64]string, error) {
+	all := make(map[int64]string, len(ids))
+	for part := range slices.Chunk(ids, 500) {
+		args := make([]any, len(part))
+		for i, id := range part {
+			args[i] = id
+		}
+		r, err := s.read.Load().QueryContext(ctx, "SELECT a.job, a.error_type || char(10) || a.error_message FROM jobs j CROSS JOIN attempts a ON a.job = j.id AND a.n = j.attempt WHERE j.id IN (?"+strings.Repeat(",?", len(part)-1)+")", args...)
+		if err != nil {
+			return nil, err
+		}
+		for r.Next() {
+			var id int64
+			var text string
+			if err := r.Scan(&id, &text); err != nil {
+				return nil, errors.Join(err, r.Close())
+			}
+			all[id] = text
+		}
+		if err := errors.Join(r.Err(), r.Close()); err != nil {
+			return nil, err
+		}
+	}
+	return all, nil
 }
 
 // CauseHour are the failures of a cause in an hour, by a version of the worker program.

@@ -168,6 +168,7 @@ func (a *app) taskCommand() *cobra.Command {
 
 func (a *app) queueCommand() *cobra.Command {
 	var set string
+	var removes bool
 	c := &cobra.Command{
 		Use: "queue QUEUE", Short: "Show a queue, or set its order, its limits and the defaults of its jobs", Args: args(cobra.ExactArgs(1)),
 		Example: "  hmule queue berths\n  hmule queue berths --set '{\"priority\":6,\"timeout\":\"10m\"}'\n  hmule queue common --set '{\"turns\":\"owner\",\"max_running\":8,\"rate\":{\"per_second\":5}}'",
@@ -184,7 +185,11 @@ func (a *app) queueCommand() *cobra.Command {
 				if err := readJSON("set", set, &d); err != nil {
 					return err
 				}
-				q, err = m.SetQueue(c.Context(), given[0], d)
+				put := m.SetQueue
+				if removes {
+					put = m.SetQueueRemoving
+				}
+				q, err = put(c.Context(), given[0], d)
 			}
 			if err != nil {
 				return err
@@ -198,11 +203,21 @@ func (a *app) queueCommand() *cobra.Command {
 				o.Facts(append(facts(q.Counts), [2]string{"workers", fmt.Sprint(q.Workers)}, [2]string{"in a minute", fmt.Sprintf("%.1f", q.InPerMinute)}, [2]string{"out a minute", fmt.Sprintf("%.1f", q.OutPerMinute)})...)
 				showRules(o, q)
 				showDefaults(o, q.Defaults, q.Warnings)
+				showRemoving(o, q.Operation)
 			})
 		},
 	}
+	c.Flags().BoolVar(&removes, "removes", false, "with --set: finished jobs that are kept no longer may be removed; an operation does so and can be undone")
 	c.Flags().StringVar(&set, "set", "", "settings as JSON: order, boost, turns, owner_weights, lane_on_backoff, lane_on_dead, max_running, rate; priority, max_attempts, retry, timeout, keep_result, keep; what is not given is taken away")
 	return c
+}
+
+// showRemoving tells of the operation that removes what is kept no longer.
+func showRemoving(o *present.Out, operation int64) {
+	if operation != 0 {
+		o.Line("Operation %d removes the finished jobs that are kept no longer.", operation)
+		o.Hint("hmule operation %d      hmule operation %d --undo", operation, operation)
+	}
 }
 
 // showRules says in what order jobs start, and how many.

@@ -144,10 +144,13 @@ func (s *service) loadSetup(ctx context.Context, setup job.Setup) error {
 	if err != nil || len(diff.Changes) == 0 {
 		return err // what changes nothing is no action
 	}
-	if diff, err = s.engine.Load(ctx, job.SetupRequest{Setup: setup}); err != nil {
+	if diff, err = s.engine.Load(ctx, job.SetupRequest{Setup: setup, Removes: true}); err != nil {
 		return fmt.Errorf("%s: %w", s.asked.config, err)
 	}
 	s.log.Info("the set-up file was loaded", "file", s.asked.config, "changes", len(diff.Changes), "same", diff.Same)
+	if diff.Operation != 0 {
+		s.log.Warn("finished jobs that are kept no longer are being removed; for ten minutes after the last: hmule operation ID --undo", "operation", diff.Operation)
+	}
 	return nil
 }
 

@@ -60,6 +60,9 @@ func (a *app) setupVerb(verb, short string, req job.SetupRequest) *cobra.Command
 			return a.show(diff, func(o *present.Out) { showSetup(o, given[0], diff) })
 		},
 	}
+	if !req.DryRun {
+		c.Flags().BoolVar(&req.Removes, "removes", false, "finished jobs that are kept no longer may be removed; an operation does so and can be undone")
+	}
 	c.Flags().BoolVar(&req.Adopt, "adopt", false, "let the file define what was set otherwise before")
 	return c
 }
@@ -80,8 +83,14 @@ func showSetup(o *present.Out, path string, d job.SetupDiff) {
 		o.Line("%s loaded; %d as they were.", many(int64(len(d.Changes)), "change"), d.Same)
 	default:
 		o.Line("%s would be loaded; %d are as they are. Nothing was changed.", many(int64(len(d.Changes)), "change"), d.Same)
-		o.Hint("hmule setup load %s", path)
+		load := "hmule setup load " + path
+		if d.Removes > 0 {
+			o.Line("%s would be kept no longer, and removed.", many(d.Removes, "finished job"))
+			load += " --removes"
+		}
+		o.Hint("%s", load)
 	}
+	showRemoving(o, d.Operation)
 	for _, other := range d.Others {
 		o.Line("%s was set otherwise than by a file and stays.", other)
 	}

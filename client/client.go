@@ -561,9 +561,17 @@ func (m *Client) SetTask(ctx context.Context, name string, d job.Defaults) (t jo
 	return t, m.put(ctx, "/v1/tasks/"+url.PathEscape(name), d, &t)
 }
 
-// SetQueue sets the defaults of a queue's jobs; what is not given is taken away.
+// SetQueue sets a queue: the defaults of its jobs, their order, its limits; what is not
+// given is taken away. Where finished jobs would be kept no longer it is refused, a
+// [job.Problem] of the kind [job.WouldRemove].
 func (m *Client) SetQueue(ctx context.Context, name string, d job.Defaults) (q job.Queue, err error) {
 	return q, m.put(ctx, "/v1/queues/"+url.PathEscape(name), d, &q)
+}
+
+// SetQueueRemoving is SetQueue which may also remove such jobs: the queue then tells the
+// operation that does so, which can be undone.
+func (m *Client) SetQueueRemoving(ctx context.Context, name string, d job.Defaults) (q job.Queue, err error) {
+	return q, m.put(ctx, "/v1/queues/"+url.PathEscape(name)+"?removes=true", d, &q)
 }
 
 func (m *Client) put(ctx context.Context, path string, in, out any) error {

@@ -34,12 +34,21 @@ func (s *Server) putTask(c *gin.Context) (any, error) {
 
 // putQueue sets the defaults of a queue's jobs.
 func (s *Server) putQueue(c *gin.Context) (any, error) {
-	d, err := s.putDefaults(c, s.engine.SetQueue)
+	removes := c.Query("removes")
+	if removes != "" && removes != "true" && removes != "false" {
+		return nil, job.Wrong("the queue stays as it was", []job.FieldError{{Field: "removes", Message: "is true or false"}})
+	}
+	var operation int64
+	d, err := s.putDefaults(c, func(ctx context.Context, name string, d job.Defaults) (err error) {
+		operation, err = s.engine.SetQueueRemoving(ctx, name, d, removes == "true")
+		return err
+	})
 	if err != nil {
 		return nil, err
 	}
 	told, err := s.getQueue(c)
 	if q, ok := told.(job.Queue); ok {
+		q.Operation = operation
 		q.Warnings = append(d.Warnings(), fromFile(q.FromFile)...)
 		return q, nil
 	}

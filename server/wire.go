@@ -99,6 +99,7 @@ var kinds = map[job.Kind]struct {
 	job.Unauthenticated: {http.StatusUnauthorized, "Who are you?"},
 	job.NotFound:        {http.StatusNotFound, "Not there"},
 	job.WrongState:      {http.StatusConflict, "Not in this state"},
+	job.WouldRemove:     {http.StatusConflict, "Would remove jobs"},
 	job.Outdated:        {http.StatusPreconditionFailed, "Changed since"},
 	job.TooLarge:        {http.StatusRequestEntityTooLarge, "Too large"},
 	job.WrongMediaType:  {http.StatusUnsupportedMediaType, "Not a format that is read here"},

@@ -6,7 +6,7 @@ import { search, useFilter } from './address'
 import { newKey } from './api/access'
 import { type Cause, type Job, type Operation, type State, api, queryClient, told, useCause, useJobs, useMayAct, useOperations, usePatched } from './api/client'
 import { Beside, Fact, When } from './Beside'
-import { age, grouped } from './format'
+import { age, grouped, ofSchedules } from './format'
 import { Difference, Varied } from './Difference'
 import { Failures } from './Failures'
 import { Question } from './Question'
@@ -22,13 +22,6 @@ export function CauseBeside({ id, c, known, now }: { id: string; c?: Cause; know
       <Underway cause={Number(id)} now={now} />
     </Beside>
   )
-}
-
-/** ofSchedules says how many of a cause's jobs are superseded runs of schedules. */
-export function ofSchedules(c: Cause) {
-  const runs = c.superseded ?? 0
-  const schedules = c.schedules ?? 0
-  return `${grouped(runs)} of them ${runs === 1 ? 'is a superseded run' : 'are superseded runs'} of ${schedules === 1 ? 'one schedule' : `${grouped(schedules)} schedules`}`
 }
 
 /** selectionOf is what an act on a cause is for: the jobs that its page shows, in the queue to which it is narrowed. */
@@ -58,7 +51,7 @@ function Known({ c, now }: { c: Cause; now: number }) {
             {grouped(c.count)} {c.count === 1 ? 'job' : 'jobs'}
             {queue && ` in queue ${queue}`}
           </Link>
-          {!!c.superseded && <span className="text-quiet">, {ofSchedules(c)}</span>}
+          {!!c.superseded && <span className="text-quiet">, {ofSchedules(c.superseded, c.schedules)}</span>}
         </Fact>
         <Fact name="failures">{grouped(c.total)} attempts ever</Fact>
         <When name="first" at={c.first_at} now={now} />

@@ -2,8 +2,8 @@ import { Link, useNavigate } from 'react-router'
 
 import { search, useFilter } from './address'
 import { type Cause, useCauses, useInDoubt } from './api/client'
-import { CauseBeside, ofSchedules } from './CauseBeside'
-import { age, grouped } from './format'
+import { CauseBeside } from './CauseBeside'
+import { age, grouped, ofSchedules } from './format'
 import { Hours } from './Hours'
 import { Template } from './Template'
 import { useNow } from './useNow'
@@ -93,7 +93,7 @@ function Row({ c, open, now, narrow }: { c: Cause; open: boolean; now: number; n
         <Link to={to} onClick={(e) => e.stopPropagation()} className={open ? 'font-semibold' : 'hover:underline'}>
           <Template text={c.template} />
         </Link>
-        {!!c.superseded && <p className="text-[13px] text-quiet">{ofSchedules(c)}</p>}
+        {!!c.superseded && <p className="text-[13px] text-quiet">{ofSchedules(c.superseded, c.schedules)}</p>}
       </td>
       <td className={`truncate ${narrow}`}>{tasks.length > 1 ? `${tasks[0]} and ${tasks.length - 1} more` : tasks[0]}</td>
       <td className={`truncate text-quiet ${narrow}`}>{c.type}</td>

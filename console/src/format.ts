@@ -7,6 +7,11 @@ export function grouped(n: number): string {
   return String(n).replace(/\B(?=(\d{3})+$)/g, narrow)
 }
 
+/** ofSchedules says how many of a cause's jobs are superseded runs, and of how many schedules. */
+export function ofSchedules(runs = 0, schedules = 0): string {
+  return `${grouped(runs)} of them ${runs === 1 ? 'is a superseded run' : 'are superseded runs'} of ${schedules === 1 ? 'one schedule' : `${grouped(schedules)} schedules`}`
+}
+
 /** span writes milliseconds with their largest unit, as people say it. */
 export function span(ms: number): string {
   const s = ms / 1000

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"encoding/json"
+	"errors"
 	"slices"
 
 	"humblemule/core/job"
@@ -110,19 +111,36 @@ func (tx *txn) setTask(name string, d job.Defaults) (before *job.Defaults, err e
 }
 
 // SetQueue sets the order and the limits of a queue, and the defaults of its jobs; what
-// is empty is taken away. The queue need not have had a job yet.
+// is empty is taken away. The queue need not have had a job yet. Where finished jobs are
+// kept no longer then it is refused.
 func (e *Engine) SetQueue(ctx context.Context, name string, d job.Defaults) error {
+	_, err := e.SetQueueRemoving(ctx, name, d, false)
+	return err
+}
+
+// SetQueueRemoving is SetQueue which may also remove finished jobs, where removes is true;
+// then it tells the operation that does so, 0 for none.
+func (e *Engine) SetQueueRemoving(ctx context.Context, name string, d job.Defaults, removes bool) (operation int64, err error) {
 	if wrong := append(job.CheckName("name", name), d.Check(true)...); wrong != nil {
-		return job.Wrong("the queue stays as it was", wrong)
+		return 0, job.Wrong("the queue stays as it was", wrong)
 	}
 	detail := map[string]any{"queue": name, "after": d}
-	return e.record(ctx, "set_queue", 0, detail, func(tx *txn) (func(int64) error, error) {
-		before, err := tx.setQueue(name, d)
-		detail["before"] = before
-		if err != nil {
-			return nil, err
+	before := e.keepingNow()
+	after := keeping{before.retention, func(q *queue) *job.Defaults {
+		if q.name == name {
+			return &d
 		}
-		return nil, tx.noteHand("queue "+name, slices.Contains(tx.owned().Queues, name), before, d)
+		return q.defaults
+	}}
+	return e.shorten(ctx, "queue "+name+" keeps its finished jobs for a shorter time", removes, before, after, func(also func(tx *txn) error) error {
+		return e.record(ctx, "set_queue", 0, detail, func(tx *txn) (func(int64) error, error) {
+			before, err := tx.setQueue(name, d)
+			detail["before"] = before
+			if err != nil {
+				return nil, err
+			}
+			return nil, errors.Join(tx.noteHand("queue "+name, slices.Contains(tx.owned().Queues, name), before, d), also(tx))
+		})
 	})
 }
 

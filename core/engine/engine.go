@@ -85,6 +85,8 @@ type Engine struct {
 	retained   int64 // the queue with which it goes on
 	nextForget time.Time
 	policyWalk policyWalk
+	// shortenings counts changes of settings, and operations, for which retention waits.
+	shortenings atomic.Int64
 	// retainAfter is until when retention rests, resting why, openedWall what the wall
 	// clock told at the start, and drift by how much it has gone otherwise since.
 	retainAfter time.Time
@@ -152,8 +154,11 @@ func Open(path string, opts Options) (*Engine, error) {
 	if away := e.openedWall.Sub(s.LastWritten()); !s.LastWritten().IsZero() && away > awayTooLong {
 		e.restRetention("nothing was written for " + job.Roughly(away))
 	}
+	e.shortenings.Store(1) // until it is known whether one is under way
 	go e.commit()
-	if err := e.resumeOperations(); err != nil {
+	err = e.resumeOperations()
+	e.shortenings.Add(-1)
+	if err != nil {
 		return nil, errors.Join(err, e.Close())
 	}
 	return e, nil

@@ -117,7 +117,8 @@ func (e *Engine) matches(f *job.Filter, r *store.Row) bool {
 		f.Key != "" && r.Key != f.Key,
 		len(f.IDs) > 0 && !slices.Contains(f.IDs, r.ID),
 		f.Since != 0 && r.EnqueuedAt < f.Since,
-		f.Until != 0 && r.EnqueuedAt >= f.Until:
+		f.Until != 0 && r.EnqueuedAt >= f.Until,
+		f.FinishedBy != nil && !finishedBy(f.FinishedBy, queue, r):
 		return false
 	}
 	if len(f.Labels) == 0 {
@@ -135,7 +136,7 @@ func (e *Engine) matches(f *job.Filter, r *store.Row) bool {
 // matched counts what a filter by state, queue and task matches; nil where the
 // filter holds more.
 func (e *Engine) matched(f *job.Filter) *int64 {
-	if f.Owner != "" || f.Key != "" || len(f.Labels) > 0 || len(f.IDs) > 0 || f.Since != 0 || f.Until != 0 || f.Cause != 0 || f.Error != "" || f.InDoubt {
+	if f.Owner != "" || f.Key != "" || len(f.Labels) > 0 || len(f.IDs) > 0 || f.Since != 0 || f.Until != 0 || f.Cause != 0 || f.Error != "" || f.InDoubt || f.FinishedBy != nil {
 		return nil
 	}
 	total := int64(0)

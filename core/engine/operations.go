@@ -51,7 +51,7 @@ func (e *Engine) Act(ctx context.Context, req job.ActRequest) (job.Operation, er
 	if err := job.Wrong("nothing was done", req.Check()); err != nil {
 		return job.Operation{}, err
 	}
-	o := &operation{told: job.Operation{State: job.OpRunning, ActRequest: req, By: callOf(ctx).Principal, BeganAt: e.now(), Refused: []job.Refused{}}}
+	o := e.newOperation(ctx, req)
 	if err := e.notTwice(&req); err != nil {
 		return o.told, err
 	}
@@ -79,6 +79,10 @@ func (e *Engine) Act(ctx context.Context, req job.ActRequest) (job.Operation, er
 	}
 	e.run(o)
 	return e.tellUnderWay(ctx, o)
+}
+
+func (e *Engine) newOperation(ctx context.Context, req job.ActRequest) *operation {
+	return &operation{told: job.Operation{State: job.OpRunning, ActRequest: req, By: callOf(ctx).Principal, BeganAt: e.now(), Refused: []job.Refused{}}}
 }
 
 // notTwice refuses to requeue jobs of a cause while another operation does.
@@ -194,22 +198,8 @@ func (e *Engine) recordOperation(ctx context.Context, o *operation) (replayed *i
 			replayed = &r.ids[0]
 			return nil
 		}
-		detail, err := json.Marshal(o.told.ActRequest)
-		if err != nil {
+		if err := tx.addOperation(o, call.Principal); err != nil {
 			return err
-		}
-		if o.action, err = tx.e.store.InsertAction(tx.now, call.Principal, o.told.Action, 0, string(detail)); err != nil {
-			return err
-		}
-		body, err := json.Marshal(o.told)
-		if err != nil {
-			return err
-		}
-		if o.told.ID, err = tx.e.store.AddOperation(o.action, o.told.State, string(body)); err != nil {
-			return err
-		}
-		if job.Removes(o.told.Action) {
-			tx.setRemoval(o.action, removal{last: tx.e.served(), underWay: true})
 		}
 		tx.note(same, o.told.ID)
 		return nil
@@ -227,8 +217,16 @@ func (e *Engine) replayedOperation(ctx context.Context, id *int64, err error) (j
 // start runs an operation by itself.
 func (e *Engine) start(o *operation) {
 	e.operations.Store(o.told.ID, o)
+	holds := int64(0)
+	if shortens(&o.told) {
+		holds = 1
+	}
+	e.shortenings.Add(holds)
 	e.operating.Go(func() {
-		defer e.operations.Delete(o.told.ID)
+		defer func() {
+			e.operations.Delete(o.told.ID)
+			e.shortenings.Add(-holds)
+		}()
 		e.run(o)
 	})
 }
@@ -641,7 +639,11 @@ func (e *Engine) StopOperation(ctx context.Context, id int64) (job.Operation, er
 	one.mu.Lock()
 	one.stopping = "stopped by " + callOf(ctx).Principal
 	one.mu.Unlock()
-	err := e.record(ctx, "stop_operation", 0, map[string]int64{"operation": id}, func(*txn) (func(int64) error, error) { return nil, nil })
+	err := e.record(ctx, "stop_operation", 0, map[string]int64{"operation": id}, func(tx *txn) (func(int64) error, error) {
+		told := one.tell()
+		tx.leaveKept(&told, "stopped")
+		return nil, nil
+	})
 	for err == nil && !one.over() {
 		select {
 		case <-time.After(sliceFor):
@@ -681,7 +683,10 @@ func (e *Engine) UndoOperation(ctx context.Context, id int64) (job.Operation, er
 		return told, job.Fault(job.WrongState, "operation %d could be undone until %s; its jobs have been swept", id, told.UndoUntil)
 	}
 	o := &operation{told: told, action: row.Action, position: row.Position, last: last}
-	err = e.record(ctx, "undo", 0, map[string]int64{"operation": id}, func(*txn) (func(int64) error, error) { return nil, nil })
+	err = e.record(ctx, "undo", 0, map[string]int64{"operation": id}, func(tx *txn) (func(int64) error, error) {
+		tx.leaveKept(&told, "undone")
+		return nil, nil
+	})
 	for left := true; left && err == nil; {
 		err = e.do(ctx, func(tx *txn) error {
 			rows, err := tx.e.store.RemovedBy(row.Action, sliceJobs)

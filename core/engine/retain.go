@@ -64,6 +64,9 @@ func (tx *txn) retain() error {
 	switch {
 	case began.Before(e.nextRetain):
 		return nil
+	case e.shortenings.Load() > 0:
+		tx.nextRetain, tx.retained = began.Add(retainEvery), 0
+		return nil
 	case began.Before(e.retainAfter):
 		tx.nextRetain, tx.retained = e.retainAfter, 0
 		return nil

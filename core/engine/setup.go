@@ -66,9 +66,23 @@ func (e *Engine) Load(ctx context.Context, req job.SetupRequest) (diff job.Setup
 		return nil, nil
 	}
 	if req.DryRun {
-		return diff, e.do(ctx, func(tx *txn) error { _, err := change(tx); return err })
+		if err := e.do(ctx, func(tx *txn) error { _, err := change(tx); return err }); err != nil {
+			return diff, err
+		}
+		gone, err := e.leavingBy(ctx, e.keepingNow(), e.keepingWith(&req))
+		diff.Removes = gone.n
+		return diff, err
 	}
-	return diff, e.record(ctx, "load_setup", 0, detail, change)
+	operation, err := e.shorten(ctx, "a set-up keeps finished jobs for a shorter time", req.Removes, e.keepingNow(), e.keepingWith(&req), func(also func(tx *txn) error) error {
+		return e.record(ctx, "load_setup", 0, detail, func(tx *txn) (func(int64) error, error) {
+			if _, err := change(tx); err != nil {
+				return nil, err
+			}
+			return nil, also(tx)
+		})
+	})
+	diff.Operation = operation
+	return diff, err
 }
 
 func (e *Engine) checkSetup(req *job.SetupRequest) (wrong []job.FieldError) {

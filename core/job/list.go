@@ -34,9 +34,11 @@ type Filter struct {
 	IDs     []int64
 	// Since and Until bound enqueued_at: since ≤ enqueued_at < until.
 	Since, Until Time
-	Order        Order
-	Limit        int
-	Cursor       string
+	// FinishedBy are cuts among finished jobs, by queue and state; nil for none.
+	FinishedBy map[string]map[State]UpTo
+	Order      Order
+	Limit      int
+	Cursor     string
 }
 
 // Page is one page of a list. Only the absence of NextCursor is its end.
@@ -83,6 +85,9 @@ type Queue struct {
 	// since they had been kept long enough.
 	Keep map[State]Duration `json:"keep"`
 	Past map[State]int64    `json:"past,omitzero"`
+	// Operation is told by a change of settings: the operation that removes the finished
+	// jobs which are kept no longer; 0 for none.
+	Operation int64 `json:"operation,omitzero"`
 	// Defaults are what was set for the jobs of the queue.
 	Defaults *Defaults `json:"defaults,omitzero"`
 	Warnings []Warning `json:"warnings,omitzero"`

@@ -18,13 +18,26 @@ type Selection struct {
 	Error string `json:"error,omitzero"`
 	Since Time   `json:"since,omitzero"`
 	Until Time   `json:"until,omitzero"`
+	// FinishedBy are the cuts, by queue and state, before which jobs have finished that
+	// settings no longer keep. It is told of operations, and taken of nobody.
+	FinishedBy map[string]map[State]UpTo `json:"finished_by,omitzero"`
 }
+
+// UpTo is a place among finished jobs, in the order in which they finished: all up to a time
+// or, where a job is named, up to that one.
+type UpTo struct {
+	At  Time  `json:"at"`
+	Job int64 `json:"job,omitzero"`
+}
+
+// FinishedStates are those in which a job has ended.
+func FinishedStates() []State { return []State{Done, Skipped, Cancelled, Dead} }
 
 // Filter is the selection as a list asks for it, oldest first.
 func (s *Selection) Filter() Filter {
 	return Filter{
 		States: s.States, Queues: s.Queues, Tasks: s.Tasks, Owner: s.Owner, Key: s.Key, Labels: s.Labels, Cause: s.Cause, Error: s.Error,
-		Since: s.Since, Until: s.Until, Order: OldestFirst,
+		Since: s.Since, Until: s.Until, FinishedBy: s.FinishedBy, Order: OldestFirst,
 	}
 }
 
@@ -43,9 +56,9 @@ const (
 // means those that stand first: an action never reaches further than its word.
 var actOn = map[string]struct{ usual, possible []State }{
 	ActCancel:   {[]State{Held, Scheduled, Ready, Backoff, Running}, []State{Held, Scheduled, Ready, Backoff, Running}},
-	ActRequeue:  {[]State{Dead}, []State{Done, Skipped, Cancelled, Dead}},
+	ActRequeue:  {[]State{Dead}, FinishedStates()},
 	ActStartNow: {[]State{Backoff, Scheduled}, []State{Backoff, Scheduled}},
-	ActDiscard:  {[]State{Dead}, []State{Done, Skipped, Cancelled, Dead}},
+	ActDiscard:  {[]State{Dead}, FinishedStates()},
 	ActPatch:    {waiting, []State{Held, Scheduled, Ready, Backoff, Done, Skipped, Cancelled, Dead}},
 	ActPurge:    {waiting, waiting},
 }
@@ -102,6 +115,9 @@ func (r *ActRequest) Check() []FieldError {
 		if !slices.Contains(on.possible, s) {
 			c.add("filter.state", "%s jobs cannot be acted on by %s", s, r.Action)
 		}
+	}
+	if r.Filter.FinishedBy != nil {
+		c.add("filter.finished_by", "is told of operations that settings have begun, and not taken")
 	}
 	if len(r.Filter.States) == 0 {
 		r.Filter.States = on.usual

@@ -18,6 +18,8 @@ const (
 	NotFound Kind = "not_found"
 	// WrongState: the thing is there, and in a state that does not allow it.
 	WrongState Kind = "wrong_state"
+	// WouldRemove: it would remove jobs that are kept now, and was not said to be meant so.
+	WouldRemove Kind = "would_remove"
 	// Outdated: the thing was changed since it was read.
 	Outdated Kind = "outdated"
 	// TooLarge: the request has too many bytes.

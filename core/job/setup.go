@@ -26,6 +26,8 @@ type SetupRequest struct {
 	Adopt bool `json:"adopt,omitzero"`
 	// DryRun tells the difference and changes nothing.
 	DryRun bool `json:"dry_run,omitzero"`
+	// Removes says that finished jobs which are kept no longer then may be removed.
+	Removes bool `json:"removes,omitzero"`
 }
 
 // What a setup does to a queue or task.
@@ -43,6 +45,10 @@ type SetupDiff struct {
 	// Same is how many the file defines as they are.
 	Same   int      `json:"same"`
 	Others []string `json:"others,omitzero"`
+	// Removes is, of a dry run, how many finished jobs would be kept no longer, and
+	// Operation, of a load, the operation that removes them, which can be undone.
+	Removes   int64 `json:"removes,omitzero"`
+	Operation int64 `json:"operation,omitzero"`
 	// Loaded tells that it was made so.
 	Loaded bool `json:"loaded"`
 }

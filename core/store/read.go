@@ -190,6 +190,27 @@ func (s *Store) PolicyBody(id int64) (body string, err error) {
 	return body, err
 }
 
+// NthFinished reads the place of the n-th of a queue's jobs in a state, in the order in which
+// they finished; the zero one where there are fewer.
+func (s *Store) NthFinished(ctx context.Context, queue int64, state job.State, n int64) (c job.UpTo, err error) {
+	err = s.read.Load().QueryRowContext(ctx, "SELECT finished_at, id FROM jobs INDEXED BY jobs_finished WHERE queue = ? AND state = ? AND state > 5 AND removed_by = 0 ORDER BY finished_at, id LIMIT 1 OFFSET ?", queue, int64(state), n-1).Scan(&c.At, &c.Job)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = nil
+	}
+	return c, err
+}
+
+// CountFinished counts a queue's jobs in a state up to a place in the order in which they
+// finished.
+func (s *Store) CountFinished(ctx context.Context, queue int64, state job.State, to job.UpTo) (n int64, err error) {
+	last := to.Job
+	if last == 0 {
+		last = math.MaxInt64
+	}
+	err = s.read.Load().QueryRowContext(ctx, "SELECT count(*) FROM jobs INDEXED BY jobs_finished WHERE queue = ? AND state = ? AND state > 5 AND removed_by = 0 AND (finished_at, id) <= (?, ?)", queue, int64(state), int64(to.At), last).Scan(&n)
+	return n, err
+}
+
 // RunningNow reads every running job; groups are the queues and tasks that
 // have any.
 func (s *Store) RunningNow(groups []Count) (all []*Row, err error) {

@@ -121,7 +121,7 @@ func (e *Engine) shorten(ctx context.Context, why string, removes bool, before, 
 	case gone.n == 0:
 		return 0, apply(func(*txn) error { return nil })
 	case !removes:
-		return 0, job.Fault(job.WouldRemove, "%s kept no longer with these settings: say that they may be removed to go on; nothing was changed", count(gone.n, "finished job would be", "finished jobs would be"))
+		return 0, job.Fault(job.WouldRemove, "%s kept no longer with these settings; say removes (--removes of a command) where that is meant: an operation removes them then, and can be undone. Nothing was changed", count(gone.n, "finished job would be", "finished jobs would be"))
 	}
 	o := e.newOperation(ctx, job.ActRequest{Action: job.ActDiscard, Filter: &job.Selection{States: job.FinishedStates(), FinishedBy: gone.cuts}, Note: why})
 	o.told.Matched, o.told.MatchedIs = gone.n, "exact"

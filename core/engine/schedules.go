@@ -327,7 +327,11 @@ func (e *Engine) PauseSchedule(ctx context.Context, name string, pause bool) (jo
 // RunSchedule enqueues a run of a schedule now, beside its planned times.
 func (e *Engine) RunSchedule(ctx context.Context, name string) (job.ScheduleTold, error) {
 	return e.changeSchedule(ctx, "run_schedule", name, func(tx *txn, s *schedule) error {
-		r := job.Run{PlannedAt: tx.now, Asked: true}
+		at, err := tx.timeForAsked(s)
+		if err != nil {
+			return err
+		}
+		r := job.Run{PlannedAt: at, Asked: true}
 		if err := tx.enqueueRun(s, &r); err != nil {
 			return err
 		}
@@ -339,6 +343,18 @@ func (e *Engine) RunSchedule(ctx context.Context, name string) (job.ScheduleTold
 		}
 		return nil
 	})
+}
+
+// timeForAsked is the time under which a run that somebody asks for now stands in the
+// history: the first from now on, to the millisecond, that no other run has and that is not
+// planned.
+func (tx *txn) timeForAsked(s *schedule) (job.Time, error) {
+	for at := tx.now; ; at++ {
+		taken, err := tx.e.store.HasRun(s.row.ID, at)
+		if err != nil || !taken && s.after(at-1) != at {
+			return at, err
+		}
+	}
 }
 
 func (e *Engine) changeSchedule(ctx context.Context, action, name string, change func(tx *txn, s *schedule) error) (job.ScheduleTold, error) {

@@ -612,3 +612,21 @@ func TestRequeuedRuns(t *testing.T) {
 		})
 	}
 }
+
+// A run that is asked for at the very time of another, asked for or planned, comes beside it.
+func TestRunsAtOneTime(t *testing.T) {
+	inYard(t, func(y *yard) {
+		y.schedule("tides", job.Schedule{Every: job.Duration(time.Minute), IfStillRunning: job.RunsAlso, Job: job.Spec{Task: "tide.predict"}})
+		next, err := y.e.Schedule(context.Background(), "tides")
+		require.NoError(t, err)
+		time.Sleep(time.Until(next.Next[0].UTC.Go()))
+		for range 3 { // before or after the planned one, as it happens
+			_, err := y.e.RunSchedule(context.Background(), "tides")
+			require.NoError(t, err)
+		}
+		time.Sleep(time.Minute)
+		synctest.Wait()
+		assert.Equal(t, int64(5), y.count(job.Ready), "three were asked for, two were planned")
+		assert.Empty(t, y.e.SetAside())
+	})
+}

@@ -299,7 +299,7 @@ func (s *Store) IDsInGroup(ctx context.Context, g Group, after int64, newest boo
 // IDs reads ids of all jobs beyond after, newest or oldest first.
 func (s *Store) IDs(ctx context.Context, after int64, newest bool, limit int) ([]int64, error) {
 	cmp, dir := beyond(newest)
-	return ids(s.read.Load().QueryContext(ctx, "SELECT id FROM jobs WHERE removed_by = 0 AND id "+cmp+" ? ORDER BY id "+dir+" LIMIT ?", after, limit))
+	return ids(s.read.Load().QueryContext(ctx, "SELECT id FROM jobs WHERE id "+cmp+" ? ORDER BY id "+dir+" LIMIT ?", after, limit))
 }
 
 // IDsWithKey reads ids of the jobs with a key beyond after.

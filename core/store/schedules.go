@@ -67,6 +67,12 @@ func (s *Store) DropSchedule(id int64) error {
 // RunsKept is how many lines of a schedule's history are kept.
 const RunsKept = 1000
 
+// HasRun tells whether the history of a schedule has a line for a time.
+func (s *Store) HasRun(schedule int64, at job.Time) (bool, error) {
+	n, err := s.number(s.st.hasRun, schedule, int64(at))
+	return n != 0, err
+}
+
 // AddRun writes a planned time of a schedule and what became of it, and drops the oldest
 // where there are too many.
 func (s *Store) AddRun(schedule int64, r *job.Run) error {

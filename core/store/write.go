@@ -102,7 +102,7 @@ type statements struct {
 	laneHolder, takeLane, freeLane, nextInLane, tooLate, nextTooLate                                   *sql.Stmt
 	nextTurns, turnOf, putTurn, dropTurns, forgetTurns, firstTag, idleTag, headsOf                     *sql.Stmt
 	activeOf, heldOf, supersededOf, countBecame                                                        *sql.Stmt
-	putSchedule, dropSchedule, dropRuns, addRun, foldRuns, endRun, runOf                               *sql.Stmt
+	putSchedule, dropSchedule, dropRuns, hasRun, addRun, foldRuns, endRun, runOf                       *sql.Stmt
 	lastPolicy, policiesOf, policyIDs, dropPolicy                                                      *sql.Stmt
 	waiting, putPlace, putWalked, putOwned, setFact                                                    *sql.Stmt
 }
@@ -133,6 +133,14 @@ var bound = regexp.MustCompile(`(= |LIMIT |OFFSET )\?`)
 // compared with a column of a partial index, or that is a limit, to choose its plan, and
 // compiles the statement anew, in some 40 µs, whenever another value is bound.
 func steady(text string) string { return bound.ReplaceAllString(text, "$1+?") }
+
+// Statements are the texts of those that write, and of those that are read beside them.
+func Statements() (all []string) {
+	for _, p := range new(statements).list() {
+		all = append(all, steady(p.text))
+	}
+	return all
+}
 
 func (st *statements) list() []prepared {
 	return []prepared{
@@ -235,7 +243,7 @@ func (st *statements) list() []prepared {
 		{&st.countPast, `INSERT INTO past_counts (queue, task, state, n) VALUES (?, ?, ?, ?) ON CONFLICT (queue, task, state) DO UPDATE SET n = n + excluded.n`},
 		{&st.forgetSteps, `DELETE FROM steps WHERE job = ?`},
 		{&st.keepKey, `INSERT INTO keys (task, key, job, enqueued_at) VALUES (?, ?, ?, ?) ON CONFLICT (task, key, job) DO NOTHING`},
-		{&st.keptKey, `SELECT job, enqueued_at FROM keys WHERE task = ? AND key = ? AND enqueued_at > ? LIMIT 1`},
+		{&st.keptKey, `SELECT job, enqueued_at FROM keys INDEXED BY keys_recent WHERE task = ? AND key = ? AND enqueued_at > ? ORDER BY enqueued_at DESC, job DESC LIMIT 1`},
 		{&st.dropKeys, `DELETE FROM keys WHERE (task, key, job) IN (SELECT task, key, job FROM keys WHERE enqueued_at < ? ORDER BY enqueued_at LIMIT ?)`},
 		{&st.beginStep, `INSERT INTO steps (job, name, attempt, begun_at) VALUES (?1, ?2, ?3, ?4) ON CONFLICT (job, name) DO UPDATE SET attempt = ?3, begun_at = ?4 WHERE done_at = 0`},
 		{&st.endStep, `INSERT INTO steps (job, name, attempt, begun_at, done_at, result) VALUES (?1, ?2, ?3, ?4, ?4, ?5) ON CONFLICT (job, name) DO UPDATE SET done_at = ?4, result = ?5 WHERE done_at = 0`},
@@ -270,6 +278,7 @@ func (st *statements) list() []prepared {
 		{&st.supersededOf, `SELECT ` + rowColumns + ` FROM jobs INDEXED BY jobs_of_schedule WHERE schedule = ? AND schedule <> 0 AND state = 9 AND (state < 6 OR state = 9 AND reason = 'superseded') AND removed_by = 0 ORDER BY id DESC LIMIT 100 OFFSET ?`},
 		{&st.dropSchedule, `DELETE FROM schedules WHERE id = ?`},
 		{&st.dropRuns, `DELETE FROM schedule_runs WHERE schedule = ?`},
+		{&st.hasRun, `SELECT id FROM schedule_runs WHERE schedule = ? AND planned_at = ?`},
 		{&st.addRun, `INSERT INTO schedule_runs (schedule, planned_at, n, asked, job, enqueued_at, reason, times) VALUES (?, ?, ?, ?, ?, ?, ?, ?)`},
 		{&st.foldRuns, `DELETE FROM schedule_runs WHERE schedule = ?1 AND planned_at <= (SELECT planned_at FROM schedule_runs WHERE schedule = ?1 ORDER BY planned_at DESC LIMIT 1 OFFSET ?2)`},
 		{&st.endRun, `UPDATE schedule_runs SET state = ?, started_at = ?, finished_at = ? WHERE job = ? AND job <> 0`},

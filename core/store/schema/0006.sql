@@ -13,6 +13,9 @@ DROP INDEX jobs_key_open;
 CREATE INDEX jobs_open   ON jobs (task, key, started_at > 0, id) WHERE key <> '' AND state < 6 AND removed_by = 0;
 CREATE INDEX jobs_recent ON jobs (task, key, enqueued_at, id) WHERE key <> '' AND state NOT IN (8, 9) AND removed_by = 0;
 
+-- The newest of the keys of removed jobs.
+CREATE INDEX keys_recent ON keys (task, key, enqueued_at, job);
+
 CREATE INDEX operations_action ON operations (action);
 CREATE INDEX jobs_removed_of ON jobs (queue, task) WHERE removed_by <> 0;
 CREATE INDEX actions_job ON actions (job, id) WHERE job <> 0;

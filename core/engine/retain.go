@@ -13,13 +13,15 @@ import (
 // Finished jobs that were kept long enough are removed in slices: each keeps a
 // transaction for no longer than that, or removes some more than the transaction itself
 // has finished, so that it keeps pace. While there are more the next slice comes soon.
-// Between rounds there is a pause, longer where there are more queues to look at.
+// Between rounds there is a pause, longer where there are more queues to look at, and much
+// longer while no job finishes.
 const (
 	retainFor   = 2 * time.Millisecond
 	retainJobs  = 100
 	retainSoon  = 2 * time.Millisecond
 	retainEvery = 2 * time.Second
 	retainEach  = time.Millisecond
+	retainIdle  = 20 * time.Second
 )
 
 // Retention rests for a while when it may go by a wrong clock: the wall clock has jumped,
@@ -92,9 +94,13 @@ func (tx *txn) retain() error {
 			}
 		}
 	}
-	pause := max(retainEvery, retainEach*time.Duration(len(e.view.queueOf)))
-	tx.nextRetain, tx.retained = time.Now().Add(pause), 0
+	tx.nextRetain, tx.retained = time.Now().Add(max(retainIdle, e.betweenRounds())), 0
 	return nil
+}
+
+// betweenRounds is how long retention pauses while jobs finish.
+func (e *Engine) betweenRounds() time.Duration {
+	return max(retainEvery, retainEach*time.Duration(len(e.view.queueOf)))
 }
 
 // finishes is how many jobs the transaction has finished.
@@ -214,6 +220,9 @@ func (tx *txn) flushPast() error {
 func (tx *txn) publishPast() {
 	if !tx.nextRetain.IsZero() {
 		tx.e.nextRetain, tx.e.retained = tx.nextRetain, tx.retained
+	}
+	if soon := time.Now().Add(tx.e.betweenRounds()); tx.e.nextRetain.After(soon) && tx.finishes() > 0 {
+		tx.e.nextRetain = soon
 	}
 	if !tx.nextForget.IsZero() {
 		tx.e.nextForget = tx.nextForget

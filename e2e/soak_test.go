@@ -324,6 +324,28 @@ func TestShellPool(t *testing.T) {
 	assert.Contains(t, out, `"by hand"`)
 	out, _, _ = run(t, s.url, "log", "2")
 	assert.Regexp(t, `(?s)attempt 2\n.*one\n`, out)
+
+	// A follow-up that only the service can refuse leaves the work done once, and kept.
+	_, err = m.Enqueue(t.Context(), job.Spec{Task: "log.pack"})
+	require.NoError(t, err)
+	ran := filepath.Join(t.TempDir(), "ran")
+	pack := `log.pack=echo ran >> ` + ran + `; echo '@hmule enqueue {"task":"Notice Publish"}'; echo '{"packed":3}'`
+	_, _, _ = run(t, s.url, "pool", "--once", "3", "--run", pack)
+	refused, err := m.Job(t.Context(), 3)
+	require.NoError(t, err)
+	assert.Equal(t, []any{job.Dead, job.OutcomeRefused}, []any{refused.State, refused.Reason})
+	out, errs, status = run(t, s.url, "accept", "3", "--enqueue", `[{"task":"notice.publish"}]`)
+	assert.Equal(t, 0, status, errs)
+	assert.Contains(t, out, "Job 3 is")
+	accepted, err := m.Job(t.Context(), 3)
+	require.NoError(t, err)
+	assert.Equal(t, []any{job.Done, `{"packed":3}`, 1}, []any{accepted.State, string(accepted.Result), accepted.Attempt})
+	follow, err := m.Job(t.Context(), 4)
+	require.NoError(t, err)
+	assert.Equal(t, "notice.publish", follow.Task)
+	runs, err := os.ReadFile(ran)
+	require.NoError(t, err)
+	assert.Equal(t, "ran\n", string(runs), "the work was done once")
 	for _, c := range []struct{ flags, want string }{
 		{"", "--run is missing"}, {"--run log.pack", "is not TASK=COMMAND"}, {"--run Log=true", "is not TASK=COMMAND"}, {"--run a=true --slots 0", "do not fit"},
 		{"--run a=true --slots 4 --max-slots 2", "do not fit"}, {"--run a=true --ahead -2", "--ahead -2 is no number"}, {"--run a=true --lease soon", "--lease"}, {"--run a=true --once x", "is no id of a job"},

@@ -40,11 +40,24 @@ type model struct {
 	// queues that are paused, workers that are drained, and the turns of each
 	paused, drained map[string]bool
 	turns           map[string]order.Turns
+	// most jobs that run in a queue at once
+	limits map[string]int
+	// when the schedule enqueues its next run
+	planned time.Time
+	// removals by operations that can perhaps be undone
+	removals []mremoval
+}
+
+type mremoval struct {
+	operation int64
+	at        time.Time
 }
 
 type mjob struct {
 	id                    int64
 	task, queue, key      string
+	dedupe                string
+	enqueuedAt            time.Time
 	priority, rank        int64
 	state                 job.State
 	reason                job.Reason
@@ -72,6 +85,7 @@ type mjob struct {
 	// removed jobs are there for nobody
 	removedAt time.Time
 	removed   bool
+	removedBy int64 // the operation; 0 where it was deleted by itself
 	// releases in a row by one worker
 	released   string
 	releases   int
@@ -88,6 +102,7 @@ type mtake struct {
 	worker        string
 	queues, tasks []string
 	limit         int
+	ahead         int // of these, how many are beyond the free slots
 	weights       map[string]int
 	one           int64
 	length        time.Duration
@@ -128,10 +143,36 @@ func (m *model) place(j *mjob) {
 	}
 }
 
+// earlier is the job that a dedupe lets answer for another one; nil for none.
+func (m *model) earlier(task, key, dedupe string, other int64) (found *mjob) {
+	for _, j := range m.jobs {
+		if dedupe == "" || j.removed || j.task != task || j.key != key || j.id == other {
+			continue
+		}
+		switch dedupe {
+		case job.Unstarted, job.Unfinished:
+			if !j.state.Finished() && (dedupe == job.Unfinished || j.startedAt.IsZero()) {
+				found = j
+			}
+		default:
+			d, _ := job.ParseDuration(dedupe)
+			if j.state != job.Dead && j.state != job.Cancelled && j.enqueuedAt.After(m.now.Add(-d.Go())) {
+				found = j
+			}
+		}
+	}
+	return found
+}
+
+// enqueue makes a job, or finds the earlier one that answers for it.
 func (m *model) enqueue(s job.Spec) *mjob {
+	if found := m.earlier(s.Task, s.Key, s.Dedupe, 0); found != nil {
+		return found
+	}
 	m.nextID++
 	p := s.Policy()
 	j := &mjob{
+		dedupe: s.Dedupe, enqueuedAt: m.now,
 		id: m.nextID, task: s.Task, queue: cmp.Or(s.Queue, job.DefaultQueue), key: s.Key, priority: job.DefaultPriority, round: 1,
 		most: p.MaxAttempts, first: p.Retry.First.Go(), giveUpAfter: p.Retry.GiveUpAfter.Go(),
 		labels: map[string]string{}, keep: s.KeepResult,
@@ -214,6 +255,17 @@ func (m *model) release(j *mjob) {
 	m.place(j)
 }
 
+// full tells whether as many jobs of a queue run as may.
+func (m *model) full(queue string) bool {
+	running := 0
+	for _, j := range m.jobs {
+		if j.queue == queue && j.state == job.Running {
+			running++
+		}
+	}
+	return m.limits[queue] > 0 && running >= m.limits[queue]
+}
+
 // best is the ready job that goes first for a take.
 func (m *model) best(t *mtake) *mjob {
 	if m.drained[t.worker] {
@@ -221,7 +273,7 @@ func (m *model) best(t *mtake) *mjob {
 	}
 	if t.one != 0 {
 		j := m.find(t.one)
-		if j == nil || j.state != job.Ready || m.paused[j.queue] || len(t.got) > 0 {
+		if j == nil || j.state != job.Ready || m.paused[j.queue] || m.full(j.queue) || len(t.got) > 0 {
 			return nil
 		}
 		return j
@@ -230,11 +282,11 @@ func (m *model) best(t *mtake) *mjob {
 	var open []string
 	for _, q := range t.queues {
 		var first *mjob
-		if m.paused[q] {
+		if m.paused[q] || m.full(q) || m.limits[q] > 0 && len(t.got) >= t.limit-t.ahead {
 			continue
 		}
 		for _, j := range m.jobs {
-			if j.state != job.Ready || j.queue != q || len(t.tasks) > 0 && !slices.Contains(t.tasks, j.task) {
+			if j.state != job.Ready || j.removed || j.queue != q || len(t.tasks) > 0 && !slices.Contains(t.tasks, j.task) {
 				continue
 			}
 			if first == nil || j.priority > first.priority || j.priority == first.priority && j.rank < first.rank {
@@ -292,8 +344,12 @@ func (m *model) settled() (served []*mtake) {
 
 // next is the next moment at which something happens by itself, until a time.
 func (m *model) next(until time.Time) time.Time {
+	if m.planned.Before(until) {
+		until = m.planned
+	}
 	for _, j := range m.jobs {
 		switch {
+		case j.removed:
 		case (j.state == job.Scheduled || j.state == job.Backoff) && j.nextAt.Before(until):
 			until = j.nextAt
 		case j.state == job.Running && j.ends.Before(until):
@@ -307,6 +363,9 @@ func (m *model) next(until time.Time) time.Time {
 func (m *model) happen() {
 	var due []*mjob
 	for _, j := range m.jobs {
+		if j.removed {
+			continue
+		}
 		if j.state == job.Running && !j.ends.After(m.now) {
 			m.end(j, job.OutcomeFailed, 0, true)
 		}
@@ -318,7 +377,15 @@ func (m *model) happen() {
 	for _, j := range due {
 		m.place(j)
 	}
+	for ; !m.planned.After(m.now); m.planned = m.planned.Add(planEvery) {
+		m.enqueue(plannedJob)
+	}
 }
+
+// The schedule of the model, each run of which comes whatever became of the last one.
+const planEvery = 211 * time.Second
+
+var plannedJob = job.Spec{Task: "buoy.poll", Queue: "archive", Payload: "planned"}
 
 // trial is the engine and its model side by side.
 type trial struct {
@@ -337,9 +404,12 @@ func TestModel(t *testing.T) {
 	t.Parallel() // it takes long
 	path := filepath.Join(t.TempDir(), "model.db")
 	synctest.Test(t, func(t *testing.T) {
-		r := &trial{T: t, model: &model{ranks: map[string]int64{}, paused: map[string]bool{}, drained: map[string]bool{}, turns: map[string]order.Turns{}}, path: path, random: rand.New(rand.NewPCG(*modelSeed, 0))}
+		r := &trial{T: t, model: &model{ranks: map[string]int64{}, paused: map[string]bool{}, drained: map[string]bool{}, turns: map[string]order.Turns{}, limits: map[string]int{}}, path: path, random: rand.New(rand.NewPCG(*modelSeed, 0))}
 		r.open()
 		defer func() { require.NoError(t, r.e.Close()) }()
+		told, err := r.e.SetSchedule(t.Context(), "buoys", job.Schedule{Every: job.Duration(planEvery), IfStillRunning: job.RunsAlso, Job: plannedJob}, 0)
+		require.NoError(t, err)
+		r.planned = told.Next[0].UTC.Go()
 		commands := *modelCommands
 		if testing.Short() {
 			commands = min(commands, shortModel)
@@ -405,6 +475,10 @@ func (r *trial) step() {
 		r.pause()
 	case n < 95:
 		r.ask()
+	case n < 96:
+		r.limit()
+	case n < 97:
+		pick(r, r.act, r.act, r.undo)()
 	default:
 		r.pass(time.Duration(1+r.random.IntN(pick(r, 50, 3000, 60_000))) * time.Millisecond)
 	}
@@ -433,8 +507,9 @@ func (r *trial) spec() job.Spec {
 			s.Retry.GiveUpAfter = job.Duration(time.Duration(1+r.random.IntN(20_000)) * time.Millisecond)
 		}
 	}
-	if r.chance(20) {
-		s.Key = pick(r, "a", "b", "c")
+	if r.chance(30) {
+		s.Key = pick(r, "a", "b", "c", "d", "e")
+		s.Dedupe = pick(r, "", "", job.Unstarted, job.Unfinished, "20s")
 	}
 	if r.chance(20) {
 		keep := pick(r, 0, job.Duration(20*time.Second))
@@ -451,15 +526,21 @@ func (r *trial) ctx(path, key string, body any) context.Context {
 
 func (r *trial) enqueueSome() {
 	if r.chance(80) {
-		s, key := r.spec(), fmt.Sprint("one", r.nextID)
+		s, key := r.spec(), fmt.Sprint("one", r.random.Uint64())
 		got, err := r.e.Enqueue(r.ctx("/v1/jobs", key, s), s)
 		require.NoError(r, err)
+		before := r.nextID
 		want := r.enqueue(s)
 		r.same(want, got)
+		require.Equal(r, before == r.nextID, got.Duplicate)
 		r.again(func() {
 			repeated, err := r.e.Enqueue(r.ctx("/v1/jobs", key, s), s)
-			require.NoError(r, err)
-			require.Equal(r, want.id, repeated.ID)
+			if want.removed {
+				require.ErrorContains(r, err, "has been removed since")
+			} else {
+				require.NoError(r, err)
+				require.Equal(r, want.id, repeated.ID)
+			}
 			_, err = r.e.Enqueue(r.ctx("/v1/jobs", key, "another body"), s)
 			require.ErrorContains(r, err, "Idempotency-Key")
 		})
@@ -479,8 +560,9 @@ func (r *trial) enqueueSome() {
 	got, err := r.e.EnqueueMany(r.Context(), specs, func(int) string { return "" })
 	require.NoError(r, err)
 	for i, s := range specs {
+		before := r.nextID
 		want := r.enqueue(s)
-		require.Equal(r, [2]any{want.id, want.state}, [2]any{got[i].ID, got[i].State})
+		require.Equal(r, []any{want.id, want.state, before == r.nextID}, []any{got[i].ID, got[i].State, got[i].Duplicate})
 	}
 }
 
@@ -506,7 +588,7 @@ func (r *trial) request(worker string) (job.LeaseRequest, *mtake) {
 	want := &mtake{worker: worker, queues: req.Queues, tasks: req.Tasks, limit: req.Limit, length: req.Lease.Go()}
 	if r.chance(30) {
 		req.Ahead = 1 + r.random.IntN(3)
-		want.limit += req.Ahead
+		want.limit, want.ahead = want.limit+req.Ahead, req.Ahead
 	}
 	if r.chance(30) {
 		req.Share, req.Weights = job.ByWeight, map[string]int{"common": 1 + r.random.IntN(4)}
@@ -532,6 +614,9 @@ func (r *trial) takeNamed() {
 		return
 	case r.paused[j.queue]:
 		require.ErrorContains(r, err, "is paused")
+		return
+	case r.full(j.queue):
+		require.ErrorContains(r, err, "cannot be taken now")
 		return
 	}
 	require.NoError(r, err)
@@ -619,7 +704,7 @@ func (r *trial) take() {
 	r.again(func() { // the leases of then that still live; where none does the take is a new one
 		live := map[string]bool{}
 		for _, l := range got.Leases {
-			if r.find(l.Job.ID).token == l.Token {
+			if r.ever(l.Job.ID).token == l.Token {
 				live[l.Token] = true
 			}
 		}
@@ -790,7 +875,120 @@ func (r *trial) extend() {
 	require.Equal(r, want, got.Results[0])
 }
 
-func (r *trial) anyJob() int64 { return 1 + r.random.Int64N(r.nextID+2) }
+// anyJob draws the id of a job, or one that nobody has; half of the time of one for which
+// something is planned.
+func (r *trial) anyJob() int64 {
+	var planned []int64
+	for _, j := range r.jobs {
+		if (j.state == job.Scheduled || j.state == job.Backoff) && !j.removed {
+			planned = append(planned, j.id)
+		}
+	}
+	if len(planned) > 0 && r.chance(50) {
+		return planned[r.random.IntN(len(planned))]
+	}
+	return 1 + r.random.Int64N(r.nextID+2)
+}
+
+// limit bounds how many jobs of a queue run, by a set-up or by hand, or lets all run.
+func (r *trial) limit() {
+	const queue = "archive"
+	most := r.random.IntN(4) // 0: no limit
+	d := job.Defaults{}
+	if most > 0 {
+		d.Rules.MaxRunning = &most
+	}
+	if r.chance(50) {
+		require.NoError(r, r.e.SetQueue(r.Context(), queue, d))
+	} else {
+		_, err := r.e.Load(r.Context(), job.SetupRequest{Setup: job.Setup{Queues: map[string]job.Defaults{queue: d}}, Adopt: true})
+		require.NoError(r, err)
+	}
+	r.limits[queue] = most
+}
+
+// act does something to all jobs that a filter shows.
+func (r *trial) act() {
+	req := job.ActRequest{Action: pick(r, job.ActCancel, job.ActRequeue, job.ActDiscard, job.ActPurge), Filter: &job.Selection{Queues: []string{pick(r, "common", "berths", "archive")}}}
+	req.Filter.States = map[string][]job.State{
+		job.ActCancel: {pick(r, job.Ready, job.Scheduled, job.Running, job.Backoff)}, job.ActRequeue: {pick(r, job.Dead, job.Skipped)}, job.ActDiscard: {pick(r, job.Cancelled, job.Dead, job.Done)},
+		job.ActPurge: {job.Held, job.Scheduled, job.Ready, job.Backoff},
+	}[req.Action]
+	if r.chance(50) {
+		req.Filter.Tasks = []string{pick(r, "tide.predict", "manifest.check", "buoy.poll")}
+	}
+	var all []*mjob
+	for _, j := range r.jobs {
+		if !j.removed && slices.Contains(req.Filter.States, j.state) && req.Filter.Queues[0] == j.queue && (req.Filter.Tasks == nil || req.Filter.Tasks[0] == j.task) {
+			all = append(all, j)
+		}
+	}
+	if len(all) > 50 {
+		return // more than one slice
+	}
+	o, err := r.e.Act(r.Context(), req)
+	if len(all) == 0 {
+		require.ErrorContains(r, err, "no job matches")
+		return
+	}
+	require.NoError(r, err)
+	refused := 0
+	for _, j := range all {
+		switch req.Action {
+		case job.ActCancel:
+			if j.state == job.Running {
+				j.cancelling = true
+			} else {
+				j.finish(job.Cancelled, job.Asked)
+			}
+		case job.ActRequeue:
+			if r.earlier(j.task, j.key, j.dedupe, j.id) != nil {
+				refused++
+				continue
+			}
+			r.anew(j)
+			r.place(j)
+		default:
+			j.removed, j.removedAt, j.removedBy = true, r.now, o.ID
+		}
+	}
+	require.Equal(r, []any{int64(len(all)), "exact", int64(len(all) - refused), int64(refused)}, []any{o.Matched, o.MatchedIs, o.Changed, o.RefusedCount}, "%s of %v", req.Action, *req.Filter)
+	if job.Removes(req.Action) {
+		r.removals = append(r.removals, mremoval{o.ID, r.now})
+	}
+}
+
+// undo takes back what an operation has removed, where it still can.
+func (r *trial) undo() {
+	if len(r.removals) == 0 {
+		return
+	}
+	i := r.random.IntN(len(r.removals))
+	gone := r.removals[i]
+	r.removals = slices.Delete(r.removals, i, i+1)
+	_, err := r.e.UndoOperation(r.Context(), gone.operation)
+	if r.now.Sub(gone.at) >= restorableFor {
+		require.ErrorContains(r, err, "could be undone until")
+		return
+	}
+	require.NoError(r, err)
+	for _, j := range r.jobs {
+		if !j.removed || j.removedBy != gone.operation {
+			continue
+		}
+		if j.removed = false; !j.state.Finished() && j.state != job.Backoff {
+			r.place(j)
+		}
+	}
+	r.happen() // what was due meanwhile
+}
+
+// anew gives a finished job a new round.
+func (r *trial) anew(j *mjob) {
+	j.round++
+	j.tries, j.reason, j.startedAt, j.cancelling, j.rank = 0, "", time.Time{}, false, 0
+	j.runAt, j.result = 0, ""
+}
 
 func (r *trial) cancel() {
 	id := r.anyJob()
@@ -827,14 +1025,15 @@ func (r *trial) requeue() {
 	case !j.state.Finished():
 		require.ErrorContains(r, err, "only a finished job")
 		return
+	case r.earlier(j.task, j.key, j.dedupe, j.id) != nil:
+		require.ErrorContains(r, err, "may not stand beside")
+		return
 	}
 	require.NoError(r, err)
-	j.round++
-	j.tries, j.reason, j.startedAt, j.cancelling, j.rank = 0, "", time.Time{}, false, 0
+	r.anew(j)
 	if how.Payload != nil {
 		j.payload = string(how.Payload)
 	}
-	j.runAt, j.result = 0, ""
 	r.replaced(j, got)
 }
 
@@ -937,7 +1136,7 @@ func (r *trial) remove() {
 		require.ErrorContains(r, err, "only a finished job")
 	default:
 		require.NoError(r, err)
-		j.removed, j.removedAt = true, r.now
+		j.removed, j.removedAt, j.removedBy = true, r.now, 0
 	}
 }
 

@@ -214,7 +214,7 @@ func (e *Engine) recover() error {
 		return err
 	}
 	e.storeID, e.nextJob = facts.StoreID, facts.NextJob
-	e.servedBefore = max(e.servedBefore, facts.Served-time.Since(e.opened).Milliseconds())
+	e.servedBefore = max(e.servedBefore, facts.Served-time.Since(e.opened).Milliseconds(), 1) // 0 means never
 	e.turned.Store(time.Now().UnixNano())
 	owned, err := readOwned(facts.Owned)
 	if err != nil {

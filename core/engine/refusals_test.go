@@ -42,6 +42,32 @@ func TestRefusedMeansUnchanged(t *testing.T) {
 		held := WithCall(ctx, Call{Path: "/v1/leases", Key: "used", Body: []byte("one")})
 		_, err = e.Lease(held, job.LeaseRequest{Worker: "w", Queues: []string{"buoys"}, Limit: 1})
 		require.NoError(t, err)
+		var twins [2]job.Job // of one key, the first of which is cancelled
+		for i := range twins {
+			twins[i], err = e.Enqueue(ctx, job.Spec{Task: "dues.charge", Queue: "dues", Key: "heron", Dedupe: job.Unfinished})
+			require.NoError(t, err)
+			if i == 0 {
+				_, err = e.Cancel(ctx, twins[0].ID)
+				require.NoError(t, err)
+			}
+		}
+		_, err = e.Enqueue(ctx, job.Spec{Task: "berth.plan", Queue: "berths"})
+		require.NoError(t, err)
+		berth := y.take("berths", 1)[0]
+		_, err = e.Settle(ctx, []job.Settlement{{Token: berth.Token, Outcome: job.OutcomeDone, Enqueue: []job.Spec{{Task: "No Name"}}}})
+		require.NoError(t, err)
+		_, err = e.Enqueue(ctx, job.Spec{Task: "log.pack", Queue: "gone"})
+		require.NoError(t, err)
+		purge, err := e.Act(ctx, job.ActRequest{Action: job.ActPurge, Filter: &job.Selection{Queues: []string{"gone"}}})
+		require.NoError(t, err)
+		requeue, err := e.Act(ctx, job.ActRequest{Action: job.ActRequeue, IDs: []int64{leases[2].Job.ID}})
+		require.NoError(t, err)
+		quay := WithCall(ctx, Call{Principal: "quay"})
+		_, err = e.PutWorker(quay, job.Worker{ID: "crane", Queues: []string{"common"}})
+		require.NoError(t, err)
+		time.Sleep(2 * time.Minute)
+		synctest.Wait()
+		short := map[job.State]job.Duration{job.Done: job.Duration(time.Minute)}
 		names := make([]string, mostNames+1)
 		for i := range names {
 			names[i] = fmt.Sprint("n-", i)
@@ -118,6 +144,27 @@ func TestRefusedMeansUnchanged(t *testing.T) {
 			"an act on nothing": {func() error {
 				return drop(e.Act(ctx, job.ActRequest{Action: job.ActDiscard, Filter: &job.Selection{Owner: "nobody"}}))
 			}, "no job matches"},
+			"a requeue beside another of its key": {func() error { return drop(e.Requeue(ctx, twins[0].ID, Requeuing{})) }, "may not stand beside"},
+			"a patch of a key": {func() error {
+				return drop(e.Patch(ctx, done, job.Patch{Spec: job.Spec{Key: "x"}, Named: []string{"key"}}))
+			}, "cannot be changed"},
+			"an accept with a follow-up that is none": {func() error { return drop(e.Accept(ctx, berth.Job.ID, []job.Spec{{Task: "No Name"}})) }, "enqueue[0].task"},
+			"a queue that keeps for a shorter time":   {func() error { return e.SetQueue(ctx, "common", job.Defaults{Keep: short}) }, "would be kept no longer"},
+			"a set-up that keeps for a shorter time": {func() error {
+				return drop(e.Load(ctx, job.SetupRequest{Setup: job.Setup{Retention: &job.Retention{Done: short[job.Done]}, Tasks: defaults(1)}}))
+			}, "would be kept no longer"},
+			"an undo of a requeue":                  {func() error { return drop(e.UndoOperation(ctx, requeue.ID)) }, "only removals can be undone"},
+			"a stop of what is over":                {func() error { return drop(e.StopOperation(ctx, purge.ID)) }, "is finished already"},
+			"a deletion of a queue with a past":     {func() error { return e.DeleteQueue(ctx, "gone") }, "can still be brought back"},
+			"a deletion of a task with a past":      {func() error { return e.DeleteTask(ctx, "log.pack") }, "can still be brought back"},
+			"a worker of somebody else":             {func() error { return drop(e.PutWorker(ctx, job.Worker{ID: "crane", Queues: []string{"new"}})) }, "belongs to another token"},
+			"a good-bye of somebody else's worker":  {func() error { return e.DeleteWorker(ctx, "crane") }, "belongs to another token"},
+			"a drain of a worker that is not there": {func() error { return drop(e.AskWorker(ctx, "gull", job.WantDrain)) }, "no worker"},
+			"a bulk with more names than a share":   {func() error { return drop(e.EnqueueMany(quay, many[:mostNames/4+1], at)) }, "that token quay has made"},
+			"a schedule of no name": {func() error {
+				return drop(e.SetSchedule(ctx, "No Name", job.Schedule{Every: job.Duration(time.Minute), Job: job.Spec{Task: "a"}}, 0))
+			}, "is no name"},
+			"a pause of no schedule":  {func() error { return drop(e.PauseSchedule(ctx, "nowhere", true)) }, "no schedule"},
 			"a stop of no operation":  {func() error { return drop(e.StopOperation(ctx, 77)) }, "there is no operation"},
 			"an undo of no operation": {func() error { return drop(e.UndoOperation(ctx, 77)) }, "there is no operation"},
 		} {

@@ -82,7 +82,8 @@ type Engine struct {
 	// last slice has stopped.
 	removals   map[int64]removal // of operations, by action
 	nextRetain time.Time
-	retained   int64 // the queue with which it goes on
+	retained   int64    // the queue with which it goes on
+	firstGoes  job.Time // when the first job that the round has seen is kept no longer; 0 for none
 	nextForget time.Time
 	policyWalk policyWalk
 	// shortenings counts changes of settings, and operations, for which retention waits.

@@ -13,15 +13,15 @@ import (
 // Finished jobs that were kept long enough are removed in slices: each keeps a
 // transaction for no longer than that, or removes some more than the transaction itself
 // has finished, so that it keeps pace. While there are more the next slice comes soon.
-// Between rounds there is a pause, longer where there are more queues to look at, and much
-// longer while no job finishes.
+// Between rounds there is a pause, longer where there are more queues to look at; while no
+// job finishes it lasts until the first is no longer kept.
 const (
 	retainFor   = 2 * time.Millisecond
 	retainJobs  = 100
 	retainSoon  = 2 * time.Millisecond
 	retainEvery = 2 * time.Second
 	retainEach  = time.Millisecond
-	retainIdle  = 20 * time.Second
+	retainIdle  = 10 * time.Minute
 )
 
 // Retention rests for a while when it may go by a wrong clock: the wall clock has jumped,
@@ -76,6 +76,9 @@ func (tx *txn) retain() error {
 		e.resting.Store(nil)
 	}
 	most := retainJobs + tx.finishes()*3/2
+	if tx.firstGoes = e.firstGoes; e.retained == 0 {
+		tx.firstGoes = 0 // a new round
+	}
 	for _, q := range tx.queuesFrom(e.retained) {
 		for _, s := range job.States() {
 			if !s.Finished() {
@@ -94,7 +97,11 @@ func (tx *txn) retain() error {
 			}
 		}
 	}
-	tx.nextRetain, tx.retained = time.Now().Add(max(retainIdle, e.betweenRounds())), 0
+	pause := retainIdle
+	if tx.firstGoes != 0 {
+		pause = min(pause, tx.firstGoes.Sub(tx.now))
+	}
+	tx.nextRetain, tx.retained = time.Now().Add(max(pause, e.betweenRounds())), 0
 	return nil
 }
 
@@ -136,7 +143,8 @@ func (tx *txn) retainState(q *queue, s job.State, most int) (again bool, err err
 	if have == 0 {
 		return false, nil
 	}
-	before := tx.now.Add(-tx.owned().Retention.For(tx.queueDefaults(q), s).Go())
+	keep := tx.owned().Retention.For(tx.queueDefaults(q), s).Go()
+	before := tx.now.Add(-keep)
 	over := int64(0)
 	if s == job.Done {
 		over = have - tx.owned().Retention.Most()
@@ -152,6 +160,9 @@ func (tx *txn) retainState(q *queue, s job.State, most int) (again bool, err err
 			continue
 		}
 		if r.FinishedAt > before && removed >= over {
+			if goes := r.FinishedAt.Add(keep); tx.firstGoes == 0 || goes < tx.firstGoes {
+				tx.firstGoes = goes
+			}
 			break
 		}
 		if err := tx.retire(r); err != nil {
@@ -219,9 +230,10 @@ func (tx *txn) flushPast() error {
 // publishPast keeps what was removed, and where the next slice goes on.
 func (tx *txn) publishPast() {
 	if !tx.nextRetain.IsZero() {
-		tx.e.nextRetain, tx.e.retained = tx.nextRetain, tx.retained
+		tx.e.nextRetain, tx.e.retained, tx.e.firstGoes = tx.nextRetain, tx.retained, tx.firstGoes
 	}
-	if soon := time.Now().Add(tx.e.betweenRounds()); tx.e.nextRetain.After(soon) && tx.finishes() > 0 {
+	changed := tx.finishes() > 0 || len(tx.queueSet) > 0 || tx.owns != nil
+	if soon := time.Now().Add(tx.e.betweenRounds()); changed && tx.e.nextRetain.After(soon) {
 		tx.e.nextRetain = soon
 	}
 	if !tx.nextForget.IsZero() {

@@ -59,6 +59,7 @@ type txn struct {
 	removals                                   map[int64]removal // by action; the zero one is over
 	nextRetain                                 time.Time
 	retained                                   int64
+	firstGoes                                  job.Time
 	swept                                      []int64 // jobs whose rows are still to be deleted
 	nextForget                                 time.Time
 	policyWalk                                 *policyWalk

@@ -19,6 +19,7 @@ var storeys = map[string][]string{
 	"core/trend":         {"core/job"},
 	"core/store":         {"core/job"},
 	"core/store/faultfs": {},
+	"core/store/visits":  {},
 	"core/triage":        {"core/job"},
 	"core/cron":          {"core/job"},
 	"core/order":         {"core/job"},

@@ -110,7 +110,7 @@ func (e *Engine) EndLease(ctx context.Context, id int64, freeLane bool) (job.Job
 	}))
 }
 
-// LeaseEnded is the error type of an attempt whose lease was ended by an operator, or by
+// leaseEnded is the error type of an attempt whose lease was ended by an operator, or by
 // the good-bye of its worker.
 const leaseEnded = "lease_ended"
 

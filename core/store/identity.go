@@ -111,7 +111,7 @@ func openElsewhere(path string) bool {
 // have been used, raised by a block before any of it is. A file that was copied, or put
 // back as it was earlier, gets a new store id and goes on far above both.
 const (
-	markBlock = 100
+	markBlock = 1000
 	farAbove  = 1 << 32
 )
 

@@ -23,8 +23,8 @@
 // which a shell says that a command cannot run: a payload may bring that about. A last
 // line that is not JSON stays a line of the log, and JSON that is too long to be kept is
 // replaced by a note that says so. A follow-up that is refused leaves the job dead with
-// what it brought, since its work is done. When the job is cancelled, its time is up or the pool ends, the whole
-// process group gets SIGTERM, and SIGKILL a little later.
+// what it brought, since its work is done. When the job is cancelled, its time is up or
+// the pool ends, the whole process group gets SIGTERM, and SIGKILL a little later.
 package shell
 
 import (

@@ -101,37 +101,61 @@ func reportFields(r *job.Report) map[string]any {
 	return map[string]any{"progress": &r.Progress, "log": &r.Log, "log_from": &r.LogFrom, "labels": &r.Labels}
 }
 
+// settleItem and extendItem are items in which nothing is wrong, as in almost all: they are
+// read at once, which costs a third of reading field by field.
+type settleItem struct {
+	job.Settlement
+	Result  jsontext.Value `json:"result"`
+	Enqueue items          `json:"enqueue"`
+	Unknown unknown        `json:",embed"`
+}
+
+type extendItem struct {
+	job.Extension
+	Unknown unknown `json:",embed"`
+}
+
 // settlements reads the items of a settle, noting what is wrong with each.
 func settlements(raw items, prefix string, ign *ignored) []job.Settlement {
 	all := make([]job.Settlement, len(raw))
 	for i := range raw {
+		var item settleItem
+		if json.Unmarshal(raw[i], &item, in) == nil {
+			ign.add(item.Unknown, prefix)
+		} else {
+			item = raw.settlement(i, prefix, ign)
+		}
 		s := &all[i]
-		var result jsontext.Value
-		var enqueue items
-		known := reportFields(&s.Report)
-		maps.Copy(known, map[string]any{
-			"token": &s.Token, "outcome": &s.Outcome, "result": &result, "error": &s.Error, "delay": &s.Delay,
-			"reason_text": &s.ReasonText, "run_ms": &s.RunMS, "enqueue": &enqueue,
-		})
-		for _, f := range raw.fields(i, known, prefix, ign) {
-			switch field, _, _ := strings.Cut(f.Field, "."); field {
-			case "token", "outcome":
-				s.BadOutcome = append(s.BadOutcome, f)
-			case "enqueue":
-				s.BadEnqueue = append(s.BadEnqueue, f)
-			case "result":
-				s.Result = job.DropResult(len(raw[i]), f.Message)
-				s.Misread = append(s.Misread, f)
-			default:
-				s.Misread = append(s.Misread, f)
-			}
+		if *s = item.Settlement; item.Result != nil {
+			s.Result = stdjson.RawMessage(item.Result)
 		}
-		if result != nil {
-			s.Result = stdjson.RawMessage(result)
-		}
-		readFollowUps(s, enqueue)
+		readFollowUps(s, item.Enqueue)
 	}
 	return all
+}
+
+// settlement reads an item in which something is wrong, field by field.
+func (raw items) settlement(i int, prefix string, ign *ignored) (item settleItem) {
+	s := &item.Settlement
+	known := reportFields(&s.Report)
+	maps.Copy(known, map[string]any{
+		"token": &s.Token, "outcome": &s.Outcome, "result": &item.Result, "error": &s.Error, "delay": &s.Delay,
+		"reason_text": &s.ReasonText, "run_ms": &s.RunMS, "enqueue": &item.Enqueue,
+	})
+	for _, f := range raw.fields(i, known, prefix, ign) {
+		switch field, _, _ := strings.Cut(f.Field, "."); field {
+		case "token", "outcome":
+			s.BadOutcome = append(s.BadOutcome, f)
+		case "enqueue":
+			s.BadEnqueue = append(s.BadEnqueue, f)
+		case "result":
+			s.Result = job.DropResult(len(raw[i]), f.Message)
+			s.Misread = append(s.Misread, f)
+		default:
+			s.Misread = append(s.Misread, f)
+		}
+	}
+	return item
 }
 
 // readFollowUps reads the specs of a settlement strictly, one by one, and keeps them as
@@ -227,6 +251,12 @@ func (s *Server) extend(c *gin.Context) (any, error) {
 	req := job.ExtendRequest{Worker: b.Worker, Leases: make([]job.Extension, len(b.Leases))}
 	for i := range b.Leases {
 		x := &req.Leases[i]
+		var item extendItem
+		if json.Unmarshal(b.Leases[i], &item, in) == nil {
+			*x = item.Extension
+			ign.add(item.Unknown, "leases.")
+			continue
+		}
 		known := reportFields(&x.Report)
 		known["token"], known["steps"] = &x.Token, &x.Steps
 		x.Misread = b.Leases.fields(i, known, "leases.", &ign)

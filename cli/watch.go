@@ -64,7 +64,7 @@ func listQueues(o *present.Out, stats job.Stats) {
 		rows = append(rows, append(row, fmt.Sprintf("%.1f · %.1f", q.InPerMinute, q.OutPerMinute), oldest, fmt.Sprint(q.Workers)))
 	}
 	o.Table(columns, rows)
-	o.Hint("in · out/min: came (new or requeued) and were finished, over the last minute. oldest: the longest wait of a ready job.")
+	o.Hint("in · out/min: came and were finished, over the last minute. oldest: the longest wait of a ready job.")
 	o.Hint("hmule jobs --queue %s", stats.Queues[0].Name)
 }
 

@@ -276,12 +276,26 @@ func TestPoliciesEnd(t *testing.T) {
 		synctest.Wait()
 		assert.Equal(t, made, policies(), "after one walk all are there")
 		again := with(3)
-		time.Sleep(25 * time.Hour)
+		var late job.Job // gets a policy that is about to be dropped
+		for began := time.Now(); late.ID == 0; {
+			require.Less(t, time.Since(began), 25*time.Hour)
+			var w policyWalk
+			var next time.Time
+			require.NoError(t, e.do(ctx, func(tx *txn) error { w, next = tx.e.policyWalk, tx.e.nextForget; return nil }))
+			if n := len(w.doomed); n > 0 {
+				late = with(int(w.doomed[n-1])) // policies were made in this order
+			}
+			time.Sleep(time.Until(next) + time.Millisecond)
+		}
+		time.Sleep(time.Hour)
 		synctest.Wait()
-		assert.Equal(t, 3, policies())
+		j, err := e.Job(ctx, late.ID)
+		require.NoError(t, err)
+		assert.Equal(t, late.Timeout, j.Timeout)
+		assert.Equal(t, 4, policies())
 		assert.Equal(t, 3*job.Duration(time.Minute), with(3).Timeout)
 		back := with(4) // whose policy is gone, and comes back
-		assert.Equal(t, 4, policies())
+		assert.Equal(t, 5, policies())
 		memoryAgrees(t, e)
 		require.NoError(t, e.Close())
 		e, err = Open(path, Options{Log: silent})

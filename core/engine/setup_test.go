@@ -2,6 +2,7 @@ package engine
 
 import (
 	"context"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -179,6 +180,42 @@ func TestOriginsOfSettings(t *testing.T) {
 		assert.Equal(t, []string{"queue tides max_attempts hand", "queue tides max_running hand", "queue tides priority file", "task tide.predict max_attempts hand"}, origins())
 		load()
 		assert.Equal(t, asLoaded, origins())
+		memoryAgrees(t, y.e)
+	})
+}
+
+// A transaction that finishes many jobs removes some more than those, where a queue has more
+// than it keeps.
+func TestRetentionFollows(t *testing.T) {
+	inYard(t, func(y *yard) {
+		ctx := context.Background()
+		most := int64(1)
+		_, err := y.e.Load(ctx, job.SetupRequest{Setup: job.Setup{Retention: &job.Retention{MostDone: &most}}})
+		require.NoError(t, err)
+		y.e.shortenings.Add(1) // retention waits
+		const some = 500
+		take := func() (items []job.Settlement) {
+			y.enqueue(slices.Repeat([]job.Spec{{Task: "tide.predict"}}, some)...)
+			for _, l := range y.take("common", some) {
+				items = append(items, job.Settlement{Token: l.Token, Outcome: job.OutcomeDone})
+			}
+			return items
+		}
+		for range 4 {
+			_, err := y.e.Settle(ctx, take())
+			require.NoError(t, err)
+		}
+		before := y.count(job.Done)
+		require.Equal(t, int64(4*some), before)
+		all, err := y.e.prepareSettlements(take())
+		require.NoError(t, err)
+		require.NoError(t, y.e.do(ctx, func(tx *txn) error {
+			tx.e.shortenings.Add(-1)
+			tx.e.nextRetain = time.Time{}
+			_, err := tx.settleAll(all)
+			return err
+		}))
+		assert.Less(t, y.count(job.Done), before, "more went than came")
 		memoryAgrees(t, y.e)
 	})
 }

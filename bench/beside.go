@@ -93,20 +93,32 @@ func bulksOf(lines, connections int) func(context.Context, *process) (int, error
 	}
 }
 
+// reach starts a service on a data file, and gives a connection to it and what ends both.
+func reach(data string) (*process, *connection, func(), error) {
+	p, err := start(*program, "serve", "--data", data, "--listen")
+	if err != nil {
+		return nil, nil, nil, err
+	}
+	c, err := dial(p.address)
+	if err != nil {
+		p.end()
+		return nil, nil, nil, err
+	}
+	return p, c, func() {
+		c.c.Close()
+		p.end()
+	}, nil
+}
+
 // amidBulks measures how long a single enqueue takes while 16 connections enqueue bulks of
 // 10 000 without a pause, beside how long one such bulk takes alone.
 func amidBulks(ctx context.Context, dir string) error {
 	const bulk = 10_000
-	p, err := start(*program, "serve", "--data", filepath.Join(dir, "amid.db"), "--listen")
+	p, c, end, err := reach(filepath.Join(dir, "amid.db"))
 	if err != nil {
 		return err
 	}
-	defer p.end()
-	c, err := dial(p.address)
-	if err != nil {
-		return err
-	}
-	defer c.c.Close()
+	defer end()
 	raw := request("/v1/jobs", "application/x-ndjson", strings.Repeat(enqueueBody+"\n", bulk))
 	var alone, single []float64
 	for range *rounds {
@@ -131,6 +143,7 @@ func amidBulks(ctx context.Context, dir string) error {
 	for began := time.Now(); time.Since(began) < time.Duration(*rounds)*2*time.Second; {
 		began := time.Now()
 		if _, err := c.post(one, http.StatusCreated); err != nil {
+			ended.Store(true)
 			return errors.Join(err, <-all)
 		}
 		single = append(single, time.Since(began).Seconds())
@@ -151,16 +164,11 @@ func amidBulks(ctx context.Context, dir string) error {
 // have its key, beside one with a new key.
 func manyOfAKey(ctx context.Context, dir string) error {
 	const jobs, bulk = 200_000, 10_000
-	p, err := start(*program, "serve", "--data", filepath.Join(dir, "key.db"), "--listen")
+	_, c, end, err := reach(filepath.Join(dir, "key.db"))
 	if err != nil {
 		return err
 	}
-	defer p.end()
-	c, err := dial(p.address)
-	if err != nil {
-		return err
-	}
-	defer c.c.Close()
+	defer end()
 	raw := request("/v1/jobs", "application/x-ndjson", strings.Repeat(`{"task":"tide.predict","key":"inner-quay"}`+"\n", bulk))
 	for range jobs / bulk {
 		if _, err := c.post(raw, http.StatusCreated); err != nil {

@@ -58,14 +58,11 @@ func bulks(ctx context.Context, p *process, dir string) error {
 		}
 		return s.Checkpoint(false)
 	}
-	raw := request("/v1/jobs", "application/x-ndjson", strings.Repeat(enqueueBody+"\n", lines))
+	enqueue := bulksOf(lines, 4)
 	var http1, driver measured
 	for range *rounds {
 		began := time.Now()
-		n, err := together(ctx, 4, p, func(_ int, c *connection) (int, error) {
-			_, err := c.post(raw, http.StatusCreated)
-			return lines, err
-		})
+		n, err := enqueue(ctx, p)
 		if err != nil {
 			return err
 		}

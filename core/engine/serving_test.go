@@ -23,6 +23,18 @@ func (s *skew) set(by time.Duration) { s.Store(int64(by)) }
 
 func (s *skew) wall() time.Time { return time.Now().Add(time.Duration(s.Load())) }
 
+// underSkew gives do an engine whose wall clock can be set, beside a clock that cannot.
+func underSkew(t *testing.T, do func(ctx context.Context, e *Engine, jump *skew)) {
+	path := filepath.Join(t.TempDir(), "skew.db")
+	synctest.Test(t, func(t *testing.T) {
+		var jump skew
+		e, err := Open(path, Options{Log: silent, Wall: jump.wall})
+		require.NoError(t, err)
+		defer func() { require.NoError(t, e.Close()) }()
+		do(context.Background(), e, &jump)
+	})
+}
+
 // What a purge has removed can be brought back for ten minutes of serving after its last
 // removal: neither a stop, nor a jump of the clock, nor a long purge uses them up; one that
 // is under way is stopped by its undo.
@@ -105,13 +117,7 @@ func TestUndoInServingTime(t *testing.T) {
 // Retention rests after a jump of the wall clock: what it would remove is kept for half an
 // hour more.
 func TestRetentionRests(t *testing.T) {
-	path := filepath.Join(t.TempDir(), "rest.db")
-	synctest.Test(t, func(t *testing.T) {
-		ctx := context.Background()
-		var jump skew
-		e, err := Open(path, Options{Log: silent, Wall: jump.wall})
-		require.NoError(t, err)
-		defer func() { require.NoError(t, e.Close()) }()
+	underSkew(t, func(ctx context.Context, e *Engine, jump *skew) {
 		j, err := e.Enqueue(ctx, job.Spec{Task: "tide.predict"})
 		require.NoError(t, err)
 		_, err = e.Cancel(ctx, j.ID)
@@ -196,13 +202,7 @@ func TestShareOfNames(t *testing.T) {
 // Names without a use go after thirty days, or when they are deleted, and workers that
 // were not seen for as long.
 func TestNamesEnd(t *testing.T) {
-	path := filepath.Join(t.TempDir(), "names.db")
-	synctest.Test(t, func(t *testing.T) {
-		ctx := context.Background()
-		var jump skew
-		e, err := Open(path, Options{Log: silent, Wall: jump.wall})
-		require.NoError(t, err)
-		defer func() { require.NoError(t, e.Close()) }()
+	underSkew(t, func(ctx context.Context, e *Engine, jump *skew) {
 		pass := func(days time.Duration) {
 			jump.set(time.Duration(jump.Load()) + days*24*time.Hour)
 			time.Sleep(retainRests + leftoversEvery + time.Minute)
@@ -214,7 +214,7 @@ func TestNamesEnd(t *testing.T) {
 			_, err = e.Cancel(ctx, j.ID)
 			require.NoError(t, err)
 		}
-		_, err = e.PutWorker(ctx, job.Worker{ID: "w", Queues: []string{"one"}})
+		_, err := e.PutWorker(ctx, job.Worker{ID: "w", Queues: []string{"one"}})
 		require.NoError(t, err)
 		require.ErrorContains(t, e.DeleteQueue(ctx, "one"), "has jobs or settings")
 		pass(12) // cancelled jobs are kept for ten days

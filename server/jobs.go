@@ -102,8 +102,10 @@ func splitLines(raw []byte) (items []jsontext.Value, lines []int) {
 
 type enqueued struct {
 	ID        int64     `json:"id"`
-	State     job.State `json:"state"`
+	State     job.State `json:"state,omitzero"`
 	Duplicate bool      `json:"duplicate"`
+	// Removed tells, of a call that is repeated, that the job was removed since.
+	Removed bool `json:"removed,omitzero"`
 }
 
 // enqueueMany takes in jobs, all or nothing; at gives the place of each within the body.
@@ -133,7 +135,7 @@ func (s *Server) enqueueMany(ctx context.Context, items []jsontext.Value, at fun
 	}
 	told := make([]enqueued, len(jobs))
 	for i, j := range jobs {
-		told[i] = enqueued{ID: j.ID, State: j.State, Duplicate: j.Duplicate}
+		told[i] = enqueued{ID: j.ID, State: j.State, Duplicate: j.Duplicate, Removed: j.State == job.New}
 	}
 	return created{struct {
 		Jobs     []enqueued    `json:"jobs"`

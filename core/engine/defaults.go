@@ -163,6 +163,7 @@ func (tx *txn) setQueue(name string, d job.Defaults) (before *job.Defaults, err 
 		tx.queueSet = map[*queue]*job.Defaults{}
 	}
 	rules := tx.rules(q)
+	q.fill() // until now by the rate of before
 	tx.queueSet[q] = kept
 	if err := tx.e.store.SetQueue(q.id, body); err != nil || rules.SameOrder(tx.rules(q)) {
 		return before, err

@@ -387,7 +387,9 @@ func (v *view) load(s *store.Store, counts []store.Count) error {
 			return fmt.Errorf("queue %s: %w", q.Name, err)
 		}
 		v.settings.Add(q.Version)
-		v.addQueue(&queue{idleSince: q.IdleSince, madeBy: q.MadeBy, defaults: defaults, rules: rulesOf(defaults), version: q.Version, walked: q.Walked >= 0, id: q.ID, name: q.Name, nextRank: q.NextRank, reserved: q.NextRank, tasks: map[int64]*stateCounts{}, pause: pause{q.PausedAt, q.PausedBy}})
+		kept := &queue{idleSince: q.IdleSince, madeBy: q.MadeBy, defaults: defaults, rules: rulesOf(defaults), version: q.Version, walked: q.Walked >= 0, id: q.ID, name: q.Name, nextRank: q.NextRank, reserved: q.NextRank, tasks: map[int64]*stateCounts{}, pause: pause{q.PausedAt, q.PausedBy}}
+		kept.fill()
+		v.addQueue(kept)
 	}
 	tasks, err := s.Tasks()
 	if err != nil {

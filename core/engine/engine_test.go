@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"log/slog"
+	"math"
 	"path/filepath"
 	"sync/atomic"
 	"testing"
@@ -107,6 +108,42 @@ func TestWhyAndSays(t *testing.T) {
 	require.NoError(t, err)
 	assert.Contains(t, because(typo.ID), "does tide.predcit (the nearest is tide.predict).")
 	assert.Equal(t, "1 job is ready for fog.bulletin in queue common, and no worker there does that task.", says()[0])
+}
+
+// A call that is made again is answered as it was, whatever time it is by now, however full
+// the disk and whatever has become of its jobs.
+func TestCallsMadeAgain(t *testing.T) {
+	inYard(t, func(y *yard) {
+		again := func(key string) context.Context {
+			return WithCall(t.Context(), Call{Path: "/v1/jobs", Key: key, Body: []byte(key)})
+		}
+		spec := job.Spec{Task: "fog.bulletin", StartBy: job.At(time.Now().Add(time.Minute))}
+		one := func() (job.Job, error) { return y.e.Enqueue(again("one"), spec) }
+		bulk := func() ([]job.Job, error) {
+			return y.e.EnqueueMany(again("bulk"), []job.Spec{spec, spec, spec}, nowhere)
+		}
+		first, err := one()
+		require.NoError(t, err)
+		all, err := bulk()
+		require.NoError(t, err)
+		time.Sleep(2 * time.Minute)
+		_, err = y.e.Delete(t.Context(), all[1].ID)
+		require.NoError(t, err)
+		full := "the disk is full"
+		y.e.disk.lookAt.Store(math.MaxInt64)
+		y.e.disk.full.Store(&full)
+		same, err := one()
+		require.NoError(t, err)
+		assert.Equal(t, []any{first.ID, job.Skipped}, []any{same.ID, same.State})
+		told, err := bulk()
+		require.NoError(t, err)
+		assert.Equal(t, []job.Job{{ID: all[0].ID, State: job.Skipped}, {ID: all[1].ID}, {ID: all[2].ID, State: job.Skipped}}, told, "each in its place")
+		_, err = y.e.Enqueue(again("new"), job.Spec{Task: "fog.bulletin"})
+		require.ErrorContains(t, err, full)
+		y.e.disk.full.Store(nil)
+		_, err = y.e.Enqueue(again("new"), spec)
+		require.ErrorContains(t, err, "start_by")
+	})
 }
 
 // Promise 9: a pool that does one rare task of a full queue finds its jobs as

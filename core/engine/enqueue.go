@@ -63,12 +63,6 @@ func (e *Engine) Enqueue(ctx context.Context, s job.Spec) (job.Job, error) {
 	if err := job.Wrong("the job was not taken in", s.Check(e.opts.MaxPayload)); err != nil {
 		return job.Job{}, err
 	}
-	if err := job.Wrong("the job was not taken in", s.CheckStart(e.now())); err != nil {
-		return job.Job{}, err
-	}
-	if err := e.hasRoom(); err != nil {
-		return job.Job{}, err
-	}
 	n, err := prepare(&s)
 	if err != nil {
 		return job.Job{}, err
@@ -84,10 +78,7 @@ func (e *Engine) Enqueue(ctx context.Context, s job.Spec) (job.Job, error) {
 		if r != nil {
 			return tx.replayRow(r, &row)
 		}
-		if err := tx.canName(n); err != nil {
-			return err
-		}
-		if err := tx.canWait(n); err != nil {
+		if err := tx.canTakeIn("the job was not taken in", nowhere, n); err != nil {
 			return err
 		}
 		if err := tx.insert(n); err != nil {
@@ -147,18 +138,6 @@ func (e *Engine) EnqueueMany(ctx context.Context, specs []job.Spec, at func(i in
 	if err := job.Wrong("no job was taken in", job.CheckAll(specs, e.opts.MaxPayload, at)); err != nil {
 		return nil, err
 	}
-	if err := e.hasRoom(); err != nil {
-		return nil, err
-	}
-	var late []job.FieldError
-	for i := range specs {
-		for _, w := range specs[i].CheckStart(e.now()) {
-			late = append(late, job.FieldError{Field: at(i) + w.Field, Message: w.Message})
-		}
-	}
-	if err := job.Wrong("no job was taken in", late); err != nil {
-		return nil, err
-	}
 	news := make([]*newJob, len(specs))
 	for i := range specs {
 		n, err := prepare(&specs[i])
@@ -178,10 +157,7 @@ func (e *Engine) EnqueueMany(ctx context.Context, specs []job.Spec, at func(i in
 			jobs, err = tx.replayMany(r)
 			return err
 		}
-		if err := tx.canName(news...); err != nil {
-			return err
-		}
-		if err := tx.canWait(news...); err != nil {
+		if err := tx.canTakeIn("no job was taken in", at, news...); err != nil {
 			return err
 		}
 		jobs = make([]job.Job, len(news))
@@ -227,7 +203,8 @@ func (tx *txn) noteMany(id callID, jobs []job.Job) {
 	tx.note(id, ids...)
 }
 
-// replayMany rebuilds the answer to a bulk.
+// replayMany rebuilds the answer to a bulk, in its order; what was removed since has no
+// state.
 func (tx *txn) replayMany(r *receipt) ([]job.Job, error) {
 	ids := r.ids[1:]
 	if r.ids[0] != 0 {
@@ -236,18 +213,43 @@ func (tx *txn) replayMany(r *receipt) ([]job.Job, error) {
 			ids = append(ids, id)
 		}
 	}
-	var jobs []job.Job
-	for _, id := range ids {
+	jobs := make([]job.Job, len(ids))
+	for i, id := range ids {
 		row, err := tx.e.store.Row(id)
 		if err != nil {
 			return nil, err
 		}
-		if row != nil {
-			jobs = append(jobs, job.Job{ID: id, State: row.State})
+		if jobs[i].ID = id; row != nil {
+			jobs[i].State = row.State
 		}
 	}
 	return jobs, nil
 }
+
+// canTakeIn refuses jobs that are well-formed and cannot be taken in now, before anything
+// is written. A call that has taken effect before does not come to it: it is answered as
+// it was then, whatever time it is by now and however full the disk.
+func (tx *txn) canTakeIn(title string, at func(i int) string, news ...*newJob) error {
+	if err := tx.e.hasRoom(); err != nil {
+		return err
+	}
+	var late []job.FieldError
+	for i, n := range news {
+		for _, w := range n.spec.CheckStart(tx.now) {
+			late = append(late, job.FieldError{Field: at(i) + w.Field, Message: w.Message})
+		}
+	}
+	if err := job.Wrong(title, late); err != nil {
+		return err
+	}
+	if err := tx.canName(news...); err != nil {
+		return err
+	}
+	return tx.canWait(news...)
+}
+
+// nowhere is the place of a job that came by itself.
+func nowhere(int) string { return "" }
 
 // canName refuses jobs that would make too many queues or tasks, before
 // anything is written.

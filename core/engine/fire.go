@@ -230,10 +230,19 @@ func (tx *txn) heldByRun(r *store.Row) (bool, error) {
 	return first != nil && first.ID < r.ID && r.State != job.Held, err
 }
 
+// endedRun is a run of a schedule that has left the states in which others wait for it: it
+// waits for its next attempt, has ended, or was removed before that.
+type endedRun struct {
+	store.Row
+	removed bool
+}
+
+func (r *endedRun) over() bool { return r.State.Finished() || r.removed }
+
 // freed notes that a job of a schedule has left the states in which others wait for it.
-func (tx *txn) freed(r *store.Row) {
+func (tx *txn) freed(r *store.Row, removed bool) {
 	if r.Schedule != 0 {
-		tx.ended = append(tx.ended, *r)
+		tx.ended = append(tx.ended, endedRun{*r, removed})
 	}
 }
 
@@ -244,7 +253,7 @@ func (tx *txn) letRunsGo() error {
 		r := tx.ended[0]
 		tx.ended = tx.ended[1:]
 		if r.State.Finished() {
-			if err := tx.e.store.EndRun(&r); err != nil {
+			if err := tx.e.store.EndRun(&r.Row); err != nil {
 				return err
 			}
 		}
@@ -252,16 +261,13 @@ func (tx *txn) letRunsGo() error {
 		if s == nil {
 			continue
 		}
-		if err := tx.noteEnd(s, &r); err != nil {
+		if err := tx.noteEnd(s, &r.Row); err != nil {
 			return err
 		}
 		if s = tx.schedule(r.Schedule); s.row.Waiting == 0 || r.ID != s.row.Behind && r.ID != s.row.Waiting {
 			if err := tx.letRequeuedGo(s, &r); err != nil {
 				return err
 			}
-			continue
-		}
-		if r.ID == s.row.Waiting && r.State == job.Backoff {
 			continue
 		}
 		if err := tx.letWaitingGo(copyOf(s), &r); err != nil {
@@ -287,8 +293,8 @@ func (tx *txn) noteEnd(s *schedule, r *store.Row) error {
 
 // letRequeuedGo lets the first of those runs go on that were requeued and wait for the
 // end of the others.
-func (tx *txn) letRequeuedGo(s *schedule, ended *store.Row) error {
-	if !ended.State.Finished() || s.is.Whole().IfStillRunning == job.RunsAlso {
+func (tx *txn) letRequeuedGo(s *schedule, ended *endedRun) error {
+	if !ended.over() || s.is.Whole().IfStillRunning == job.RunsAlso {
 		return nil
 	}
 	held, err := tx.e.store.HeldOf(s.row.ID, s.row.Waiting)
@@ -298,9 +304,9 @@ func (tx *txn) letRequeuedGo(s *schedule, ended *store.Row) error {
 	return tx.letGo(held.ID)
 }
 
-func (tx *txn) letWaitingGo(s *schedule, ended *store.Row) error {
+func (tx *txn) letWaitingGo(s *schedule, ended *endedRun) error {
 	waiting := s.row.Waiting
-	if ended.ID != waiting && ended.State.Finished() { // perhaps one that was requeued is not over
+	if ended.ID != waiting && ended.over() { // perhaps one that was requeued is not over
 		other, err := tx.e.store.ActiveOf(s.row.ID, waiting)
 		if err != nil {
 			return err

@@ -33,11 +33,8 @@ func (tx *txn) mayStart(q *queue) bool {
 	if rules.Full(tx.running(q)) {
 		return false
 	}
-	if rules.Rate == nil {
-		return true
-	}
 	now := time.Now()
-	if q.bucket.Free(now, rules.Rate.PerSecond, *rules.Rate.Burst) > tx.starts[q] {
+	if rules.Rate == nil || q.bucket.Free(now, rules.Rate.PerSecond, *rules.Rate.Burst) > tx.starts[q] {
 		return true
 	}
 	next := now.Add(q.bucket.Next(now, rules.Rate.PerSecond, *rules.Rate.Burst))
@@ -49,6 +46,14 @@ func (tx *txn) mayStart(q *queue) bool {
 		tx.nextStart = next
 	}
 	return false
+}
+
+// fill lets the tokens of a queue's rate come in. They do from the first time on: the start
+// of the service, or the moment at which the rate was set.
+func (q *queue) fill() {
+	if rate := q.rules.Rate; rate != nil {
+		q.bucket.Free(time.Now(), rate.PerSecond, *rate.Burst)
+	}
 }
 
 // taskMayStart tells whether the limit of a task lets another of its jobs start.
@@ -80,8 +85,8 @@ func (tx *txn) publishStarts() {
 		}
 	}
 	for q, n := range tx.starts {
-		if rate := q.rules.Rate; rate != nil {
-			q.bucket.Free(time.Now(), rate.PerSecond, *rate.Burst)
+		if q.rules.Rate != nil {
+			q.fill()
 			q.bucket.Take(n)
 		}
 		q.starts = append(q.starts, tx.startLog[q]...)

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
 	"math"
 	"slices"
 	"sync"
@@ -34,6 +35,9 @@ type operation struct {
 	worked   int64 // what the engine's counter was after the last slice
 	stopping string
 	lookedAt time.Time // at why its trial does not go on
+	// moved are jobs, among those that are asked for, whose places it has changed by its own
+	// doing: they have got the lane of one that it acted on.
+	moved map[int64]bool
 }
 
 func (o *operation) tell() job.Operation {
@@ -284,6 +288,9 @@ func (e *Engine) step(o *operation) (wait time.Duration, err error) {
 	if stopping != "" {
 		return 0, e.conclude(o, job.OpStopped, stopping)
 	}
+	if e.now() <= told.BeganAt { // what comes of its own doing must be seen to come later
+		return time.Millisecond, nil
+	}
 	most := sliceJobs
 	if told.State == job.OpTrial {
 		if len(told.TrialIDs) >= told.Trial || o.position == math.MaxInt64 {
@@ -340,8 +347,12 @@ func (e *Engine) nextOf(ctx context.Context, o *job.Operation, position int64, m
 func (e *Engine) slice(o *operation, ids []int64, end bool) (changed int64, err error) {
 	var next job.Operation
 	var position, last int64
+	var moved map[int64]bool
 	err = e.do(context.Background(), func(tx *txn) error {
 		next, position, last = o.tell(), o.position, o.last
+		if moved = maps.Clone(o.moved); moved == nil {
+			moved = map[int64]bool{}
+		}
 		before := next.Changed
 		began := time.Now()
 		all := true
@@ -350,7 +361,7 @@ func (e *Engine) slice(o *operation, ids []int64, end bool) (changed int64, err 
 				all = false
 				break
 			}
-			if err := tx.actOn(&next, o.action, id); err != nil {
+			if err := tx.actOn(&next, o.action, id, moved); err != nil {
 				return err
 			}
 			position = id
@@ -366,7 +377,7 @@ func (e *Engine) slice(o *operation, ids []int64, end bool) (changed int64, err 
 	})
 	if err == nil {
 		o.mu.Lock()
-		o.told, o.position, o.last = next, position, last
+		o.told, o.position, o.last, o.moved = next, position, last, moved
 		o.mu.Unlock()
 	}
 	return changed, err
@@ -387,9 +398,9 @@ func (tx *txn) putOperation(o *job.Operation, position, last int64) error {
 	return tx.e.store.PutOperation(store.Operation{ID: o.ID, State: o.State, Body: string(body), Position: position})
 }
 
-// actOn applies an operation's action to one job, if it was in the asked state before
-// the operation began.
-func (tx *txn) actOn(o *job.Operation, action, id int64) error {
+// actOn applies an operation's action to one job, if it was in an asked state before the
+// operation began. Of a filter all others were not among those that were shown.
+func (tx *txn) actOn(o *job.Operation, action, id int64, moved map[int64]bool) error {
 	r, err := tx.e.store.Row(id)
 	if err != nil {
 		return err
@@ -399,10 +410,19 @@ func (tx *txn) actOn(o *job.Operation, action, id int64) error {
 		err = noJob(id)
 	case !slices.Contains(o.Filter.States, r.State):
 		err = job.Fault(job.WrongState, "job %d is %s by now", id, r.State)
-	case since(r) > o.BeganAt:
-		err = job.Fault(job.WrongState, "job %d became %s only after this began", id, r.State)
-	default:
+	case r.EnqueuedAt <= o.BeganAt && (since(r) <= o.BeganAt || moved[id]):
+		before := len(tx.moves)
 		err = tx.applyTo(o, action, r)
+		for _, m := range tx.moves[before:] {
+			if slices.Contains(o.Filter.States, m.from) {
+				moved[m.job] = true
+			}
+		}
+		delete(moved, id)
+	case len(o.IDs) == 0:
+		return nil
+	default:
+		err = job.Fault(job.WrongState, "job %d became %s only after this began", id, r.State)
 	}
 	var p *job.Problem
 	if errors.As(err, &p) {

@@ -182,21 +182,26 @@ func (tx *txn) served(r *store.Row) (tag int64, err error) {
 	if tag, known := tx.e.lastTags[at]; known {
 		return tag, nil
 	}
-	active := false
-	for task := range tx.queueOf(r.Queue).tasks {
-		first, found, err := tx.e.store.FirstTag(r.Queue, task, r.Level)
-		if err != nil {
-			return 0, err
-		}
-		if found && (!active || first < tag) {
-			tag, active = first, true
-		}
-	}
-	if !active {
+	tag, waits, err := tx.lowestTag(r)
+	if err == nil && !waits {
 		tag, err = tx.e.store.IdleTag(r.Queue, r.Level)
 	}
 	tx.setServed(at, tag)
 	return tag, err
+}
+
+// lowestTag is the lowest tag of those who wait at a level, whatever their tasks.
+func (tx *txn) lowestTag(r *store.Row) (tag int64, waits bool, err error) {
+	for task := range tx.queueOf(r.Queue).tasks {
+		first, found, err := tx.e.store.FirstTag(r.Queue, task, r.Level)
+		if err != nil {
+			return 0, false, err
+		}
+		if found && (!waits || first < tag) {
+			tag, waits = first, true
+		}
+	}
+	return tag, waits, nil
 }
 
 func (tx *txn) setServed(at level, tag int64) {
@@ -206,7 +211,10 @@ func (tx *txn) setServed(at level, tag int64) {
 	tx.servedTags[at] = tag
 }
 
-// enterTurn makes the owner of a job that has become ready active.
+// enterTurn makes the owner of a job that has become ready active, beside the first of those
+// who wait for the same task: whoever serves the one serves the other. (The tag that was
+// served last may be that of a task which other pools serve, faster or more slowly.) Where
+// nobody waits for the task it is beside the one who was served last.
 func (tx *txn) enterTurn(r *store.Row) error {
 	if !r.Turn {
 		return nil
@@ -215,14 +223,17 @@ func (tx *txn) enterTurn(r *store.Row) error {
 	if err != nil || t != nil && t.Active {
 		return err
 	}
-	served, err := tx.served(r)
+	first, waits, err := tx.e.store.FirstTag(r.Queue, r.Task, r.Level)
+	if err == nil && !waits {
+		first, err = tx.served(r)
+	}
 	if err != nil {
 		return err
 	}
 	if t == nil {
-		t = &store.Turn{Level: r.Level, Owner: r.Owner, Tag: served}
+		t = &store.Turn{Level: r.Level, Owner: r.Owner}
 	}
-	t.Tag, t.Active = order.Enter(t.Tag, served), true
+	t.Tag, t.Active = order.Enter(t.Tag, first), true
 	return tx.e.store.PutTurn(r.Queue, r.Task, t)
 }
 
@@ -270,10 +281,17 @@ func (tx *txn) serve(r *store.Row, t *store.Turn) error {
 	tx.setServed(level{r.Queue, r.Level}, served)
 	t.Tag = order.Served(t.Tag, tx.rules(tx.queueOf(r.Queue)).Weight(r.Owner))
 	err := tx.e.store.PutTurn(r.Queue, r.Task, t)
-	if tx.e.serves++; tx.e.serves%dropEvery == 0 {
-		err = errors.Join(err, tx.e.store.DropTurns(r.Queue, r.Level, served, 2*dropEvery))
+	if tx.e.serves++; err != nil || tx.e.serves%dropEvery != 0 {
+		return err
 	}
-	return err
+	lowest, waits, err := tx.lowestTag(r)
+	if err != nil {
+		return err
+	}
+	if waits { // nobody will enter with a lower one
+		served = min(served, lowest)
+	}
+	return tx.e.store.DropTurns(r.Queue, r.Level, served, 2*dropEvery)
 }
 
 // dropEvery is after how many starts owners are forgotten that have been away for long.

@@ -174,7 +174,41 @@ func TestTurnsOfOwners(t *testing.T) {
 		assert.InDelta(t, 8, counts["Marsh Agency"], 2, "turns are not saved up while there is nothing to do")
 		require.NoError(t, y.e.SetQueue(context.Background(), "common", job.Defaults{}))
 		time.Sleep(time.Second)
-		y.check()
+		tablesAgree(y.T, y.e)
+	})
+}
+
+// A newcomer waits no longer than others of its task, however far another pool is with
+// another task of the queue; and nobody is forgotten who was served more than others.
+func TestTurnsOfTwoPools(t *testing.T) {
+	inYard(t, func(y *yard) {
+		y.rules("common", job.Rules{Turns: job.ByOwner})
+		many := func(task, owner string, n int) {
+			specs := make([]job.Spec, n)
+			for i := range specs {
+				specs[i] = job.Spec{Task: task, Owner: owner}
+			}
+			y.enqueue(specs...)
+		}
+		got := func(task string, n int) (owners []string) {
+			a, err := y.e.Lease(context.Background(), job.LeaseRequest{Worker: y.worker, Queues: []string{"common"}, Tasks: []string{task}, Limit: n})
+			require.NoError(t, err)
+			for _, l := range a.Leases {
+				owners = append(owners, l.Job.Owner)
+				y.settle(l, job.OutcomeDone)
+			}
+			return owners
+		}
+		many("buoy.poll", "Okonkwo Lines", 300)
+		many("notice.publish", "Gull Freight", 300)
+		many("notice.publish", "Marsh Agency", 40)
+		got("notice.publish", 80) // Marsh Agency has no more, and had as much as Gull Freight
+		got("buoy.poll", 200)     // the fast pool is far ahead, and many starts have gone by
+		many("notice.publish", "", 5)
+		assert.Contains(t, got("notice.publish", 2), "", "it stands beside those who wait for its task")
+		got("notice.publish", 6)
+		many("notice.publish", "Marsh Agency", 5)
+		assert.ElementsMatch(t, []string{"Gull Freight", "Marsh Agency", "", "Gull Freight"}, got("notice.publish", 4)[:4], "in turns, from where it was")
 	})
 }
 
@@ -246,27 +280,27 @@ func TestStartBy(t *testing.T) {
 	})
 }
 
-// check holds the tables against each other: lanes against jobs, turns against jobs,
+// tablesAgree holds the tables against each other: lanes against jobs, turns against jobs,
 // places against the rules of now, and what is kept in memory against the counts.
-func (y *yard) check() {
-	db, err := sql.Open("sqlite3", "file:"+y.path+"?mode=ro")
-	require.NoError(y, err)
+func tablesAgree(t *testing.T, e *Engine) {
+	db, err := sql.Open("sqlite3", "file:"+e.store.Path()+"?mode=ro")
+	require.NoError(t, err)
 	defer db.Close()
 	none := func(what, query string) {
 		var found sql.NullString
 		err := db.QueryRow("SELECT group_concat(x) FROM (" + query + ")").Scan(&found)
-		require.NoError(y, err, what)
-		require.Empty(y, found.String, what)
+		require.NoError(t, err, what)
+		require.Empty(t, found.String, what)
 	}
 	const jobs = "jobs j JOIN queues q ON q.id = j.queue WHERE j.removed_by = 0 AND "
 	none("ready or running in a lane that another has", "SELECT j.id x FROM "+jobs+"j.lane <> '' AND j.state IN (3, 4) AND NOT EXISTS (SELECT 1 FROM lanes l WHERE l.queue = j.queue AND l.lane = j.lane AND l.job = j.id)")
-	none("held in a lane that nobody has", "SELECT j.id x FROM "+jobs+"j.state = 1 AND NOT EXISTS (SELECT 1 FROM lanes l WHERE l.queue = j.queue AND l.lane = j.lane)")
+	none("held in a lane that nobody has", "SELECT j.id x FROM "+jobs+"j.state = 1 AND j.rank > 0 AND NOT EXISTS (SELECT 1 FROM lanes l WHERE l.queue = j.queue AND l.lane = j.lane)")
 	none("lanes of jobs that are finished or scheduled anew", `SELECT l.lane x FROM lanes l LEFT JOIN jobs j ON j.id = l.job AND j.queue = l.queue AND j.lane = l.lane AND j.removed_by = 0 WHERE j.id IS NULL OR j.state IN (1, 6, 7, 8)`)
 	none("turns that are not the ready jobs'", `SELECT t.owner || t.active x FROM turns t WHERE active <> (SELECT count(*) > 0 FROM jobs j WHERE j.queue = t.queue AND j.task = t.task AND j.level = t.level AND j.owner = t.owner AND j.state = 3 AND j.turn = 1 AND j.removed_by = 0)`)
 	none("ready jobs without a turn's row", `SELECT j.id x FROM jobs j WHERE j.state = 3 AND j.turn = 1 AND j.removed_by = 0 AND NOT EXISTS (SELECT 1 FROM turns t WHERE t.queue = j.queue AND t.task = j.task AND t.level = j.level AND t.owner = j.owner)`)
-	y.e.view.mu.RLock()
-	defer y.e.view.mu.RUnlock()
-	for name, q := range y.e.view.queues {
+	e.view.mu.RLock()
+	defer e.view.mu.RUnlock()
+	for name, q := range e.view.queues {
 		if q.walking {
 			continue
 		}
@@ -277,7 +311,7 @@ func (y *yard) check() {
 		} else {
 			none("wrong ranks in "+name, where+fmt.Sprintf("(j.level <> j.priority OR j.rank >= %d)", leastTime))
 		}
-		assert.Equal(y, q.byState()[job.Running], q.running)
+		assert.Equal(t, q.byState()[job.Running], q.running)
 	}
 }
 
@@ -362,7 +396,7 @@ func runPlaces(y *yard, draw *rand.Rand) {
 			}
 		}
 		if n%25 == 0 {
-			y.check()
+			tablesAgree(y.T, y.e)
 		}
 	}
 	for _, q := range queues {
@@ -395,7 +429,7 @@ func runPlaces(y *yard, draw *rand.Rand) {
 		}
 		time.Sleep(5 * time.Minute)
 	}
-	y.check()
+	tablesAgree(y.T, y.e)
 	require.Zero(y, unfinished())
 }
 

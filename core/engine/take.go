@@ -456,7 +456,7 @@ func goesFirst(a, b *heads) bool {
 	if len(a.turns) > 0 && len(b.turns) > 0 && a.turns[0].Tag != b.turns[0].Tag {
 		return a.turns[0].Tag < b.turns[0].Tag
 	}
-	return x.Rank < y.Rank
+	return cmp.Or(cmp.Compare(x.Rank, y.Rank), cmp.Compare(x.ID, y.ID)) < 0
 }
 
 // first is the job that goes first of those read; there is one.

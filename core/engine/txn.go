@@ -26,7 +26,7 @@ type txn struct {
 	scheduleIDs   map[string]int64 // of those, by name; 0 for one that was removed
 	moreSchedules int              // than in memory
 	lastSchedule  int64
-	ended         []store.Row
+	ended         []endedRun
 	newTasks      map[string]int64
 	taskMadeBy    map[int64]string
 	policies      map[string]int64
@@ -125,7 +125,7 @@ func (tx *txn) change(r *store.Row, to job.State, by job.By) error {
 	tx.moves = append(tx.moves, move{job: r.ID, queue: r.Queue, task: r.Task, from: r.State, to: to})
 	r.State = to
 	if to == job.Backoff || to.Finished() {
-		tx.freed(r)
+		tx.freed(r, false)
 	}
 	return nil
 }
@@ -152,8 +152,10 @@ func (tx *txn) recount(r *store.Row, by int64) error {
 	turn := tx.enterTurn
 	if by < 0 {
 		turn = tx.leaveTurn
-		tx.freed(r)
 		tx.unplanned(r)
+		if !r.State.Finished() {
+			tx.freed(r, true)
+		}
 	}
 	if r.State == job.Ready {
 		if err := turn(r); err != nil {
@@ -362,6 +364,7 @@ func (tx *txn) publishView(wrote bool) {
 	}
 	for q, d := range tx.queueSet {
 		q.defaults, q.rules = d, rulesOf(d)
+		q.fill()
 		q.version++
 	}
 	for task, d := range tx.taskSet {

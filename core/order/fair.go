@@ -4,7 +4,7 @@ package order
 const Quantum = 1 << 20
 
 // Enter gives the tag of an owner that has got its first waiting job: its last tag, or
-// the tag that was served last where it has been away for longer. So nobody saves up
+// the tag that is served now where it has been away for longer. So nobody saves up
 // turns, and nobody loses one by having been idle.
 func Enter(last, served int64) (tag int64) { return max(last, served) }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -349,7 +350,7 @@ func TestBulksHoldNobodyUp(t *testing.T) {
 			}
 		})
 	}
-	var longest time.Duration
+	var waits []time.Duration
 	for until := time.Now().Add(4 * time.Second); time.Now().Before(until); {
 		began := time.Now()
 		x, err := e.Extend(ctx, job.ExtendRequest{Leases: []job.Extension{{Token: a.Leases[0].Token}}})
@@ -361,12 +362,13 @@ func TestBulksHoldNobodyUp(t *testing.T) {
 		require.Equal(t, job.StatusOK, x.Results[0].Status)
 		_, err = e.Enqueue(ctx, job.Spec{Task: "tide.predict"})
 		require.NoError(t, err)
-		longest = max(longest, time.Since(began))
+		waits = append(waits, time.Since(began))
 		time.Sleep(300 * time.Millisecond)
 	}
 	end()
 	var all time.Duration
 	bulks.Range(func(_, d any) bool { all += d.(time.Duration); return true })
 	mean := all / 12 // of a bulk that waits for eleven others
-	assert.Less(t, longest, mean/2, "a renewal and a single job wait for one bulk each, not for all")
+	slices.Sort(waits)
+	assert.Less(t, waits[len(waits)/2], mean/2, "a renewal and a single job wait for one bulk each, not for all")
 }

@@ -210,15 +210,18 @@ func TestNoHandlerHarmsAnother(t *testing.T) {
 	}
 }
 
-// loser drops answers of lease calls after the service has given them, one in three.
+// loser drops answers after the service has given them: of the calls that it picks one in
+// so many.
 type loser struct {
-	next http.RoundTripper
-	n    atomic.Int64
+	next  http.RoundTripper
+	picks func(r *http.Request) bool
+	one   int64
+	n     atomic.Int64
 }
 
 func (l *loser) RoundTrip(r *http.Request) (*http.Response, error) {
 	answer, err := l.next.RoundTrip(r)
-	if err == nil && r.URL.Path == "/v1/leases" && l.n.Add(1)%3 == 0 {
+	if err == nil && l.picks(r) && l.n.Add(1)%l.one == 0 {
 		io.Copy(io.Discard, answer.Body)
 		answer.Body.Close()
 		return nil, errors.New("the line was cut")
@@ -230,7 +233,8 @@ func (l *loser) RoundTrip(r *http.Request) (*http.Response, error) {
 // a lease that nobody knows of, and none is tried twice.
 func TestLostAnswers(t *testing.T) {
 	s := serve(t)
-	m := s.mule(client.HTTPClient(&http.Client{Transport: &loser{next: http.DefaultTransport.(*http.Transport).Clone()}}), client.Patience(0))
+	takes := func(r *http.Request) bool { return r.URL.Path == "/v1/leases" }
+	m := s.mule(client.HTTPClient(&http.Client{Transport: &loser{next: http.DefaultTransport.(*http.Transport).Clone(), picks: takes, one: 3}}), client.Patience(0))
 	steady := s.mule()
 	pool := worker.New(m, worker.Options{Slots: 3, Lease: time.Hour, Log: slog.New(slog.DiscardHandler)})
 	worker.Handle(pool, "plain", func(context.Context, int) (int64, error) { return 1, nil })

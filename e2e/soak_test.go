@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"log/slog"
 	"math/rand/v2"
+	"net/http"
 	"os"
 	"os/exec"
 	"os/signal"
@@ -189,15 +190,16 @@ func (c *crew) operate(ctx context.Context) {
 	}
 }
 
-// Service and pools are killed again and again, in any order, under load of every kind; in
-// the end what clients were told is held against the tables.
+// Service and pools are killed again and again, in any order, under load of every kind, and
+// every ninth answer is lost; in the end what clients were told is held against the tables.
 func TestSoak(t *testing.T) {
 	t.Parallel()
 	s := serve(t)
 	path := filepath.Join(t.TempDir(), "ledger")
 	book, err := openLedger(path)
 	require.NoError(t, err)
-	m, err := client.New(s.url, client.Patience(time.Minute), client.HTTPClient(newHTTP()))
+	changes := func(r *http.Request) bool { return r.Method != http.MethodGet }
+	m, err := client.New(s.url, client.Patience(time.Minute), client.HTTPClient(&http.Client{Transport: &loser{next: newHTTP().Transport, picks: changes, one: 9}}))
 	require.NoError(t, err)
 	c := &crew{Client: m, book: book}
 	pools := make([]*exec.Cmd, 3)

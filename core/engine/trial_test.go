@@ -57,9 +57,9 @@ func TestModel(t *testing.T) {
 		lasting := job.Spec{Task: "buoy.poll", MaxAttempts: &twice, Retry: &job.Retry{First: job.Duration(9 * time.Second)}}
 		r.plan("buoys", 211*time.Second, job.RunsAlso, job.Spec{Task: "buoy.poll", Queue: "archive", Payload: "planned"})
 		lasting.Queue, lasting.Lane = "berths", "b"
-		r.plan("silt", 61*time.Second, job.RunWaits, lasting)
+		r.plan("silt", 17*time.Second, job.RunWaits, lasting)
 		lasting.Queue, lasting.Lane = "common", ""
-		r.plan("tides", 53*time.Second, job.RunSkips, lasting)
+		r.plan("tides", 13*time.Second, job.RunSkips, lasting)
 		commands := *modelCommands
 		if testing.Short() {
 			commands = min(commands, shortModel)
@@ -101,7 +101,10 @@ func (r *trial) step() {
 	case n < 50:
 		r.take()
 	case n < 72:
-		r.settle()
+		for range 1 + r.random.IntN(3) {
+			r.settle()
+			r.serve(r.settled())
+		}
 	case n < 74:
 		r.extend()
 	case n < 75:
@@ -123,11 +126,9 @@ func (r *trial) step() {
 	case n < 93:
 		r.circle()
 	case n < 94:
-		r.pause()
-	case n < 95:
-		r.ask()
+		pick(r, r.pause, r.ask)()
 	case n < 96:
-		pick(r, r.setQueue, r.setTask)()
+		pick(r, r.setQueue, r.setQueue, r.setTask)()
 	case n < 97:
 		pick(r, r.act, r.act, r.undo)()
 		r.serve(r.settled())
@@ -586,7 +587,7 @@ func (r *trial) setQueue() {
 			d.Rate = &job.Rate{PerSecond: pick(r, 0.25, 0.5, 5), Burst: &burst}
 		}
 	case "berths":
-		if d.LaneOnBackoff, d.LaneOnDead = pick(r, job.LaneWaits, job.LanePasses), pick(r, job.LanePasses, job.LaneStops); r.chance(60) {
+		if d.LaneOnBackoff, d.LaneOnDead = pick(r, job.LaneWaits, job.LanePasses), pick(r, job.LanePasses, job.LaneStops, job.LaneStops); r.chance(60) {
 			d.Turns, d.OwnerWeights = job.ByOwner, map[string]int{"Marsh": 1 + r.random.IntN(3)}
 		}
 	case "bulletins":
@@ -774,7 +775,7 @@ func (r *trial) undo() {
 		}
 		r.bringBack(j)
 	}
-	r.happen() // what was due meanwhile
+	r.happen()
 }
 
 func (r *trial) cancel() {
@@ -945,6 +946,7 @@ func (r *trial) remove() {
 		}
 		require.NoError(r, err)
 		r.bringBack(j)
+		r.happen() // it may be due by now
 		return
 	}
 	_, err := r.e.Delete(r.Context(), id)

@@ -67,20 +67,24 @@ func TestPythonWorker(t *testing.T) {
 	late := finished(enqueue("nap", nap(30), 200*time.Millisecond))
 	assert.Equal(t, []any{job.Dead, "timeout"}, []any{late.State, late.Attempts[0].Error.Type})
 
+	long := enqueue("nap", nap(8), 0) // longer than two leases
 	cancelled := enqueue("nap", nap(30), 0)
-	out.find(t, "taken job=5")
+	out.find(t, "taken job=6")
 	_, err := m.Cancel(t.Context(), cancelled)
 	require.NoError(t, err)
 	assert.Equal(t, job.Cancelled, finished(cancelled).State)
 
 	over := enqueue("nap", nap(1.5), 0)
-	out.find(t, "taken job=6")
+	out.find(t, "taken job=7")
 	s.kill()
 	out.find(t, "they are kept")
 	s.start()
 	rested := finished(over)
 	assert.Equal(t, job.Done, rested.State)
 	assert.Equal(t, 1, rested.Attempt)
+
+	renewed := finished(long)
+	assert.Equal(t, []any{job.Done, 1}, []any{renewed.State, renewed.Attempt})
 
 	// Drained it takes nothing; asked to run it does again.
 	workers, err := m.Workers(t.Context())

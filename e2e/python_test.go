@@ -66,6 +66,7 @@ func TestPythonWorker(t *testing.T) {
 	assert.Contains(t, string(measured.Result), "result_dropped")
 	late := finished(enqueue("nap", nap(30), 200*time.Millisecond))
 	assert.Equal(t, []any{job.Dead, "timeout"}, []any{late.State, late.Attempts[0].Error.Type})
+	assert.Less(t, late.Attempts[0].EndedAt.Sub(late.Attempts[0].StartedAt), 3*time.Second, "by itself: the service would wait a lease longer")
 
 	long := enqueue("nap", nap(8), 0) // longer than two leases
 	cancelled := enqueue("nap", nap(30), 0)

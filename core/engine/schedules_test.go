@@ -613,6 +613,34 @@ func TestRequeuedRuns(t *testing.T) {
 	}
 }
 
+// A run that waits for another goes on when that is removed; and what is removed after its
+// end is not counted again.
+func TestRemovedRuns(t *testing.T) {
+	inYard(t, func(y *yard) {
+		ctx := context.Background()
+		once := 1
+		y.schedule("silt", job.Schedule{Every: job.Duration(time.Minute), IfStillRunning: job.RunWaits, Job: job.Spec{Task: "buoy.poll", MaxAttempts: &once}})
+		time.Sleep(2*time.Minute + time.Second)
+		synctest.Wait()
+		told := func() job.ScheduleTold {
+			s, err := y.e.Schedule(ctx, "silt")
+			require.NoError(t, err)
+			return s
+		}
+		require.Equal(t, int64(2), told().Waiting)
+		o, err := y.e.Act(ctx, job.ActRequest{Action: job.ActPurge, Filter: &job.Selection{Queues: []string{"common"}, States: []job.State{job.Ready}}})
+		require.NoError(t, err)
+		require.Equal(t, int64(1), o.Changed)
+		l := y.lease("common", 5)
+		require.Equal(t, []int64{2}, idsOf(l))
+		y.settle(l[0], job.OutcomeFailed)
+		assert.Equal(t, int64(1), told().FailedInARow)
+		_, err = y.e.Delete(ctx, 2)
+		require.NoError(t, err)
+		assert.Equal(t, int64(1), told().FailedInARow, "it has died once")
+	})
+}
+
 // A run that is asked for at the very time of another, asked for or planned, comes beside it.
 func TestRunsAtOneTime(t *testing.T) {
 	inYard(t, func(y *yard) {

@@ -33,8 +33,11 @@ func (tx *txn) mayStart(q *queue) bool {
 	if rules.Full(tx.running(q)) {
 		return false
 	}
+	if rules.Rate == nil {
+		return true
+	}
 	now := time.Now()
-	if rules.Rate == nil || q.bucket.Free(now, rules.Rate.PerSecond, *rules.Rate.Burst) > tx.starts[q] {
+	if q.bucket.Free(now, rules.Rate.PerSecond, *rules.Rate.Burst) > tx.starts[q] {
 		return true
 	}
 	next := now.Add(q.bucket.Next(now, rules.Rate.PerSecond, *rules.Rate.Burst))

@@ -55,9 +55,11 @@ const rowColumns = `id, queue, task, state, priority, level, rank, turn, round, 
 
 // scan reads a row of rowColumns.
 func (r *Row) scan(scanner interface{ Scan(...any) error }) error {
-	return scanner.Scan(&r.ID, &r.Queue, &r.Task, &r.State, &r.Priority, &r.Level, &r.Rank, &r.Turn, &r.Round, &r.Attempt, &r.Tries, &r.Policy,
+	err := scanner.Scan(&r.ID, &r.Queue, &r.Task, &r.State, &r.Priority, &r.Level, &r.Rank, &r.Turn, &r.Round, &r.Attempt, &r.Tries, &r.Policy,
 		&r.EnqueuedAt, &r.RunAt, &r.StartBy, &r.ReadyAt, &r.StartedAt, &r.FinishedAt, &r.NextAt, &r.CancelAskedAt,
 		&r.Worker, &r.Token, &r.LeasedAt, &r.LeaseMS, &r.Cause, &r.Schedule, &r.Operation, &r.PayloadBytes, &r.Owner, &r.Lane, &r.Key, &r.Dedupe, &r.Labels, &r.Traceparent, &r.Reason, &r.ReasonText, &r.Payload)
+	r.Turn = r.Turn && r.State == job.Ready // what it was when it became so
+	return err
 }
 
 // Attempt is a row of an ended attempt.
@@ -153,8 +155,8 @@ func (st *statements) list() []prepared {
 		{&st.insertPlains, insertPlain + strings.Repeat(`, (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, atOnce-1)},
 		{&st.insertBody, `INSERT INTO bodies (job, kind, n, bytes) VALUES (?, ?, ?, ?) ON CONFLICT (job, kind, n) DO UPDATE SET bytes = excluded.bytes`},
 		{&st.deleteBody, `DELETE FROM bodies WHERE job = ? AND kind = ? AND n = ?`},
-		{&st.lease, `UPDATE jobs SET state = 4, turn = 0, attempt = ?, tries = ?, started_at = ?, worker = ?, token = ?, leased_at = ?, lease_ms = ? WHERE id = ?`},
-		{&st.finish, `UPDATE jobs SET state = ?, turn = 0, tries = ?, finished_at = ?, next_at = 0, reason = ?, reason_text = ?, token = 0, cause = ? WHERE id = ?`},
+		{&st.lease, `UPDATE jobs SET state = 4, attempt = ?, tries = ?, started_at = ?, worker = ?, token = ?, leased_at = ?, lease_ms = ? WHERE id = ?`},
+		{&st.finish, `UPDATE jobs SET state = ?, tries = ?, finished_at = ?, next_at = 0, reason = ?, reason_text = ?, token = 0, cause = ? WHERE id = ?`},
 		{&st.wait, `UPDATE jobs SET state = ?, tries = ?, level = ?, rank = ?, turn = ?, ready_at = ?, next_at = ?, token = 0, cause = ? WHERE id = ?`},
 		{&st.requeue, `UPDATE jobs SET state = ?, round = ?, policy = ?, tries = 0, level = ?, rank = ?, turn = ?, run_at = 0, start_by = 0, ready_at = ?, next_at = 0, started_at = 0, finished_at = 0,
 			cancel_asked_at = 0, reason = '', reason_text = '', operation = ?, payload_bytes = ?, payload = ? WHERE id = ?`},

@@ -132,7 +132,10 @@ func (a *app) acceptCommand() *cobra.Command {
 func (a *app) endLeaseCommand() *cobra.Command {
 	var freeLane bool
 	c := &cobra.Command{
-		Use: "end-lease ID...", Short: "End the leases of running jobs, which are placed again, uncounted; their handlers may still run", Args: args(cobra.MinimumNArgs(1)),
+		Use: "end-lease ID...", Short: "Take running jobs from their workers, and place them again uncounted", Args: args(cobra.MinimumNArgs(1)),
+		Long: `End the leases of running jobs. They are placed again, the attempt is not counted, and what
+their handlers say from then on is refused. A handler may still run: so a job keeps its lane
+until its lease would have ended, unless --free-lane is given.`,
 		Example: "  hmule end-lease 42    # its worker is gone, and its lease is long",
 		RunE: func(c *cobra.Command, given []string) error {
 			return a.each(c.Context(), given, func(m *client.Client, id int64) (job.Job, error) {

@@ -64,7 +64,11 @@ func listQueues(o *present.Out, stats job.Stats) {
 		rows = append(rows, append(row, fmt.Sprintf("%.1f · %.1f", q.InPerMinute, q.OutPerMinute), oldest, fmt.Sprint(q.Workers)))
 	}
 	o.Table(columns, rows)
-	o.Hint("in · out/min: came and were finished, over the last minute. oldest: the longest wait of a ready job.")
+	over := "the last minute"
+	if since := (time.Duration(stats.WindowMS) * time.Millisecond).Round(time.Second); since < 59*time.Second {
+		over = fmt.Sprintf("the %.0f s since the start", since.Seconds())
+	}
+	o.Hint("in · out/min: came and finished, over %s. oldest: the longest wait of a ready job.", over)
 	o.Hint("hmule jobs --queue %s", stats.Queues[0].Name)
 }
 

@@ -70,7 +70,7 @@ func TestModel(t *testing.T) {
 			if n%100 == 0 || n == commands-1 {
 				r.compare()
 			}
-			if n%100 == 0 || n > 2000 && n <= 2300 {
+			if n%100 == 0 || n > 500 && n <= 800 {
 				r.sameTurns()
 				memoryAgrees(r, r.e)
 			}

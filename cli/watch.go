@@ -68,7 +68,7 @@ func listQueues(o *present.Out, stats job.Stats) {
 	if since := (time.Duration(stats.WindowMS) * time.Millisecond).Round(time.Second); since < 59*time.Second {
 		over = fmt.Sprintf("the %.0f s since the start", since.Seconds())
 	}
-	o.Hint("in · out/min: came and finished, over %s. oldest: the longest wait of a ready job.", over)
+	o.Hint("in · out/min: over %s. oldest: the longest wait of a ready job.", over)
 	o.Hint("hmule jobs --queue %s", stats.Queues[0].Name)
 }
 

@@ -263,7 +263,7 @@ func (m *model) leaveLaneBy(j *mjob) {
 	}
 }
 
-// ready gives the ready jobs of an owner's turn, or those of all where it has no owner.
+// ready gives the ready jobs of an owner's turn.
 func (m *model) ready(at mturn) []*mjob {
 	return m.all(func(j *mjob) bool { return j.state == job.Ready && m.turnOf(j) == at })
 }

@@ -288,7 +288,7 @@ func (e *Engine) step(o *operation) (wait time.Duration, err error) {
 	if stopping != "" {
 		return 0, e.conclude(o, job.OpStopped, stopping)
 	}
-	if e.now() <= told.BeganAt { // what comes of its own doing must be seen to come later
+	if e.now() == told.BeganAt { // what comes of its own doing must be seen to come later; a clock set back holds up nothing
 		return time.Millisecond, nil
 	}
 	most := sliceJobs

@@ -13,7 +13,7 @@ SHELL := /bin/bash
 .DEFAULT_GOAL := build
 .PHONY: build demo check test lint bench soak screenshots need-go need-node need-python need-chromium need-terminal
 
-GO_FILES := $(shell find . -name '*.go' -not -path './console/node_modules/*') go.mod go.sum core/store/schema/*.sql server/openapi.yaml
+GO_FILES := $(shell find . -name '*.go' -not -path './console/node_modules/*') go.mod go.sum internal/core/store/schema/*.sql server/openapi.yaml
 CONSOLE_FILES := $(shell find console/src console/public -type f -not -name 'schema.d.ts') $(wildcard console/*.json console/*.ts console/*.html)
 VERSION := 0.1.0
 
@@ -70,7 +70,7 @@ test: lint console/dist/index.html need-chromium need-python
 	@go test -race -timeout 20m ./...
 
 check: lint
-	@go test -short ./config ./core/... ./client ./server ./worker/...
+	@go test -short ./config ./job ./internal/... ./client ./server ./worker/...
 
 bench: bin/hmule
 	@go run ./bench
@@ -78,7 +78,7 @@ bench: bin/hmule
 soak: console/dist/index.html need-go need-chromium need-python
 	@go test -race -count=1 -timeout 30m -v -run TestSoak ./e2e -soak 10m
 	@go test -race -count=1 -timeout 30m -v -run TestHostileClients ./e2e -hostile 10m -hostile.seed $$RANDOM
-	@go test -count=1 -timeout 60m -v -run TestCuts ./core/store/faultfs -cuts.every 1
+	@go test -count=1 -timeout 60m -v -run TestCuts ./internal/core/store/faultfs -cuts.every 1
 	@busy=(); trap 'kill $${busy[@]}' EXIT; for core in 1 2; do nice bash -c "while :; do :; done" & busy+=($$!); done; \
 	for round in $$(seq 20); do echo "Round $$round of 20"; nice go test -race -count=1 -timeout 40m ./...; done
 

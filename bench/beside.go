@@ -14,7 +14,7 @@ import (
 	"time"
 
 	"humblemule/client"
-	"humblemule/core/job"
+	"humblemule/job"
 )
 
 // Both builds of a comparison, in the order in which they are told.

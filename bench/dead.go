@@ -10,7 +10,7 @@ import (
 	"time"
 
 	"humblemule/client"
-	"humblemule/core/job"
+	"humblemule/job"
 )
 
 // dead measures what many dead letters cost: how long their causes take to list, and

@@ -9,7 +9,7 @@ import (
 	"time"
 
 	"humblemule/client"
-	"humblemule/core/job"
+	"humblemule/job"
 )
 
 // fair measures what turns and rates promise: how many jobs start before those of an

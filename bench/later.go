@@ -10,7 +10,7 @@ import (
 	"time"
 
 	"humblemule/client"
-	"humblemule/core/job"
+	"humblemule/job"
 )
 
 // later measures how late what is planned comes: jobs that are due in one second while

@@ -15,8 +15,8 @@ import (
 	"time"
 
 	"humblemule/client"
-	"humblemule/core/job"
-	"humblemule/core/store"
+	"humblemule/internal/core/store"
+	"humblemule/job"
 )
 
 // connection is a plain HTTP/1.1 connection that costs the machine little, so

@@ -11,8 +11,8 @@ import (
 	"time"
 
 	"humblemule/client"
-	"humblemule/core/job"
-	"humblemule/core/store"
+	"humblemule/internal/core/store"
+	"humblemule/job"
 )
 
 // more measures what has no second half: bulks, payloads, the way from enqueue to

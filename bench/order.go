@@ -10,7 +10,7 @@ import (
 	"time"
 
 	"humblemule/client"
-	"humblemule/core/job"
+	"humblemule/job"
 )
 
 // waiting is a way in which many jobs wait.

@@ -14,7 +14,7 @@ import (
 	"time"
 
 	"humblemule/client"
-	"humblemule/core/job"
+	"humblemule/job"
 	"humblemule/worker"
 )
 

@@ -10,7 +10,7 @@ import (
 
 	"humblemule/cli/present"
 	"humblemule/client"
-	"humblemule/core/job"
+	"humblemule/job"
 )
 
 // acted are the jobs of a command that took effect.

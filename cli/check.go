@@ -18,8 +18,8 @@ import (
 	"humblemule/cli/present"
 	"humblemule/client"
 	"humblemule/config"
-	"humblemule/core/engine"
-	"humblemule/core/job"
+	"humblemule/internal/core/engine"
+	"humblemule/job"
 )
 
 // findings gathers them in their order.

@@ -19,7 +19,7 @@ import (
 
 	"humblemule/cli/present"
 	"humblemule/client"
-	"humblemule/core/job"
+	"humblemule/job"
 )
 
 // Version is the program's version; the build sets it.

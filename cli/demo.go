@@ -14,8 +14,8 @@ import (
 	"humblemule/cli/present"
 	"humblemule/client"
 	"humblemule/config"
-	"humblemule/core/job"
 	"humblemule/harbour"
+	"humblemule/job"
 	"humblemule/worker"
 )
 

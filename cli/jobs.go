@@ -12,7 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"humblemule/cli/present"
-	"humblemule/core/job"
+	"humblemule/job"
 )
 
 func (a *app) enqueueCommand() *cobra.Command {

@@ -14,7 +14,7 @@ import (
 	"humblemule/cli/present"
 	"humblemule/client"
 	"humblemule/config"
-	"humblemule/core/job"
+	"humblemule/job"
 	"humblemule/server"
 	"humblemule/worker"
 	"humblemule/worker/shell"

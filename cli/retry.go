@@ -11,7 +11,7 @@ import (
 
 	"humblemule/cli/present"
 	"humblemule/client"
-	"humblemule/core/job"
+	"humblemule/job"
 )
 
 func (a *app) backoffCommand() *cobra.Command {

@@ -12,7 +12,7 @@ import (
 
 	"humblemule/cli/present"
 	"humblemule/client"
-	"humblemule/core/job"
+	"humblemule/job"
 )
 
 func (a *app) schedulesCommand() *cobra.Command {

@@ -9,7 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"humblemule/config"
-	"humblemule/core/job"
+	"humblemule/job"
 	"humblemule/server"
 )
 

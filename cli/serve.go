@@ -23,8 +23,8 @@ import (
 
 	"humblemule/config"
 	"humblemule/console"
-	"humblemule/core/engine"
-	"humblemule/core/job"
+	"humblemule/internal/core/engine"
+	"humblemule/job"
 	"humblemule/server"
 )
 

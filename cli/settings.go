@@ -8,7 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"humblemule/cli/present"
-	"humblemule/core/job"
+	"humblemule/job"
 )
 
 func (a *app) settingsCommand() *cobra.Command {

@@ -7,7 +7,7 @@ import (
 
 	"humblemule/cli/present"
 	"humblemule/config"
-	"humblemule/core/job"
+	"humblemule/job"
 )
 
 func (a *app) setupCommand() *cobra.Command {

@@ -10,7 +10,7 @@ import (
 
 	"humblemule/cli/present"
 	"humblemule/client"
-	"humblemule/core/job"
+	"humblemule/job"
 )
 
 func (a *app) workersCommand() *cobra.Command {

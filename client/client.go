@@ -29,7 +29,7 @@ import (
 
 	"go.opentelemetry.io/otel/propagation"
 
-	"humblemule/core/job"
+	"humblemule/job"
 )
 
 // DefaultServer is where a service listens unless it is told otherwise.

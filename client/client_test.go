@@ -13,7 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"humblemule/core/job"
+	"humblemule/job"
 )
 
 // scripted is a service that answers calls as a script says, and remembers them.

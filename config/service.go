@@ -10,7 +10,7 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
-	"humblemule/core/job"
+	"humblemule/job"
 )
 
 // Service is what a service is started with. It comes, each setting by itself, from a

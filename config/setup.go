@@ -17,8 +17,8 @@ import (
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
 
-	"humblemule/core/cron"
-	"humblemule/core/job"
+	"humblemule/internal/core/cron"
+	"humblemule/job"
 )
 
 var sections = []string{"service", "retention", "triage", "queues", "tasks", "schedules", "empty"}

@@ -17,8 +17,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humblemule/client"
-	"humblemule/core/job"
 	"humblemule/harbour"
+	"humblemule/job"
 )
 
 // A service that cannot start says why and what to do, in one line, and changes

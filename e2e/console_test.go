@@ -20,7 +20,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humblemule/client"
-	"humblemule/core/job"
+	"humblemule/job"
 	"humblemule/worker"
 )
 

@@ -20,7 +20,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"humblemule/core/job"
+	"humblemule/job"
 	"humblemule/server"
 )
 

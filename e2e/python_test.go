@@ -14,7 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humblemule/client"
-	"humblemule/core/job"
+	"humblemule/job"
 )
 
 // The worker of the documentation keeps every rule of docs/wire.md: it shows its token,

@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humblemule/client"
-	"humblemule/core/job"
+	"humblemule/job"
 )
 
 // Every wrong input gets a status, the field at fault and the mend; nothing is

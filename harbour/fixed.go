@@ -3,7 +3,7 @@ package harbour
 import (
 	"time"
 
-	"humblemule/core/job"
+	"humblemule/job"
 )
 
 // Planned is a job whose end is known before.

@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"humblemule/core/job"
+	"humblemule/job"
 	"humblemule/worker"
 	"humblemule/worker/workertest"
 )

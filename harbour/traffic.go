@@ -6,7 +6,7 @@ import (
 	"math/rand/v2"
 	"time"
 
-	"humblemule/core/job"
+	"humblemule/job"
 )
 
 // Office hands over and ends jobs; the client of a service does.

@@ -11,7 +11,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"humblemule/core/job"
+	"humblemule/job"
 )
 
 // Role is what a token may do.

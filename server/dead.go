@@ -8,7 +8,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"humblemule/core/job"
+	"humblemule/job"
 )
 
 // listCauses lists what jobs died of, or fail of while they are tried again.

@@ -5,8 +5,8 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"humblemule/core/job"
-	"humblemule/core/retry"
+	"humblemule/internal/core/retry"
+	"humblemule/job"
 )
 
 func (s *Server) getTask(c *gin.Context) (any, error) {

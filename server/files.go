@@ -11,7 +11,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"humblemule/core/job"
+	"humblemule/job"
 )
 
 // nonceMark stands in the console's page where each answer's nonce goes.

@@ -11,7 +11,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"humblemule/core/job"
+	"humblemule/job"
 )
 
 // guard refuses what a web page of another site could send: a foreign Host (a

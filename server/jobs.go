@@ -15,8 +15,8 @@ import (
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 
-	"humblemule/core/engine"
-	"humblemule/core/job"
+	"humblemule/internal/core/engine"
+	"humblemule/job"
 )
 
 // enqueue takes in one job, or many all or nothing.

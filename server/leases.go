@@ -15,7 +15,7 @@ import (
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 
-	"humblemule/core/job"
+	"humblemule/job"
 )
 
 // unknown gathers fields that this version does not know. What pools send is

@@ -5,7 +5,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"humblemule/core/job"
+	"humblemule/job"
 )
 
 // passLane lets the jobs behind a dead letter, or behind one in backoff, go on.

@@ -9,8 +9,8 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"humblemule/core/cron"
-	"humblemule/core/job"
+	"humblemule/internal/core/cron"
+	"humblemule/job"
 )
 
 // mostSchedules is how many schedules a page holds.

@@ -18,8 +18,8 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"humblemule/core/engine"
-	"humblemule/core/job"
+	"humblemule/internal/core/engine"
+	"humblemule/job"
 )
 
 //go:embed openapi.yaml

@@ -20,8 +20,8 @@ import (
 	"github.com/stretchr/testify/require"
 	"go.uber.org/goleak"
 
-	"humblemule/core/engine"
-	"humblemule/core/job"
+	"humblemule/internal/core/engine"
+	"humblemule/job"
 )
 
 // No test leaves a goroutine behind.

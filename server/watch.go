@@ -10,8 +10,8 @@ import (
 	"github.com/gin-gonic/gin"
 	"github.com/go-json-experiment/json"
 
-	"humblemule/core/engine"
-	"humblemule/core/job"
+	"humblemule/internal/core/engine"
+	"humblemule/job"
 )
 
 func (s *Server) listQueues(c *gin.Context) (any, error) {

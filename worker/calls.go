@@ -6,7 +6,7 @@ import (
 	"sync"
 	"time"
 
-	"humblemule/core/job"
+	"humblemule/job"
 )
 
 // The service is said to give no answer at once, and then after a second, two, four,

@@ -5,7 +5,7 @@ import (
 	"fmt"
 	"time"
 
-	"humblemule/core/job"
+	"humblemule/job"
 )
 
 // load is what decides how many slots a pool should have.

@@ -7,7 +7,7 @@ import (
 	"fmt"
 	"time"
 
-	"humblemule/core/job"
+	"humblemule/job"
 	"humblemule/worker"
 )
 

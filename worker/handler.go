@@ -9,7 +9,7 @@ import (
 	"runtime/debug"
 	"time"
 
-	"humblemule/core/job"
+	"humblemule/job"
 )
 
 // Handler runs a job by its payload as JSON, and answers its result as JSON.

@@ -7,7 +7,7 @@ import (
 	"fmt"
 	"time"
 
-	"humblemule/core/job"
+	"humblemule/job"
 )
 
 // Step is a part of a job's work that is done once, whatever attempt does it.

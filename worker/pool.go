@@ -13,7 +13,7 @@ import (
 	"sync"
 	"time"
 
-	"humblemule/core/job"
+	"humblemule/job"
 )
 
 // Source is where a pool takes its jobs from: the HTTP client of a service, or

@@ -13,7 +13,7 @@ import (
 
 	"go.opentelemetry.io/otel/propagation"
 
-	"humblemule/core/job"
+	"humblemule/job"
 )
 
 // Running is the job that a handler runs, and how the handler speaks of it. What

@@ -10,7 +10,7 @@ import (
 	"slices"
 	"time"
 
-	"humblemule/core/job"
+	"humblemule/job"
 )
 
 // pollFor is how long the service may let a call wait.

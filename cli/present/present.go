@@ -16,7 +16,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 	"github.com/charmbracelet/x/term"
 
-	"humblemule/core/job"
+	"humblemule/job"
 )
 
 // Out writes to one stream. Colour is left out where the stream is no terminal

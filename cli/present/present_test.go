@@ -9,7 +9,7 @@ import (
 	"charm.land/lipgloss/v2"
 	"github.com/stretchr/testify/assert"
 
-	"humblemule/core/job"
+	"humblemule/job"
 )
 
 // A table fits the terminal whatever stands in its last column, keeps its columns

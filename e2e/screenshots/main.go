@@ -21,7 +21,7 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"humblemule/client"
-	"humblemule/core/job"
+	"humblemule/job"
 )
 
 const listen = "127.0.0.1:6871"

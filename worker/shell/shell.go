@@ -42,7 +42,7 @@ import (
 	"syscall"
 	"time"
 
-	"humblemule/core/job"
+	"humblemule/job"
 	"humblemule/worker"
 )
 

@@ -14,7 +14,7 @@ import (
 	"encoding/json"
 	"testing"
 
-	"humblemule/core/job"
+	"humblemule/job"
 	"humblemule/worker"
 )
 

@@ -9,7 +9,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
-	"humblemule/core/job"
+	"humblemule/job"
 	"humblemule/worker"
 	"humblemule/worker/workertest"
 )

@@ -1,0 +1,447 @@
+package engine
+
+import (
+	"context"
+	"database/sql"
+	"fmt"
+	"math/rand/v2"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"humblemule/job"
+)
+
+// lease takes up to n jobs of a queue.
+func (y *yard) lease(queue string, n int) []job.Lease {
+	a, err := y.e.Lease(context.Background(), job.LeaseRequest{Worker: y.worker, Queues: []string{queue}, Limit: n})
+	require.NoError(y, err)
+	return a.Leases
+}
+
+func (y *yard) settle(l job.Lease, outcome job.Outcome) {
+	s := job.Settlement{Token: l.Token, Outcome: outcome}
+	if outcome == job.OutcomePostponed {
+		s.Delay = job.Duration(time.Second)
+	}
+	if outcome == job.OutcomeSkipped {
+		s.ReasonText = "nothing to do"
+	}
+	res, err := y.e.Settle(context.Background(), []job.Settlement{s})
+	require.NoError(y, err)
+	require.Equal(y, job.StatusOK, res[0].Status)
+}
+
+func (y *yard) rules(queue string, r job.Rules) {
+	require.NoError(y, y.e.SetQueue(context.Background(), queue, job.Defaults{Rules: r}))
+}
+
+func (y *yard) why(id int64) string {
+	j, err := y.e.Job(context.Background(), id)
+	require.NoError(y, err)
+	return j.WaitingBecause
+}
+
+func (y *yard) enqueue(specs ...job.Spec) {
+	_, err := y.e.EnqueueMany(context.Background(), specs, func(int) string { return "" })
+	require.NoError(y, err)
+}
+
+func ptr(n int) *int { return &n }
+
+func idsOf(leases []job.Lease) (all []int64) {
+	for _, l := range leases {
+		all = append(all, l.Job.ID)
+	}
+	return all
+}
+
+// Jobs of a lane run one at a time, in order; what a failed or dead one does to its lane
+// is its queue's rule; a job that is not due yet blocks nobody.
+func TestLanes(t *testing.T) {
+	inYard(t, func(y *yard) {
+		once := 1
+		berth := func(lane string) job.Spec { return job.Spec{Task: "berth.plan", Queue: "berths", Lane: lane} }
+		later := berth("berth-1")
+		later.Delay = job.Duration(time.Hour)
+		last := berth("berth-1")
+		last.MaxAttempts = &once
+		y.enqueue(later, berth("berth-1"), berth("berth-1"), last, berth("berth-1"), berth("berth-2"), berth(""))
+		first := y.lease("berths", 10)
+		require.Equal(t, []int64{2, 6, 7}, idsOf(first))
+		assert.Equal(t, "Job 2 has lane berth-1 and is running; 1 job is before it in the lane.", y.why(4))
+		y.settle(first[0], job.OutcomeFailed)
+		assert.Empty(t, y.lease("berths", 10), "by default a job in backoff keeps its lane")
+		assert.Contains(t, y.why(3), "Job 2 has lane berth-1 and is backoff until")
+		require.ErrorContains(t, y.e.PassLane(context.Background(), "berths", "berth-2"), "goes on by itself: job 6 is running")
+		time.Sleep(13 * time.Second)
+		again := y.lease("berths", 10)
+		require.Equal(t, []int64{2}, idsOf(again))
+		y.rules("berths", job.Rules{LaneOnBackoff: job.LanePasses, LaneOnDead: job.LaneStops})
+		y.settle(again[0], job.OutcomeFailed)
+		third := y.lease("berths", 10)
+		require.Equal(t, []int64{3}, idsOf(third))
+		y.settle(third[0], job.OutcomeReleased)
+		third = y.lease("berths", 10)
+		require.Equal(t, []int64{3}, idsOf(third), "given back to its old place")
+		y.settle(third[0], job.OutcomeDone)
+		dying := y.lease("berths", 10)
+		require.Equal(t, []int64{4}, idsOf(dying))
+		y.settle(dying[0], job.OutcomeFailed)
+		assert.Empty(t, y.lease("berths", 10))
+		assert.Equal(t, "Job 4 has lane berth-1 and is dead, which stops the lane; requeue it, discard it, or let the lane pass.", y.why(5))
+		require.NoError(t, y.e.PassLane(context.Background(), "berths", "berth-1"))
+		assert.Equal(t, []int64{5}, idsOf(y.lease("berths", 10)))
+	})
+}
+
+// Under ageing a job's priority is worth a time; changing the order gives those that
+// wait their new places while the queue goes on.
+func TestNewOrder(t *testing.T) {
+	inYard(t, func(y *yard) {
+		low, high := 0, 9
+		for range 450 {
+			y.enqueue(job.Spec{Task: "log.pack", Priority: &low})
+		}
+		time.Sleep(5 * time.Minute)
+		y.enqueue(job.Spec{Task: "fog.bulletin", Priority: &high})
+		time.Sleep(15 * time.Minute)
+		y.enqueue(job.Spec{Task: "fog.bulletin", Priority: &high})
+		y.rules("common", job.Rules{Order: job.ByAgeing, Boost: job.Duration(time.Minute)})
+		for q := true; q; {
+			time.Sleep(10 * time.Millisecond)
+			all, err := y.e.Queues(context.Background())
+			require.NoError(t, err)
+			q = all[0].NewPlaces
+		}
+		y.enqueue(job.Spec{Task: "log.pack", Priority: &low})
+		require.Equal(t, []int64{451}, idsOf(y.lease("common", 1)))
+		starts, err := y.e.Starts(context.Background(), "common", 500)
+		require.NoError(t, err)
+		assert.Equal(t, []any{450, []int64{1, 2, 3}}, []any{starts[0].Overtook, starts[0].First}, "they still wait")
+		first := append([]int64{451}, idsOf(y.lease("common", 451))...)
+		require.Len(t, first, 452)
+		assert.Equal(t, int64(451), first[0], "9 min before its time")
+		assert.Equal(t, int64(452), first[451], "due 20 min after the others, 9 of which it gained")
+		starts, err = y.e.Starts(context.Background(), "common", 500)
+		require.NoError(t, err)
+		assert.Equal(t, 450, starts[451].Overtook)
+		assert.Equal(t, []int64{1, 2, 3}, starts[451].First)
+	})
+}
+
+// Owners take turns by their weights, whoever has more jobs, and over a restart.
+func TestTurnsOfOwners(t *testing.T) {
+	inYard(t, func(y *yard) {
+		y.rules("common", job.Rules{Turns: job.ByOwner, OwnerWeights: map[string]int{"Marsh Agency": 2}})
+		var burst []job.Spec
+		for range 1000 {
+			burst = append(burst, job.Spec{Task: "notice.publish", Owner: "Okonkwo Lines"})
+		}
+		y.enqueue(burst...)
+		got := func(n int) (owners []string) {
+			for _, l := range y.lease("common", n) {
+				owners = append(owners, l.Job.Owner)
+				y.settle(l, job.OutcomeDone)
+			}
+			return owners
+		}
+		require.Len(t, got(100), 100)
+		for range 10 {
+			y.enqueue(job.Spec{Task: "dues.charge", Owner: "Marsh Agency"})
+		}
+		y.enqueue(job.Spec{Task: "dues.charge"})
+		assert.Contains(t, y.why(1005), "The owners of queue common take turns; of Marsh Agency, 4 jobs are ahead of it.")
+		require.NoError(t, y.e.Close())
+		y.open()
+		counts := map[string]int{}
+		for _, owner := range got(16) {
+			counts[owner]++
+		}
+		assert.Equal(t, 1, counts[""])
+		assert.InDelta(t, 10, counts["Marsh Agency"], 1, "%v", counts)
+		got(2)
+		got(60)
+		for range 30 {
+			y.enqueue(job.Spec{Task: "notice.publish", Owner: "Marsh Agency"})
+		}
+		clear(counts)
+		for _, owner := range got(12) {
+			counts[owner]++
+		}
+		assert.InDelta(t, 8, counts["Marsh Agency"], 2, "turns are not saved up while there is nothing to do")
+		require.NoError(t, y.e.SetQueue(context.Background(), "common", job.Defaults{}))
+		time.Sleep(time.Second)
+		tablesAgree(y.T, y.e)
+	})
+}
+
+// A newcomer waits no longer than others of its task, however far another pool is with
+// another task of the queue; and nobody is forgotten who was served more than others.
+func TestTurnsOfTwoPools(t *testing.T) {
+	inYard(t, func(y *yard) {
+		y.rules("common", job.Rules{Turns: job.ByOwner})
+		many := func(task, owner string, n int) {
+			specs := make([]job.Spec, n)
+			for i := range specs {
+				specs[i] = job.Spec{Task: task, Owner: owner}
+			}
+			y.enqueue(specs...)
+		}
+		got := func(task string, n int) (owners []string) {
+			a, err := y.e.Lease(context.Background(), job.LeaseRequest{Worker: y.worker, Queues: []string{"common"}, Tasks: []string{task}, Limit: n})
+			require.NoError(t, err)
+			for _, l := range a.Leases {
+				owners = append(owners, l.Job.Owner)
+				y.settle(l, job.OutcomeDone)
+			}
+			return owners
+		}
+		many("buoy.poll", "Okonkwo Lines", 300)
+		many("notice.publish", "Gull Freight", 300)
+		many("notice.publish", "Marsh Agency", 40)
+		got("notice.publish", 80) // Marsh Agency has no more, and had as much as Gull Freight
+		got("buoy.poll", 200)     // the fast pool is far ahead, and many starts have gone by
+		many("notice.publish", "", 5)
+		assert.Contains(t, got("notice.publish", 2), "", "it stands beside those who wait for its task")
+		got("notice.publish", 6)
+		many("notice.publish", "Marsh Agency", 5)
+		assert.ElementsMatch(t, []string{"Gull Freight", "Marsh Agency", "", "Gull Freight"}, got("notice.publish", 4)[:4], "in turns, from where it was")
+	})
+}
+
+// No more run than may, over pools and queues, and what ends lets the next one start at
+// once; a rate lets jobs start when they may, not before and not much later.
+func TestLimits(t *testing.T) {
+	inYard(t, func(y *yard) {
+		y.rules("common", job.Rules{MaxRunning: ptr(3)})
+		require.NoError(t, y.e.SetTask(context.Background(), "dues.charge", job.Defaults{Rules: job.Rules{MaxRunning: ptr(1)}}))
+		for range 6 {
+			y.enqueue(job.Spec{Task: "dues.charge"}, job.Spec{Task: "notice.publish"})
+		}
+		first := y.lease("common", 10)
+		assert.Equal(t, []int64{1, 2, 4}, idsOf(first))
+		assert.Equal(t, "Queue common has its limit of 3 running; it starts when one of them ends; 6 jobs are ahead of it.", y.why(10))
+		parked := make(chan []job.Lease, 1)
+		go func() {
+			a, err := y.e.Lease(context.Background(), job.LeaseRequest{Worker: y.worker, Queues: []string{"common"}, Limit: 1, Ahead: 5, Wait: job.Duration(20 * time.Second)})
+			require.NoError(t, err)
+			parked <- a.Leases
+		}()
+		time.Sleep(time.Second)
+		y.settle(first[1], job.OutcomeDone)
+		assert.Equal(t, []int64{6}, idsOf(<-parked), "nothing of a limited queue is held ahead")
+
+		y.rules("bulletins", job.Rules{Rate: &job.Rate{PerSecond: 5, Burst: ptr(2)}})
+		began := time.Now()
+		for range 50 {
+			y.enqueue(job.Spec{Task: "fog.bulletin", Queue: "bulletins"})
+		}
+		var at []time.Duration
+		for len(at) < 40 {
+			a, err := y.e.Lease(context.Background(), job.LeaseRequest{Worker: y.worker, Queues: []string{"bulletins"}, Limit: 4, Wait: job.Duration(20 * time.Second)})
+			require.NoError(t, err)
+			for range a.Leases {
+				at = append(at, time.Since(began))
+			}
+		}
+		for i, when := range at {
+			assert.InDelta(t, float64(i+1)/5, when.Seconds(), 0.41, "start %d", i)
+		}
+		time.Sleep(10 * time.Second)
+		assert.Len(t, y.lease("bulletins", 10), 2, "a burst after a quiet time")
+	})
+}
+
+// A job that was not started by its time is skipped, and says so.
+func TestStartBy(t *testing.T) {
+	inYard(t, func(y *yard) {
+		now := job.At(time.Now())
+		y.enqueue(job.Spec{Task: "fog.bulletin", StartBy: now.Add(time.Minute), Lane: "fog"}, job.Spec{Task: "fog.bulletin", StartBy: now.Add(time.Hour), Lane: "fog"},
+			job.Spec{Task: "fog.bulletin", StartBy: now.Add(time.Hour), RunAt: now.Add(30 * time.Minute)})
+		time.Sleep(time.Minute + time.Second)
+		j, err := y.e.Job(context.Background(), 1)
+		require.NoError(t, err)
+		assert.Equal(t, []any{job.Skipped, job.TooLate}, []any{j.State, j.Reason})
+		l := y.lease("common", 5)
+		require.Equal(t, []int64{2}, idsOf(l))
+		time.Sleep(2 * time.Hour)
+		y.settle(y.lease("common", 5)[0], job.OutcomeDone)
+		j, err = y.e.Job(context.Background(), 3)
+		require.NoError(t, err)
+		assert.Equal(t, job.Skipped, j.State)
+		_, err = y.e.Requeue(context.Background(), 1, Requeuing{})
+		require.NoError(t, err)
+		j, err = y.e.Job(context.Background(), 1)
+		require.NoError(t, err)
+		assert.Equal(t, []any{job.Ready, job.Time(0)}, []any{j.State, j.StartBy}, "a new round has no time to be started by")
+	})
+}
+
+// tablesAgree holds the tables against each other: lanes against jobs, turns against jobs,
+// places against the rules of now, and what is kept in memory against the counts.
+func tablesAgree(t *testing.T, e *Engine) {
+	db, err := sql.Open("sqlite3", "file:"+e.store.Path()+"?mode=ro")
+	require.NoError(t, err)
+	defer db.Close()
+	none := func(what, query string) {
+		var found sql.NullString
+		err := db.QueryRow("SELECT group_concat(x) FROM (" + query + ")").Scan(&found)
+		require.NoError(t, err, what)
+		require.Empty(t, found.String, what)
+	}
+	const jobs = "jobs j JOIN queues q ON q.id = j.queue WHERE j.removed_by = 0 AND "
+	none("ready or running in a lane that another has", "SELECT j.id x FROM "+jobs+"j.lane <> '' AND j.state IN (3, 4) AND NOT EXISTS (SELECT 1 FROM lanes l WHERE l.queue = j.queue AND l.lane = j.lane AND l.job = j.id)")
+	none("held in a lane that nobody has", "SELECT j.id x FROM "+jobs+"j.state = 1 AND j.rank > 0 AND NOT EXISTS (SELECT 1 FROM lanes l WHERE l.queue = j.queue AND l.lane = j.lane)")
+	none("lanes of jobs that are finished or scheduled anew", `SELECT l.lane x FROM lanes l LEFT JOIN jobs j ON j.id = l.job AND j.queue = l.queue AND j.lane = l.lane AND j.removed_by = 0 WHERE j.id IS NULL OR j.state IN (1, 6, 7, 8)`)
+	none("turns that are not the ready jobs'", `SELECT t.owner || t.active x FROM turns t WHERE active <> (SELECT count(*) > 0 FROM jobs j WHERE j.queue = t.queue AND j.task = t.task AND j.level = t.level AND j.owner = t.owner AND j.state = 3 AND j.turn = 1 AND j.removed_by = 0)`)
+	none("ready jobs without a turn's row", `SELECT j.id x FROM jobs j WHERE j.state = 3 AND j.turn = 1 AND j.removed_by = 0 AND NOT EXISTS (SELECT 1 FROM turns t WHERE t.queue = j.queue AND t.task = j.task AND t.level = j.level AND t.owner = j.owner)`)
+	e.view.mu.RLock()
+	defer e.view.mu.RUnlock()
+	for name, q := range e.view.queues {
+		if q.walking {
+			continue
+		}
+		where := fmt.Sprintf("SELECT j.id x FROM %sq.name = '%s' AND j.state = 3 AND ", jobs, name)
+		none("wrong turns in "+name, where+fmt.Sprintf("j.turn <> %d", map[bool]int{true: 1}[q.rules.Turns != ""]))
+		if q.rules.Order == job.ByAgeing {
+			none("wrong ranks in "+name, where+fmt.Sprintf("(j.level <> 0 OR j.rank < %d)", leastTime))
+		} else {
+			none("wrong ranks in "+name, where+fmt.Sprintf("(j.level <> j.priority OR j.rank >= %d)", leastTime))
+		}
+		assert.Equal(t, q.byState()[job.Running], q.running)
+	}
+}
+
+// Whatever is done in whatever order, over restarts and changes of the rules, the tables
+// agree, no lane has two running, and in the end everything finishes.
+func TestPlacesHold(t *testing.T) {
+	t.Parallel() // it takes long
+	for seed := range uint64(4) {
+		inYard(t, func(y *yard) { runPlaces(y, rand.New(rand.NewPCG(seed, 6853))) })
+	}
+}
+
+func runPlaces(y *yard, draw *rand.Rand) {
+	ctx := context.Background()
+	live := map[int64]job.Lease{}
+	queues, lanes := []string{"common", "berths"}, []string{"", "", "a", "b"}
+	owners, tasks := []string{"", "Marsh", "Gull"}, []string{"x", "y"}
+	ids := int64(0)
+	some := func(all []string) string { return all[draw.IntN(len(all))] }
+	anyID := func() int64 { return 1 + draw.Int64N(max(ids, 1)) }
+	for n := range 1200 {
+		switch draw.IntN(12) {
+		case 0, 1, 2:
+			p := draw.IntN(10)
+			s := job.Spec{Task: some(tasks), Queue: some(queues), Lane: some(lanes), Owner: some(owners), Priority: &p}
+			if draw.IntN(4) == 0 {
+				s.Delay = job.Duration(draw.Int64N(int64(20 * time.Second)))
+			}
+			if draw.IntN(6) == 0 {
+				s.StartBy = job.At(time.Now()).Add(time.Duration(draw.Int64N(int64(time.Minute))) + 20*time.Second)
+			}
+			y.enqueue(s)
+			ids++
+		case 3, 4:
+			for _, l := range y.lease(some(queues), 1+draw.IntN(4)) {
+				live[l.Job.ID] = l
+			}
+			held := map[string]int64{}
+			for id, l := range live {
+				if l.Job.Lane == "" {
+					continue
+				}
+				at := l.Job.Queue + " " + l.Job.Lane
+				require.Zero(y, held[at], "two run in lane %s: %d and %d", at, held[at], id)
+				held[at] = id
+			}
+		case 5, 6:
+			for id, l := range live {
+				outcomes := []job.Outcome{job.OutcomeDone, job.OutcomeDone, job.OutcomeFailed, job.OutcomeGiveUp, job.OutcomePostponed, job.OutcomeReleased, job.OutcomeSkipped}
+				y.settle(l, outcomes[draw.IntN(len(outcomes))])
+				delete(live, id)
+				break
+			}
+		case 7:
+			named := [][2]string{{"lane", `"` + some(lanes) + `"`}, {"queue", `"` + some(queues) + `"`}, {"priority", fmt.Sprint(draw.IntN(10))}, {"owner", `"` + some(owners) + `"`}}[draw.IntN(4)]
+			p, err := job.ReadPatch([]byte(`{"` + named[0] + `":` + named[1] + `}`))
+			require.NoError(y, err)
+			y.e.Patch(ctx, anyID(), p) // some cannot be changed
+		case 8:
+			[]func(){
+				func() { y.e.Cancel(ctx, anyID()) }, func() { y.e.Requeue(ctx, anyID(), Requeuing{}) }, func() { y.e.StartNow(ctx, anyID()) },
+				func() { y.e.Delete(ctx, anyID()) }, func() { y.e.Restore(ctx, anyID()) }, func() { y.e.PassLane(ctx, some(queues), some(lanes)) },
+				func() {
+					o, err := y.e.Act(ctx, job.ActRequest{Action: job.ActPurge, Filter: &job.Selection{Queues: []string{some(queues)}, Owner: some(owners)}})
+					if err == nil && draw.IntN(2) == 0 {
+						_, err = y.e.UndoOperation(ctx, o.ID)
+						require.NoError(y, err)
+					}
+				},
+			}[draw.IntN(7)]()
+		case 9:
+			time.Sleep(time.Duration(draw.Int64N(int64(15 * time.Second))))
+			y.e.Ready(ctx)
+			live = y.stillLive(live)
+		case 10:
+			all := []job.Rules{{}, {Order: job.ByAgeing}, {Turns: job.ByOwner}, {LaneOnBackoff: job.LanePasses}, {LaneOnDead: job.LaneStops}, {MaxRunning: ptr(1 + draw.IntN(3))}}
+			y.rules(some(queues), all[draw.IntN(len(all))])
+		case 11:
+			if draw.IntN(4) == 0 {
+				require.NoError(y, y.e.Close())
+				y.open()
+			}
+		}
+		if n%25 == 0 {
+			tablesAgree(y.T, y.e)
+		}
+	}
+	for _, q := range queues {
+		y.rules(q, job.Rules{})
+		for _, lane := range lanes {
+			y.e.PassLane(ctx, q, lane)
+		}
+	}
+	for _, l := range live {
+		y.settle(l, job.OutcomeDone)
+	}
+	unfinished := func() (n int64) {
+		for _, counts := range y.e.Counts() {
+			for s := range counts {
+				if !s.Finished() {
+					n += counts[s]
+				}
+			}
+		}
+		return n
+	}
+	for range 100 {
+		if unfinished() == 0 {
+			break
+		}
+		for _, q := range queues {
+			for _, l := range y.lease(q, 100) {
+				y.settle(l, job.OutcomeDone)
+			}
+		}
+		time.Sleep(5 * time.Minute)
+	}
+	tablesAgree(y.T, y.e)
+	require.Zero(y, unfinished())
+}
+
+// stillLive drops leases that have ended meanwhile.
+func (y *yard) stillLive(live map[int64]job.Lease) map[int64]job.Lease {
+	kept := map[int64]job.Lease{}
+	for id, l := range live {
+		a, err := y.e.Extend(context.Background(), job.ExtendRequest{Leases: []job.Extension{{Token: l.Token}}})
+		require.NoError(y, err)
+		if a.Results[0].Status != job.StatusLost {
+			kept[id] = l
+		}
+	}
+	return kept
+}

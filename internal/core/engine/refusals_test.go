@@ -1,0 +1,398 @@
+package engine
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"humblemule/job"
+)
+
+// A command that is refused has written nothing: neither the file nor the memory is
+// another then.
+func TestRefusedMeansUnchanged(t *testing.T) {
+	inYard(t, func(y *yard) {
+		ctx, e := context.Background(), y.e
+		at := func(int) string { return "" }
+		one := 1
+		full := int64(3)
+		require.NoError(t, e.SetQueue(ctx, "narrow", job.Defaults{Rules: job.Rules{MaxWaiting: &full}}))
+		_, err := e.EnqueueMany(ctx, []job.Spec{{Task: "a", Queue: "narrow"}, {Task: "a", Queue: "narrow"}, {Task: "a", Queue: "narrow"}}, at)
+		require.NoError(t, err)
+		_, err = e.Load(ctx, job.SetupRequest{Setup: job.Setup{Tasks: map[string]job.Defaults{"tide.predict": {MaxAttempts: &one}}, Schedules: map[string]job.Schedule{"tides": {Every: job.Duration(time.Hour), Job: job.Spec{Task: "tide.predict"}}}}})
+		require.NoError(t, err)
+		y.schedule("busy", job.Schedule{Every: job.Duration(time.Hour), Job: job.Spec{Task: "buoy.poll", Queue: "buoys"}})
+		_, err = e.RunSchedule(ctx, "busy")
+		require.NoError(t, err)
+		_, err = e.EnqueueMany(ctx, []job.Spec{{Task: "tide.predict", Key: "k", Dedupe: job.Unfinished}, {Task: "tide.predict"}, {Task: "tide.predict"}, {Task: "tide.predict"}}, at)
+		require.NoError(t, err)
+		leases := y.take("common", 3)
+		running, done := leases[0].Job.ID, leases[1].Job.ID
+		y.settle(leases[1], job.OutcomeDone)
+		y.settle(leases[2], job.OutcomeGiveUp)
+		held := WithCall(ctx, Call{Path: "/v1/leases", Key: "used", Body: []byte("one")})
+		_, err = e.Lease(held, job.LeaseRequest{Worker: "w", Queues: []string{"buoys"}, Limit: 1})
+		require.NoError(t, err)
+		var twins [2]job.Job // of one key, the first of which is cancelled
+		for i := range twins {
+			twins[i], err = e.Enqueue(ctx, job.Spec{Task: "dues.charge", Queue: "dues", Key: "heron", Dedupe: job.Unfinished})
+			require.NoError(t, err)
+			if i == 0 {
+				_, err = e.Cancel(ctx, twins[0].ID)
+				require.NoError(t, err)
+			}
+		}
+		_, err = e.Enqueue(ctx, job.Spec{Task: "berth.plan", Queue: "berths"})
+		require.NoError(t, err)
+		berth := y.take("berths", 1)[0]
+		_, err = e.Settle(ctx, []job.Settlement{{Token: berth.Token, Outcome: job.OutcomeDone, Enqueue: []job.Spec{{Task: "No Name"}}}})
+		require.NoError(t, err)
+		_, err = e.Enqueue(ctx, job.Spec{Task: "log.pack", Queue: "gone"})
+		require.NoError(t, err)
+		purge, err := e.Act(ctx, job.ActRequest{Action: job.ActPurge, Filter: &job.Selection{Queues: []string{"gone"}}})
+		require.NoError(t, err)
+		requeue, err := e.Act(ctx, job.ActRequest{Action: job.ActRequeue, IDs: []int64{leases[2].Job.ID}})
+		require.NoError(t, err)
+		quay := WithCall(ctx, Call{Principal: "quay"})
+		_, err = e.PutWorker(quay, job.Worker{ID: "crane", Queues: []string{"common"}})
+		require.NoError(t, err)
+		time.Sleep(2 * time.Minute)
+		synctest.Wait()
+		short := map[job.State]job.Duration{job.Done: job.Duration(time.Minute)}
+		names := make([]string, mostNames+1)
+		for i := range names {
+			names[i] = fmt.Sprint("n-", i)
+		}
+		settle := []job.Settlement{{Token: leases[0].Token, Outcome: job.OutcomeDone}}
+		defaults := func(n int) map[string]job.Defaults {
+			all := map[string]job.Defaults{}
+			for _, name := range names[:n] {
+				all[name] = job.Defaults{MaxAttempts: &one}
+			}
+			return all
+		}
+		schedules := map[string]job.Schedule{}
+		for i := range job.MostSchedules {
+			schedules[fmt.Sprint("s-", i)] = job.Schedule{Every: job.Duration(time.Hour), Job: job.Spec{Task: "a"}}
+		}
+		lease := func(ctx context.Context, r job.LeaseRequest) error {
+			r.Worker, r.Limit, r.Settle = "w", 1, settle
+			_, err := e.Lease(ctx, r)
+			return err
+		}
+		drop := func(_ any, err error) error { return err }
+		many := make([]job.Spec, mostNames)
+		for i := range many {
+			many[i] = job.Spec{Task: "a", Queue: names[i]}
+		}
+		for what, c := range map[string]struct {
+			do   func() error
+			says string
+		}{
+			"a lease of no job, with settles": {func() error { return lease(ctx, job.LeaseRequest{Job: 9999}) }, "there is no job"},
+			"a lease of a running job":        {func() error { return lease(ctx, job.LeaseRequest{Job: running}) }, "only a ready job"},
+			"a lease under a used key": {func() error {
+				return lease(WithCall(ctx, Call{Path: "/v1/leases", Key: "used", Body: []byte("two")}), job.LeaseRequest{Queues: []string{"buoys"}})
+			}, "was used for another body"},
+			"a set-up with too many queues": {func() error {
+				return drop(e.Load(ctx, job.SetupRequest{Adopt: true, Setup: job.Setup{Queues: defaults(mostNames + 1), Tasks: defaults(1)}}))
+			}, "would be more than"},
+			"a set-up with too many schedules": {func() error {
+				return drop(e.Load(ctx, job.SetupRequest{Setup: job.Setup{Schedules: schedules, Tasks: defaults(1)}}))
+			}, "would be"},
+			"a set-up of what was set by hand": {func() error {
+				return drop(e.Load(ctx, job.SetupRequest{Setup: job.Setup{Queues: map[string]job.Defaults{"narrow": {}}, Tasks: defaults(3)}}))
+			}, "was set otherwise"},
+			"an empty set-up":             {func() error { return drop(e.Load(ctx, job.SetupRequest{})) }, "empty is not true"},
+			"a bulk with too many queues": {func() error { return drop(e.EnqueueMany(ctx, many, at)) }, "would be one of more than"},
+			"a bulk into a queue that is full": {func() error {
+				return drop(e.EnqueueMany(ctx, []job.Spec{{Task: "b", Queue: "new"}, {Task: "a", Queue: "narrow"}}, at))
+			}, "takes 3 at most"},
+			"a job into a queue that is full": {func() error { return drop(e.Enqueue(ctx, job.Spec{Task: "b", Queue: "narrow"})) }, "takes 3 at most"},
+			"a job that could never start":    {func() error { return drop(e.Enqueue(ctx, job.Spec{Task: "b", StartBy: 1})) }, "could never start"},
+			"a requeue of a running job":      {func() error { return drop(e.Requeue(ctx, running, Requeuing{})) }, "only a finished job"},
+			"a requeue with a patch that is none": {func() error {
+				return drop(e.Requeue(ctx, done, Requeuing{Payload: json.RawMessage(`"` + strings.Repeat("x", job.MaxPayloadBytes) + `"`)}))
+			}, "at most"},
+			"a patch of a running job": {func() error {
+				return drop(e.Patch(ctx, running, job.Patch{Spec: job.Spec{Queue: "new"}, Named: []string{"queue"}}))
+			}, "is running"},
+			"a start of a ready job":               {func() error { return drop(e.StartNow(ctx, 1)) }, "can be started now"},
+			"a cancel of a finished job":           {func() error { return drop(e.Cancel(ctx, done)) }, "already"},
+			"a deletion of a running job":          {func() error { return drop(e.Delete(ctx, running)) }, "only a finished job"},
+			"a restoring of what is there":         {func() error { return drop(e.Restore(ctx, done)) }, "no removed job"},
+			"an accept of a job that is done":      {func() error { return drop(e.Accept(ctx, done, nil)) }, "only a job that is dead because"},
+			"an end of no lease":                   {func() error { return drop(e.EndLease(ctx, done, false)) }, "only a running job"},
+			"a run of a schedule whose last is on": {func() error { return drop(e.RunSchedule(ctx, "busy")) }, "is not over"},
+			"a deletion of a schedule of a file":   {func() error { return e.DeleteSchedule(ctx, "tides", 0) }, "comes from a set-up file"},
+			"a schedule of another version": {func() error {
+				return drop(e.SetSchedule(ctx, "busy", job.Schedule{Every: job.Duration(time.Minute), Job: job.Spec{Task: "a"}}, 99))
+			}, "was changed since"},
+			"a deletion of a queue with jobs":    {func() error { return e.DeleteQueue(ctx, "common") }, "has jobs or settings"},
+			"a deletion of a task with settings": {func() error { return e.DeleteTask(ctx, "tide.predict") }, "has jobs or settings"},
+			"a pass of a lane that nobody has":   {func() error { return e.PassLane(ctx, "common", "x") }, "nothing waits in lane"},
+			"a pause of no queue":                {func() error { return e.PauseQueue(ctx, "nowhere") }, "there is no queue"},
+			"an act on nothing": {func() error {
+				return drop(e.Act(ctx, job.ActRequest{Action: job.ActDiscard, Filter: &job.Selection{Owner: "nobody"}}))
+			}, "no job matches"},
+			"a requeue beside another of its key": {func() error { return drop(e.Requeue(ctx, twins[0].ID, Requeuing{})) }, "may not stand beside"},
+			"a patch of a key": {func() error {
+				return drop(e.Patch(ctx, done, job.Patch{Spec: job.Spec{Key: "x"}, Named: []string{"key"}}))
+			}, "cannot be changed"},
+			"an accept with a follow-up that is none": {func() error { return drop(e.Accept(ctx, berth.Job.ID, []job.Spec{{Task: "No Name"}})) }, "enqueue[0].task"},
+			"a queue that keeps for a shorter time":   {func() error { return e.SetQueue(ctx, "common", job.Defaults{Keep: short}) }, "would be kept no longer"},
+			"a set-up that keeps for a shorter time": {func() error {
+				return drop(e.Load(ctx, job.SetupRequest{Setup: job.Setup{Retention: &job.Retention{Done: short[job.Done]}, Tasks: defaults(1)}}))
+			}, "would be kept no longer"},
+			"an undo of a requeue":                  {func() error { return drop(e.UndoOperation(ctx, requeue.ID)) }, "only removals can be undone"},
+			"a stop of what is over":                {func() error { return drop(e.StopOperation(ctx, purge.ID)) }, "is finished already"},
+			"a deletion of a queue with a past":     {func() error { return e.DeleteQueue(ctx, "gone") }, "can still be brought back"},
+			"a deletion of a task with a past":      {func() error { return e.DeleteTask(ctx, "log.pack") }, "can still be brought back"},
+			"a worker of somebody else":             {func() error { return drop(e.PutWorker(ctx, job.Worker{ID: "crane", Queues: []string{"new"}})) }, "belongs to another token"},
+			"a good-bye of somebody else's worker":  {func() error { return e.DeleteWorker(ctx, "crane") }, "belongs to another token"},
+			"a drain of a worker that is not there": {func() error { return drop(e.AskWorker(ctx, "gull", job.WantDrain)) }, "no worker"},
+			"a bulk with more names than a share":   {func() error { return drop(e.EnqueueMany(quay, many[:mostNames/4+1], at)) }, "that token quay has made"},
+			"a schedule of no name": {func() error {
+				return drop(e.SetSchedule(ctx, "No Name", job.Schedule{Every: job.Duration(time.Minute), Job: job.Spec{Task: "a"}}, 0))
+			}, "is no name"},
+			"a pause of no schedule":  {func() error { return drop(e.PauseSchedule(ctx, "nowhere", true)) }, "no schedule"},
+			"a stop of no operation":  {func() error { return drop(e.StopOperation(ctx, 77)) }, "there is no operation"},
+			"an undo of no operation": {func() error { return drop(e.UndoOperation(ctx, 77)) }, "there is no operation"},
+		} {
+			before, _ := dumpOf(t, e)
+			err := c.do()
+			require.ErrorContains(t, err, c.says, what)
+			after, _ := dumpOf(t, e)
+			require.Equal(t, before, after, what)
+			memoryAgrees(t, e)
+		}
+		assert.Zero(t, e.tornRefusals.Load())
+		memoryAgrees(t, e)
+	})
+}
+
+// What makes a mistake is undone alone: a command that panics, fails, or is refused after
+// it has written; those beside it in its transaction take effect.
+func TestMistakesAreUndoneAlone(t *testing.T) {
+	inYard(t, func(y *yard) {
+		ctx, e := context.Background(), y.e
+		stop := make(chan struct{})
+		go e.do(ctx, func(*txn) error { <-stop; return nil }) // so that what follows is one batch
+		synctest.Wait()
+		var wg sync.WaitGroup
+		var answers [3]error
+		for i, mistake := range []func(tx *txn) error{
+			func(tx *txn) error { panic("no such berth") },
+			func(tx *txn) error { return errors.Join(tx.e.store.PutNextJob(77), errors.New("a fault")) },
+			func(tx *txn) error {
+				tx.nextJob = 99
+				return errors.Join(tx.e.store.PutNextJob(99), job.Fault(job.Invalid, "refused too late"))
+			},
+		} {
+			wg.Go(func() { answers[i] = e.do(ctx, mistake) })
+			wg.Go(func() {
+				_, err := e.Enqueue(ctx, job.Spec{Task: "tide.predict"})
+				assert.NoError(t, err)
+			})
+		}
+		synctest.Wait()
+		close(stop)
+		wg.Wait()
+		for i, says := range []string{"the service made a mistake", "the service made a mistake", "refused too late"} {
+			assert.ErrorContains(t, answers[i], says)
+		}
+		assert.Equal(t, int64(1), e.tornRefusals.Load())
+		assert.Equal(t, int64(3), e.Counts()["common"][job.Ready])
+		memoryAgrees(t, e)
+	})
+}
+
+// A duplicate that names a queue which is not there makes nothing; a later job may.
+func TestDuplicateMakesNoQueue(t *testing.T) {
+	inYard(t, func(y *yard) {
+		ctx := context.Background()
+		enqueue := func(s job.Spec) job.Job {
+			j, err := y.e.Enqueue(ctx, s)
+			require.NoError(t, err)
+			return j
+		}
+		enqueue(job.Spec{Task: "dues.charge", Key: "heron", Dedupe: job.Unfinished})
+		timeout := job.Duration(time.Minute)
+		again := enqueue(job.Spec{Task: "dues.charge", Key: "heron", Dedupe: job.Unfinished, Queue: "new", Timeout: timeout})
+		assert.Equal(t, []any{true, false}, []any{again.Duplicate, again.SameSpec})
+		memoryAgrees(t, y.e)
+		assert.NotContains(t, y.e.Counts(), "new")
+		for _, q := range []string{"other", "new"} {
+			assert.Equal(t, q, enqueue(job.Spec{Task: "berth.plan", Queue: q}).Queue)
+		}
+		memoryAgrees(t, y.e)
+	})
+}
+
+// Timed work that fails is set aside by itself and listed; all else goes on, and it is
+// done when what was wrong is mended.
+func TestTimedWorkIsIsolated(t *testing.T) {
+	inYard(t, func(y *yard) {
+		ctx := context.Background()
+		breakIn := func(query string, args ...any) {
+			require.NoError(t, y.e.do(ctx, func(tx *txn) error { return tx.e.store.Exec(fmt.Sprintf(query, args...)) }))
+		}
+		var ids []int64
+		for n := range 5 {
+			most := n + 1
+			j, err := y.e.Enqueue(ctx, job.Spec{Task: "tide.predict", Lane: fmt.Sprint(n), Delay: job.Duration(time.Minute), MaxAttempts: &most})
+			require.NoError(t, err)
+			ids = append(ids, j.ID)
+		}
+		y.schedule("tides", job.Schedule{Every: job.Duration(time.Minute), IfStillRunning: job.RunsAlso})
+		breakIn("CREATE TRIGGER stuck BEFORE UPDATE ON jobs WHEN new.id = %d BEGIN SELECT raise(ABORT, 'the pen is dry'); END", ids[1])
+		time.Sleep(3 * time.Minute)
+		synctest.Wait()
+		counts := y.e.Counts()["common"]
+		assert.Equal(t, []int64{4 + 3, 1}, []int64{counts[job.Ready], counts[job.Scheduled]})
+		aside := y.e.SetAside()
+		require.Len(t, aside, 1)
+		assert.Equal(t, []any{"due job", ids[1]}, []any{aside[0].What, aside[0].ID})
+		assert.Greater(t, aside[0].Times, 3)
+		require.NoError(t, y.e.Ready(ctx))
+		breakIn("DROP TRIGGER stuck")
+		time.Sleep(5 * time.Minute)
+		synctest.Wait()
+		assert.Empty(t, y.e.SetAside())
+		assert.Equal(t, int64(0), y.e.Counts()["common"][job.Scheduled])
+
+		// A job that cannot be started keeps nobody else from being.
+		breakIn("CREATE TRIGGER stuck BEFORE UPDATE ON jobs WHEN new.id = %d BEGIN SELECT raise(ABORT, 'the pen is dry'); END", ids[0])
+		leases := y.take("common", 100)
+		assert.NotContains(t, idsOf(leases), ids[0])
+		assert.Len(t, leases, int(counts[job.Ready])+5) // with the runs of five minutes and the one that was mended
+		assert.Equal(t, "start of job", y.e.SetAside()[0].What)
+		breakIn("DROP TRIGGER stuck")
+		time.Sleep(6 * time.Second)
+		assert.Contains(t, idsOf(y.take("common", 100)), ids[0])
+		memoryAgrees(t, y.e)
+	})
+}
+
+// The service ends an attempt that its worker lets overrun its timeout, and an operator
+// can end a lease: the job goes to its place, uncounted, and keeps its lane meanwhile.
+func TestLeasesEndedByOthers(t *testing.T) {
+	inYard(t, func(y *yard) {
+		ctx := context.Background()
+		enqueue := func(s job.Spec) int64 {
+			j, err := y.e.Enqueue(ctx, s)
+			require.NoError(t, err)
+			return j.ID
+		}
+		look := func(id int64) job.Job {
+			synctest.Wait()
+			j, err := y.e.Job(ctx, id)
+			require.NoError(t, err)
+			return j
+		}
+		id := enqueue(job.Spec{Task: "log.pack", Timeout: job.Duration(time.Minute)})
+		a, err := y.e.Lease(ctx, job.LeaseRequest{Worker: "w", Queues: []string{"common"}, Limit: 1, Lease: job.Duration(30 * time.Second)})
+		require.NoError(t, err)
+		for range 8 {
+			time.Sleep(10 * time.Second)
+			x, err := y.e.Extend(ctx, job.ExtendRequest{Leases: []job.Extension{{Token: a.Leases[0].Token}}})
+			require.NoError(t, err)
+			require.Equal(t, job.StatusOK, x.Results[0].Status)
+		}
+		time.Sleep(15 * time.Second)
+		j := look(id)
+		assert.Equal(t, []any{job.Backoff, 1, job.TimedOut}, []any{j.State, j.Tries, j.Attempts[0].Error.Type})
+		_, err = y.e.Cancel(ctx, id)
+		require.NoError(t, err)
+
+		first := enqueue(job.Spec{Task: "berth.plan", Lane: "berth-3"})
+		second := enqueue(job.Spec{Task: "berth.plan", Lane: "berth-3"})
+		lease := y.take("common", 1)[0] // for an hour
+		time.Sleep(10 * time.Minute)
+		j, err = y.e.EndLease(ctx, first, false)
+		require.NoError(t, err)
+		assert.Equal(t, []any{job.Scheduled, 0, job.At(time.Now().Add(50 * time.Minute))}, []any{j.State, j.Tries, j.NextAt})
+		results, err := y.e.Settle(ctx, []job.Settlement{{Token: lease.Token, Outcome: job.OutcomeDone}})
+		require.NoError(t, err)
+		assert.Equal(t, job.StatusLost, results[0].Status)
+		assert.Empty(t, y.take("common", 1), "its lane is taken until the lease would have ended")
+		memoryAgrees(t, y.e)
+		time.Sleep(51 * time.Minute)
+		lease = y.take("common", 10)[0]
+		assert.Equal(t, first, lease.Job.ID)
+		_, err = y.e.EndLease(ctx, first, true)
+		require.NoError(t, err)
+		assert.Equal(t, []int64{first}, idsOf(y.take("common", 10)), "it keeps its rank")
+
+		// The good-bye of a worker ends what it holds.
+		_, err = y.e.PutWorker(ctx, job.Worker{ID: y.worker, Queues: []string{"common"}})
+		require.NoError(t, err)
+		require.NoError(t, y.e.DeleteWorker(ctx, y.worker))
+		j = look(first)
+		assert.Equal(t, []any{job.Ready, 0}, []any{j.State, j.Tries})
+		assert.Equal(t, job.Held, look(second).State)
+		memoryAgrees(t, y.e)
+	})
+}
+
+// What an answer brought that was lost is told again: by the same call, and when the
+// worker registers or renews.
+func TestLeasesAreToldAgain(t *testing.T) {
+	inYard(t, func(y *yard) {
+		ctx := context.Background()
+		_, err := y.e.EnqueueMany(ctx, make10("tide.predict"), func(int) string { return "" })
+		require.NoError(t, err)
+		lost := y.take("common", 3)
+		w, err := y.e.PutWorker(ctx, job.Worker{ID: y.worker, Queues: []string{"common"}, Holds: []string{lost[0].Token}})
+		require.NoError(t, err)
+		assert.Equal(t, []string{lost[1].Token, lost[2].Token}, []string{w.Leases[0].Token, w.Leases[1].Token})
+		x, err := y.e.Extend(ctx, job.ExtendRequest{Worker: y.worker, Leases: []job.Extension{{Token: lost[0].Token}, {Token: lost[2].Token}}})
+		require.NoError(t, err)
+		require.Len(t, x.Leases, 1)
+		assert.Equal(t, lost[1].Token, x.Leases[0].Token)
+		x, err = y.e.Extend(WithCall(ctx, Call{Principal: "another"}), job.ExtendRequest{Worker: y.worker})
+		require.NoError(t, err)
+		assert.Empty(t, x.Leases, "to nobody else")
+	})
+}
+
+// A worker that was asked to drain is told so at once, and then waits as it asks to: it
+// does not call again and again. It hears when something else is wanted.
+func TestDrainedWorkersWait(t *testing.T) {
+	inYard(t, func(y *yard) {
+		ctx := context.Background()
+		_, err := y.e.Enqueue(ctx, job.Spec{Task: "tide.predict"})
+		require.NoError(t, err)
+		_, err = y.e.PutWorker(ctx, job.Worker{ID: "w", Queues: []string{"common"}})
+		require.NoError(t, err)
+		_, err = y.e.AskWorker(ctx, "w", job.WantDrain)
+		require.NoError(t, err)
+		take := func() (job.LeaseAnswer, time.Duration) {
+			began := time.Now()
+			a, err := y.e.Lease(ctx, job.LeaseRequest{Worker: "w", Queues: []string{"common"}, Limit: 1, Wait: job.Duration(20 * time.Second)})
+			require.NoError(t, err)
+			return a, time.Since(began)
+		}
+		a, took := take()
+		assert.Equal(t, []any{job.WantDrain, time.Duration(0)}, []any{a.Wanted, took})
+		a, took = take()
+		assert.Equal(t, []any{0, 20 * time.Second}, []any{len(a.Leases), took})
+		time.AfterFunc(5*time.Second, func() {
+			_, err := y.e.AskWorker(ctx, "w", job.WantRun)
+			assert.NoError(t, err)
+		})
+		a, took = take()
+		assert.Equal(t, []any{job.WantRun, 5 * time.Second}, []any{a.Wanted, took})
+		a, _ = take()
+		assert.Len(t, a.Leases, 1)
+	})
+}

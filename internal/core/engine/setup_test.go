@@ -1,0 +1,221 @@
+package engine
+
+import (
+	"context"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"testing"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"humblemule/job"
+)
+
+// A load sets what the file defines and takes away what it no longer names, at once or
+// not at all; what was set otherwise stays, over restarts too.
+func TestLoad(t *testing.T) {
+	inYard(t, func(y *yard) {
+		ctx := context.Background()
+		berths := job.Defaults{Rules: job.Rules{MaxRunning: ptr(2)}}
+		file := job.Setup{Queues: map[string]job.Defaults{"berths": berths, "archive": {}}, Tasks: map[string]job.Defaults{"dues.charge": {MaxAttempts: ptr(6)}}}
+		load := func(s job.Setup, adopt, dry bool) (told []string, d job.SetupDiff) {
+			d, err := y.e.Load(ctx, job.SetupRequest{Setup: s, Adopt: adopt, DryRun: dry})
+			require.NoError(t, err)
+			for _, c := range d.Changes {
+				told = append(told, c.Kind+" "+c.Name+" "+c.Change)
+			}
+			return told, d
+		}
+		y.rules("common", job.Rules{Turns: job.ByOwner})
+		told, d := load(file, false, true)
+		assert.Equal(t, []string{"queue archive add", "queue berths add", "task dues.charge add"}, told)
+		assert.Equal(t, []string{"queue common"}, d.Others)
+		assert.Empty(t, y.e.Tasks(ctx), "nothing was changed")
+		told, d = load(file, false, false)
+		assert.Len(t, told, 3)
+		assert.True(t, d.Loaded)
+		require.NoError(t, y.e.Close())
+		y.open()
+		told, d = load(file, false, false)
+		assert.Equal(t, []any{0, 3}, []any{len(told), d.Same}, "the same again changes nothing")
+		queues, err := y.e.Queues(ctx)
+		require.NoError(t, err)
+		assert.Equal(t, []bool{true, true, false}, []bool{queues[0].FromFile, queues[1].FromFile, queues[2].FromFile})
+
+		y.rules("berths", job.Rules{MaxRunning: ptr(9)}) // by hand
+		file.Queues["common"] = job.Defaults{Priority: ptr(7)}
+		_, err = y.e.Load(ctx, job.SetupRequest{Setup: file})
+		require.ErrorContains(t, err, "take it out of the file, or load with adopt")
+		delete(file.Queues, "archive")
+		delete(file.Tasks, "dues.charge")
+		told, d = load(file, true, true)
+		assert.Equal(t, []string{"queue berths change", "queue common adopt", "queue archive remove", "task dues.charge remove"}, told)
+		assert.Equal(t, job.SetupField{Field: "max_running", Before: []byte("9"), After: []byte("2")}, d.Changes[0].Fields[0])
+		assert.Equal(t, []job.SetupField{{Field: "priority", Before: []byte("null"), After: []byte("7")}, {Field: "turns", Before: []byte(`"owner"`), After: []byte("null")}}, d.Changes[1].Fields)
+		load(file, true, false)
+		tasks := y.e.Tasks(ctx)
+		require.Len(t, tasks, 1, "the task stays")
+		assert.True(t, tasks[0].Defaults == nil && !tasks[0].FromFile)
+		queues, err = y.e.Queues(ctx)
+		require.NoError(t, err)
+		assert.Len(t, queues, 2, "a queue that never had a job goes whole")
+
+		bad := job.Setup{Queues: map[string]job.Defaults{"berths": {}, "Wrong": {}}, Tasks: map[string]job.Defaults{"x": {Rules: job.Rules{Order: job.ByAgeing}}}}
+		_, err = y.e.Load(ctx, job.SetupRequest{Setup: bad})
+		require.ErrorContains(t, err, "queues.Wrong")
+		require.ErrorContains(t, err, "tasks.x.order")
+		queues, err = y.e.Queues(ctx)
+		require.NoError(t, err)
+		assert.Equal(t, 2, *queues[0].MaxRunning, "nothing of it was loaded")
+		actions, err := y.e.Actions(ctx, 0, 0, 10)
+		require.NoError(t, err)
+		assert.Equal(t, "load_setup", actions[0].Action)
+		assert.Contains(t, string(actions[0].Detail), `"name":"common","change":"adopt"`)
+	})
+}
+
+// Retention and triage come from the file: what was done is removed when the file says so,
+// later failures have the causes it names, and a queue that had jobs stays without settings.
+func TestLoadRetentionAndTriage(t *testing.T) {
+	inYard(t, func(y *yard) {
+		ctx := context.Background()
+		file := job.Setup{
+			Queues:    map[string]job.Defaults{"berths": {Priority: ptr(6)}, "spare": {}},
+			Retention: &job.Retention{Done: job.Duration(time.Hour)},
+			Triage:    []job.TriageRule{{Type: "refused", Matches: `berth (\w+) refused by (\w+)`, Becomes: "refused by $2"}},
+		}
+		_, err := y.e.Load(ctx, job.SetupRequest{Setup: file})
+		require.NoError(t, err)
+		require.NoError(t, y.e.Close())
+		y.open()
+		fail := func(kind, message string) int64 {
+			j, err := y.e.Enqueue(ctx, job.Spec{Task: "berth.plan", Queue: "berths", MaxAttempts: ptr(1)})
+			require.NoError(t, err)
+			a, err := y.e.Lease(ctx, job.LeaseRequest{Worker: "w", Queues: []string{"berths"}, Limit: 1})
+			require.NoError(t, err)
+			_, err = y.e.Settle(ctx, []job.Settlement{{Token: a.Leases[0].Token, Outcome: job.OutcomeFailed, Error: &job.Failure{Type: kind, Message: message}}})
+			require.NoError(t, err)
+			told, err := y.e.Job(ctx, j.ID)
+			require.NoError(t, err)
+			return told.Cause
+		}
+		assert.Equal(t, fail("refused", "berth north refused by pilot"), fail("refused", "berth south refused by pilot"))
+		assert.NotEqual(t, fail("refused", "berth north refused by pilot"), fail("refused", "berth north refused by master"))
+		assert.NotEqual(t, fail("other", "berth north refused by pilot"), fail("other", "berth south refused by pilot"), "the rule is of another type")
+
+		done, err := y.e.Enqueue(ctx, job.Spec{Task: "tide.predict", Queue: "berths"})
+		require.NoError(t, err)
+		a, err := y.e.Lease(ctx, job.LeaseRequest{Worker: "w", Queues: []string{"berths"}, Limit: 1})
+		require.NoError(t, err)
+		_, err = y.e.Settle(ctx, []job.Settlement{{Token: a.Leases[0].Token, Outcome: job.OutcomeDone}})
+		require.NoError(t, err)
+		time.Sleep(50 * time.Minute)
+		_, err = y.e.Job(ctx, done.ID)
+		require.NoError(t, err)
+		time.Sleep(20 * time.Minute)
+		_, err = y.e.Job(ctx, done.ID)
+		require.ErrorContains(t, err, "there is no job")
+
+		// Loads at once come one after the other: what stands in the end is one of them, whole.
+		var all sync.WaitGroup
+		for i := range 4 {
+			all.Go(func() {
+				n := i + 1
+				_, err := y.e.Load(ctx, job.SetupRequest{Setup: job.Setup{Queues: map[string]job.Defaults{"berths": {Priority: &n}, "quay-" + strconv.Itoa(n): {Priority: &n}}}})
+				assert.NoError(t, err)
+			})
+		}
+		all.Wait()
+		queues, err := y.e.Queues(ctx)
+		require.NoError(t, err)
+		require.Len(t, queues, 2)
+		assert.Equal(t, queues[0].Defaults.Priority, queues[1].Defaults.Priority)
+		d, err := y.e.Load(ctx, job.SetupRequest{Setup: job.Setup{Empty: true}})
+		require.NoError(t, err)
+		assert.Len(t, d.Changes, 2)
+		queues, err = y.e.Queues(ctx)
+		require.NoError(t, err)
+		require.Len(t, queues, 1, "it had jobs")
+		assert.Nil(t, queues[0].Defaults)
+
+		_, err = y.e.Load(ctx, job.SetupRequest{Setup: job.Setup{Retention: &job.Retention{Done: 5}, Triage: []job.TriageRule{{Matches: "(", Becomes: "x"}, {Matches: "x"}}}})
+		for _, want := range []string{"retention.done", "triage[0].matches is no pattern", "triage[1].becomes"} {
+			assert.ErrorContains(t, err, want)
+		}
+	})
+}
+
+// What is changed by hand of a queue or a task that a file defines is told to be so, over
+// restarts, until the file is loaded again.
+func TestOriginsOfSettings(t *testing.T) {
+	inYard(t, func(y *yard) {
+		ctx := context.Background()
+		file := job.Setup{
+			Queues: map[string]job.Defaults{"tides": {Priority: ptr(3), Rules: job.Rules{MaxRunning: ptr(4)}}},
+			Tasks:  map[string]job.Defaults{"tide.predict": {MaxAttempts: ptr(6)}},
+		}
+		load := func() {
+			_, err := y.e.Load(ctx, job.SetupRequest{Setup: file})
+			require.NoError(t, err)
+		}
+		origins := func() (all []string) {
+			for _, s := range y.e.Settings().Settings {
+				if strings.Contains(s.Of, "tide") {
+					all = append(all, s.Of+" "+s.Name+" "+s.From)
+				}
+			}
+			return all
+		}
+		asLoaded := []string{"queue tides max_running file", "queue tides priority file", "task tide.predict max_attempts file"}
+		load()
+		assert.Equal(t, asLoaded, origins())
+		require.NoError(t, y.e.SetQueue(ctx, "tides", job.Defaults{Priority: ptr(3), MaxAttempts: ptr(2), Rules: job.Rules{MaxRunning: ptr(9)}}))
+		require.NoError(t, y.e.SetTask(ctx, "tide.predict", job.Defaults{MaxAttempts: ptr(7)}))
+		require.NoError(t, y.e.Close())
+		y.open()
+		assert.Equal(t, []string{"queue tides max_attempts hand", "queue tides max_running hand", "queue tides priority file", "task tide.predict max_attempts hand"}, origins())
+		load()
+		assert.Equal(t, asLoaded, origins())
+		memoryAgrees(t, y.e)
+	})
+}
+
+// A transaction that finishes many jobs removes some more than those, where a queue has more
+// than it keeps.
+func TestRetentionFollows(t *testing.T) {
+	inYard(t, func(y *yard) {
+		ctx := context.Background()
+		most := int64(1)
+		_, err := y.e.Load(ctx, job.SetupRequest{Setup: job.Setup{Retention: &job.Retention{MostDone: &most}}})
+		require.NoError(t, err)
+		y.e.shortenings.Add(1) // retention waits
+		const some = 500
+		take := func() (items []job.Settlement) {
+			y.enqueue(slices.Repeat([]job.Spec{{Task: "tide.predict"}}, some)...)
+			for _, l := range y.take("common", some) {
+				items = append(items, job.Settlement{Token: l.Token, Outcome: job.OutcomeDone})
+			}
+			return items
+		}
+		for range 4 {
+			_, err := y.e.Settle(ctx, take())
+			require.NoError(t, err)
+		}
+		before := y.count(job.Done)
+		require.Equal(t, int64(4*some), before)
+		all, err := y.e.prepareSettlements(take())
+		require.NoError(t, err)
+		require.NoError(t, y.e.do(ctx, func(tx *txn) error {
+			tx.e.shortenings.Add(-1)
+			tx.e.nextRetain = time.Time{}
+			_, err := tx.settleAll(all)
+			return err
+		}))
+		assert.Less(t, y.count(job.Done), before, "more went than came")
+		memoryAgrees(t, y.e)
+	})
+}

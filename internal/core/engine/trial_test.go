@@ -1,0 +1,1153 @@
+package engine
+
+import (
+	"cmp"
+	"context"
+	"database/sql"
+	"encoding/json"
+	"flag"
+	"fmt"
+	"log/slog"
+	"maps"
+	"math/rand/v2"
+	"path/filepath"
+	"slices"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/require"
+
+	"humblemule/internal/core/limit"
+	"humblemule/internal/core/order"
+	"humblemule/job"
+)
+
+var (
+	modelCommands = flag.Int("model.commands", modelLength, "how many random commands the model test runs")
+	modelSeed     = flag.Uint64("model.seed", 6853, "draws the model test's commands")
+)
+
+// shortModel is how many commands it runs for a quick look.
+const shortModel = 1000
+
+// trial is the engine and its model side by side.
+type trial struct {
+	*testing.T
+	*model
+	e      *Engine
+	path   string
+	random *rand.Rand
+	// tokens ever given, live and ended
+	tokens []string
+	// calls made with an Idempotency-Key, with their answers
+	calls []func()
+}
+
+func TestModel(t *testing.T) {
+	t.Parallel() // it takes long
+	path := filepath.Join(t.TempDir(), "model.db")
+	synctest.Test(t, func(t *testing.T) {
+		r := &trial{T: t, model: newModel(), path: path, random: rand.New(rand.NewPCG(*modelSeed, 0))}
+		r.open()
+		defer func() { require.NoError(t, r.e.Close()) }()
+		r.now = time.Now()
+		r.ageing(time.Minute)
+		twice := 2
+		lasting := job.Spec{Task: "buoy.poll", MaxAttempts: &twice, Retry: &job.Retry{First: job.Duration(9 * time.Second)}}
+		r.plan("buoys", 211*time.Second, job.RunsAlso, job.Spec{Task: "buoy.poll", Queue: "archive", Payload: "planned"})
+		lasting.Queue, lasting.Lane = "berths", "b"
+		r.plan("silt", 17*time.Second, job.RunWaits, lasting)
+		lasting.Queue, lasting.Lane = "common", ""
+		r.plan("tides", 13*time.Second, job.RunSkips, lasting)
+		commands := *modelCommands
+		if testing.Short() {
+			commands = min(commands, shortModel)
+		}
+		for n := range commands {
+			r.step()
+			require.Equal(r, r.now, time.Now(), "commands come at whole milliseconds")
+			if n%100 == 0 || n == commands-1 {
+				r.compare()
+			}
+			if n%100 == 0 || n > 500 && n <= 800 {
+				r.sameTurns()
+				memoryAgrees(r, r.e)
+			}
+			if t.Failed() {
+				t.Fatalf("after %d commands of seed %d", n+1, *modelSeed)
+			}
+		}
+		for _, p := range r.parked {
+			p.until = time.Time{}
+		}
+	})
+}
+
+func (r *trial) open() {
+	e, err := Open(r.path, Options{Draw: func() float64 { return 0.5 }, Log: slog.New(slog.DiscardHandler)})
+	require.NoError(r, err)
+	r.e = e
+}
+
+func (r *trial) chance(percent int) bool { return r.random.IntN(100) < percent }
+
+func pick[T any](r *trial, all ...T) T { return all[r.random.IntN(len(all))] }
+
+func (r *trial) step() {
+	switch n := r.random.IntN(100); {
+	case n < 26:
+		r.enqueueSome()
+	case n < 50:
+		r.take()
+	case n < 72:
+		for range 1 + r.random.IntN(3) {
+			r.settle()
+			r.serve(r.settled())
+		}
+	case n < 74:
+		r.extend()
+	case n < 75:
+		r.startNow()
+	case n < 76:
+		r.patch()
+	case n < 78:
+		r.remove()
+	case n < 81:
+		r.cancel()
+	case n < 86:
+		r.requeue()
+	case n < 89:
+		r.park()
+	case n < 91 && len(r.calls) > 0:
+		r.calls[r.random.IntN(len(r.calls))]()
+	case n < 92:
+		r.restart()
+	case n < 93:
+		r.circle()
+	case n < 94:
+		pick(r, r.pause, r.ask)()
+	case n < 96:
+		pick(r, r.setQueue, r.setQueue, r.setTask)()
+	case n < 97:
+		pick(r, r.act, r.act, r.undo)()
+		r.serve(r.settled())
+		r.until(time.Now().Truncate(time.Millisecond).Add(2 * time.Millisecond)) // it took a while
+	case n < 98:
+		pick(r, r.endLease, r.passLane, r.runNow)()
+	default:
+		r.pass(time.Duration(1+r.random.IntN(pick(r, 50, 3000, 60_000))) * time.Millisecond)
+	}
+	r.serve(r.settled())
+}
+
+func (r *trial) spec() job.Spec {
+	s := job.Spec{Task: pick(r, "tide.predict", "manifest.check", "buoy.poll"), Queue: pick(r, "", "berths", "archive", "bulletins"), Payload: r.random.IntN(1000), Lane: pick(r, "", "", "", "a", "b"), Owner: pick(r, "", "Marsh", "Gull")}
+	if r.chance(5) {
+		s.Payload = make([]int, 400) // a long one, kept beside the row
+	}
+	if r.chance(40) {
+		p := r.random.IntN(10)
+		s.Priority = &p
+	}
+	if r.chance(20) {
+		s.Delay = job.Duration(time.Duration(1+r.random.IntN(20_000)) * time.Millisecond)
+	}
+	if r.chance(10) {
+		s.StartBy = job.At(r.now.Add(s.Delay.Go() + time.Duration(1+r.random.IntN(40_000))*time.Millisecond))
+	}
+	if r.chance(50) {
+		most := 1 + r.random.IntN(4)
+		s.MaxAttempts = &most
+	}
+	if r.chance(50) {
+		s.Retry = &job.Retry{First: job.Duration(time.Duration(1+r.random.IntN(5000)) * time.Millisecond)}
+		if r.chance(30) {
+			s.Retry.GiveUpAfter = job.Duration(time.Duration(1+r.random.IntN(20_000)) * time.Millisecond)
+		}
+	}
+	if r.chance(30) {
+		s.Key = pick(r, "a", "b", "c", "d", "e")
+		s.Dedupe = pick(r, "", "", job.Unstarted, job.Unfinished, "20s")
+	}
+	if r.chance(20) {
+		keep := pick(r, 0, job.Duration(20*time.Second))
+		s.KeepResult = &keep
+	}
+	return s
+}
+
+// ctx gives a call an Idempotency-Key of its own.
+func (r *trial) ctx(path, key string, body any) context.Context {
+	raw, _ := json.Marshal(body)
+	return WithCall(r.Context(), Call{Path: path, Key: key, Body: raw})
+}
+
+func (r *trial) enqueueSome() {
+	if r.chance(80) {
+		s, key := r.spec(), fmt.Sprint("one", r.random.Uint64())
+		got, err := r.e.Enqueue(r.ctx("/v1/jobs", key, s), s)
+		require.NoError(r, err)
+		before := r.nextID
+		want := r.enqueue(s)
+		r.same(want, got)
+		require.Equal(r, before == r.nextID, got.Duplicate)
+		r.again(func() {
+			repeated, err := r.e.Enqueue(r.ctx("/v1/jobs", key, s), s)
+			if want.removed {
+				require.ErrorContains(r, err, "has been removed since")
+			} else {
+				require.NoError(r, err)
+				require.Equal(r, want.id, repeated.ID)
+			}
+			_, err = r.e.Enqueue(r.ctx("/v1/jobs", key, "another body"), s)
+			require.ErrorContains(r, err, "Idempotency-Key")
+		})
+		return
+	}
+	specs := make([]job.Spec, 1+r.random.IntN(6))
+	for i := range specs {
+		specs[i] = r.spec()
+	}
+	if r.chance(20) { // one wrong: none is taken in
+		tooHigh := 10
+		specs[len(specs)-1].Priority = &tooHigh
+		_, err := r.e.EnqueueMany(r.Context(), specs, func(i int) string { return fmt.Sprintf("line %d: ", i+1) })
+		require.ErrorContains(r, err, fmt.Sprintf("line %d: priority", len(specs)))
+		return
+	}
+	got, err := r.e.EnqueueMany(r.Context(), specs, func(int) string { return "" })
+	require.NoError(r, err)
+	for i, s := range specs {
+		before := r.nextID
+		want := r.enqueue(s)
+		require.Equal(r, []any{want.id, want.state, before == r.nextID}, []any{got[i].ID, got[i].State, got[i].Duplicate})
+	}
+}
+
+// again remembers a call that may be repeated while its receipt is kept.
+func (r *trial) again(call func()) {
+	until := time.Now().Add(4 * time.Minute)
+	r.calls = append(r.calls, func() {
+		if time.Now().Before(until) {
+			call()
+		}
+	})
+	if len(r.calls) > 20 {
+		r.calls = r.calls[1:]
+	}
+}
+
+func (r *trial) request(worker string) (job.LeaseRequest, *mtake) {
+	req := job.LeaseRequest{
+		Worker: worker, Queues: pick(r, []string{"common"}, []string{"berths", "bulletins"}, []string{"archive", "berths", "common"}, []string{"bulletins", "archive"}),
+		Tasks: pick(r, nil, []string{"tide.predict"}, []string{"tide.predict", "manifest.check", "unheard.of"}),
+		Limit: 1 + r.random.IntN(5), Lease: job.Duration(time.Duration(1000+r.random.IntN(60_000)) * time.Millisecond),
+	}
+	want := &mtake{worker: worker, queues: req.Queues, tasks: req.Tasks, limit: req.Limit, length: req.Lease.Go()}
+	if r.chance(30) {
+		req.Ahead = 1 + r.random.IntN(3)
+		want.limit, want.ahead = want.limit+req.Ahead, req.Ahead
+	}
+	if r.chance(30) {
+		req.Share, req.Weights = job.ByWeight, map[string]int{req.Queues[len(req.Queues)-1]: 1 + r.random.IntN(4)}
+		want.weights = req.Weights
+	}
+	return req, want
+}
+
+// takeNamed asks for one job by its id.
+func (r *trial) takeNamed() {
+	id := r.anyJob()
+	req := job.LeaseRequest{Worker: "w2", Job: id, Limit: 1, Lease: job.Duration(time.Minute)}
+	want := &mtake{worker: "w2", one: id, limit: 1, length: time.Minute}
+	got, err := r.e.Lease(r.Context(), req)
+	j := r.find(id)
+	switch {
+	case r.drained["w2"]:
+	case j == nil:
+		require.ErrorContains(r, err, "there is no job")
+		return
+	case j.state != job.Ready:
+		require.ErrorContains(r, err, "only a ready job can be taken by its id")
+		return
+	case r.paused[j.queue]:
+		require.ErrorContains(r, err, "is paused")
+		return
+	case !r.mayStart(j.queue), r.taskFull(j.task):
+		require.ErrorContains(r, err, "cannot be taken now")
+		return
+	}
+	require.NoError(r, err)
+	r.deal([]*mtake{want})
+	r.leased(want, got.Leases)
+}
+
+// pause pauses a queue, or resumes one.
+func (r *trial) pause() {
+	q := pick(r, "common", "berths", "archive", "nowhere")
+	do, to := r.e.PauseQueue, true
+	if r.chance(65) {
+		do, to = r.e.ResumeQueue, false
+	}
+	err := do(r.ctx("/v1/queues", fmt.Sprint("pause", r.random.Uint64()), to), q)
+	if !r.exists(q) {
+		require.ErrorContains(r, err, "there is no queue")
+		return
+	}
+	require.NoError(r, err)
+	r.paused[q] = to
+	r.serve(r.settled())
+}
+
+// ask drains a worker, whose parked takes are then answered, or lets it run.
+func (r *trial) ask() {
+	uid, want := pick(r, "w1", "w2"), job.WantRun
+	if r.chance(35) {
+		want = job.WantDrain
+	}
+	_, err := r.e.PutWorker(r.Context(), job.Worker{ID: uid, Queues: []string{"common"}})
+	require.NoError(r, err)
+	got, err := r.e.AskWorker(r.Context(), uid, want)
+	require.NoError(r, err)
+	require.Equal(r, want, got.Wanted)
+	r.drained[uid] = want == job.WantDrain
+	r.parked = slices.DeleteFunc(r.parked, func(t *mtake) bool {
+		if !r.drained[t.worker] {
+			return false
+		}
+		got := <-t.answer
+		require.NoError(r, got.err)
+		require.Empty(r, got.leases)
+		return true
+	})
+}
+
+// report draws what a handler tells of a job, and what is then known of it.
+func (r *trial) report(token string) (told job.Report, knows func(*mjob)) {
+	if r.chance(50) {
+		return told, func(*mjob) {}
+	}
+	id, _, _, _ := parseToken(token)
+	percent := float64(r.random.IntN(101))
+	told.Progress = &job.Progress{Percent: percent}
+	told.Labels = map[string]string{pick(r, "berth", "ship"): pick(r, "", "3", "heron")}
+	told.Log = []string{"moored", "cleared"}
+	if j := r.find(id); j != nil && r.chance(30) { // as after an answer that was lost
+		told.LogFrom = max(j.told, 1)
+	}
+	return told, func(j *mjob) {
+		j.percent = percent
+		j.labels = job.MergeLabels(j.labels, told.Labels)
+		before := j.told
+		j.told = max(j.told, cmp.Or(told.LogFrom, j.told+1)+1)
+		j.lines += j.told - before
+	}
+}
+
+func (r *trial) take() {
+	if r.chance(10) {
+		r.takeNamed()
+		return
+	}
+	req, want := r.request(pick(r, "w1", "w2"))
+	key := fmt.Sprint("take", r.random.Uint64())
+	ctx := r.ctx("/v1/leases", key, req)
+	got, err := r.e.Lease(ctx, req)
+	require.NoError(r, err)
+	r.deal([]*mtake{want})
+	r.leased(want, got.Leases)
+	if len(got.Leases) == 0 {
+		return
+	}
+	r.again(func() { // the leases of then that still live; where none does the take is a new one
+		live := map[string]bool{}
+		for _, l := range got.Leases {
+			if r.ever(l.Job.ID).token == l.Token {
+				live[l.Token] = true
+			}
+		}
+		if len(live) == 0 && !r.drained[req.Worker] {
+			return
+		}
+		repeated, err := r.e.Lease(ctx, req)
+		require.NoError(r, err)
+		require.Len(r, repeated.Leases, len(live))
+		for _, l := range repeated.Leases {
+			require.True(r, live[l.Token])
+		}
+	})
+}
+
+// leased compares leases with what the model has dealt, and keeps their tokens.
+func (r *trial) leased(want *mtake, got []job.Lease) {
+	require.Equal(r, want.got, idsOf(got), "jobs leased, in order")
+	for _, l := range got {
+		j := r.find(l.Job.ID)
+		j.token = l.Token
+		r.tokens = append(r.tokens, l.Token)
+		require.Equal(r, []any{j.task, j.queue, j.attempt, j.tries, j.most, j.round, j.payload}, []any{l.Job.Task, l.Job.Queue, l.Job.Attempt, l.Job.Tries, l.Job.MaxAttempts, l.Job.Round, string(l.Job.Payload)})
+		require.Equal(r, job.At(j.ends), l.ExpiresAt)
+	}
+}
+
+// park begins a take that finds nothing now and waits.
+func (r *trial) park() {
+	req, want := r.request(pick(r, "w1", "w2"))
+	if len(r.parked) >= 3 || r.drained[req.Worker] {
+		return
+	}
+	// Half a millisecond beside everything else that happens by itself.
+	req.Wait = job.Duration(time.Duration(1+r.random.IntN(30_000))*time.Millisecond + 500*time.Microsecond)
+	want.until, want.answer = r.now.Add(req.Wait.Go()), make(chan answered, 1)
+	e := r.e
+	go func() {
+		got, err := e.Lease(context.Background(), req)
+		want.answer <- answered{got.Leases, err}
+	}()
+	r.parked = append(r.parked, want)
+	synctest.Wait()
+}
+
+func (r *trial) serve(takes []*mtake) {
+	for _, t := range takes {
+		got := <-t.answer
+		require.NoError(r, got.err)
+		r.leased(t, got.leases)
+	}
+}
+
+// circle takes a job and gives it back, again and again: the third time it waits.
+func (r *trial) circle() {
+	for range 4 {
+		req := job.LeaseRequest{Worker: "w1", Queues: []string{"berths"}, Limit: 1, Lease: job.Duration(time.Minute)}
+		want := &mtake{worker: "w1", queues: req.Queues, limit: 1, length: time.Minute}
+		got, err := r.e.Lease(r.Context(), req)
+		require.NoError(r, err)
+		r.deal([]*mtake{want})
+		r.leased(want, got.Leases)
+		for _, l := range got.Leases {
+			r.settleAs(job.Settlement{Token: l.Token, Outcome: job.OutcomeReleased})
+		}
+		r.serve(r.settled())
+	}
+}
+
+// token chooses a live lease, or one of any that ever were.
+func (r *trial) token() string {
+	var live []string
+	for _, j := range r.jobs {
+		if j.token != "" {
+			live = append(live, j.token)
+		}
+	}
+	switch {
+	case len(live) > 0 && r.chance(85):
+		return live[r.random.IntN(len(live))]
+	case len(r.tokens) > 0 && r.chance(90):
+		return r.tokens[r.random.IntN(len(r.tokens))]
+	}
+	return pick(r, "1.1.0123456789abcdef", "999999.1.0123456789abcdef")
+}
+
+func (r *trial) settle() {
+	s := job.Settlement{Token: r.token(), Outcome: pick(r, job.OutcomeDone, job.OutcomeDone, job.OutcomeFailed, job.OutcomeFailed, job.OutcomeGiveUp, job.OutcomeSkipped, job.OutcomePostponed, job.OutcomeReleased)}
+	switch s.Outcome {
+	case job.OutcomeSkipped:
+		s.ReasonText = "the ship has sailed"
+	case job.OutcomePostponed:
+		s.Delay = job.Duration(time.Duration(1000+r.random.IntN(9000)) * time.Millisecond)
+	case job.OutcomeFailed:
+		s.Error = &job.Failure{Type: "error", Message: fmt.Sprintf("%s on channel %d", pick(r, "no answer", "noise"), r.random.IntN(90))}
+		if r.chance(20) {
+			s.Delay = job.Duration(time.Duration(1+r.random.IntN(9000)) * time.Millisecond)
+		}
+	}
+	if r.chance(10) {
+		s.Enqueue = []job.Spec{r.spec()}
+	}
+	if id, _, _, _ := parseToken(s.Token); s.Outcome == job.OutcomeDone {
+		s.Result = json.RawMessage(fmt.Sprint(id))
+	}
+	if r.chance(5) {
+		s.Outcome = "finished"
+	}
+	var knows func(*mjob)
+	s.Report, knows = r.report(s.Token)
+	id, _, _, _ := parseToken(s.Token)
+	if j := r.find(id); j != nil && j.token == s.Token && s.Outcome != "finished" {
+		knows(j)
+	}
+	r.settleAs(s)
+}
+
+func (r *trial) settleAs(s job.Settlement) {
+	got, err := r.e.Settle(r.Context(), []job.Settlement{s})
+	require.NoError(r, err)
+	require.Equal(r, r.wantSettled(s), got[0].Status, "%+v", s)
+	id, _, _, _ := parseToken(s.Token)
+	if j := r.find(id); j != nil && got[0].Status == job.StatusOK {
+		require.Equal(r, []any{j.state, job.At(j.nextAt)}, []any{got[0].State, got[0].NextAt})
+	}
+}
+
+func (r *trial) wantSettled(s job.Settlement) job.Status {
+	id, _, _, _ := parseToken(s.Token)
+	j := r.ever(id) // what was removed is known until it is swept
+	switch {
+	case s.Outcome == "finished" && j != nil && !j.removed && j.token == s.Token:
+		return job.StatusRefused
+	case j == nil, j.removed && r.now.Sub(j.removedAt) >= restorableFor:
+		return job.StatusLost
+	case j.token == s.Token:
+		r.end(j, s.Outcome, s.Delay.Go(), false)
+		for _, follow := range s.Enqueue {
+			r.enqueue(follow)
+		}
+		return job.StatusOK
+	}
+	for _, a := range j.attempts {
+		if a.token == s.Token && a.outcome == s.Outcome && !a.lost {
+			return job.StatusOK
+		}
+	}
+	return job.StatusLost
+}
+
+func (r *trial) extend() {
+	token := r.token()
+	told, knows := r.report(token)
+	got, err := r.e.Extend(r.Context(), job.ExtendRequest{Leases: []job.Extension{{Token: token, Report: told}}})
+	require.NoError(r, err)
+	want := job.ExtendResult{Token: token, Status: job.StatusLost}
+	id, _, _, _ := parseToken(token)
+	if j := r.find(id); j != nil && j.token == token {
+		j.ends = r.now.Add(j.length)
+		knows(j)
+		want.Status, want.ExpiresAt = job.StatusOK, job.At(j.ends)
+		if j.cancelling {
+			want.Status = job.StatusCancelled
+		}
+	}
+	require.Equal(r, want, got.Results[0])
+}
+
+// anyJob draws the id of a job, or one that nobody has; half of the time of one for which
+// something is planned.
+func (r *trial) anyJob() int64 {
+	var planned []int64
+	for _, j := range r.jobs {
+		if (j.state == job.Scheduled || j.state == job.Backoff) && !j.removed {
+			planned = append(planned, j.id)
+		}
+	}
+	if len(planned) > 0 && r.chance(50) {
+		return planned[r.random.IntN(len(planned))]
+	}
+	return 1 + r.random.Int64N(r.nextID+2)
+}
+
+// plan sets a schedule, a little later than the one before.
+func (r *trial) plan(name string, every time.Duration, rule string, spec job.Spec) {
+	r.pass(333 * time.Millisecond)
+	told, err := r.e.SetSchedule(r.Context(), name, job.Schedule{Every: job.Duration(every), IfStillRunning: rule, Job: spec}, 0)
+	require.NoError(r, err)
+	r.schedules = append(r.schedules, &mschedule{name: name, every: every, rule: rule, spec: spec, next: told.Next[0].UTC.Go().Local()})
+}
+
+// runNow asks for a run of a schedule beside its times.
+func (r *trial) runNow() {
+	s := pick(r, r.schedules...)
+	_, err := r.e.RunSchedule(r.Context(), s.name)
+	if r.run(s) {
+		require.NoError(r, err)
+	} else {
+		require.ErrorContains(r, err, "is not over")
+	}
+}
+
+func (r *trial) ageing(boost time.Duration) {
+	r.makeSo("queue", "bulletins", job.Defaults{Rules: job.Rules{Order: job.ByAgeing, Boost: job.Duration(boost)}})
+}
+
+// setQueue draws what holds for a queue: limits, what lanes and owners mean, and defaults
+// of its jobs.
+func (r *trial) setQueue() {
+	queue := pick(r, "archive", "berths", "bulletins")
+	var d job.Defaults
+	switch queue {
+	case "archive":
+		if r.chance(60) {
+			most := 1 + r.random.IntN(3)
+			d.MaxRunning = &most
+		}
+		if r.chance(40) {
+			burst := 1 + r.random.IntN(3)
+			d.Rate = &job.Rate{PerSecond: pick(r, 0.25, 0.5, 5), Burst: &burst}
+		}
+	case "berths":
+		if d.LaneOnBackoff, d.LaneOnDead = pick(r, job.LaneWaits, job.LanePasses), pick(r, job.LanePasses, job.LaneStops, job.LaneStops); r.chance(60) {
+			d.Turns, d.OwnerWeights = job.ByOwner, map[string]int{"Marsh": 1 + r.random.IntN(3)}
+		}
+	case "bulletins":
+		if r.chance(80) {
+			d = r.queues[queue]
+		} else {
+			d.Order, d.Boost = job.ByAgeing, job.Duration(pick(r, time.Second, time.Minute))
+		}
+	}
+	old, rules := r.rules(queue), d.Rules.Whole()
+	if !old.SameOrder(&rules) && slices.ContainsFunc(r.parked, func(t *mtake) bool { return slices.Contains(t.queues, queue) }) {
+		return // in the moment until all have their new places nobody must be served
+	}
+	r.setDefaults(&d)
+	r.makeSo("queue", queue, d)
+	r.serve(r.settled())
+	if !old.SameOrder(&rules) {
+		r.pass(5 * time.Millisecond)
+	}
+}
+
+func (r *trial) setTask() {
+	var d job.Defaults
+	r.setDefaults(&d)
+	if r.chance(20) {
+		d.Queue = pick(r, "common", "archive", "bulletins")
+	}
+	if r.chance(30) {
+		most := 2 + r.random.IntN(4)
+		d.MaxRunning = &most
+	}
+	r.makeSo("task", pick(r, "tide.predict", "manifest.check"), d)
+}
+
+func (r *trial) setDefaults(d *job.Defaults) {
+	most, priority := 1+r.random.IntN(5), r.random.IntN(10)
+	if d.MaxAttempts, d.Priority, d.Retry, d.KeepResult = nil, nil, nil, nil; r.chance(30) {
+		d.MaxAttempts = &most
+	}
+	if r.chance(30) {
+		d.Priority = &priority
+	}
+	if r.chance(30) {
+		d.Retry = &job.Retry{First: job.Duration(time.Duration(1+r.random.IntN(5000)) * time.Millisecond), GiveUpAfter: pick(r, 0, job.Duration(10*time.Second))}
+	}
+	if r.chance(30) {
+		keep := pick(r, 0, job.Duration(time.Minute))
+		d.KeepResult = &keep
+	}
+}
+
+// makeSo sets a queue or a task by hand, or by a set-up that says it with all else.
+func (r *trial) makeSo(what, name string, d job.Defaults) {
+	switch {
+	case r.chance(50):
+		set := r.e.SetQueue
+		if what == "task" {
+			set = r.e.SetTask
+		}
+		require.NoError(r, set(r.Context(), name, d))
+	default:
+		all := job.Setup{Queues: maps.Clone(r.queues), Tasks: maps.Clone(r.tasks)}
+		if what == "task" {
+			all.Tasks[name] = d
+		} else {
+			all.Queues[name] = d
+		}
+		_, err := r.e.Load(r.Context(), job.SetupRequest{Setup: all, Adopt: true})
+		require.NoError(r, err)
+	}
+	if what == "task" {
+		r.tasks[name] = d
+	} else {
+		r.set(name, d)
+	}
+}
+
+// endLease takes a running job away from its worker.
+func (r *trial) endLease() {
+	id, freeLane := r.anyJob(), r.chance(30)
+	if running := r.all(func(j *mjob) bool { return j.state == job.Running }); len(running) > 0 && r.chance(80) {
+		id = pick(r, running...).id
+	}
+	got, err := r.e.EndLease(r.Context(), id, freeLane)
+	j := r.find(id)
+	switch {
+	case j == nil:
+		require.ErrorContains(r, err, "there is no job")
+		return
+	case j.state != job.Running:
+		require.ErrorContains(r, err, "only a running job")
+		return
+	}
+	require.NoError(r, err)
+	r.takeBack(j, freeLane)
+	r.replaced(j, got)
+}
+
+// passLane lets those go on that wait behind a job that has a lane and does not run.
+func (r *trial) passLane() {
+	at := mlane{"berths", pick(r, "a", "b")}
+	err := r.e.PassLane(r.Context(), at.queue, at.lane)
+	switch j := r.find(r.lanes[at]); {
+	case !r.exists(at.queue):
+		require.ErrorContains(r, err, "there is no queue")
+	case j == nil:
+		require.ErrorContains(r, err, "nothing waits in lane")
+	case j.state != job.Dead && j.state != job.Backoff:
+		require.ErrorContains(r, err, "goes on by itself")
+	default:
+		require.NoError(r, err)
+		r.passOn(at)
+	}
+}
+
+// act does something to all jobs that a filter shows.
+func (r *trial) act() {
+	req := job.ActRequest{Action: pick(r, job.ActCancel, job.ActRequeue, job.ActDiscard, job.ActPurge), Filter: &job.Selection{Queues: []string{pick(r, "common", "berths", "archive", "bulletins")}}}
+	req.Filter.States = map[string][]job.State{
+		job.ActCancel: {pick(r, job.Ready, job.Held, job.Scheduled, job.Running, job.Backoff)}, job.ActRequeue: {pick(r, job.Dead, job.Skipped)}, job.ActDiscard: {pick(r, job.Cancelled, job.Dead, job.Done)},
+		job.ActPurge: {job.Held, job.Scheduled, job.Ready, job.Backoff},
+	}[req.Action]
+	if r.chance(50) {
+		req.Filter.Tasks = []string{pick(r, "tide.predict", "manifest.check", "buoy.poll")}
+	}
+	var all []*mjob
+	for _, j := range r.jobs {
+		if !j.removed && slices.Contains(req.Filter.States, j.state) && req.Filter.Queues[0] == j.queue && (req.Filter.Tasks == nil || req.Filter.Tasks[0] == j.task) {
+			all = append(all, j)
+		}
+	}
+	const takes = 5 * time.Millisecond
+	if len(all) > 50 || r.next(r.now.Add(takes)).Before(r.now.Add(takes)) {
+		return // more than one slice, or something else happens meanwhile
+	}
+	o, err := r.e.Act(r.Context(), req)
+	if len(all) == 0 {
+		require.ErrorContains(r, err, "no job matches")
+		return
+	}
+	require.NoError(r, err)
+	refused := 0
+	r.now = r.now.Add(time.Millisecond) // what it brings about comes after its beginning
+	for _, j := range all {
+		switch req.Action {
+		case job.ActCancel:
+			if j.state == job.Running {
+				j.cancelling = true
+			} else {
+				r.finish(j, job.Cancelled, job.Asked)
+			}
+		case job.ActRequeue:
+			if r.earlier(j.task, j.key, j.dedupe, j.id) != nil {
+				refused++
+				continue
+			}
+			r.anew(j)
+		default:
+			r.model.remove(j, o.ID)
+		}
+	}
+	require.Equal(r, []any{int64(len(all)), "exact", int64(len(all) - refused), int64(refused)}, []any{o.Matched, o.MatchedIs, o.Changed, o.RefusedCount}, "%s of %v", req.Action, *req.Filter)
+	if job.Removes(req.Action) {
+		r.removals = append(r.removals, mremoval{o.ID, r.now})
+	}
+}
+
+// undo takes back what an operation has removed, where it still can.
+func (r *trial) undo() {
+	if len(r.removals) == 0 {
+		return
+	}
+	i := r.random.IntN(len(r.removals))
+	gone := r.removals[i]
+	r.removals = slices.Delete(r.removals, i, i+1)
+	_, err := r.e.UndoOperation(r.Context(), gone.operation)
+	if r.now.Sub(gone.at) >= restorableFor {
+		require.ErrorContains(r, err, "could be undone until")
+		return
+	}
+	require.NoError(r, err)
+	for _, j := range r.jobs {
+		if !j.removed || j.removedBy != gone.operation {
+			continue
+		}
+		r.bringBack(j)
+	}
+	r.happen()
+}
+
+func (r *trial) cancel() {
+	id := r.anyJob()
+	got, err := r.e.Cancel(r.Context(), id)
+	j := r.find(id)
+	switch {
+	case j == nil:
+		require.ErrorContains(r, err, "there is no job")
+		return
+	case j.state.Finished():
+		require.ErrorContains(r, err, "already")
+		return
+	case j.state == job.Running:
+		j.cancelling = true
+	default:
+		r.finish(j, job.Cancelled, job.Asked)
+	}
+	require.NoError(r, err)
+	r.same(j, got)
+}
+
+func (r *trial) requeue() {
+	id := r.anyJob()
+	var how Requeuing
+	if r.chance(30) {
+		how.Payload = json.RawMessage(`{"corrected":12345678901234567890}`)
+	}
+	got, err := r.e.Requeue(r.Context(), id, how)
+	j := r.find(id)
+	switch {
+	case j == nil:
+		require.ErrorContains(r, err, "there is no job")
+		return
+	case !j.state.Finished():
+		require.ErrorContains(r, err, "only a finished job")
+		return
+	case r.earlier(j.task, j.key, j.dedupe, j.id) != nil:
+		require.ErrorContains(r, err, "may not stand beside")
+		return
+	}
+	require.NoError(r, err)
+	if r.anew(j); how.Payload != nil {
+		j.payload = string(how.Payload)
+	}
+	r.replaced(j, got)
+}
+
+func (r *trial) startNow() {
+	id := r.anyJob()
+	got, err := r.e.StartNow(r.Context(), id)
+	j := r.find(id)
+	switch {
+	case j == nil:
+		require.ErrorContains(r, err, "there is no job")
+		return
+	case j.state != job.Scheduled && j.state != job.Backoff:
+		require.ErrorContains(r, err, "can be started now")
+		return
+	}
+	require.NoError(r, err)
+	j.rank, j.nextAt = 0, time.Time{}
+	r.place(j)
+	r.replaced(j, got)
+}
+
+// replaced compares a job that has a new place, unless it runs by now, in the same
+// transaction.
+func (r *trial) replaced(j *mjob, got job.Job) {
+	served := r.settled()
+	if len(served) == 0 {
+		r.same(j, got)
+	}
+	r.serve(served)
+}
+
+func (r *trial) patch() {
+	id, s := r.anyJob(), r.spec()
+	p := job.Patch{Spec: s, Named: pick(r, []string{"priority"}, []string{"priority", "queue"}, []string{"payload"}, []string{"run_at"}, []string{"lane", "owner"}, []string{"max_attempts"}, []string{"key"})}
+	if r.chance(50) {
+		p.Spec.RunAt = job.At(r.now.Add(time.Duration(1+r.random.IntN(20_000)) * time.Millisecond))
+	}
+	got, err := r.e.Patch(r.Context(), id, p)
+	j := r.find(id)
+	switch {
+	case j == nil:
+		require.ErrorContains(r, err, "there is no job")
+		return
+	case j.state == job.Running:
+		require.ErrorContains(r, err, "is running")
+		return
+	case p.Named[0] == "key", j.state.Finished() && p.Named[0] != "payload", j.state == job.Backoff && p.Named[0] == "run_at":
+		require.ErrorContains(r, err, "cannot be changed")
+		return
+	}
+	if p.Named[0] == "run_at" && !j.startBy.IsZero() && p.Spec.RunAt.Go().After(j.startBy) {
+		require.ErrorContains(r, err, "start_by")
+		return
+	}
+	require.NoError(r, err)
+	if j.state.Finished() {
+		j.edit(p)
+		r.same(j, got)
+		return
+	}
+	before, priority := mlane{j.queue, j.lane}, j.priority
+	to := *j
+	to.edit(p)
+	if slices.Contains(p.Named, "queue") {
+		to.queue = r.queueFor(j.task, s.Queue)
+	}
+	if before != (mlane{to.queue, to.lane}) {
+		j.state = job.New // out of its order while the lane goes on
+		r.leaveLane(j)
+		to.rank = 0
+	}
+	*j = to
+	if slices.Contains(p.Named, "priority") {
+		j.priority = r.priorityFor(j, s.Priority)
+	}
+	if j.priority != priority && r.rules(j.queue).Order == job.ByAgeing {
+		j.rank = 0
+	}
+	r.resolve(j)
+	if j.state == job.Backoff {
+		if r.left(j); j.giveUpAfter > 0 && j.nextAt.After(j.startedAt.Add(j.giveUpAfter)) {
+			r.finish(j, job.Dead, job.TooOld)
+		}
+		r.same(j, got)
+		return
+	}
+	j.nextAt = time.Time{}
+	if j.runAt != 0 {
+		j.nextAt = j.runAt.Go().Local()
+	}
+	r.place(j)
+	r.replaced(j, got)
+}
+
+// edit lays a patch over a job, all but its queue and its priority.
+func (j *mjob) edit(p job.Patch) {
+	for _, name := range p.Named {
+		switch name {
+		case "payload":
+			raw, _ := p.Spec.PayloadJSON()
+			j.payload = string(raw)
+		case "run_at":
+			j.runAt = p.Spec.RunAt
+		case "lane":
+			j.lane = p.Spec.Lane
+		case "owner":
+			j.owner = p.Spec.Owner
+		case "max_attempts":
+			j.own.MaxAttempts = p.Spec.MaxAttempts
+		}
+	}
+}
+
+// remove deletes a job, or restores one that was deleted.
+func (r *trial) remove() {
+	id := r.anyJob()
+	j := r.ever(id)
+	if j != nil && j.removed {
+		_, err := r.e.Restore(r.Context(), id)
+		if r.now.Sub(j.removedAt) >= restorableFor {
+			require.ErrorContains(r, err, "no removed job")
+			return
+		}
+		require.NoError(r, err)
+		r.bringBack(j)
+		r.happen() // it may be due by now
+		return
+	}
+	_, err := r.e.Delete(r.Context(), id)
+	switch {
+	case j == nil:
+		require.ErrorContains(r, err, "there is no job")
+	case !j.state.Finished():
+		require.ErrorContains(r, err, "only a finished job")
+	default:
+		require.NoError(r, err)
+		r.model.remove(j, 0)
+	}
+}
+
+// restart closes the engine and opens its file anew: every live lease has its
+// full length again.
+func (r *trial) restart() {
+	require.NoError(r, r.e.Close())
+	for _, t := range r.parked {
+		require.Error(r, (<-t.answer).err)
+	}
+	r.parked = nil
+	r.open()
+	for _, j := range r.jobs {
+		j.ends = r.now.Add(j.length)
+		j.released, j.releases = "", 0
+		j.percent = -1 // not stored while it runs
+	}
+	r.turns, r.served, r.buckets = map[string]order.Turns{}, map[mlevel]int64{}, map[string]*limit.Bucket{}
+	for queue := range r.queues {
+		r.look(queue)
+	}
+}
+
+// pass lets time go by.
+func (r *trial) pass(d time.Duration) { r.until(r.now.Add(d)) }
+
+// until lets time go by to a whole millisecond; everything that happens by itself happens at
+// its moment. A little later all of that is done, and then the next command comes.
+func (r *trial) until(end time.Time) {
+	const little = 50 * time.Microsecond
+	for {
+		r.now = r.next(end.Add(1))
+		if r.now.After(end) {
+			break
+		}
+		if r.now.Equal(end) {
+			end = end.Add(time.Millisecond)
+		}
+		time.Sleep(time.Until(r.now.Add(little)))
+		synctest.Wait()
+		r.happen()
+		r.serve(r.settled())
+		r.parked = slices.DeleteFunc(r.parked, func(t *mtake) bool {
+			if t.until.After(r.now) {
+				return false
+			}
+			got := <-t.answer
+			require.NoError(r, got.err)
+			require.Empty(r, got.leases)
+			return true
+		})
+	}
+	r.now = end
+	time.Sleep(time.Until(end))
+}
+
+func (r *trial) same(want *mjob, got job.Job) {
+	require.Equal(r,
+		[]any{want.id, want.task, want.queue, want.state, want.reason, want.round, want.attempt, want.tries, job.At(want.nextAt), want.payload, want.cancelling},
+		[]any{got.ID, got.Task, got.Queue, got.State, got.Reason, got.Round, got.Attempt, got.Tries, got.NextAt, string(got.Payload), got.CancelAskedAt != 0},
+		"job %d", want.id)
+}
+
+// compare wants every job, every list and every count to be the model's.
+func (r *trial) compare() {
+	counts := map[string]map[job.State]int64{}
+	keyed := map[string][]int64{}
+	for name := range r.queues {
+		counts[name] = everyState()
+	}
+	for _, j := range r.jobs {
+		if counts[j.queue] == nil {
+			counts[j.queue] = everyState()
+		}
+		if j.removed {
+			continue
+		}
+		counts[j.queue][j.state]++
+		if j.key != "" {
+			keyed[j.key] = append(keyed[j.key], j.id)
+		}
+		if j.id > r.nextID-100 || r.chance(4) {
+			got, err := r.e.Job(r.Context(), j.id)
+			require.NoError(r, err)
+			r.same(j, got)
+			kept := min(len(j.attempts), 100)
+			if j.state == job.Running {
+				kept++
+			}
+			require.Len(r, got.Attempts, kept)
+			r.sameReports(j, got)
+		}
+	}
+	for name := range r.paused {
+		require.Equal(r, r.paused[name], r.e.view.pauseOf(name).at != 0)
+	}
+	require.Equal(r, counts, r.e.Counts())
+	tablesAgree(r.T, r.e)
+	for _, s := range r.schedules {
+		got, err := r.e.Schedule(r.Context(), s.name)
+		require.NoError(r, err)
+		require.Equal(r, []any{s.waiting, s.failed, job.At(s.doneAt)}, []any{got.Waiting, got.FailedInARow, got.LastDoneAt}, "schedule %s", s.name)
+	}
+	r.sameCauses(pick(r, job.Dead, job.Backoff), counts)
+	for key, ids := range keyed {
+		slices.Reverse(ids)
+		require.Equal(r, ids, r.listed(job.Filter{Key: key}), "jobs with key %s", key)
+	}
+	queue, state := pick(r, "common", "berths"), pick(r, job.Ready, job.Done, job.Dead, job.Backoff)
+	var want []int64
+	for _, j := range r.jobs {
+		if j.queue == queue && j.state == state && !j.removed {
+			want = append(want, j.id)
+		}
+	}
+	require.Equal(r, want, r.listed(job.Filter{Queues: []string{queue}, States: []job.State{state}, Order: job.OldestFirst}))
+}
+
+// sameTurns wants the owners who wait to have the places of the model.
+func (r *trial) sameTurns() {
+	db, err := sql.Open("sqlite3", "file:"+r.path+"?mode=ro")
+	require.NoError(r, err)
+	defer db.Close()
+	rows, err := db.Query(`SELECT q.name, k.name, t.level, t.owner, t.tag FROM turns t JOIN queues q ON q.id = t.queue JOIN tasks k ON k.id = t.task WHERE t.active = 1`)
+	require.NoError(r, err)
+	defer rows.Close()
+	for rows.Next() {
+		var at mturn
+		var tag int64
+		require.NoError(r, rows.Scan(&at.queue, &at.task, &at.level, &at.owner, &tag))
+		require.Equal(r, r.tags[at], tag, "the turn of %v", at)
+	}
+	require.NoError(r, rows.Err())
+}
+
+// sameCauses wants every job that is dead or in backoff to be counted once, under a
+// cause, and to be found by it.
+func (r *trial) sameCauses(state job.State, counts map[string]map[job.State]int64) {
+	causes, err := r.e.Causes(r.Context(), job.CauseFilter{State: state})
+	require.NoError(r, err)
+	byQueue := map[string]int64{}
+	for _, c := range causes {
+		found := r.listed(job.Filter{Cause: c.ID, States: []job.State{state}})
+		require.Len(r, found, int(c.Count), "%s jobs of the cause %s", state, c.Template)
+		for _, b := range c.By {
+			byQueue[b.Queue] += b.Count
+		}
+	}
+	for queue, n := range counts {
+		require.Equal(r, n[state], byQueue[queue], "%s jobs of queue %s under causes", state, queue)
+	}
+}
+
+// sameReports wants what handlers told of a job, and its result, to be kept as long
+// as they should be.
+func (r *trial) sameReports(j *mjob, got job.Job) {
+	require.Equal(r, len(j.labels), len(got.Labels), "labels of job %d", j.id)
+	for name, value := range j.labels {
+		require.Equal(r, value, got.Labels[name])
+	}
+	if j.state == job.Running {
+		require.Equal(r, j.percent >= 0, got.Progress != nil, "job %d", j.id)
+		if got.Progress != nil {
+			require.Equal(r, j.percent, got.Progress.Percent)
+		}
+	}
+	if len(j.attempts) <= 100 {
+		log, err := r.e.Log(r.Context(), j.id, LogQuery{})
+		require.NoError(r, err)
+		require.Len(r, log.Lines, j.lines, "lines of job %d", j.id)
+	}
+	want := j.result
+	if !j.resultUntil.IsZero() && !r.now.Before(j.resultUntil) {
+		want = ""
+	}
+	if j.state == job.Done {
+		require.Equal(r, want, string(got.Result), "result of job %d", j.id)
+	}
+}
+
+// listed reads a list page by page.
+func (r *trial) listed(f job.Filter) (ids []int64) {
+	f.Limit = 23
+	for {
+		page, err := r.e.Jobs(r.Context(), f)
+		require.NoError(r, err)
+		for _, j := range page.Jobs {
+			ids = append(ids, j.ID)
+		}
+		if f.Cursor = page.NextCursor; f.Cursor == "" {
+			return ids
+		}
+	}
+}

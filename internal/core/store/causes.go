@@ -1,0 +1,261 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"encoding/json"
+	"errors"
+	"slices"
+	"strings"
+
+	"humblemule/job"
+)
+
+// TextsKept is how many distinct messages of a cause are kept.
+const TextsKept = 5
+
+// Seen is what a transaction saw of a cause.
+type Seen struct {
+	ID             int64
+	Type, Template string
+	// Texts are messages, latest first; Job is the latest job.
+	Texts []string
+	Job   int64
+	// N is how many failed, by the version of the worker program.
+	N  map[string]int64
+	At job.Time
+}
+
+// SawCause notes failures of a cause.
+func (s *Store) SawCause(c Seen) error {
+	var known []string
+	var raw string
+	err := s.st.textsOf.QueryRowContext(background, c.ID).Scan(&raw)
+	if err == nil {
+		err = json.Unmarshal([]byte(raw), &known)
+	}
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return err
+	}
+	texts := c.Texts
+	for _, text := range known {
+		if !slices.Contains(texts, text) {
+			texts = append(texts, text)
+		}
+	}
+	written, err := json.Marshal(texts[:min(len(texts), TextsKept)])
+	if err != nil {
+		return err
+	}
+	const hour = 3_600_000
+	total := int64(0)
+	for version, n := range c.N {
+		total += n
+		if err := s.exec(s.st.causeHour, c.ID, int64(c.At)/hour, version, n); err != nil {
+			return err
+		}
+	}
+	return s.exec(s.st.sawCause, c.ID, c.Type, c.Template, string(written), c.Job, total, int64(c.At))
+}
+
+// DropHours forgets failures before an hour, so many at most.
+func (s *Store) DropHours(before int64, limit int) error {
+	return s.exec(s.st.dropHours, before, limit)
+}
+
+// DropCauses forgets causes that were seen last before a time and that no job is counted
+// under, so many at most, and answers their ids.
+func (s *Store) DropCauses(before job.Time, limit int) ([]int64, error) {
+	old, err := ids(s.st.oldCauses.QueryContext(background, int64(before), limit))
+	for _, id := range old {
+		err = errors.Join(err, s.exec(s.st.dropCause, id))
+	}
+	return old, err
+}
+
+// CauseCount is how many jobs of a queue and task are in a state by a cause, which
+// befell them in a version of a worker program.
+type CauseCount struct {
+	Cause       int64
+	State       job.State
+	Queue, Task int64
+	Version     string
+	N           int64
+}
+
+// CountCause adds c.N, which may be negative, to a kept count.
+func (s *Store) CountCause(c CauseCount) error {
+	if err := s.exec(s.st.countCause, c.Cause, int64(c.State), c.Queue, c.Task, c.Version, c.N); err != nil || c.N > 0 {
+		return err
+	}
+	return s.exec(s.st.dropCount, c.Cause, int64(c.State), c.Queue, c.Task, c.Version)
+}
+
+// CauseIDs reads the ids of all causes.
+func (s *Store) CauseIDs() (all []int64, err error) {
+	err = each(s, "SELECT id FROM causes", func(r *sql.Rows) error {
+		var id int64
+		err := r.Scan(&id)
+		all = append(all, id)
+		return err
+	})
+	return all, err
+}
+
+// Cause is a cause's row.
+type Cause struct {
+	ID              int64
+	Type, Template  string
+	Texts           []string
+	Job, Total      int64
+	FirstAt, LastAt job.Time
+}
+
+// CauseCounts reads the kept counts of all causes.
+func (s *Store) CauseCounts(ctx context.Context) (all []CauseCount, err error) {
+	r, err := s.read.Load().QueryContext(ctx, "SELECT cause, state, queue, task, version, n FROM cause_counts WHERE n > 0")
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	for r.Next() {
+		var c CauseCount
+		if err := r.Scan(&c.Cause, &c.State, &c.Queue, &c.Task, &c.Version, &c.N); err != nil {
+			return nil, err
+		}
+		all = append(all, c)
+	}
+	return all, r.Err()
+}
+
+// SupersededRun is a dead run of a schedule whose place a later run took.
+type SupersededRun struct{ Cause, Schedule, Queue, Task int64 }
+
+// SupersededRuns reads those of the schedules that are there, few of each.
+func (s *Store) SupersededRuns(ctx context.Context) (all []SupersededRun, err error) {
+	r, err := s.read.Load().QueryContext(ctx, `SELECT j.cause, j.schedule, j.queue, j.task FROM schedules s CROSS JOIN jobs j INDEXED BY jobs_of_schedule
+		WHERE j.schedule = s.id AND j.schedule <> 0 AND j.state = 9 AND (j.state < 6 OR j.state = 9 AND j.reason = 'superseded') AND j.removed_by = 0`)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	for r.Next() {
+		var run SupersededRun
+		if err := r.Scan(&run.Cause, &run.Schedule, &run.Queue, &run.Task); err != nil {
+			return nil, err
+		}
+		all = append(all, run)
+	}
+	return all, r.Err()
+}
+
+// Causes reads causes by their ids.
+func (s *Store) Causes(ctx context.Context, ids []int64) (map[int64]Cause, error) {
+	all := map[int64]Cause{}
+	for part := range slices.Chunk(ids, 500) {
+		args := make([]any, len(part))
+		for i, id := range part {
+			args[i] = id
+		}
+		r, err := s.read.Load().QueryContext(ctx, "SELECT id, error_type, template, texts, job, total, first_at, last_at FROM causes WHERE id IN (?"+strings.Repeat(",?", len(part)-1)+")", args...)
+		if err != nil {
+			return nil, err
+		}
+		for r.Next() {
+			var c Cause
+			var texts string
+			if err := errors.Join(r.Scan(&c.ID, &c.Type, &c.Template, &texts, &c.Job, &c.Total, &c.FirstAt, &c.LastAt), json.Unmarshal([]byte(texts), &c.Texts)); err != nil {
+				r.Close()
+				return nil, err
+			}
+			all[c.ID] = c
+		}
+		if err := errors.Join(r.Err(), r.Close()); err != nil {
+			return nil, err
+		}
+	}
+	return all, nil
+}
+
+// CausesWith finds causes whose type or template holds a text.
+func (s *Store) CausesWith(ctx context.Context, text string, limit int) ([]int64, error) {
+	like := "%" + strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(text) + "%"
+	return ids(s.read.Load().QueryContext(ctx, `SELECT id FROM causes WHERE template LIKE ?1 ESCAPE '\' OR error_type LIKE ?1 ESCAPE '\' ORDER BY last_at DESC LIMIT ?2`, like, limit))
+}
+
+// LastErrors reads the type and the message of the latest attempts of jobs, as one text.
+func (s *Store) LastErrors(ctx context.Context, ids []int64) (map[int64]string, error) {
+	all := make(map[int64]string, len(ids))
+	for part := range slices.Chunk(ids, 500) {
+		args := make([]any, len(part))
+		for i, id := range part {
+			args[i] = id
+		}
+		r, err := s.read.Load().QueryContext(ctx, "SELECT a.job, a.error_type || char(10) || a.error_message FROM jobs j CROSS JOIN attempts a ON a.job = j.id AND a.n = j.attempt WHERE j.id IN (?"+strings.Repeat(",?", len(part)-1)+")", args...)
+		if err != nil {
+			return nil, err
+		}
+		for r.Next() {
+			var id int64
+			var text string
+			if err := r.Scan(&id, &text); err != nil {
+				return nil, errors.Join(err, r.Close())
+			}
+			all[id] = text
+		}
+		if err := errors.Join(r.Err(), r.Close()); err != nil {
+			return nil, err
+		}
+	}
+	return all, nil
+}
+
+// CauseHour are the failures of a cause in an hour, by a version of the worker program.
+type CauseHour struct {
+	Hour    int64
+	Version string
+	N       int64
+}
+
+// CauseHours reads the failures of a cause from an hour on.
+func (s *Store) CauseHours(ctx context.Context, cause, from int64) (all []CauseHour, err error) {
+	r, err := s.read.Load().QueryContext(ctx, "SELECT hour, version, n FROM cause_hours WHERE cause = ? AND hour >= ?", cause, from)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	for r.Next() {
+		var h CauseHour
+		if err := r.Scan(&h.Hour, &h.Version, &h.N); err != nil {
+			return nil, err
+		}
+		all = append(all, h)
+	}
+	return all, r.Err()
+}
+
+// VersionsSince reads when versions of worker programs were seen first, of those that
+// were since a time.
+func (s *Store) VersionsSince(ctx context.Context, since job.Time) (map[string]job.Time, error) {
+	r, err := s.read.Load().QueryContext(ctx, "SELECT version, MIN(first_seen) AS first FROM workers WHERE version <> '' GROUP BY version HAVING first >= ?", int64(since))
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	all := map[string]job.Time{}
+	for r.Next() {
+		var version string
+		var first job.Time
+		if err := r.Scan(&version, &first); err != nil {
+			return nil, err
+		}
+		all[version] = first
+	}
+	return all, r.Err()
+}
+
+// IDsWithCause reads ids of the jobs in backoff or dead by a cause beyond after.
+func (s *Store) IDsWithCause(ctx context.Context, cause, after int64, newest bool, limit int) ([]int64, error) {
+	cmp, dir := beyond(newest)
+	return ids(s.read.Load().QueryContext(ctx, "SELECT id FROM jobs WHERE cause = ? AND cause <> 0 AND state IN (5, 9) AND removed_by = 0 AND id "+cmp+" ? ORDER BY id "+dir+" LIMIT ?", cause, after, limit))
+}

@@ -1,0 +1,67 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+
+	"humblemule/job"
+)
+
+// Step is the row of a part of a job's work.
+type Step struct {
+	Job             int64
+	Name            string
+	Attempt         int
+	BegunAt, DoneAt job.Time
+	Result          []byte
+}
+
+// BeginStep writes that an attempt begins a step; one that is done stays so.
+func (s *Store) BeginStep(id int64, name string, attempt int, now job.Time) error {
+	return s.exec(s.st.beginStep, id, name, attempt, int64(now))
+}
+
+// EndStep writes a step's result.
+func (s *Store) EndStep(id int64, name string, attempt int, result []byte, now job.Time) error {
+	return s.exec(s.st.endStep, id, name, attempt, int64(now), result)
+}
+
+// DropStep forgets a step that was not done.
+func (s *Store) DropStep(id int64, name string) error { return s.exec(s.st.dropStep, id, name) }
+
+// ForgetSteps forgets all steps of a job.
+func (s *Store) ForgetSteps(id int64) error { return s.exec(s.st.forgetSteps, id) }
+
+// StepsOf reads the steps of a job inside the transaction.
+func (s *Store) StepsOf(id int64) ([]Step, error) {
+	return steps(s.st.stepsOf.QueryContext(background, id))
+}
+
+const stepColumns = "SELECT job, name, attempt, begun_at, done_at, result FROM steps WHERE job = ? ORDER BY name"
+
+// Steps reads the steps of a job.
+func (s *Store) Steps(ctx context.Context, id int64) ([]Step, error) {
+	return steps(s.read.Load().QueryContext(ctx, stepColumns, id))
+}
+
+func steps(r *sql.Rows, err error) (all []Step, _ error) {
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	for r.Next() {
+		var x Step
+		if err := r.Scan(&x.Job, &x.Name, &x.Attempt, &x.BegunAt, &x.DoneAt, &x.Result); err != nil {
+			return nil, err
+		}
+		all = append(all, x)
+	}
+	return all, errors.Join(r.Err(), r.Close())
+}
+
+// IDsInDoubt reads ids of jobs beyond after with a step that is begun and not done.
+func (s *Store) IDsInDoubt(ctx context.Context, after int64, newest bool, limit int) ([]int64, error) {
+	cmp, dir := beyond(newest)
+	return ids(s.read.Load().QueryContext(ctx, "SELECT DISTINCT job FROM steps WHERE done_at = 0 AND job "+cmp+" ? ORDER BY job "+dir+" LIMIT ?", after, limit))
+}

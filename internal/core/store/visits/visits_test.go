@@ -1,0 +1,441 @@
+package visits_test
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strings"
+	"sync/atomic"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"humblemule/internal/core/engine"
+	"humblemule/internal/core/store"
+	"humblemule/internal/core/store/visits"
+	"humblemule/job"
+)
+
+func TestMain(m *testing.M) {
+	visits.Begin()
+	os.Exit(m.Run())
+}
+
+// harbour is an engine that is filled, and used.
+type harbour struct {
+	*testing.T
+	e    *engine.Engine
+	path string
+	n    int
+	away atomic.Int64
+}
+
+func (h *harbour) open() {
+	var err error
+	h.e, err = engine.Open(h.path, engine.Options{Log: slog.New(slog.DiscardHandler), Wall: func() time.Time { return time.Now().Add(time.Duration(h.away.Load())) }})
+	require.NoError(h, err)
+}
+
+func (h *harbour) must(err error) {
+	h.Helper()
+	require.NoError(h, err)
+}
+
+// enqueue enqueues n jobs, each as spec makes it.
+func (h *harbour) enqueue(n int, spec func(i int) job.Spec) (ids []int64) {
+	for n > 0 {
+		specs := make([]job.Spec, min(n, 5000))
+		for i := range specs {
+			h.n++
+			specs[i] = spec(h.n)
+		}
+		jobs, err := h.e.EnqueueMany(context.Background(), specs, func(int) string { return "" })
+		h.must(err)
+		for _, j := range jobs {
+			ids = append(ids, j.ID)
+		}
+		n -= len(specs)
+	}
+	return ids
+}
+
+func (h *harbour) take(queue string, n int) (all []job.Lease) {
+	for len(all) < n {
+		a, err := h.e.Lease(context.Background(), job.LeaseRequest{Worker: "crane", Queues: []string{queue}, Limit: min(n-len(all), 500)})
+		h.must(err)
+		if len(a.Leases) == 0 {
+			return all
+		}
+		all = append(all, a.Leases...)
+	}
+	return all
+}
+
+func (h *harbour) settle(leases []job.Lease, as func(i int) job.Settlement) {
+	for part := range slices.Chunk(leases, 500) {
+		items := make([]job.Settlement, len(part))
+		for i, l := range part {
+			items[i] = as(i)
+			items[i].Token = l.Token
+		}
+		_, err := h.e.Settle(context.Background(), items)
+		h.must(err)
+	}
+}
+
+func done(int) job.Settlement { return job.Settlement{Outcome: job.OutcomeDone} }
+
+func died(i int) job.Settlement {
+	return job.Settlement{Outcome: job.OutcomeGiveUp, Error: &job.Failure{Type: "silt", Message: fmt.Sprintf("berth %d is too shallow", i)}}
+}
+
+func failed(i int) job.Settlement {
+	return job.Settlement{Outcome: job.OutcomeFailed, Error: &job.Failure{Type: "silt", Message: fmt.Sprintf("berth %d is shallow", i)}}
+}
+
+// fill adds n jobs of every kind that a statement may look for.
+func (h *harbour) fill(n int) {
+	in := func(queue string, more func(i int, s *job.Spec)) []int64 {
+		return h.enqueue(n, func(i int) job.Spec {
+			s := job.Spec{Task: "tide.predict", Queue: queue}
+			if more != nil {
+				more(i, &s)
+			}
+			return s
+		})
+	}
+	slow := &job.Retry{Curve: job.Fixed, First: job.Duration(300 * time.Hour)}
+	for _, k := range []struct {
+		queue string
+		as    func(int) job.Settlement
+	}{{"done", done}, {"dead", died}, {"backoff", failed}} {
+		in(k.queue, func(i int, s *job.Spec) { s.Key, s.Retry = fmt.Sprint("key-", i%3), slow })
+		h.settle(h.take(k.queue, n), k.as)
+	}
+	in("ready", nil)
+	in("turns", func(i int, s *job.Spec) { s.Owner = fmt.Sprint("owner-", i) })
+	in("lanes", func(i int, s *job.Spec) { s.Lane = fmt.Sprint("lane-", i/2) })
+	in("ageing", func(i int, s *job.Spec) { p := i % 10; s.Priority = &p })
+	in("later", func(_ int, s *job.Spec) {
+		s.Delay, s.StartBy = job.Duration(300*time.Hour), job.At(time.Now().Add(700*time.Hour))
+	})
+	in("keys", func(_ int, s *job.Spec) { s.Key = "one" })
+	in("gone", nil)
+	h.act(job.ActRequest{Action: job.ActPurge, Filter: &job.Selection{Queues: []string{"gone"}}})
+}
+
+func (h *harbour) act(r job.ActRequest) {
+	o, err := h.e.Act(context.Background(), r)
+	h.must(err)
+	for !o.Over() {
+		time.Sleep(100 * time.Millisecond)
+		o, err = h.e.Operation(context.Background(), o.ID)
+		h.must(err)
+	}
+}
+
+// use does a little of everything, the same each time but for what has no name twice.
+func (h *harbour) use() {
+	ctx := context.Background()
+	h.enqueueAll(ctx)
+	h.work(ctx)
+	h.look(ctx)
+	h.operate(ctx)
+	h.plan(ctx)
+	time.Sleep(30 * time.Minute) // leases end, removals are swept, leftovers go
+	synctest.Wait()
+	h.take("ready", 1) // which runs over the restart
+	h.must(h.e.Close())
+	h.open()
+	time.Sleep(time.Minute)
+	synctest.Wait()
+}
+
+func (h *harbour) enqueueAll(ctx context.Context) {
+	for _, dedupe := range []string{"unstarted", "unfinished", "1h", "24h"} {
+		for _, key := range []string{"one", "key-1", "none", "kept"} {
+			_, err := h.e.Enqueue(engine.WithCall(ctx, engine.Call{Path: "/v1/jobs", Key: fmt.Sprint(dedupe, key, h.n), Body: []byte(key)}), job.Spec{Task: "tide.predict", Queue: "ready", Key: key, Dedupe: dedupe})
+			h.must(err)
+		}
+	}
+	h.enqueue(50, func(i int) job.Spec {
+		return job.Spec{Task: "chart.draw", Queue: "other", Payload: json.RawMessage(`"` + strings.Repeat("x", 5000) + `"`)}
+	})
+}
+
+func (h *harbour) work(ctx context.Context) {
+	_, err := h.e.PutWorker(ctx, job.Worker{ID: "crane", Queues: []string{"ready", "turns", "lanes", "ageing", "other"}, Holds: []string{}})
+	h.must(err)
+	for _, queue := range []string{"ready", "turns", "lanes", "ageing", "other"} {
+		leases := h.take(queue, 8)
+		require.Len(h, leases, 8, queue)
+		_, err := h.e.Extend(ctx, job.ExtendRequest{Leases: []job.Extension{{Token: leases[0].Token, Report: job.Report{Log: []string{"moored"}, Labels: map[string]string{"berth": "3"}}, Steps: map[string]job.StepReport{"moor": {Begun: true}}}}})
+		h.must(err)
+		for i, s := range []job.Settlement{
+			{Outcome: job.OutcomeDone, Result: json.RawMessage(`{"berth":3}`), Enqueue: []job.Spec{{Task: "notice.publish", Queue: "other"}}},
+			failed(0), died(0), {Outcome: job.OutcomeSkipped, ReasonText: "it has sailed"}, {Outcome: job.OutcomePostponed, Delay: job.Duration(time.Hour)}, {Outcome: job.OutcomeReleased},
+		} {
+			s.Token = leases[i].Token
+			for range 2 { // the second time it is known
+				_, err := h.e.Settle(ctx, []job.Settlement{s})
+				h.must(err)
+			}
+		}
+		if queue == "lanes" {
+			h.must(h.e.PassLane(ctx, queue, leases[1].Job.Lane)) // which the failed job holds
+		}
+		_, err = h.e.EndLease(ctx, leases[6].Job.ID, false)
+		h.must(err)
+	}
+	h.steps(ctx)
+	_, err = h.e.Workers(ctx)
+	h.must(err)
+	_, err = h.e.AskWorker(ctx, "crane", job.WantDrain)
+	h.must(err)
+	_, err = h.e.AskWorker(ctx, "crane", job.WantRun)
+	h.must(err)
+}
+
+// steps does a job's work in steps, cancels one that runs, and skips one that is too late.
+func (h *harbour) steps(ctx context.Context) {
+	soon := job.At(time.Now().Add(time.Second))
+	keep := job.Duration(time.Minute)
+	_, err := h.e.EnqueueMany(ctx, []job.Spec{{Task: "chart.draw", Queue: "steps", KeepResult: &keep}, {Task: "chart.draw", Queue: "steps"}, {Task: "chart.draw", Queue: "late", StartBy: soon}}, func(int) string { return "" })
+	h.must(err)
+	leases := h.take("steps", 2)
+	_, err = h.e.Cancel(ctx, leases[1].Job.ID)
+	h.must(err)
+	h.settle(leases[1:], failed)
+	for _, s := range []map[string]job.StepReport{{"moor": {Begun: true}}, {"moor": {Result: json.RawMessage(`1`)}}, {"load": {Begun: true}}, {"load": {NotDone: true}}} {
+		_, err := h.e.Extend(ctx, job.ExtendRequest{Leases: []job.Extension{{Token: leases[0].Token, Steps: s}}})
+		h.must(err)
+	}
+	h.settle(leases[:1], func(int) job.Settlement {
+		return job.Settlement{Outcome: job.OutcomeDone, Result: json.RawMessage(`{"berth":3}`)}
+	})
+	time.Sleep(2 * time.Minute) // the result goes
+	p, err := job.ReadPatch(json.RawMessage(`{"labels":{"berth":"3"}}`))
+	h.must(err)
+	_, err = h.e.Patch(ctx, leases[0].Job.ID, p)
+	h.must(err)
+	_, err = h.e.Requeue(ctx, leases[0].Job.ID, engine.Requeuing{ForgetSteps: true})
+	h.must(err)
+	synctest.Wait()
+}
+
+func (h *harbour) look(ctx context.Context) {
+	causes, err := h.e.Causes(ctx, job.CauseFilter{})
+	h.must(err)
+	_, err = h.e.Cause(ctx, causes[0].ID)
+	h.must(err)
+	h.must(h.e.CauseHistory(ctx, &causes[0]))
+	_, err = h.e.CauseTrend(ctx, causes[0].ID)
+	h.must(err)
+	for _, f := range []job.Filter{
+		{}, {Order: job.OldestFirst}, {Order: job.NextFirst}, {States: []job.State{job.Ready}}, {Queues: []string{"turns"}}, {Tasks: []string{"chart.draw"}}, {Key: "one"}, {Key: "key-1", States: []job.State{job.Dead}},
+		{Owner: "owner-9"}, {Cause: causes[0].ID}, {Error: "too shallow"}, {Error: "berth 7 is"}, {InDoubt: true}, {IDs: []int64{1, 2, 3}}, {Since: job.At(time.Now().Add(-time.Hour))},
+	} {
+		page, err := h.e.Jobs(ctx, f)
+		h.must(err)
+		for _, j := range page.Jobs[:min(3, len(page.Jobs))] {
+			_, err := h.e.Job(ctx, j.ID)
+			h.must(err)
+			_, err = h.e.Log(ctx, j.ID, engine.LogQuery{})
+			h.must(err)
+		}
+	}
+	_, err = h.e.Queues(ctx)
+	h.must(err)
+	_, err = h.e.Stats(ctx, "")
+	h.must(err)
+	_, err = h.e.Check(ctx)
+	h.must(err)
+	_, err = h.e.Coming(ctx, 700*time.Hour, "", "", 100)
+	h.must(err)
+	_, err = h.e.Starts(ctx, "ready", 100)
+	h.must(err)
+	_, err = h.e.Actions(ctx, 0, 1, 100)
+	h.must(err)
+	_, err = h.e.Operations(ctx)
+	h.must(err)
+	h.e.Tasks(ctx)
+}
+
+// some gives ids of jobs in a state.
+func (h *harbour) some(queue string, s job.State, n int) (ids []int64) {
+	page, err := h.e.Jobs(context.Background(), job.Filter{Queues: []string{queue}, States: []job.State{s}, Limit: n})
+	h.must(err)
+	for _, j := range page.Jobs {
+		ids = append(ids, j.ID)
+	}
+	require.Len(h, ids, n)
+	return ids
+}
+
+func (h *harbour) operate(ctx context.Context) {
+	for _, queue := range []string{"ready", "turns", "lanes"} {
+		ids := h.some(queue, job.Ready, 2)
+		_, err := h.e.Cancel(ctx, ids[0])
+		h.must(err)
+		_, err = h.e.Delete(ctx, ids[0])
+		h.must(err)
+		_, err = h.e.Restore(ctx, ids[0])
+		h.must(err)
+		_, err = h.e.Delete(ctx, ids[0])
+		h.must(err)
+		p, err := job.ReadPatch(json.RawMessage(`{"priority":7,"labels":{"berth":"3"}}`))
+		h.must(err)
+		_, err = h.e.Patch(ctx, ids[1], p)
+		h.must(err)
+	}
+	_, err := h.e.StartNow(ctx, h.some("later", job.Scheduled, 1)[0])
+	h.must(err)
+	_, err = h.e.Requeue(ctx, h.some("dead", job.Dead, 1)[0], engine.Requeuing{Payload: json.RawMessage(`{"berth":4}`)})
+	h.must(err)
+	ids := h.some("dead", job.Dead, 20)
+	h.act(job.ActRequest{Action: job.ActPatch, IDs: ids, Patch: json.RawMessage(`{"payload":{"berth":4}}`)})
+	h.act(job.ActRequest{Action: job.ActRequeue, IDs: ids, PayloadPatch: json.RawMessage(`{"berth":5}`)})
+	h.act(job.ActRequest{Action: job.ActDiscard, Filter: &job.Selection{Key: "key-2", Queues: []string{"done"}, States: []job.State{job.Done}}, DryRun: true})
+	o, err := h.e.Act(ctx, job.ActRequest{Action: job.ActDiscard, IDs: h.some("done", job.Done, 20)})
+	h.must(err)
+	_, err = h.e.UndoOperation(ctx, o.ID)
+	h.must(err)
+	h.must(h.e.PauseQueue(ctx, "ready"))
+	h.must(h.e.ResumeQueue(ctx, "ready"))
+	for _, turns := range []string{job.ByOwner, ""} {
+		h.must(h.e.SetQueue(ctx, "other", job.Defaults{Rules: job.Rules{Turns: turns}}))
+		synctest.Wait()
+	}
+	name := fmt.Sprint("once-", h.n)
+	h.enqueue(1, func(int) job.Spec { return job.Spec{Task: name, Queue: name} })
+	h.act(job.ActRequest{Action: job.ActPurge, Filter: &job.Selection{Queues: []string{name}}})
+	time.Sleep(11 * time.Minute)
+	h.must(h.e.DeleteTask(ctx, name))
+	h.must(h.e.DeleteQueue(ctx, name))
+}
+
+func (h *harbour) plan(ctx context.Context) {
+	for _, rule := range []string{job.RunSkips, job.RunWaits} {
+		_, err := h.e.SetSchedule(ctx, "tides-"+rule, job.Schedule{Every: job.Duration(time.Minute), IfStillRunning: rule, Job: job.Spec{Task: "tide.predict", Queue: "scheduled"}}, 0)
+		h.must(err)
+	}
+	for range 4 {
+		time.Sleep(time.Minute)
+		h.settle(h.take("scheduled", 4), failed)
+	}
+	for _, rule := range []string{job.RunSkips, job.RunWaits} {
+		name := "tides-" + rule
+		_, err := h.e.RunSchedule(ctx, name)
+		h.must(err)
+		_, err = h.e.PauseSchedule(ctx, name, true)
+		h.must(err)
+		_, err = h.e.Runs(ctx, name, 0, 50)
+		h.must(err)
+		_, err = h.e.Schedule(ctx, name)
+		h.must(err)
+		h.must(h.e.DeleteSchedule(ctx, name, 0))
+	}
+	_, err := h.e.Load(ctx, job.SetupRequest{Setup: job.Setup{Queues: map[string]job.Defaults{"spare": {}}, Tasks: map[string]job.Defaults{"spare": {}}}})
+	h.must(err)
+	_, err = h.e.Load(ctx, job.SetupRequest{Setup: job.Setup{Empty: true}})
+	h.must(err)
+}
+
+// age lets more than a year go by: what is kept for a time goes, what waited is due.
+func (h *harbour) age() {
+	for _, days := range []time.Duration{15, 60, 400} {
+		h.away.Store(int64(days * 24 * time.Hour))
+		time.Sleep(50 * time.Minute)
+		synctest.Wait()
+		for _, dedupe := range []string{"24h", "720h"} {
+			_, err := h.e.Enqueue(context.Background(), job.Spec{Task: "tide.predict", Queue: "keys", Key: "key-2", Dedupe: dedupe})
+			h.must(err)
+		}
+	}
+}
+
+// steps fills a file with n of everything, and tells what each statement looks at when it
+// is used.
+func steps(t *testing.T, n int) (most map[string]int) {
+	path := filepath.Join(t.TempDir(), "visits.db")
+	synctest.Test(t, func(t *testing.T) {
+		h := &harbour{T: t, path: path}
+		h.open()
+		defer func() { require.NoError(t, h.e.Close()) }()
+		for queue, r := range map[string]job.Rules{"turns": {Turns: job.ByOwner}, "ageing": {Order: job.ByAgeing}} {
+			require.NoError(t, h.e.SetQueue(t.Context(), queue, job.Defaults{Rules: r}))
+		}
+		h.fill(n)
+		h.use() // what it makes itself is there then
+		visits.Reset()
+		h.use()
+		h.age()
+		most = visits.Most()
+	})
+	return most
+}
+
+// bounded are statements that look at no more than so many rows, which is more than the
+// smaller file has of them.
+var bounded = map[string]int{
+	"SELECT id, queue, task, state, next_at FROM jobs": 100_000, // what comes, counted by time
+	"WHERE removed_by = +? AND removed_by <> 0":        500,     // a slice of what is brought back, or swept
+	"SELECT id, ready_at FROM jobs":                    2000,    // of a check's looks at old places
+	"IN (…)":                                           500,     // a page
+}
+
+// rare begin the statements that this test does not come to. They go by a primary key, or
+// by the first part of one.
+var rare = []string{
+	"DELETE FROM attempts WHERE job = +? AND n = +?", // of a job with very many attempts
+	"DELETE FROM log_lines WHERE job = +? AND attempt = +?",
+	"DELETE FROM policies WHERE id = +?",
+	"DELETE FROM receipts WHERE id <= +?", // after a day
+	"DELETE FROM turns WHERE (queue, task, level, owner) IN (SELECT queue, task, level, owner FROM turns WHERE active = 0", // of many owners without jobs
+	"SELECT tag FROM turns WHERE active = 0",
+}
+
+var list = regexp.MustCompile(`IN \(\?(, ?\?)*\)`)
+
+// byShape puts statements together that differ in the length of a list.
+func byShape(all map[string]int) map[string]int {
+	shapes := map[string]int{}
+	for sql, n := range all {
+		sql = list.ReplaceAllString(sql, "IN (…)")
+		shapes[sql] = max(shapes[sql], n)
+	}
+	return shapes
+}
+
+// What a statement looks at does not grow with the jobs that are there: each is run on a
+// file, and on one that holds nine times as much of everything.
+func TestVisits(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes half a minute")
+	}
+	const some, perRow = 1000, 60
+	few, many := steps(t, some), steps(t, 9*some)
+	for _, sql := range store.Statements() {
+		if _, ran := many[sql]; !ran {
+			assert.True(t, slices.ContainsFunc(rare, func(begins string) bool { return strings.HasPrefix(sql, begins) }), "was not run: %s", sql)
+		}
+	}
+	few, many = byShape(few), byShape(many)
+	for sql, now := range many {
+		most := 3*few[sql]/2 + 500
+		for part, rows := range bounded {
+			if strings.Contains(sql, part) {
+				most = rows * perRow
+			}
+		}
+		assert.LessOrEqual(t, now, most, "%d steps with a ninth of the jobs: %s", few[sql], sql[max(0, len(sql)-300):])
+	}
+}

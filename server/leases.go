@@ -313,18 +313,14 @@ func (s *Server) putWorker(c *gin.Context) (any, error) {
 	}{wanted, ign}, nil
 }
 
-func (s *Server) listWorkers(c *gin.Context) (any, error) {
-	all, err := s.engine.Workers(c.Request.Context())
-	if err != nil {
-		return nil, err
-	}
+func (s *Server) listWorkers(*gin.Context) (any, error) {
 	return struct {
 		Workers []job.Worker `json:"workers"`
-	}{all}, nil
+	}{s.engine.Workers()}, nil
 }
 
 func (s *Server) getWorker(c *gin.Context) (any, error) {
-	return s.engine.Worker(c.Request.Context(), c.Param("id"))
+	return s.engine.Worker(c.Param("id"))
 }
 
 func (s *Server) wanted(c *gin.Context) (any, error) {

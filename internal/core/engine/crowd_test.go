@@ -103,7 +103,7 @@ func TestCrowd(t *testing.T) {
 		require.NoError(t, err)
 		require.True(t, j.State.Finished(), "job %d is %s", id, j.State)
 		if counted[j.Queue] == nil {
-			counted[j.Queue] = everyState()
+			counted[j.Queue] = noJobs()
 		}
 		counted[j.Queue][j.State]++
 	}

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humblemule/internal/core/commit"
 	"humblemule/job"
 )
 
@@ -120,7 +121,7 @@ func TestCallsMadeAgain(t *testing.T) {
 		spec := job.Spec{Task: "fog.bulletin", StartBy: job.At(time.Now().Add(time.Minute))}
 		one := func() (job.Job, error) { return y.e.Enqueue(again("one"), spec) }
 		bulk := func() ([]job.Job, error) {
-			return y.e.EnqueueMany(again("bulk"), []job.Spec{spec, spec, spec}, nowhere)
+			return y.e.EnqueueMany(again("bulk"), []job.Spec{spec, spec, spec}, unplaced)
 		}
 		first, err := one()
 		require.NoError(t, err)
@@ -129,9 +130,8 @@ func TestCallsMadeAgain(t *testing.T) {
 		time.Sleep(2 * time.Minute)
 		_, err = y.e.Delete(t.Context(), all[1].ID)
 		require.NoError(t, err)
-		full := "the disk is full"
-		y.e.disk.lookAt.Store(math.MaxInt64)
-		y.e.disk.full.Store(&full)
+		y.e.c.MinFree = math.MaxInt64 // then the disk is full
+		time.Sleep(2 * time.Second)
 		same, err := one()
 		require.NoError(t, err)
 		assert.Equal(t, []any{first.ID, job.Skipped}, []any{same.ID, same.State})
@@ -139,8 +139,9 @@ func TestCallsMadeAgain(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, []job.Job{{ID: all[0].ID, State: job.Skipped}, {ID: all[1].ID}, {ID: all[2].ID, State: job.Skipped}}, told, "each in its place")
 		_, err = y.e.Enqueue(again("new"), job.Spec{Task: "fog.bulletin"})
-		require.ErrorContains(t, err, full)
-		y.e.disk.full.Store(nil)
+		require.ErrorContains(t, err, "min_free")
+		y.e.c.MinFree = 1
+		time.Sleep(2 * time.Second)
 		_, err = y.e.Enqueue(again("new"), spec)
 		require.ErrorContains(t, err, "start_by")
 	})
@@ -221,8 +222,8 @@ func TestDiskFault(t *testing.T) {
 	_, err = e.EnqueueMany(t.Context(), make10("tide.predict"), func(int) string { return "" })
 	require.NoError(t, err)
 	token := leaseOf(t, e, 1)[0].Token
-	err = e.do(t.Context(), func(tx *txn) error {
-		if err := tx.e.store.PutNextJob(99); err != nil {
+	err = e.c.Do(t.Context(), func(tx *commit.Tx) error {
+		if err := tx.Store.PutNextJob(99); err != nil {
 			return err
 		}
 		return sqlite3.Error{Code: sqlite3.ErrIoErr}

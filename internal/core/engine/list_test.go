@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humblemule/internal/core/command"
 	"humblemule/job"
 )
 
@@ -78,7 +79,7 @@ func TestFilters(t *testing.T) {
 		"labels":           {job.Filter{Labels: map[string]string{"berth": "berth-3", "tide": "high"}}, where(n, func(i int) bool { return third(i) && i%5 == 3 })},
 		"a label and more": {job.Filter{Labels: map[string]string{"tide": "high"}, Queues: []string{"common"}, Limit: 2}, where(n, func(i int) bool { return third(i) && i%2 == 1 })},
 		"ids":              {job.Filter{IDs: []int64{5, 40, 40, 999, 7}, Limit: 2}, []int64{40, 7, 5}},
-		"no such queue":    {job.Filter{Queues: []string{"nowhere"}}, nil},
+		"no such queue":    {job.Filter{Queues: []string{"unplaced"}}, nil},
 		"no such label":    {job.Filter{Labels: map[string]string{"tide": "low"}}, nil},
 		"the past":         {job.Filter{Until: 946_684_800_000}, nil},
 		"the future":       {job.Filter{Since: 4_000_000_000_000}, nil},
@@ -123,7 +124,7 @@ func TestNamesAreBounded(t *testing.T) {
 	e, err := Open(filepath.Join(t.TempDir(), "names.db"), Options{Log: silent})
 	require.NoError(t, err)
 	defer func() { require.NoError(t, e.Close()) }()
-	specs := make([]job.Spec, mostNames)
+	specs := make([]job.Spec, command.MostNames)
 	for i := range specs {
 		specs[i].Task = fmt.Sprint("task-", i)
 	}
@@ -133,7 +134,7 @@ func TestNamesAreBounded(t *testing.T) {
 	require.ErrorContains(t, err, "one of more than 10000 tasks")
 	_, err = e.Enqueue(t.Context(), job.Spec{Task: "task-5", Queue: "another"})
 	require.NoError(t, err, "known tasks and a new queue have room")
-	assert.Equal(t, int64(mostNames), e.Counts()["common"][job.Ready])
+	assert.Equal(t, int64(command.MostNames), e.Counts()["common"][job.Ready])
 	assert.Len(t, leaseOf(t, e, 1000), 1000, "a worker that does any task is served")
 }
 
@@ -173,7 +174,7 @@ func TestReceiptsEnd(t *testing.T) {
 		_, err := enqueue(dated)
 		assert.ErrorContains(t, err, "was drawn at")
 		same(job.NewCallKey(time.Now()), 5, "a new key")
-		assert.LessOrEqual(t, len(e.receipts.rows), 3)
+		assert.LessOrEqual(t, e.c.Memory.Receipts.NumRows(), 3)
 		require.NoError(t, e.Close())
 	})
 }

@@ -323,7 +323,7 @@ func TestCauseHistory(t *testing.T) {
 		time.Sleep(32 * 24 * time.Hour)
 		y.open()
 		time.Sleep(2 * time.Minute)
-		found, err := y.e.store.CauseIDs()
+		found, err := y.e.c.Store.CauseIDs()
 		require.NoError(t, err)
 		assert.Empty(t, found)
 		trend, err := y.e.CauseTrend(ctx, c.ID)

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humblemule/internal/core/place"
 	"humblemule/job"
 )
 
@@ -283,7 +284,7 @@ func TestStartBy(t *testing.T) {
 // tablesAgree holds the tables against each other: lanes against jobs, turns against jobs,
 // places against the rules of now, and what is kept in memory against the counts.
 func tablesAgree(t *testing.T, e *Engine) {
-	db, err := sql.Open("sqlite3", "file:"+e.store.Path()+"?mode=ro")
+	db, err := sql.Open("sqlite3", "file:"+e.c.Store.Path()+"?mode=ro")
 	require.NoError(t, err)
 	defer db.Close()
 	none := func(what, query string) {
@@ -298,20 +299,21 @@ func tablesAgree(t *testing.T, e *Engine) {
 	none("lanes of jobs that are finished or scheduled anew", `SELECT l.lane x FROM lanes l LEFT JOIN jobs j ON j.id = l.job AND j.queue = l.queue AND j.lane = l.lane AND j.removed_by = 0 WHERE j.id IS NULL OR j.state IN (1, 6, 7, 8)`)
 	none("turns that are not the ready jobs'", `SELECT t.owner || t.active x FROM turns t WHERE active <> (SELECT count(*) > 0 FROM jobs j WHERE j.queue = t.queue AND j.task = t.task AND j.level = t.level AND j.owner = t.owner AND j.state = 3 AND j.turn = 1 AND j.removed_by = 0)`)
 	none("ready jobs without a turn's row", `SELECT j.id x FROM jobs j WHERE j.state = 3 AND j.turn = 1 AND j.removed_by = 0 AND NOT EXISTS (SELECT 1 FROM turns t WHERE t.queue = j.queue AND t.task = j.task AND t.level = j.level AND t.owner = j.owner)`)
-	e.view.mu.RLock()
-	defer e.view.mu.RUnlock()
-	for name, q := range e.view.queues {
-		if q.walking {
+	queues, err := e.Queues(t.Context())
+	require.NoError(t, err)
+	for _, q := range queues {
+		name := q.Name
+		if q.NewPlaces {
 			continue
 		}
 		where := fmt.Sprintf("SELECT j.id x FROM %sq.name = '%s' AND j.state = 3 AND ", jobs, name)
-		none("wrong turns in "+name, where+fmt.Sprintf("j.turn <> %d", map[bool]int{true: 1}[q.rules.Turns != ""]))
-		if q.rules.Order == job.ByAgeing {
-			none("wrong ranks in "+name, where+fmt.Sprintf("(j.level <> 0 OR j.rank < %d)", leastTime))
+		none("wrong turns in "+name, where+fmt.Sprintf("j.turn <> %d", map[bool]int{true: 1}[q.Rules.Turns != ""]))
+		if q.Rules.Order == job.ByAgeing {
+			none("wrong ranks in "+name, where+fmt.Sprintf("(j.level <> 0 OR j.rank < %d)", place.LeastTime))
 		} else {
-			none("wrong ranks in "+name, where+fmt.Sprintf("(j.level <> j.priority OR j.rank >= %d)", leastTime))
+			none("wrong ranks in "+name, where+fmt.Sprintf("(j.level <> j.priority OR j.rank >= %d)", place.LeastTime))
 		}
-		assert.Equal(t, q.byState()[job.Running], q.running)
+		assert.Equal(t, q.Counts[job.Running], q.Running)
 	}
 }
 

@@ -14,6 +14,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humblemule/internal/core/command"
+	"humblemule/internal/core/commit"
 	"humblemule/job"
 )
 
@@ -68,7 +70,7 @@ func TestRefusedMeansUnchanged(t *testing.T) {
 		time.Sleep(2 * time.Minute)
 		synctest.Wait()
 		short := map[job.State]job.Duration{job.Done: job.Duration(time.Minute)}
-		names := make([]string, mostNames+1)
+		names := make([]string, command.MostNames+1)
 		for i := range names {
 			names[i] = fmt.Sprint("n-", i)
 		}
@@ -90,7 +92,7 @@ func TestRefusedMeansUnchanged(t *testing.T) {
 			return err
 		}
 		drop := func(_ any, err error) error { return err }
-		many := make([]job.Spec, mostNames)
+		many := make([]job.Spec, command.MostNames)
 		for i := range many {
 			many[i] = job.Spec{Task: "a", Queue: names[i]}
 		}
@@ -104,7 +106,7 @@ func TestRefusedMeansUnchanged(t *testing.T) {
 				return lease(WithCall(ctx, Call{Path: "/v1/leases", Key: "used", Body: []byte("two")}), job.LeaseRequest{Queues: []string{"buoys"}})
 			}, "was used for another body"},
 			"a set-up with too many queues": {func() error {
-				return drop(e.Load(ctx, job.SetupRequest{Adopt: true, Setup: job.Setup{Queues: defaults(mostNames + 1), Tasks: defaults(1)}}))
+				return drop(e.Load(ctx, job.SetupRequest{Adopt: true, Setup: job.Setup{Queues: defaults(command.MostNames + 1), Tasks: defaults(1)}}))
 			}, "would be more than"},
 			"a set-up with too many schedules": {func() error {
 				return drop(e.Load(ctx, job.SetupRequest{Setup: job.Setup{Schedules: schedules, Tasks: defaults(1)}}))
@@ -140,7 +142,7 @@ func TestRefusedMeansUnchanged(t *testing.T) {
 			"a deletion of a queue with jobs":    {func() error { return e.DeleteQueue(ctx, "common") }, "has jobs or settings"},
 			"a deletion of a task with settings": {func() error { return e.DeleteTask(ctx, "tide.predict") }, "has jobs or settings"},
 			"a pass of a lane that nobody has":   {func() error { return e.PassLane(ctx, "common", "x") }, "nothing waits in lane"},
-			"a pause of no queue":                {func() error { return e.PauseQueue(ctx, "nowhere") }, "there is no queue"},
+			"a pause of no queue":                {func() error { return e.PauseQueue(ctx, "unplaced") }, "there is no queue"},
 			"an act on nothing": {func() error {
 				return drop(e.Act(ctx, job.ActRequest{Action: job.ActDiscard, Filter: &job.Selection{Owner: "nobody"}}))
 			}, "no job matches"},
@@ -160,45 +162,45 @@ func TestRefusedMeansUnchanged(t *testing.T) {
 			"a worker of somebody else":             {func() error { return drop(e.PutWorker(ctx, job.Worker{ID: "crane", Queues: []string{"new"}})) }, "belongs to another token"},
 			"a good-bye of somebody else's worker":  {func() error { return e.DeleteWorker(ctx, "crane") }, "belongs to another token"},
 			"a drain of a worker that is not there": {func() error { return drop(e.AskWorker(ctx, "gull", job.WantDrain)) }, "no worker"},
-			"a bulk with more names than a share":   {func() error { return drop(e.EnqueueMany(quay, many[:mostNames/4+1], at)) }, "that token quay has made"},
+			"a bulk with more names than a share":   {func() error { return drop(e.EnqueueMany(quay, many[:command.MostNames/4+1], at)) }, "that token quay has made"},
 			"a schedule of no name": {func() error {
 				return drop(e.SetSchedule(ctx, "No Name", job.Schedule{Every: job.Duration(time.Minute), Job: job.Spec{Task: "a"}}, 0))
 			}, "is no name"},
-			"a pause of no schedule":  {func() error { return drop(e.PauseSchedule(ctx, "nowhere", true)) }, "no schedule"},
+			"a pause of no schedule":  {func() error { return drop(e.PauseSchedule(ctx, "unplaced", true)) }, "no schedule"},
 			"a stop of no operation":  {func() error { return drop(e.StopOperation(ctx, 77)) }, "there is no operation"},
 			"an undo of no operation": {func() error { return drop(e.UndoOperation(ctx, 77)) }, "there is no operation"},
 		} {
-			before, _ := dumpOf(t, e)
+			before, _ := dump(t, e)
 			err := c.do()
 			require.ErrorContains(t, err, c.says, what)
-			after, _ := dumpOf(t, e)
+			after, _ := dump(t, e)
 			require.Equal(t, before, after, what)
 			memoryAgrees(t, e)
 		}
-		assert.Zero(t, e.tornRefusals.Load())
+		assert.Zero(t, e.c.Torn())
 		memoryAgrees(t, e)
 	})
 }
 
 // What makes a mistake is undone alone: a command that panics, fails, or is refused after
-// it has written; those beside it in its transaction take effect.
+// it has changed anything; those beside it in its transaction take effect.
 func TestMistakesAreUndoneAlone(t *testing.T) {
 	inYard(t, func(y *yard) {
 		ctx, e := context.Background(), y.e
 		stop := make(chan struct{})
-		go e.do(ctx, func(*txn) error { <-stop; return nil }) // so that what follows is one batch
+		go e.c.Do(ctx, func(*commit.Tx) error { <-stop; return nil }) // so that what follows is one batch
 		synctest.Wait()
 		var wg sync.WaitGroup
-		var answers [3]error
-		for i, mistake := range []func(tx *txn) error{
-			func(tx *txn) error { panic("no such berth") },
-			func(tx *txn) error { return errors.Join(tx.e.store.PutNextJob(77), errors.New("a fault")) },
-			func(tx *txn) error {
-				tx.nextJob = 99
-				return errors.Join(tx.e.store.PutNextJob(99), job.Fault(job.Invalid, "refused too late"))
+		var answers [4]error
+		for i, mistake := range []func(tx *commit.Tx) error{
+			func(tx *commit.Tx) error { panic("no such berth") },
+			func(tx *commit.Tx) error { return errors.Join(tx.Store.PutNextJob(77), errors.New("a fault")) },
+			func(tx *commit.Tx) error {
+				return errors.Join(tx.Store.PutNextJob(99), job.Fault(job.Invalid, "refused too late"))
 			},
+			func(tx *commit.Tx) error { tx.Facts.DrawID(); return job.Fault(job.Invalid, "refused too late") },
 		} {
-			wg.Go(func() { answers[i] = e.do(ctx, mistake) })
+			wg.Go(func() { answers[i] = e.c.Do(ctx, mistake) })
 			wg.Go(func() {
 				_, err := e.Enqueue(ctx, job.Spec{Task: "tide.predict"})
 				assert.NoError(t, err)
@@ -207,11 +209,11 @@ func TestMistakesAreUndoneAlone(t *testing.T) {
 		synctest.Wait()
 		close(stop)
 		wg.Wait()
-		for i, says := range []string{"the service made a mistake", "the service made a mistake", "refused too late"} {
+		for i, says := range []string{"the service made a mistake", "the service made a mistake", "refused too late", "refused too late"} {
 			assert.ErrorContains(t, answers[i], says)
 		}
-		assert.Equal(t, int64(1), e.tornRefusals.Load())
-		assert.Equal(t, int64(3), e.Counts()["common"][job.Ready])
+		assert.Equal(t, int64(2), e.c.Torn())
+		assert.Equal(t, int64(4), e.Counts()["common"][job.Ready])
 		memoryAgrees(t, e)
 	})
 }
@@ -244,7 +246,7 @@ func TestTimedWorkIsIsolated(t *testing.T) {
 	inYard(t, func(y *yard) {
 		ctx := context.Background()
 		breakIn := func(query string, args ...any) {
-			require.NoError(t, y.e.do(ctx, func(tx *txn) error { return tx.e.store.Exec(fmt.Sprintf(query, args...)) }))
+			require.NoError(t, y.e.c.Do(ctx, func(tx *commit.Tx) error { return tx.Store.Exec(fmt.Sprintf(query, args...)) }))
 		}
 		var ids []int64
 		for n := range 5 {

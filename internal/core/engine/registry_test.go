@@ -31,7 +31,7 @@ func TestWorkersComeAndGo(t *testing.T) {
 		a, err := e.Lease(ctx, job.LeaseRequest{Worker: "quay-7", Queues: []string{"common"}, Limit: 1})
 		require.NoError(t, err)
 		require.Len(t, a.Leases, 1)
-		w, err := e.Worker(ctx, "quay-7")
+		w, err := e.Worker("quay-7")
 		require.NoError(t, err)
 		assert.Equal(t, []any{"quay", 2, 1}, []any{w.Name, w.Slots, w.Running})
 
@@ -39,13 +39,13 @@ func TestWorkersComeAndGo(t *testing.T) {
 		assert.False(t, w.Outdated)
 		assert.Equal(t, int64(1), a.Settings)
 		require.NoError(t, e.SetTask(ctx, "tide.predict", job.Defaults{Timeout: job.Duration(time.Minute)}))
-		w, err = e.Worker(ctx, "quay-7")
+		w, err = e.Worker("quay-7")
 		require.NoError(t, err)
 		assert.True(t, w.Outdated)
 		again, err := e.Lease(ctx, job.LeaseRequest{Worker: "quay-7", Queues: []string{"common"}, Limit: 1, Settings: 2})
 		require.NoError(t, err)
 		assert.Equal(t, int64(2), again.Settings)
-		w, err = e.Worker(ctx, "quay-7")
+		w, err = e.Worker("quay-7")
 		require.NoError(t, err)
 		assert.False(t, w.Outdated)
 
@@ -78,12 +78,10 @@ func TestWorkersComeAndGo(t *testing.T) {
 			return j.WaitingBecause
 		}
 		assert.Contains(t, because(), "waits for a free slot")
-		time.Sleep(presentFor + time.Second)
+		time.Sleep(time.Minute)
 		assert.Contains(t, because(), "No worker serves queue common")
-		time.Sleep(forgotten)
-		all, err := e.Workers(ctx)
-		require.NoError(t, err)
-		assert.Empty(t, all)
+		time.Sleep(10 * time.Minute)
+		assert.Empty(t, e.Workers())
 		j, err = e.Job(ctx, j.ID)
 		require.NoError(t, err)
 		assert.Equal(t, "quay", j.Attempts[0].WorkerName)
@@ -157,7 +155,7 @@ func TestRawWorkersServeWhatTheyAskFor(t *testing.T) {
 			require.NoError(t, err)
 		}
 		codes := func(queue, task string) (all []string) {
-			time.Sleep(2 * unservedFor)
+			time.Sleep(2 * time.Second)
 			for _, w := range e.Unserved([]job.Spec{{Queue: queue, Task: task}}) {
 				all = append(all, w.Code)
 			}
@@ -169,14 +167,14 @@ func TestRawWorkersServeWhatTheyAskFor(t *testing.T) {
 		assert.Empty(t, codes("notices", "vessel.notice"))
 		assert.Equal(t, []string{job.WarnTaskUndone}, codes("berths", "vessel.notice"))
 		assert.Equal(t, []string{job.WarnQueueUnserved}, codes("tides", "berth.plan"))
-		w, err := e.Worker(t.Context(), "raw-1")
+		w, err := e.Worker("raw-1")
 		require.NoError(t, err)
 		assert.Equal(t, []string{"berths", "notices"}, w.Queues)
 		assert.Equal(t, []string{"berth.plan", "vessel.notice"}, w.Tasks)
 
 		// What it no longer asks for it no longer serves; one call for every task does all.
 		for range 4 {
-			time.Sleep(callKept / 3)
+			time.Sleep(30 * time.Second)
 			take("notices")
 		}
 		assert.Equal(t, []string{job.WarnQueueUnserved}, codes("berths", "berth.plan"))

@@ -15,6 +15,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humblemule/internal/core/commit"
+	"humblemule/internal/core/plan"
 	"humblemule/job"
 )
 
@@ -443,8 +445,8 @@ func TestSchedulesOverFaults(t *testing.T) {
 		began := time.Now()
 		for range 40 {
 			time.Sleep(time.Duration(draw.IntN(1500)) * time.Millisecond)
-			err := y.e.do(context.Background(), func(tx *txn) error {
-				if err := tx.fireDue(); err != nil { // in the transaction that fails
+			err := y.e.c.Do(context.Background(), func(tx *commit.Tx) error {
+				if err := plan.Fire().Do(tx); err != nil { // in the transaction that fails
 					return err
 				}
 				return sqlite3.Error{Code: sqlite3.ErrIoErr}

@@ -14,6 +14,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humblemule/internal/core/command"
+	"humblemule/internal/core/commit"
+	"humblemule/internal/core/memory"
 	"humblemule/job"
 )
 
@@ -92,7 +95,7 @@ func TestUndoInServingTime(t *testing.T) {
 		jump.set(3 * time.Hour)
 		o, err = e.Operation(ctx, o.ID)
 		require.NoError(t, err)
-		assert.InDelta(t, time.Minute.Seconds(), o.UndoUntil.Sub(e.now()).Seconds(), 5)
+		assert.InDelta(t, time.Minute.Seconds(), o.UndoUntil.Sub(e.c.Now()).Seconds(), 5)
 		require.NoError(t, e.Close())
 		time.Sleep(24 * time.Hour)
 		open()
@@ -181,7 +184,7 @@ func TestRetentionKeepsPace(t *testing.T) {
 // One token makes no more than its share of names, over a restart too.
 func TestShareOfNames(t *testing.T) {
 	inYard(t, func(y *yard) {
-		share := mostNames / 4
+		share := command.MostNames / 4
 		enqueue := func(by string, from, n int) error {
 			specs := make([]job.Spec, n)
 			for i := range specs {
@@ -206,7 +209,7 @@ func TestNamesEnd(t *testing.T) {
 	underSkew(t, func(ctx context.Context, e *Engine, jump *skew) {
 		pass := func(days time.Duration) {
 			jump.set(time.Duration(jump.Load()) + days*24*time.Hour)
-			time.Sleep(retainRests + leftoversEvery + time.Minute)
+			time.Sleep((30 * time.Minute) + (10 * time.Minute) + time.Minute)
 			synctest.Wait()
 		}
 		for _, name := range []string{"one", "two", "three"} {
@@ -231,8 +234,8 @@ func TestNamesEnd(t *testing.T) {
 		assert.Len(t, e.Counts(), 1, "the one that has a job")
 		assert.Len(t, e.Tasks(ctx), 1)
 		rows := int64(-1)
-		require.NoError(t, e.do(ctx, func(tx *txn) error {
-			all, err := tx.e.store.WorkersBefore(tx.now, 10)
+		require.NoError(t, e.c.Do(ctx, func(tx *commit.Tx) error {
+			all, err := tx.Store.WorkersBefore(tx.Now, 10)
 			rows = int64(len(all))
 			return err
 		}))
@@ -255,8 +258,8 @@ func TestPoliciesEnd(t *testing.T) {
 			return j
 		}
 		policies := func() (n int) {
-			require.NoError(t, e.do(ctx, func(tx *txn) error {
-				all, err := tx.e.store.PolicyIDs(1 << 40)
+			require.NoError(t, e.c.Do(ctx, func(tx *commit.Tx) error {
+				all, err := tx.Store.PolicyIDs(1 << 40)
 				n = len(all)
 				return err
 			}))
@@ -273,18 +276,18 @@ func TestPoliciesEnd(t *testing.T) {
 		require.Equal(t, made, policies())
 		_, err = e.Act(ctx, job.ActRequest{Action: job.ActDiscard, Filter: &job.Selection{States: []job.State{job.Cancelled}}})
 		require.NoError(t, err)
-		time.Sleep(restorableFor + 2*leftoversEvery)
+		time.Sleep(memory.RestorableFor + 2*(10*time.Minute))
 		synctest.Wait()
 		assert.Equal(t, made, policies(), "after one walk all are there")
 		again := with(3)
 		var late job.Job // gets a policy that is about to be dropped
 		for began := time.Now(); late.ID == 0; {
 			require.Less(t, time.Since(began), 25*time.Hour)
-			var w policyWalk
+			var w memory.PolicyWalk
 			var next time.Time
-			require.NoError(t, e.do(ctx, func(tx *txn) error { w, next = tx.e.policyWalk, tx.e.nextForget; return nil }))
-			if n := len(w.doomed); n > 0 {
-				late = with(int(w.doomed[n-1])) // policies were made in this order
+			require.NoError(t, e.c.Do(ctx, func(tx *commit.Tx) error { w, next = tx.Policies.Walk.Get(), tx.Retention.Forget.Get(); return nil }))
+			if n := len(w.Doomed); n > 0 {
+				late = with(int(w.Doomed[n-1])) // policies were made in this order
 			}
 			time.Sleep(time.Until(next) + time.Millisecond)
 		}

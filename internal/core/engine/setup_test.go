@@ -12,6 +12,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humblemule/internal/core/command"
+	"humblemule/internal/core/commit"
 	"humblemule/job"
 )
 
@@ -192,7 +194,7 @@ func TestRetentionFollows(t *testing.T) {
 		most := int64(1)
 		_, err := y.e.Load(ctx, job.SetupRequest{Setup: job.Setup{Retention: &job.Retention{MostDone: &most}}})
 		require.NoError(t, err)
-		y.e.shortenings.Add(1) // retention waits
+		release := y.e.c.Memory.Retention.Hold()
 		const some = 500
 		take := func() (items []job.Settlement) {
 			y.enqueue(slices.Repeat([]job.Spec{{Task: "tide.predict"}}, some)...)
@@ -207,12 +209,12 @@ func TestRetentionFollows(t *testing.T) {
 		}
 		before := y.count(job.Done)
 		require.Equal(t, int64(4*some), before)
-		all, err := y.e.prepareSettlements(take())
+		all, err := y.e.PrepareSettlements(take())
 		require.NoError(t, err)
-		require.NoError(t, y.e.do(ctx, func(tx *txn) error {
-			tx.e.shortenings.Add(-1)
-			tx.e.nextRetain = time.Time{}
-			_, err := tx.settleAll(all)
+		require.NoError(t, y.e.c.Do(ctx, func(tx *commit.Tx) error {
+			release()
+			tx.Retention.Next.Set(time.Time{})
+			_, err := command.SettleAll(tx, all)
 			return err
 		}))
 		assert.Less(t, y.count(job.Done), before, "more went than came")

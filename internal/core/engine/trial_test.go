@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humblemule/internal/core/limit"
+	"humblemule/internal/core/memory"
 	"humblemule/internal/core/order"
 	"humblemule/job"
 )
@@ -285,7 +286,7 @@ func (r *trial) takeNamed() {
 
 // pause pauses a queue, or resumes one.
 func (r *trial) pause() {
-	q := pick(r, "common", "berths", "archive", "nowhere")
+	q := pick(r, "common", "berths", "archive", "unplaced")
 	do, to := r.e.PauseQueue, true
 	if r.chance(65) {
 		do, to = r.e.ResumeQueue, false
@@ -328,7 +329,7 @@ func (r *trial) report(token string) (told job.Report, knows func(*mjob)) {
 	if r.chance(50) {
 		return told, func(*mjob) {}
 	}
-	id, _, _, _ := parseToken(token)
+	id, _, _, _ := memory.ParseToken(token)
 	percent := float64(r.random.IntN(101))
 	told.Progress = &job.Progress{Percent: percent}
 	told.Labels = map[string]string{pick(r, "berth", "ship"): pick(r, "", "3", "heron")}
@@ -466,7 +467,7 @@ func (r *trial) settle() {
 	if r.chance(10) {
 		s.Enqueue = []job.Spec{r.spec()}
 	}
-	if id, _, _, _ := parseToken(s.Token); s.Outcome == job.OutcomeDone {
+	if id, _, _, _ := memory.ParseToken(s.Token); s.Outcome == job.OutcomeDone {
 		s.Result = json.RawMessage(fmt.Sprint(id))
 	}
 	if r.chance(5) {
@@ -474,7 +475,7 @@ func (r *trial) settle() {
 	}
 	var knows func(*mjob)
 	s.Report, knows = r.report(s.Token)
-	id, _, _, _ := parseToken(s.Token)
+	id, _, _, _ := memory.ParseToken(s.Token)
 	if j := r.find(id); j != nil && j.token == s.Token && s.Outcome != "finished" {
 		knows(j)
 	}
@@ -485,19 +486,19 @@ func (r *trial) settleAs(s job.Settlement) {
 	got, err := r.e.Settle(r.Context(), []job.Settlement{s})
 	require.NoError(r, err)
 	require.Equal(r, r.wantSettled(s), got[0].Status, "%+v", s)
-	id, _, _, _ := parseToken(s.Token)
+	id, _, _, _ := memory.ParseToken(s.Token)
 	if j := r.find(id); j != nil && got[0].Status == job.StatusOK {
 		require.Equal(r, []any{j.state, job.At(j.nextAt)}, []any{got[0].State, got[0].NextAt})
 	}
 }
 
 func (r *trial) wantSettled(s job.Settlement) job.Status {
-	id, _, _, _ := parseToken(s.Token)
+	id, _, _, _ := memory.ParseToken(s.Token)
 	j := r.ever(id) // what was removed is known until it is swept
 	switch {
 	case s.Outcome == "finished" && j != nil && !j.removed && j.token == s.Token:
 		return job.StatusRefused
-	case j == nil, j.removed && r.now.Sub(j.removedAt) >= restorableFor:
+	case j == nil, j.removed && r.now.Sub(j.removedAt) >= memory.RestorableFor:
 		return job.StatusLost
 	case j.token == s.Token:
 		r.end(j, s.Outcome, s.Delay.Go(), false)
@@ -520,7 +521,7 @@ func (r *trial) extend() {
 	got, err := r.e.Extend(r.Context(), job.ExtendRequest{Leases: []job.Extension{{Token: token, Report: told}}})
 	require.NoError(r, err)
 	want := job.ExtendResult{Token: token, Status: job.StatusLost}
-	id, _, _, _ := parseToken(token)
+	id, _, _, _ := memory.ParseToken(token)
 	if j := r.find(id); j != nil && j.token == token {
 		j.ends = r.now.Add(j.length)
 		knows(j)
@@ -763,7 +764,7 @@ func (r *trial) undo() {
 	gone := r.removals[i]
 	r.removals = slices.Delete(r.removals, i, i+1)
 	_, err := r.e.UndoOperation(r.Context(), gone.operation)
-	if r.now.Sub(gone.at) >= restorableFor {
+	if r.now.Sub(gone.at) >= memory.RestorableFor {
 		require.ErrorContains(r, err, "could be undone until")
 		return
 	}
@@ -939,7 +940,7 @@ func (r *trial) remove() {
 	j := r.ever(id)
 	if j != nil && j.removed {
 		_, err := r.e.Restore(r.Context(), id)
-		if r.now.Sub(j.removedAt) >= restorableFor {
+		if r.now.Sub(j.removedAt) >= memory.RestorableFor {
 			require.ErrorContains(r, err, "no removed job")
 			return
 		}
@@ -1025,11 +1026,11 @@ func (r *trial) compare() {
 	counts := map[string]map[job.State]int64{}
 	keyed := map[string][]int64{}
 	for name := range r.queues {
-		counts[name] = everyState()
+		counts[name] = noJobs()
 	}
 	for _, j := range r.jobs {
 		if counts[j.queue] == nil {
-			counts[j.queue] = everyState()
+			counts[j.queue] = noJobs()
 		}
 		if j.removed {
 			continue
@@ -1050,8 +1051,10 @@ func (r *trial) compare() {
 			r.sameReports(j, got)
 		}
 	}
+	queues, err := r.e.Queues(r.Context())
+	require.NoError(r, err)
 	for name := range r.paused {
-		require.Equal(r, r.paused[name], r.e.view.pauseOf(name).at != 0)
+		require.Equal(r, r.paused[name], slices.ContainsFunc(queues, func(q job.Queue) bool { return q.Name == name && q.Paused }))
 	}
 	require.Equal(r, counts, r.e.Counts())
 	tablesAgree(r.T, r.e)

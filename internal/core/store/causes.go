@@ -111,9 +111,13 @@ type Cause struct {
 	FirstAt, LastAt job.Time
 }
 
-// CauseCounts reads the kept counts of all causes.
-func (s *Store) CauseCounts(ctx context.Context) (all []CauseCount, err error) {
-	r, err := s.read.Load().QueryContext(ctx, "SELECT cause, state, queue, task, version, n FROM cause_counts WHERE n > 0")
+// CauseCounts reads the kept counts of a cause, or of all where it is 0.
+func (s *Store) CauseCounts(ctx context.Context, cause int64) (all []CauseCount, err error) {
+	query, args := "SELECT cause, state, queue, task, version, n FROM cause_counts WHERE n > 0", []any(nil)
+	if cause != 0 {
+		query, args = query+" AND cause = ?", []any{cause}
+	}
+	r, err := s.read.Load().QueryContext(ctx, query, args...)
 	if err != nil {
 		return nil, err
 	}
@@ -152,29 +156,17 @@ func (s *Store) SupersededRuns(ctx context.Context) (all []SupersededRun, err er
 // Causes reads causes by their ids.
 func (s *Store) Causes(ctx context.Context, ids []int64) (map[int64]Cause, error) {
 	all := map[int64]Cause{}
-	for part := range slices.Chunk(ids, 500) {
-		args := make([]any, len(part))
-		for i, id := range part {
-			args[i] = id
+	err := s.eachOf(ctx, "SELECT id, error_type, template, texts, job, total, first_at, last_at FROM causes WHERE id IN (?)", ids, func(r *sql.Rows) error {
+		var c Cause
+		var texts string
+		err := r.Scan(&c.ID, &c.Type, &c.Template, &texts, &c.Job, &c.Total, &c.FirstAt, &c.LastAt)
+		if err == nil {
+			err = json.Unmarshal([]byte(texts), &c.Texts)
 		}
-		r, err := s.read.Load().QueryContext(ctx, "SELECT id, error_type, template, texts, job, total, first_at, last_at FROM causes WHERE id IN (?"+strings.Repeat(",?", len(part)-1)+")", args...)
-		if err != nil {
-			return nil, err
-		}
-		for r.Next() {
-			var c Cause
-			var texts string
-			if err := errors.Join(r.Scan(&c.ID, &c.Type, &c.Template, &texts, &c.Job, &c.Total, &c.FirstAt, &c.LastAt), json.Unmarshal([]byte(texts), &c.Texts)); err != nil {
-				r.Close()
-				return nil, err
-			}
-			all[c.ID] = c
-		}
-		if err := errors.Join(r.Err(), r.Close()); err != nil {
-			return nil, err
-		}
-	}
-	return all, nil
+		all[c.ID] = c
+		return err
+	})
+	return all, err
 }
 
 // CausesWith finds causes whose type or template holds a text.
@@ -183,31 +175,21 @@ func (s *Store) CausesWith(ctx context.Context, text string, limit int) ([]int64
 	return ids(s.read.Load().QueryContext(ctx, `SELECT id FROM causes WHERE template LIKE ?1 ESCAPE '\' OR error_type LIKE ?1 ESCAPE '\' ORDER BY last_at DESC LIMIT ?2`, like, limit))
 }
 
-// LastErrors reads the type and the message of the latest attempts of jobs, as one text.
-func (s *Store) LastErrors(ctx context.Context, ids []int64) (map[int64]string, error) {
-	all := make(map[int64]string, len(ids))
-	for part := range slices.Chunk(ids, 500) {
-		args := make([]any, len(part))
-		for i, id := range part {
-			args[i] = id
+// LastFailures reads by what the latest ended attempts of jobs have failed, without stacks;
+// nothing of one that has not failed.
+func (s *Store) LastFailures(ctx context.Context, ids []int64) (map[int64]*job.Failure, error) {
+	all := make(map[int64]*job.Failure, len(ids))
+	err := s.eachOf(ctx, `SELECT j.id, a.error_type, a.error_message FROM jobs j CROSS JOIN attempts a ON a.job = j.id
+		AND a.n = (SELECT n FROM attempts WHERE job = j.id ORDER BY n DESC LIMIT 1) WHERE j.id IN (?)`, ids, func(r *sql.Rows) error {
+		var id int64
+		f := new(job.Failure)
+		err := r.Scan(&id, &f.Type, &f.Message)
+		if f.Type != "" || f.Message != "" {
+			all[id] = f
 		}
-		r, err := s.read.Load().QueryContext(ctx, "SELECT a.job, a.error_type || char(10) || a.error_message FROM jobs j CROSS JOIN attempts a ON a.job = j.id AND a.n = j.attempt WHERE j.id IN (?"+strings.Repeat(",?", len(part)-1)+")", args...)
-		if err != nil {
-			return nil, err
-		}
-		for r.Next() {
-			var id int64
-			var text string
-			if err := r.Scan(&id, &text); err != nil {
-				return nil, errors.Join(err, r.Close())
-			}
-			all[id] = text
-		}
-		if err := errors.Join(r.Err(), r.Close()); err != nil {
-			return nil, err
-		}
-	}
-	return all, nil
+		return err
+	})
+	return all, err
 }
 
 // CauseHour are the failures of a cause in an hour, by a version of the worker program.

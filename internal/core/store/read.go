@@ -4,7 +4,9 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"fmt"
 	"math"
+	"slices"
 	"strings"
 
 	"humblemule/job"
@@ -149,21 +151,17 @@ func (s *Store) Receipts() (all []Receipts, reach job.Time, err error) {
 	return all, reach, err
 }
 
-// WorkerUIDs reads the workers' own ids of the numbers given.
-func (s *Store) WorkerUIDs(numbers []int64) (map[int64]job.Worker, error) {
-	all := map[int64]job.Worker{}
-	for _, n := range numbers {
-		if _, known := all[n]; known {
-			continue
-		}
+// Workers reads who the workers of some numbers are.
+func (s *Store) Workers(ctx context.Context, numbers []int64) (map[int64]job.Worker, error) {
+	all := make(map[int64]job.Worker, len(numbers))
+	err := s.eachOf(ctx, "SELECT id, uid, name, host, pid, version FROM workers WHERE id IN (?)", numbers, func(r *sql.Rows) error {
+		var n int64
 		var w job.Worker
-		err := s.read.Load().QueryRow("SELECT uid, name, host, pid, version FROM workers WHERE id = ?", n).Scan(&w.ID, &w.Name, &w.Host, &w.PID, &w.Version)
-		if err != nil && !errors.Is(err, sql.ErrNoRows) {
-			return nil, err
-		}
+		err := r.Scan(&n, &w.ID, &w.Name, &w.Host, &w.PID, &w.Version)
 		all[n] = w
-	}
-	return all, nil
+		return err
+	})
+	return all, err
 }
 
 // WorkerByNumber reads who a worker is; the zero value where there is none.
@@ -233,20 +231,14 @@ func (s *Store) Read(ctx context.Context, ids []int64) ([]*Row, error) {
 		return nil, nil
 	}
 	byID := make(map[int64]*Row, len(ids))
-	const most = 500
-	for start := 0; start < len(ids); start += most {
-		part := ids[start:min(start+most, len(ids))]
-		args := make([]any, len(part))
-		for i, id := range part {
-			args[i] = id
-		}
-		found, err := rows(s.read.Load().QueryContext(ctx, "SELECT "+rowColumns+" FROM jobs WHERE removed_by = 0 AND id IN (?"+strings.Repeat(",?", len(part)-1)+")", args...))
-		if err != nil {
-			return nil, err
-		}
-		for _, r := range found {
-			byID[r.ID] = r
-		}
+	err := s.eachOf(ctx, "SELECT "+rowColumns+" FROM jobs WHERE removed_by = 0 AND id IN (?)", ids, func(found *sql.Rows) error {
+		r := new(Row)
+		err := r.scan(found)
+		byID[r.ID] = r
+		return err
+	})
+	if err != nil {
+		return nil, err
 	}
 	ordered := make([]*Row, 0, len(byID))
 	for _, id := range ids {
@@ -256,6 +248,29 @@ func (s *Store) Read(ctx context.Context, ids []int64) ([]*Row, error) {
 		}
 	}
 	return ordered, nil
+}
+
+// eachOf runs a query for ids, some at a time, and gives every row to scan. The query's only
+// parameter, IN (?), stands for them.
+func (s *Store) eachOf(ctx context.Context, query string, ids []int64, scan func(r *sql.Rows) error) error {
+	const atOnce = 500
+	for part := range slices.Chunk(slices.Compact(slices.Sorted(slices.Values(ids))), atOnce) {
+		args := make([]any, len(part))
+		for i, id := range part {
+			args[i] = id
+		}
+		r, err := s.read.Load().QueryContext(ctx, strings.Replace(query, "IN (?)", "IN (?"+strings.Repeat(",?", len(part)-1)+")", 1), args...)
+		if err != nil {
+			return err
+		}
+		for r.Next() && err == nil {
+			err = scan(r)
+		}
+		if err := errors.Join(err, r.Err(), r.Close()); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Group is a queue, task and state.
@@ -364,6 +379,20 @@ func (s *Store) Body(ctx context.Context, id int64, kind, n int) (bytes []byte, 
 		err = nil
 	}
 	return bytes, err
+}
+
+// Payloads reads the payloads of jobs that are too long for their rows, each up to so many
+// bytes.
+func (s *Store) Payloads(ctx context.Context, ids []int64, most int) (map[int64][]byte, error) {
+	all := make(map[int64][]byte, len(ids))
+	err := s.eachOf(ctx, fmt.Sprintf("SELECT job, substr(CAST(bytes AS BLOB), 1, %d) FROM bodies WHERE kind = %d AND n = 0 AND job IN (?)", most, PayloadBody), ids, func(r *sql.Rows) error {
+		var id int64
+		var head []byte
+		err := r.Scan(&id, &head)
+		all[id] = head
+		return err
+	})
+	return all, err
 }
 
 // Log reads lines of a job's attempts that follow line n of an attempt; of that

@@ -2,6 +2,7 @@ package store
 
 import (
 	"database/sql"
+	"encoding/json"
 	"errors"
 	"regexp"
 	"slices"
@@ -48,6 +49,14 @@ type Row struct {
 
 // Requeued tells whether the job's present round was begun by a requeue.
 func (r *Row) Requeued() bool { return r.Round > 1 }
+
+// LabelMap reads the job's labels; nil where it has none.
+func (r *Row) LabelMap() (labels map[string]string) {
+	if r.Labels != "" {
+		json.Unmarshal([]byte(r.Labels), &labels) // as they were written
+	}
+	return labels
+}
 
 const rowColumns = `id, queue, task, state, priority, level, rank, turn, round, attempt, tries, policy,
 	enqueued_at, run_at, start_by, ready_at, started_at, finished_at, next_at, cancel_asked_at,

@@ -196,8 +196,7 @@ func (h *harbour) work(ctx context.Context) {
 		h.must(err)
 	}
 	h.steps(ctx)
-	_, err = h.e.Workers(ctx)
-	h.must(err)
+	h.e.Workers()
 	_, err = h.e.AskWorker(ctx, "crane", job.WantDrain)
 	h.must(err)
 	_, err = h.e.AskWorker(ctx, "crane", job.WantRun)

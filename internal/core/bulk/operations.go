@@ -1,0 +1,387 @@
+package bulk
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"humblemule/internal/core/command"
+	"humblemule/internal/core/commit"
+	"humblemule/internal/core/memory"
+	"humblemule/job"
+	"slices"
+	"sync"
+	"time"
+)
+
+// An operation works in slices, each of which keeps the committer for no longer than
+// that; where others have commands too it steps back between them, so that they hardly
+// notice it.
+const (
+	sliceFor    = 500 * time.Microsecond
+	stepBackFor = 3 * sliceFor
+	sliceJobs   = 200
+	refusedTold = 20
+)
+
+// Operation is an action on many jobs that is under way. Its runner alone changes it.
+type Operation struct {
+	mu       sync.Mutex
+	told     job.Operation
+	last     int64 // how long the file was served at its last removal; 0 for none
+	action   int64
+	position int64 // the last job that was looked at
+	worked   int64 // what the engine's counter was after the last slice
+	stopping string
+	lookedAt time.Time // at why its trial does not go on
+	// moved are jobs, among those that are asked for, whose places it has changed by its own
+	// doing: they have got the lane of one that it acted on.
+	moved map[int64]bool
+}
+
+func (o *Operation) tell() job.Operation {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	told := o.told
+	told.Refused = slices.Clone(told.Refused)
+	return told
+}
+
+// Act applies an action to many jobs. Few are changed at once; for more the answer is
+// an operation that goes on by itself, also after a restart. With DryRun it counts and
+// changes nothing.
+func (op *Operator) Act(ctx context.Context, req job.ActRequest) (job.Operation, error) {
+	if err := job.Wrong("nothing was done", req.Check()); err != nil {
+		return job.Operation{}, err
+	}
+	o := op.NewOperation(ctx, req)
+	if err := op.notTwice(&req); err != nil {
+		return o.told, err
+	}
+	if err := op.count(ctx, &o.told); err != nil {
+		return o.told, err
+	}
+	if req.DryRun {
+		o.told.State = job.OpFinished
+		err := op.exemplify(ctx, &o.told)
+		return o.told, err
+	}
+	if o.told.Matched == 0 {
+		return o.told, job.Fault(job.NotFound, "no job matches; nothing was done")
+	}
+	if req.Trial > 0 {
+		o.told.State = job.OpTrial
+	}
+	replayed, err := op.recordOperation(ctx, o)
+	if err != nil || replayed != nil {
+		return op.replayedOperation(ctx, replayed, err)
+	}
+	if o.told.Matched > job.MostAtOnce || req.Trial > 0 || req.PerSecond > 0 {
+		op.Start(o)
+		return op.tellUnderWay(ctx, o)
+	}
+	op.run(o)
+	return op.tellUnderWay(ctx, o)
+}
+
+// NewOperation gives an operation that is not recorded yet.
+func (op *Operator) NewOperation(ctx context.Context, req job.ActRequest) *Operation {
+	return &Operation{told: job.Operation{State: job.OpRunning, ActRequest: req, By: commit.CallOf(ctx).Principal, BeganAt: op.c.Now(), Refused: []job.Refused{}}}
+}
+
+// Matches says how many jobs the operation concerns.
+func (o *Operation) Matches(n int64) { o.told.Matched, o.told.MatchedIs = n, "exact" }
+
+// notTwice refuses to requeue jobs of a cause while another operation does.
+func (op *Operator) notTwice(req *job.ActRequest) (err error) {
+	if req.Action != job.ActRequeue || req.DryRun || req.Filter == nil || req.Filter.Cause == 0 {
+		return nil
+	}
+	op.running.Range(func(_, x any) bool {
+		o := x.(*Operation).tell()
+		if o.Action == job.ActRequeue && o.Filter != nil && o.Filter.Cause == req.Filter.Cause {
+			err = job.Fault(job.WrongState, "operation %d requeues jobs of this cause already: stop it first, or wait for its end", o.ID)
+		}
+		return err == nil
+	})
+	return err
+}
+
+// exemplify shows what a request's patch would make of the first payload.
+func (op *Operator) exemplify(ctx context.Context, o *job.Operation) error {
+	if o.PayloadPatch == nil {
+		return nil
+	}
+	ids, _, err := op.nextOf(ctx, o, 0, 1)
+	if err != nil || len(ids) == 0 {
+		return err
+	}
+	first, err := op.read.Job(ctx, ids[0])
+	if err != nil {
+		return err
+	}
+	edited, err := job.MergePatch(first.Payload, o.PayloadPatch)
+	if err != nil {
+		return job.Wrong("nothing would be done", []job.FieldError{{Field: "payload_patch", Message: fmt.Sprintf("does not fit the payload of job %d: %v", first.ID, err)}})
+	}
+	o.Example = &job.Edit{Job: first.ID, Before: first.Payload, After: edited}
+	return nil
+}
+
+// count counts what a request matches, up to what a call may look at.
+func (op *Operator) count(ctx context.Context, o *job.Operation) error {
+	if len(o.IDs) > 0 {
+		o.Matched, o.MatchedIs = int64(len(slices.Compact(slices.Sorted(slices.Values(o.IDs))))), "exact"
+		return nil
+	}
+	f := o.Filter.Filter()
+	n, err := op.read.MatchedNow(ctx, &f)
+	if err != nil {
+		return err
+	}
+	if n != nil {
+		o.Matched, o.MatchedIs = *n, "exact"
+		return nil
+	}
+	ids, last, err := op.read.Matching(ctx, &f, 0, job.MaxSearched)
+	o.Matched, o.MatchedIs = int64(len(ids)), "exact"
+	if last != 0 {
+		o.MatchedIs = "at_least"
+	}
+	return err
+}
+
+// recordOperation records the action and its operation; replayed is the operation of the same
+// call where it is made again.
+func (op *Operator) recordOperation(ctx context.Context, o *Operation) (replayed *int64, err error) {
+	call := commit.CallOf(ctx)
+	same := call.ID()
+	err = op.c.Do(ctx, func(tx *commit.Tx) error {
+		r, err := tx.Receipts.Find(same)
+		if err != nil {
+			return err
+		}
+		if r != nil {
+			replayed = &r.IDs[0]
+			return nil
+		}
+		if err := o.Add(tx, call.Principal); err != nil {
+			return err
+		}
+		tx.Receipts.Note(same, o.told.ID)
+		return nil
+	})
+	return replayed, err
+}
+
+// Add records the operation and its action.
+func (o *Operation) Add(tx *commit.Tx, by string) error {
+	detail, err := json.Marshal(o.told.ActRequest)
+	if err != nil {
+		return err
+	}
+	if o.action, err = tx.Store.InsertAction(tx.Now, by, o.told.Action, 0, string(detail)); err != nil {
+		return err
+	}
+	body, err := json.Marshal(o.told)
+	if err != nil {
+		return err
+	}
+	if o.told.ID, err = tx.Store.AddOperation(o.action, o.told.State, string(body)); err != nil {
+		return err
+	}
+	if job.Removes(o.told.Action) {
+		tx.Removals.Set(o.action, memory.Removal{Last: tx.Served(), UnderWay: true})
+	}
+	return nil
+}
+
+// ID is the operation's number, once it was added; 0 before.
+func (o *Operation) ID() int64 { return o.told.ID }
+
+func (op *Operator) replayedOperation(ctx context.Context, id *int64, err error) (job.Operation, error) {
+	if err != nil {
+		return job.Operation{}, err
+	}
+	return op.Operation(ctx, *id)
+}
+
+// Start runs an operation by itself.
+func (op *Operator) Start(o *Operation) {
+	op.running.Store(o.told.ID, o)
+	release := func() {}
+	if shortens(&o.told) {
+		release = op.c.Memory.Retention.Hold()
+	}
+	op.runners.Go(func() {
+		defer release()
+		defer op.running.Delete(o.told.ID)
+		op.run(o)
+	})
+}
+
+// shortens tells whether an operation removes what settings keep no longer.
+func shortens(o *job.Operation) bool { return o.Filter != nil && o.Filter.FinishedBy != nil }
+
+// Resume goes on with what a restart has interrupted.
+func (op *Operator) Resume() error {
+	all, err := op.c.Store.OperationsIn(job.OpRunning, job.OpTrial)
+	if err != nil {
+		return err
+	}
+	for i := range all {
+		stored, err := memory.ReadOperation(&all[i])
+		if err != nil {
+			return err
+		}
+		op.Start(&Operation{told: stored.Operation, last: stored.LastRemoval, action: all[i].Action, position: all[i].Position})
+	}
+	return nil
+}
+
+// Operation tells how an operation stands.
+func (op *Operator) Operation(ctx context.Context, id int64) (job.Operation, error) {
+	if o, running := op.running.Load(id); running {
+		return op.tellUnderWay(ctx, o.(*Operation))
+	}
+	row, err := op.c.Store.Operation(ctx, id)
+	if err != nil || row == nil {
+		return job.Operation{}, errors.Join(err, job.Fault(job.NotFound, "there is no operation %d", id))
+	}
+	stored, err := memory.ReadOperation(row)
+	if err != nil {
+		return job.Operation{}, err
+	}
+	return op.tellOperation(ctx, stored.Operation, stored.LastRemoval)
+}
+
+// tellUnderWay tells an operation as its runner has left it.
+func (op *Operator) tellUnderWay(ctx context.Context, o *Operation) (job.Operation, error) {
+	told := o.tell()
+	o.mu.Lock()
+	last := o.last
+	o.mu.Unlock()
+	return op.tellOperation(ctx, told, last)
+}
+
+// tellOperation adds what changes after an operation is over: until when it can be undone,
+// counted from its last removal, and what became of the jobs that it has requeued.
+func (op *Operator) tellOperation(ctx context.Context, o job.Operation, last int64) (_ job.Operation, err error) {
+	if o.UndoUntil = 0; job.Removes(o.Action) && o.State != job.OpUndone {
+		left := memory.RestorableFor.Milliseconds()
+		if last != 0 && o.Over() {
+			left -= op.c.Clock.Served() - last
+		}
+		o.UndoUntil = op.c.Now() + job.Time(left)
+	}
+	if o.Action == job.ActRequeue && o.ID != 0 {
+		o.Became, err = op.c.Store.Became(ctx, o.ID)
+	}
+	return o, err
+}
+
+// Operations lists the latest operations.
+func (op *Operator) Operations(ctx context.Context) ([]job.Operation, error) {
+	const most = 100
+	rows, err := op.c.Store.Operations(ctx, most)
+	all := make([]job.Operation, len(rows))
+	for i := range rows {
+		stored, err := memory.ReadOperation(&rows[i])
+		if err != nil {
+			return nil, err
+		}
+		if all[i], err = op.tellOperation(ctx, stored.Operation, stored.LastRemoval); err != nil {
+			return nil, err
+		}
+	}
+	return all, err
+}
+
+// StopOperation stops an operation; what it has changed stays so.
+func (op *Operator) StopOperation(ctx context.Context, id int64) (job.Operation, error) {
+	o, running := op.running.Load(id)
+	if !running {
+		told, err := op.Operation(ctx, id)
+		if err == nil {
+			err = job.Fault(job.WrongState, "operation %d is %s already", id, told.State)
+		}
+		return told, err
+	}
+	one := o.(*Operation)
+	one.mu.Lock()
+	one.stopping = "stopped by " + commit.CallOf(ctx).Principal
+	one.mu.Unlock()
+	err := op.c.Record(ctx, "stop_operation", 0, map[string]int64{"operation": id}, func(tx *commit.Tx) (func(int64) error, error) {
+		told := one.tell()
+		leaveKept(tx, &told, "stopped")
+		return nil, nil
+	})
+	for err == nil && !one.over() {
+		select {
+		case <-time.After(sliceFor):
+		case <-ctx.Done():
+			return one.tell(), ctx.Err()
+		case <-op.c.Quit:
+			return one.tell(), commit.ErrStopping
+		}
+	}
+	return one.tell(), err
+}
+
+// leaveKept lets retention rest after such an operation was stopped or undone.
+func leaveKept(tx *commit.Tx, o *job.Operation, what string) {
+	if shortens(o) {
+		tx.Options().Log.Warn(tx.Retention.Rest(fmt.Sprintf("operation %d, which removes what is kept no longer, was %s: what is left of its jobs goes for good then, unless it is set to be kept for longer", o.ID, what)))
+	}
+}
+
+// UndoOperation takes back the removals of an operation, until its time for that is over;
+// one that is under way is stopped first.
+func (op *Operator) UndoOperation(ctx context.Context, id int64) (job.Operation, error) {
+	if x, running := op.running.Load(id); running && job.Removes(x.(*Operation).tell().Action) {
+		if _, err := op.StopOperation(ctx, id); err != nil {
+			return x.(*Operation).tell(), err
+		}
+	}
+	row, err := op.c.Store.Operation(ctx, id)
+	if err != nil || row == nil {
+		return job.Operation{}, errors.Join(err, job.Fault(job.NotFound, "there is no operation %d", id))
+	}
+	stored, err := memory.ReadOperation(row)
+	told, last := stored.Operation, stored.LastRemoval
+	if err == nil {
+		told, err = op.tellOperation(ctx, told, last)
+	}
+	switch {
+	case err != nil:
+		return told, err
+	case !job.Removes(told.Action):
+		return told, job.Fault(job.WrongState, "only removals can be undone; operation %d is a %s", id, told.Action)
+	case told.State == job.OpUndone:
+		return told, job.Fault(job.WrongState, "operation %d is undone already", id)
+	case op.c.Now() >= told.UndoUntil:
+		return told, job.Fault(job.WrongState, "operation %d could be undone until %s; its jobs have been swept", id, told.UndoUntil)
+	}
+	o := &Operation{told: told, action: row.Action, position: row.Position, last: last}
+	err = op.c.Record(ctx, "undo", 0, map[string]int64{"operation": id}, func(tx *commit.Tx) (func(int64) error, error) {
+		leaveKept(tx, &told, "undone")
+		return nil, nil
+	})
+	for left := true; left && err == nil; {
+		err = op.c.Do(ctx, func(tx *commit.Tx) error {
+			rows, err := tx.Store.RemovedBy(row.Action, sliceJobs)
+			left = len(rows) > 0
+			for _, r := range rows {
+				if err == nil {
+					err = command.BringBack(tx, r)
+				}
+			}
+			return err
+		})
+	}
+	if err != nil {
+		return told, err
+	}
+	err = op.conclude(o, job.OpUndone, "")
+	return o.tell(), err
+}

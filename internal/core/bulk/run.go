@@ -1,0 +1,341 @@
+package bulk
+
+import (
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"humblemule/internal/core/command"
+	"humblemule/internal/core/commit"
+	"humblemule/internal/core/memory"
+	"humblemule/internal/core/read"
+	"humblemule/internal/core/store"
+	"humblemule/internal/core/watch"
+	"humblemule/job"
+	"maps"
+	"math"
+	"slices"
+	"time"
+)
+
+// run goes through the jobs of an operation, slice by slice, until it is over or the
+// engine closes. What has failed for the moment is tried again.
+func (op *Operator) run(o *Operation) {
+	for {
+		wait, err := op.step(o)
+		if err == nil && o.over() {
+			return
+		}
+		if err != nil {
+			op.c.Log.Warn("an operation could not go on; it is tried again", "operation", o.told.ID, "error", err)
+			wait = time.Second
+		}
+		timer := time.NewTimer(wait)
+		select {
+		case <-timer.C:
+		case <-op.c.Quit:
+			timer.Stop()
+			return
+		}
+	}
+}
+
+func (o *Operation) over() bool {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return o.told.Over()
+}
+
+// step does one slice and tells how long to wait before the next.
+func (op *Operator) step(o *Operation) (wait time.Duration, err error) {
+	ctx := context.Background()
+	o.mu.Lock()
+	told, stopping := o.told, o.stopping
+	o.mu.Unlock()
+	if stopping != "" {
+		return 0, op.conclude(o, job.OpStopped, stopping)
+	}
+	if op.c.Now() == told.BeganAt { // what comes of its own doing must be seen to come later; a clock set back holds up nothing
+		return time.Millisecond, nil
+	}
+	most := sliceJobs
+	if told.State == job.OpTrial {
+		if len(told.TrialIDs) >= told.Trial || o.position == math.MaxInt64 {
+			return op.watchTrial(ctx, o)
+		}
+		most = told.Trial - len(told.TrialIDs)
+	}
+	if told.PerSecond > 0 {
+		most = min(most, max(int(told.PerSecond/10), 1))
+	}
+	ids, end, err := op.nextOf(ctx, &told, o.position, most)
+	if err != nil {
+		return 0, err
+	}
+	if len(ids) == 0 && end && told.State == job.OpRunning {
+		return 0, op.conclude(o, job.OpFinished, "")
+	}
+	others := op.c.Worked() > o.worked
+	changed, err := op.slice(o, ids, end)
+	o.worked = op.c.Worked()
+	if told.PerSecond > 0 {
+		wait = time.Duration(float64(changed) / told.PerSecond * float64(time.Second))
+	}
+	if others {
+		wait = max(wait, stepBackFor)
+	}
+	return wait, err
+}
+
+// nextOf reads the next ids of an operation; end tells that none follow them.
+func (op *Operator) nextOf(ctx context.Context, o *job.Operation, position int64, most int) (ids []int64, end bool, err error) {
+	if position == math.MaxInt64 {
+		return nil, true, nil
+	}
+	if len(o.IDs) > 0 {
+		all := slices.Compact(slices.Sorted(slices.Values(o.IDs)))
+		all = slices.DeleteFunc(all, func(id int64) bool { return id <= position })
+		return all[:min(most, len(all))], len(all) <= most, nil
+	}
+	f := o.Filter.Filter()
+	for {
+		found, last, err := op.read.Matching(ctx, &f, position, max(most, 500))
+		if err != nil || len(found) > 0 {
+			return found[:min(most, len(found))], last == 0 && len(found) <= most, err
+		}
+		if last == 0 {
+			return nil, true, nil
+		}
+		position = last
+	}
+}
+
+// slice changes jobs for as long as a slice may take.
+func (op *Operator) slice(o *Operation, ids []int64, end bool) (changed int64, err error) {
+	var next job.Operation
+	var position, last int64
+	var moved map[int64]bool
+	err = op.c.Do(context.Background(), func(tx *commit.Tx) error {
+		next, position, last = o.tell(), o.position, o.last
+		if moved = maps.Clone(o.moved); moved == nil {
+			moved = map[int64]bool{}
+		}
+		before := next.Changed
+		began := time.Now()
+		all := true
+		for _, id := range ids {
+			if time.Since(began) > sliceFor {
+				all = false
+				break
+			}
+			if err := actOn(tx, &next, o.action, id, moved); err != nil {
+				return err
+			}
+			position = id
+		}
+		if changed = next.Changed - before; all && end {
+			position = math.MaxInt64
+		}
+		if changed > 0 && job.Removes(next.Action) {
+			last = tx.Served()
+			tx.Removals.Set(o.action, memory.Removal{Last: last, UnderWay: true})
+		}
+		return putOperation(tx, &next, position, last)
+	})
+	if err == nil {
+		o.mu.Lock()
+		o.told, o.position, o.last, o.moved = next, position, last, moved
+		o.mu.Unlock()
+	}
+	return changed, err
+}
+
+func putOperation(tx *commit.Tx, o *job.Operation, position, last int64) error {
+	body, err := json.Marshal(memory.StoredOperation{Operation: *o, LastRemoval: last})
+	if err != nil {
+		return err
+	}
+	return tx.Store.PutOperation(store.Operation{ID: o.ID, State: o.State, Body: string(body), Position: position})
+}
+
+// actOn applies an operation's action to one job, if it was in an asked state before the
+// operation began. Of a filter all others were not among those that were shown.
+func actOn(tx *commit.Tx, o *job.Operation, action, id int64, moved map[int64]bool) error {
+	r, err := tx.Store.Row(id)
+	if err != nil {
+		return err
+	}
+	switch {
+	case r == nil:
+		err = read.NoJob(id)
+	case !slices.Contains(o.Filter.States, r.State):
+		err = job.Fault(job.WrongState, "job %d is %s by now", id, r.State)
+	case r.EnqueuedAt <= o.BeganAt && (since(r) <= o.BeganAt || moved[id]):
+		before := len(tx.News.Moved)
+		err = applyTo(tx, o, action, r)
+		for _, m := range tx.News.Moved[before:] {
+			if slices.Contains(o.Filter.States, m.From) {
+				moved[m.Job] = true
+			}
+		}
+		delete(moved, id)
+	case len(o.IDs) == 0:
+		return nil
+	default:
+		err = job.Fault(job.WrongState, "job %d became %s only after this began", id, r.State)
+	}
+	var p *job.Problem
+	if errors.As(err, &p) {
+		o.RefusedCount++
+		if len(o.Refused) < refusedTold {
+			o.Refused = append(o.Refused, job.Refused{ID: id, Message: p.Error()})
+		}
+		return nil
+	}
+	if err == nil {
+		o.Changed++
+		if o.State == job.OpTrial {
+			o.TrialIDs = append(o.TrialIDs, id)
+		}
+	}
+	return err
+}
+
+func applyTo(tx *commit.Tx, o *job.Operation, action int64, r *store.Row) (err error) {
+	switch o.Action {
+	case job.ActCancel:
+		err = command.Cancel(tx, r)
+	case job.ActRequeue:
+		var before json.RawMessage
+		if before, err = command.Requeue(tx, r, command.Requeuing{PayloadPatch: o.PayloadPatch}, o.ID); before != nil {
+			err = errors.Join(err, tx.Store.KeepEdited(r.ID, action, before))
+		}
+	case job.ActPatch:
+		err = patchOne(tx, o, action, r)
+	case job.ActStartNow:
+		err = command.StartNow(tx, r)
+	case job.ActDiscard:
+		err = command.Discard(tx, r, action)
+	case job.ActPurge:
+		err = command.Purge(tx, r, action)
+	}
+	return err
+}
+
+func patchOne(tx *commit.Tx, o *job.Operation, action int64, r *store.Row) error {
+	p, err := job.ReadPatch(o.Patch)
+	if err != nil {
+		return err
+	}
+	was, err := command.Edit(tx, r, p)
+	if err != nil || !slices.Contains(p.Named, "payload") {
+		return err
+	}
+	return tx.Store.KeepEdited(r.ID, action, command.PayloadOf(was))
+}
+
+// since tells when a job came into its state, as far as its row tells.
+func since(r *store.Row) job.Time {
+	switch {
+	case r.State.Finished():
+		return r.FinishedAt
+	case r.State == job.Ready:
+		return r.ReadyAt
+	case r.State == job.Running, r.State == job.Backoff:
+		return r.LeasedAt
+	}
+	return r.EnqueuedAt
+}
+
+// conclude ends an operation.
+func (op *Operator) conclude(o *Operation, state, why string) error {
+	next := o.tell()
+	next.State, next.Why, next.EndedAt = state, why, op.c.Now()
+	err := op.c.Do(context.Background(), func(tx *commit.Tx) error {
+		switch {
+		case !job.Removes(next.Action):
+		case state == job.OpUndone || o.last == 0:
+			tx.Removals.End(o.action)
+		default:
+			tx.Removals.Set(o.action, memory.Removal{Last: o.last})
+		}
+		return putOperation(tx, &next, o.position, o.last)
+	})
+	if err == nil {
+		o.mu.Lock()
+		o.told = next
+		o.mu.Unlock()
+		op.watchers.Nudge(watch.Changes{Queues: true})
+	}
+	return err
+}
+
+// trialEvery is how often the jobs of a trial are looked at.
+const trialEvery = 200 * time.Millisecond
+
+// watchTrial looks whether the jobs of a trial are done: then the rest follows; where
+// one has failed nothing more does.
+func (op *Operator) watchTrial(ctx context.Context, o *Operation) (wait time.Duration, err error) {
+	told := o.tell()
+	rows, err := op.c.Store.Read(ctx, told.TrialIDs)
+	if err != nil {
+		return 0, err
+	}
+	done := 0
+	for _, r := range rows {
+		switch r.State {
+		case job.Done:
+			done++
+		case job.Dead, job.Backoff, job.Skipped, job.Cancelled:
+			return 0, op.conclude(o, job.OpStopped, fmt.Sprintf("job %d of the trial is %s; the rest stays as it is", r.ID, r.State))
+		}
+	}
+	switch {
+	case len(told.TrialIDs) == 0:
+		return 0, op.conclude(o, job.OpStopped, "no job of the trial could be requeued")
+	case len(rows) < len(told.TrialIDs):
+		return 0, op.conclude(o, job.OpStopped, "a job of the trial was removed; the rest stays as it is")
+	case done < len(rows):
+		return trialEvery, op.tellTrial(ctx, o, rows)
+	case o.position == math.MaxInt64:
+		return 0, op.conclude(o, job.OpFinished, "")
+	}
+	told.State = job.OpRunning
+	told.Why = ""
+	err = op.c.Do(ctx, func(tx *commit.Tx) error { return putOperation(tx, &told, o.position, o.last) })
+	if err == nil {
+		o.mu.Lock()
+		o.told = told
+		o.mu.Unlock()
+	}
+	return 0, err
+}
+
+// lookAtTrialEvery is how often it is looked why a trial does not go on.
+const lookAtTrialEvery = time.Second
+
+// tellTrial says why the jobs of a trial are not taken, where none of them is.
+func (op *Operator) tellTrial(ctx context.Context, o *Operation, rows []*store.Row) error {
+	if time.Since(o.lookedAt) < lookAtTrialEvery {
+		return nil
+	}
+	o.lookedAt = time.Now()
+	why := ""
+	for _, r := range rows {
+		if r.State == job.Running || r.State == job.Done {
+			why = ""
+			break
+		}
+		if why == "" && !r.State.Finished() {
+			j, err := op.read.Job(ctx, r.ID)
+			if err != nil {
+				return err
+			}
+			why = fmt.Sprintf("the trial waits for job %d: %s", r.ID, j.WaitingBecause)
+		}
+	}
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.told.Why = why
+	return nil
+}

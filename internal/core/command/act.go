@@ -1,0 +1,203 @@
+package command
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"humblemule/internal/core/commit"
+	"humblemule/internal/core/memory"
+	"humblemule/internal/core/place"
+	"humblemule/internal/core/read"
+	"humblemule/internal/core/store"
+	"humblemule/job"
+)
+
+// act applies an operator's action to one job, records it and answers the job
+// as it stands then. What is changed may have had another payload before, which is kept
+// with the job.
+func (dk *Desk) act(ctx context.Context, action string, id int64, detail any, change func(tx *commit.Tx, r *store.Row) (before json.RawMessage, err error)) (job.Job, error) {
+	err := dk.c.Record(ctx, action, id, detail, func(tx *commit.Tx) (then func(action int64) error, err error) {
+		row, err := tx.Store.Row(id)
+		if err == nil && row == nil {
+			err = read.NoJob(id)
+		}
+		if err != nil {
+			return nil, err
+		}
+		before, err := change(tx, row)
+		if before == nil {
+			return nil, err
+		}
+		return func(action int64) error { return tx.Store.KeepEdited(id, action, before) }, err
+	})
+	if err != nil {
+		return job.Job{}, err
+	}
+	return dk.read.Job(ctx, id)
+}
+
+// Cancel ends a job that is not finished. One that runs is asked to end; it is
+// cancelled when its lease ends otherwise than done.
+func (dk *Desk) Cancel(ctx context.Context, id int64) (job.Job, error) {
+	return dk.act(ctx, "cancel", id, struct{}{}, unedited(Cancel))
+}
+
+// unedited makes a change of one that leaves the payload alone.
+func unedited(change func(tx *commit.Tx, r *store.Row) error) func(tx *commit.Tx, r *store.Row) (json.RawMessage, error) {
+	return func(tx *commit.Tx, r *store.Row) (json.RawMessage, error) { return nil, change(tx, r) }
+}
+
+// Cancel ends a job that is not finished, or asks one that runs to end.
+func Cancel(tx *commit.Tx, r *store.Row) error {
+	switch {
+	case r.State.Finished():
+		return job.Fault(job.WrongState, "job %d is %s already; only an unfinished job can be cancelled", r.ID, r.State)
+	case r.State == job.Running:
+		return askCancel(tx, r)
+	}
+	return place.Finish(tx, r, job.Cancelled, job.Asked, "", job.ByCancel)
+}
+
+// askCancel tells the handler of a running job to end.
+func askCancel(tx *commit.Tx, r *store.Row) error {
+	if r.CancelAskedAt != 0 {
+		return nil
+	}
+	l := tx.Leases.Get(r.ID)
+	if l == nil {
+		return fmt.Errorf("job %d runs without a lease", r.ID)
+	}
+	row, asked := *l.Row, *l
+	row.CancelAskedAt = tx.Now
+	asked.Row = &row
+	tx.Leases.Put(&asked)
+	tx.News.Asked = append(tx.News.Asked, &asked)
+	return tx.Store.AskCancel(&row)
+}
+
+// Requeuing is what a requeue may change.
+type Requeuing struct {
+	// Payload replaces the payload, and PayloadPatch edits it (RFC 7396), where they
+	// are not nil; one of the two.
+	Payload, PayloadPatch json.RawMessage
+	// ForgetSteps makes steps that were done be done again.
+	ForgetSteps bool
+}
+
+// Requeue gives a finished job a new round; its history stays.
+func (dk *Desk) Requeue(ctx context.Context, id int64, how Requeuing) (job.Job, error) {
+	if how.Payload != nil && how.PayloadPatch != nil {
+		return job.Job{}, job.Wrong("the job was not requeued", []job.FieldError{{Field: "payload_patch", Message: "stands beside payload; give one of the two"}})
+	}
+	detail := map[string]any{}
+	var wasDone bool
+	j, err := dk.act(ctx, "requeue", id, detail, func(tx *commit.Tx, r *store.Row) (json.RawMessage, error) {
+		wasDone = r.Reason == string(job.OutcomeRefused)
+		before, err := Requeue(tx, r, how, 0)
+		if before != nil {
+			detail["payload"] = "edited"
+		}
+		return before, err
+	})
+	if err == nil && wasDone {
+		j.Warnings = append(j.Warnings, job.Warning{Code: job.WarnWorkDone, Message: "The work of this job was done already, and only its follow-ups were refused: it is done again now. Accept such a job instead where that must not be."})
+	}
+	return j, err
+}
+
+// Requeue gives a finished job a new round by an operation, 0 for none, and answers its
+// payload as it was where that was changed.
+func Requeue(tx *commit.Tx, r *store.Row, how Requeuing, operation int64) (before json.RawMessage, err error) {
+	if !r.State.Finished() {
+		return nil, job.Fault(job.WrongState, "job %d is %s; only a finished job can be requeued", r.ID, r.State)
+	}
+	if err := tx.Store.LoadPayload(r); err != nil {
+		return nil, err
+	}
+	if how.Payload != nil || how.PayloadPatch != nil {
+		before = json.RawMessage(r.Payload)
+		edited := how.Payload
+		if edited == nil {
+			if edited, err = job.MergePatch(before, how.PayloadPatch); err != nil {
+				return nil, job.Fault(job.Invalid, "the payload of job %d cannot be patched: %v", r.ID, err)
+			}
+		}
+		if err := job.Wrong("the job was not requeued", (&job.Spec{Task: "any", Payload: edited}).Check(tx.Options().MaxPayload)); err != nil {
+			return nil, err
+		}
+		r.Payload, r.PayloadBytes = edited, len(edited)
+	}
+	if err := stillAlone(tx, r); err != nil {
+		return nil, err
+	}
+	if how.ForgetSteps {
+		if err := tx.Store.ForgetSteps(r.ID); err != nil {
+			return nil, err
+		}
+	}
+	if err := resolveAgain(tx, r); err != nil {
+		return nil, err
+	}
+	if r.Reason == string(job.OutcomeRefused) {
+		if err := tx.Store.DropRefused(r.ID); err != nil {
+			return nil, err
+		}
+	}
+	r.Round++
+	r.Operation = operation
+	tx.Times.Results.RereadAny() // its result goes
+	r.Rank, r.NextAt, r.RunAt, r.StartBy = 0, 0, 0, 0
+	if err := place.Put(tx, r, job.ByRequeue); err != nil {
+		return nil, err
+	}
+	return before, tx.Store.Requeue(r)
+}
+
+// StartNow makes a job that waits for its time, or for its next attempt, ready at
+// once.
+func (dk *Desk) StartNow(ctx context.Context, id int64) (job.Job, error) {
+	return dk.act(ctx, "start_now", id, struct{}{}, unedited(StartNow))
+}
+
+// StartNow makes a job that waits for its time, or for its next attempt, ready.
+func StartNow(tx *commit.Tx, r *store.Row) error {
+	if r.State != job.Scheduled && r.State != job.Backoff {
+		return job.Fault(job.WrongState, "job %d is %s; only a scheduled job, or one in backoff, can be started now", r.ID, r.State)
+	}
+	r.Rank, r.NextAt = 0, 0
+	if err := place.Put(tx, r, job.ByStartNow); err != nil {
+		return err
+	}
+	return tx.Store.Wait(r)
+}
+
+// PassLane lets the jobs behind a dead letter, or behind a job that waits for its next
+// attempt, go on.
+func (dk *Desk) PassLane(ctx context.Context, queue, lane string) error {
+	return dk.c.Record(ctx, "pass_lane", 0, map[string]string{"queue": queue, "lane": lane}, func(tx *commit.Tx) (func(int64) error, error) {
+		q := tx.Queues.Find(queue)
+		if q == nil {
+			return nil, read.NoQueue(queue)
+		}
+		return nil, passLane(tx, q, lane)
+	})
+}
+
+// passLane frees a lane whose holder does not go on by itself.
+func passLane(tx *commit.Tx, q *memory.Named, lane string) error {
+	id, err := tx.Store.LaneHolder(q.ID, lane)
+	if err != nil {
+		return err
+	}
+	if id == 0 {
+		return job.Fault(job.NotFound, "nothing waits in lane %q of queue %s", lane, q.Name)
+	}
+	r, err := tx.Store.Row(id)
+	switch {
+	case err != nil:
+		return err
+	case r == nil || r.State == job.Dead || r.State == job.Backoff:
+		return place.LeaveLane(tx, &store.Row{ID: id, Queue: q.ID, Lane: lane})
+	}
+	return job.Fault(job.WrongState, "lane %q of queue %s goes on by itself: job %d is %s", lane, q.Name, id, r.State)
+}

@@ -1,0 +1,302 @@
+package command
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"humblemule/internal/core/commit"
+	"humblemule/internal/core/memory"
+	"humblemule/internal/core/place"
+	"humblemule/internal/core/store"
+	"humblemule/job"
+	"slices"
+)
+
+// NewJob is a checked spec in the shape in which it is stored.
+type NewJob struct {
+	// Row is the job's, once it was inserted.
+	Row store.Row
+	// Earlier is the job that answers for it, where its dedupe has found one.
+	Earlier  *store.Row
+	sameSpec bool
+
+	spec         *job.Spec
+	task, policy string // policy is what the spec alone makes
+	delay        job.Duration
+}
+
+var defaultPolicy = policyBody((&job.Spec{}).Policy())
+
+func policyBody(p job.Policy) string {
+	body, err := json.Marshal(p)
+	if err != nil {
+		panic(fmt.Sprintf("a policy is always JSON: %v", err))
+	}
+	return string(body)
+}
+
+// Prepare shapes a checked spec. It needs no transaction.
+func Prepare(s *job.Spec) (*NewJob, error) {
+	payload, err := s.PayloadJSON()
+	if err != nil {
+		return nil, err
+	}
+	n := &NewJob{task: s.Task, policy: defaultPolicy, delay: s.Delay, spec: s}
+	if s.MaxAttempts != nil || s.Retry != nil || s.Timeout != 0 || s.KeepResult != nil {
+		n.policy = policyBody(s.Policy())
+	}
+	n.Row = store.Row{
+		Round: 1, RunAt: s.RunAt, StartBy: s.StartBy, PayloadBytes: len(payload),
+		Owner: s.Owner, Lane: s.Lane, Key: s.Key, Dedupe: s.Dedupe, Traceparent: s.Traceparent, Payload: payload,
+	}
+	if len(s.Labels) > 0 {
+		labels, err := json.Marshal(s.Labels)
+		if err != nil {
+			return nil, err
+		}
+		n.Row.Labels = string(labels)
+	}
+	return n, nil
+}
+
+// prepareAll shapes checked specs.
+func prepareAll(specs []job.Spec) ([]*NewJob, error) {
+	news := make([]*NewJob, len(specs))
+	for i := range specs {
+		n, err := Prepare(&specs[i])
+		if err != nil {
+			return nil, err
+		}
+		news[i] = n
+	}
+	return news, nil
+}
+
+// Enqueue takes a job in and answers it as it stands then.
+func (dk *Desk) Enqueue(ctx context.Context, s job.Spec) (job.Job, error) {
+	if err := job.Wrong("the job was not taken in", s.Check(dk.c.MaxPayload)); err != nil {
+		return job.Job{}, err
+	}
+	n, err := Prepare(&s)
+	if err != nil {
+		return job.Job{}, err
+	}
+	id := commit.CallOf(ctx).ID()
+	var row store.Row
+	err = dk.c.Do(ctx, func(tx *commit.Tx) error {
+		n.Earlier = nil
+		r, err := tx.Receipts.Find(id)
+		if err != nil {
+			return err
+		}
+		if r != nil {
+			return replayRow(tx, r, &row)
+		}
+		if err := dk.canTakeIn(tx, "the job was not taken in", nowhere, n); err != nil {
+			return err
+		}
+		if err := Insert(tx, n); err != nil {
+			return err
+		}
+		if row = n.Row; n.Earlier != nil {
+			row = *n.Earlier
+		}
+		tx.Receipts.Note(id, row.ID)
+		return nil
+	})
+	if err != nil {
+		return job.Job{}, err
+	}
+	if n.Earlier != nil && n.Earlier.Queue == 0 {
+		return job.Job{ID: row.ID, Task: s.Task, Key: s.Key, State: row.State, EnqueuedAt: row.EnqueuedAt, Duplicate: true}, nil
+	}
+	if n.Earlier != nil {
+		j, err := dk.read.Job(ctx, row.ID)
+		j.Duplicate, j.SameSpec = true, n.sameSpec
+		return j, err
+	}
+	return dk.tellWarned(&row)
+}
+
+// tellWarned tells a row with what is likely not meant in its policy.
+func (dk *Desk) tellWarned(r *store.Row) (job.Job, error) {
+	j, err := dk.read.Tell(r)
+	if err == nil {
+		j.Warnings = (&job.Policy{MaxAttempts: j.MaxAttempts, Retry: *j.Retry}).Warned()
+		if w := dk.read.UnservedAt([2]string{j.Queue, j.Task}); w != nil {
+			j.Warnings = append(j.Warnings, *w)
+		}
+	}
+	return j, err
+}
+
+// replayRow reads the row of a replayed call.
+func replayRow(tx *commit.Tx, r *memory.Receipt, row *store.Row) error {
+	found, err := tx.Store.Row(r.IDs[0])
+	if err == nil && found == nil {
+		err = job.Fault(job.NotFound, "the same call has taken effect before, on job %d, which has been removed since", r.IDs[0])
+	}
+	if err == nil {
+		*row = *found
+		err = tx.Store.LoadPayload(row)
+	}
+	return err
+}
+
+// EnqueueMany takes all jobs in, or none. at gives the place of the i-th spec
+// for messages, such as "line 501: ".
+func (dk *Desk) EnqueueMany(ctx context.Context, specs []job.Spec, at func(i int) string) ([]job.Job, error) {
+	if len(specs) > job.MaxSpecs {
+		return nil, job.Fault(job.Invalid, "%d jobs in one call are too many; at most %d are taken, none was", len(specs), job.MaxSpecs)
+	}
+	if err := job.Wrong("no job was taken in", job.CheckAll(specs, dk.c.MaxPayload, at)); err != nil {
+		return nil, err
+	}
+	news, err := prepareAll(specs)
+	if err != nil {
+		return nil, err
+	}
+	id := commit.CallOf(ctx).ID()
+	var jobs []job.Job
+	err = dk.c.DoRows(ctx, len(news), func(tx *commit.Tx) error {
+		r, err := tx.Receipts.Find(id)
+		if err != nil {
+			return err
+		}
+		if r != nil {
+			jobs, err = replayMany(tx, r)
+			return err
+		}
+		if err := dk.canTakeIn(tx, "no job was taken in", at, news...); err != nil {
+			return err
+		}
+		jobs = make([]job.Job, len(news))
+		var plain []*store.Row // which nothing asks for while the others are placed
+		for i, n := range news {
+			if err := placeNew(tx, n); err != nil {
+				return err
+			}
+			switch {
+			case n.Earlier != nil:
+			case n.Row.Plain():
+				plain = append(plain, &n.Row)
+			default:
+				if err := tx.Store.InsertJob(&n.Row); err != nil {
+					return err
+				}
+			}
+			jobs[i] = job.Job{ID: n.Row.ID, State: n.Row.State}
+			if n.Earlier != nil {
+				jobs[i] = job.Job{ID: n.Earlier.ID, State: n.Earlier.State, Duplicate: true}
+			}
+		}
+		noteMany(tx, id, jobs)
+		return tx.Store.InsertPlain(plain)
+	})
+	return jobs, err
+}
+
+// noteMany keeps a receipt of a bulk: the first id and their number or, where earlier
+// jobs have answered for some, 0 and every id.
+func noteMany(tx *commit.Tx, id memory.CallID, jobs []job.Job) {
+	if len(jobs) == 0 {
+		return
+	}
+	if !slices.ContainsFunc(jobs, func(j job.Job) bool { return j.Duplicate }) {
+		tx.Receipts.Note(id, jobs[0].ID, int64(len(jobs)))
+		return
+	}
+	ids := []int64{0}
+	for _, j := range jobs {
+		ids = append(ids, j.ID)
+	}
+	tx.Receipts.Note(id, ids...)
+}
+
+// replayMany rebuilds the answer to a bulk, in its order; what was removed since has no
+// state.
+func replayMany(tx *commit.Tx, r *memory.Receipt) ([]job.Job, error) {
+	ids := r.IDs[1:]
+	if r.IDs[0] != 0 {
+		ids = nil
+		for id := r.IDs[0]; id < r.IDs[0]+r.IDs[1]; id++ {
+			ids = append(ids, id)
+		}
+	}
+	jobs := make([]job.Job, len(ids))
+	for i, id := range ids {
+		row, err := tx.Store.Row(id)
+		if err != nil {
+			return nil, err
+		}
+		if jobs[i].ID = id; row != nil {
+			jobs[i].State = row.State
+		}
+	}
+	return jobs, nil
+}
+
+// canTakeIn refuses jobs that are well-formed and cannot be taken in now, before anything
+// is written. A call that has taken effect before does not come to it: it is answered as
+// it was then, whatever time it is by now and however full the disk.
+func (dk *Desk) canTakeIn(tx *commit.Tx, title string, at func(i int) string, news ...*NewJob) error {
+	if err := dk.hasRoom(); err != nil {
+		return err
+	}
+	var late []job.FieldError
+	for i, n := range news {
+		for _, w := range n.spec.CheckStart(tx.Now) {
+			late = append(late, job.FieldError{Field: at(i) + w.Field, Message: w.Message})
+		}
+	}
+	if err := job.Wrong(title, late); err != nil {
+		return err
+	}
+	if err := canName(tx, news...); err != nil {
+		return err
+	}
+	return canWait(tx, news...)
+}
+
+// nowhere is the place of a job that came by itself.
+func nowhere(int) string { return "" }
+
+// Insert writes a new job, or finds the earlier one that answers for it.
+func Insert(tx *commit.Tx, n *NewJob) error {
+	if err := placeNew(tx, n); err != nil || n.Earlier != nil {
+		return err
+	}
+	return tx.Store.InsertJob(&n.Row)
+}
+
+// placeNew gives a new job its id and its place, all but its row in the file. It may be
+// called again in a later transaction.
+func placeNew(tx *commit.Tx, n *NewJob) error {
+	r := &n.Row
+	n.Earlier = nil
+	if n.spec.Dedupe != "" { // before anything is made for the new one
+		if err := dedupe(tx, n); err != nil || n.Earlier != nil {
+			return err
+		}
+	}
+	q, err := tx.Queues.Use(queueFor(tx, n), tx.By)
+	if err != nil {
+		return err
+	}
+	t, err := tx.Tasks.Use(n.task, tx.By)
+	if err != nil {
+		return err
+	}
+	r.State, r.ID, r.Queue, r.Task, r.EnqueuedAt, r.NextAt = job.New, tx.Facts.DrawID(), q.ID, t.ID, tx.Now, r.RunAt
+	r.Rank, r.Level, r.Turn, r.ReadyAt = 0, 0, false, 0 // not those of a transaction that failed
+	body, priority := resolve(tx, n, q)
+	if r.Policy, err = tx.Policies.Use(body); err != nil {
+		return err
+	}
+	r.Priority = priority
+	if n.delay > 0 {
+		r.RunAt = runAtOf(n, tx.Now)
+		r.NextAt = r.RunAt
+	}
+	return place.Put(tx, r, job.ByEnqueue)
+}

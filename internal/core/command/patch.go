@@ -1,0 +1,159 @@
+package command
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"humblemule/internal/core/commit"
+	"humblemule/internal/core/memory"
+	"humblemule/internal/core/place"
+	"humblemule/internal/core/store"
+	"humblemule/job"
+	"slices"
+)
+
+// Patch edits a job that does not run; of a finished one labels and payload only.
+func (dk *Desk) Patch(ctx context.Context, id int64, p job.Patch) (job.Job, error) {
+	if len(p.Named) == 0 {
+		return job.Job{}, job.Fault(job.Invalid, "the patch names no field; job %d stays as it is", id)
+	}
+	before := map[string]any{}
+	return dk.act(ctx, "patch", id, map[string]any{"named": p.Named, "before": before}, func(tx *commit.Tx, r *store.Row) (json.RawMessage, error) {
+		was, err := Edit(tx, r, p)
+		if err != nil {
+			return nil, err
+		}
+		all := map[string]any{
+			"queue": was.Queue, "priority": was.Priority, "run_at": was.RunAt, "max_attempts": was.MaxAttempts, "retry": was.Retry, "timeout": was.Timeout,
+			"keep_result": was.KeepResult, "labels": was.Labels, "owner": was.Owner, "lane": was.Lane, "start_by": was.StartBy,
+		}
+		for _, name := range p.Named {
+			if old, told := all[name]; told {
+				before[name] = old
+			}
+		}
+		if slices.Contains(p.Named, "payload") {
+			return PayloadOf(was), nil
+		}
+		return nil, nil
+	})
+}
+
+// PayloadOf is the payload of a spec that was read from a row.
+func PayloadOf(s job.Spec) json.RawMessage {
+	if raw, given := s.Payload.(json.RawMessage); given {
+		return raw
+	}
+	return json.RawMessage("null")
+}
+
+// Edit lays a patch over a row and answers the spec as it was.
+func Edit(tx *commit.Tx, r *store.Row, p job.Patch) (was job.Spec, err error) {
+	if r.State == job.Running {
+		return was, job.Fault(job.WrongState, "job %d is running; it can be changed when its attempt has ended", r.ID)
+	}
+	if err := job.Wrong(fmt.Sprintf("job %d stays as it is", r.ID), p.CheckNames(r.State)); err != nil {
+		return was, err
+	}
+	if err := tx.Store.LoadPayload(r); err != nil {
+		return was, err
+	}
+	if was, err = specOf(tx, r); err != nil {
+		return was, err
+	}
+	edited := p.Apply(was)
+	if err := job.Wrong(fmt.Sprintf("job %d stays as it is", r.ID), edited.Check(tx.Options().MaxPayload)); err != nil {
+		return was, err
+	}
+	n, err := Prepare(&edited)
+	if err != nil {
+		return was, err
+	}
+	return was, patch(tx, r, n)
+}
+
+// specOf is the spec of a row as the transaction sees it.
+func specOf(tx *commit.Tx, r *store.Row) (job.Spec, error) {
+	policy, err := tx.Policies.Of(r.Policy)
+	j := job.Job{
+		Task: tx.Tasks.Name(r.Task), Queue: tx.Queues.Name(r.Queue), Priority: r.Priority, RunAt: r.RunAt, StartBy: r.StartBy, Payload: r.Payload, Owner: r.Owner, Lane: r.Lane, Key: r.Key, Dedupe: r.Dedupe,
+		Labels: r.LabelMap(), Traceparent: r.Traceparent,
+	}
+	s := j.SpecOf()
+	policy.Own(&s)
+	return s, err
+}
+
+// patch gives a row the values of an edited job and moves it to where it belongs
+// then.
+func patch(tx *commit.Tx, r *store.Row, n *NewJob) error {
+	if err := canName(tx, n); err != nil {
+		return err
+	}
+	r.Labels, r.Payload, r.PayloadBytes = n.Row.Labels, n.Row.Payload, n.Row.PayloadBytes
+	if r.State.Finished() {
+		tx.News.Touched = append(tx.News.Touched, r.ID)
+		return tx.Store.PatchFinished(r)
+	}
+	if err := place.LeaveTurn(tx, r); err != nil {
+		return err
+	}
+	if n.Row.Lane != r.Lane || queueFor(tx, n) != tx.Queues.Name(r.Queue) {
+		if err := place.LeaveLane(tx, r); err != nil {
+			return err
+		}
+		r.Rank = 0
+	}
+	if n.Row.StartBy != r.StartBy {
+		tx.Times.Late.Reread()
+	}
+	r.Owner, r.Lane, r.StartBy = n.Row.Owner, n.Row.Lane, n.Row.StartBy
+	if err := moveTo(tx, r, queueFor(tx, n)); err != nil {
+		return err
+	}
+	body, priority := resolve(tx, n, tx.Queues.Get(r.Queue))
+	var err error
+	if r.Policy, err = tx.Policies.Use(body); err != nil {
+		return err
+	}
+	if priority != r.Priority && tx.Settings.Rules(tx.Queues.Get(r.Queue)).Order == job.ByAgeing {
+		r.Rank = 0
+	}
+	r.Priority = priority
+	if r.State == job.Backoff {
+		if err := place.Change(tx, r, job.Backoff, job.ByPatch); err != nil {
+			return err
+		}
+		policy, err := tx.Policies.Of(r.Policy)
+		if err != nil {
+			return err
+		}
+		if after := policy.Retry.GiveUpAfter; after > 0 && r.NextAt > r.StartedAt.Add(after.Go()) {
+			if err := tx.Store.Patch(r); err != nil {
+				return err
+			}
+			return place.Finish(tx, r, job.Dead, job.TooOld, "", job.ByAge)
+		}
+		return tx.Store.Patch(r)
+	}
+	r.RunAt, r.NextAt = n.Row.RunAt, n.Row.RunAt
+	if err := place.Put(tx, r, job.ByPatch); err != nil {
+		return err
+	}
+	return tx.Store.Patch(r)
+}
+
+// moveTo moves a row to another queue, where it gets a new rank.
+func moveTo(tx *commit.Tx, r *store.Row, name string) error {
+	q, err := tx.Queues.Use(name, tx.By)
+	if err != nil || q.ID == r.Queue {
+		return err
+	}
+	tx.Counts.Add(memory.Group{Queue: r.Queue, Task: r.Task}, r.State, -1)
+	if err := tx.Causes.Count(r, r.State, -1); err != nil {
+		return err
+	}
+	r.Queue, r.Rank = q.ID, 0
+	tx.Counts.Add(memory.Group{Queue: r.Queue, Task: r.Task}, r.State, +1)
+	return tx.Causes.Count(r, r.State, +1)
+}

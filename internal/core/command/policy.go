@@ -1,0 +1,47 @@
+package command
+
+import (
+	"cmp"
+	"humblemule/internal/core/commit"
+	"humblemule/internal/core/memory"
+	"humblemule/internal/core/store"
+	"humblemule/job"
+)
+
+// queueFor is the queue in which a new job waits: its own, or its task's.
+func queueFor(tx *commit.Tx, n *NewJob) string {
+	task := ""
+	if d := tx.Settings.Task(tx.Tasks.ID(n.task)); d != nil {
+		task = d.Queue
+	}
+	return cmp.Or(n.spec.Queue, task, job.DefaultQueue)
+}
+
+// resolve gives the stored policy and the priority of a spec, with what its task and
+// its queue have as defaults.
+func resolve(tx *commit.Tx, n *NewJob, q *memory.Named) (policy string, priority int) {
+	task, of := tx.Settings.Task(tx.Tasks.ID(n.task)), tx.Settings.Queue(q)
+	if policy = n.policy; task != nil || of != nil {
+		policy = policyBody(n.spec.Resolve(task, of))
+	}
+	priority = job.DefaultPriority
+	for _, d := range []*job.Defaults{of, task, {Priority: n.spec.Priority}} {
+		if d != nil && d.Priority != nil {
+			priority = *d.Priority
+		}
+	}
+	return policy, priority
+}
+
+// resolveAgain gives a row that begins a new round the policy of today: what the job
+// has set itself stays, the rest is what task and queue have as defaults now.
+func resolveAgain(tx *commit.Tx, r *store.Row) error {
+	old, err := tx.Policies.Of(r.Policy)
+	if err != nil {
+		return err
+	}
+	var own job.Spec
+	old.Own(&own)
+	r.Policy, err = tx.Policies.Use(policyBody(own.Resolve(tx.Settings.Task(r.Task), tx.Settings.Queue(tx.Queues.Get(r.Queue)))))
+	return err
+}

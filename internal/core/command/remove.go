@@ -1,0 +1,95 @@
+package command
+
+import (
+	"context"
+	"errors"
+	"humblemule/internal/core/commit"
+	"humblemule/internal/core/memory"
+	"humblemule/internal/core/place"
+	"humblemule/internal/core/read"
+	"humblemule/internal/core/store"
+	"humblemule/job"
+)
+
+// Discard removes a finished job by an action.
+func Discard(tx *commit.Tx, r *store.Row, action int64) error {
+	if !r.State.Finished() {
+		return job.Fault(job.WrongState, "job %d is %s; only a finished job can be discarded: cancel it first", r.ID, r.State)
+	}
+	return remove(tx, r, action)
+}
+
+// Purge removes a job that waits by an action.
+func Purge(tx *commit.Tx, r *store.Row, action int64) error {
+	if r.State.Finished() || r.State == job.Running {
+		return job.Fault(job.WrongState, "job %d is %s; only what waits is purged", r.ID, r.State)
+	}
+	return remove(tx, r, action)
+}
+
+// remove takes a job out of every list and count. It keeps its state, so that it can be
+// brought back.
+func remove(tx *commit.Tx, r *store.Row, action int64) error {
+	removed := tx.Served()
+	if _, byOperation := tx.Removals.Of(action); byOperation {
+		removed = store.HeldByOperation
+	} else {
+		tx.Times.Sweep.By(removed + memory.RestorableFor.Milliseconds())
+	}
+	return errors.Join(place.Recount(tx, r, -1), tx.Store.Remove(r.ID, action, removed), place.LeaveLane(tx, r))
+}
+
+// BringBack takes back a removal. A job that waited finds its old place again.
+func BringBack(tx *commit.Tx, r *store.Row) error {
+	tx.Times.Sweep.Reread()
+	if err := errors.Join(place.Recount(tx, r, +1), tx.Store.Restore(r.ID)); err != nil || r.State.Finished() {
+		return err
+	}
+	if r.State == job.Backoff {
+		tx.Times.Due.By(r.NextAt)
+		return nil
+	}
+	if err := place.Put(tx, r, job.ByUndo); err != nil {
+		return err
+	}
+	return tx.Store.Wait(r)
+}
+
+// Delete removes a finished job, and tells until when it can be restored.
+func (dk *Desk) Delete(ctx context.Context, id int64) (until job.Time, err error) {
+	err = dk.c.Record(ctx, "delete", id, struct{}{}, func(tx *commit.Tx) (func(int64) error, error) {
+		r, err := tx.Store.Row(id)
+		switch {
+		case err != nil:
+			return nil, err
+		case r == nil:
+			return nil, read.NoJob(id)
+		case !r.State.Finished():
+			return nil, job.Fault(job.WrongState, "job %d is %s; only a finished job can be deleted: cancel it first", id, r.State)
+		}
+		until = tx.Now.Add(memory.RestorableFor)
+		return func(action int64) error { return remove(tx, r, action) }, nil
+	})
+	if err == nil && until == 0 { // the same call again
+		until = dk.c.Now().Add(memory.RestorableFor)
+	}
+	return until, err
+}
+
+// Restore takes back the removal of a job.
+func (dk *Desk) Restore(ctx context.Context, id int64) (job.Job, error) {
+	err := dk.c.Record(ctx, "restore", id, struct{}{}, func(tx *commit.Tx) (func(int64) error, error) {
+		r, err := tx.Store.Removed(id)
+		if err != nil {
+			return nil, err
+		}
+		if r == nil {
+			return nil, job.Fault(job.NotFound, "no removed job %d is there to be restored; a removal can be taken back for %s", id, job.Roughly(memory.RestorableFor))
+		}
+		return nil, BringBack(tx, r)
+	})
+	if err != nil {
+		return job.Job{}, err
+	}
+	return dk.read.Job(ctx, id)
+}

@@ -1,0 +1,140 @@
+package command
+
+import (
+	"encoding/json"
+	"fmt"
+	"humblemule/internal/core/commit"
+	"humblemule/internal/core/memory"
+	"humblemule/internal/core/store"
+	"humblemule/job"
+)
+
+// FitReport leaves out the labels of a mended report that a job has no room for.
+func FitReport(tx *commit.Tx, l *memory.Lease, r job.Report) (fits job.Report, dropped []job.FieldError) {
+	if len(r.Labels) == 0 {
+		return r, nil
+	}
+	if n := len(job.MergeLabels(l.Row.LabelMap(), r.Labels)); n > job.MaxLabels {
+		dropped = []job.FieldError{{Field: "labels", Message: fmt.Sprintf("would be %d; at most %d are kept: these were left out", n, job.MaxLabels)}}
+		r.Labels = nil
+	}
+	return r, dropped
+}
+
+// Report takes what a handler tells of its job. The lease itself stays as it is:
+// the transaction may fail.
+func Report(tx *commit.Tx, l *memory.Lease, r *job.Report) error {
+	if r.Empty() {
+		return nil
+	}
+	told := *l
+	told.ReportedAt = tx.Now
+	if r.Progress != nil {
+		told.Progress = &job.Progress{Percent: r.Progress.Percent, Note: job.Cut(r.Progress.Note, job.MaxNote)}
+	}
+	if err := reportLines(tx, &told, r); err != nil {
+		return err
+	}
+	if len(r.Labels) > 0 {
+		row := *l.Row
+		labels, err := json.Marshal(job.MergeLabels(row.LabelMap(), r.Labels))
+		if err != nil {
+			return err
+		}
+		row.Labels = string(labels)
+		told.Row = &row
+		if err := tx.Store.Labels(row.ID, row.Labels); err != nil {
+			return err
+		}
+	}
+	tx.Leases.Put(&told)
+	tx.News.Touched = append(tx.News.Touched, told.Row.ID)
+	return nil
+}
+
+// reportLines keeps lines of a log: of each attempt the first ones and the last.
+func reportLines(tx *commit.Tx, l *memory.Lease, r *job.Report) error {
+	if len(r.Log) == 0 {
+		return nil
+	}
+	n := l.Lines
+	if r.LogFrom > 0 {
+		n = r.LogFrom - 1
+	}
+	lastKept := max(l.Lines, n+len(r.Log)) - job.LastLines + 1 // the first one of the last that are kept
+	for _, text := range r.Log {
+		if n++; n <= l.Lines || n > job.FirstLines && n < lastKept {
+			continue // it is kept already, or would not be
+		}
+		line := job.LogLine{Attempt: l.Row.Attempt, N: n, At: tx.Now, Text: job.Cut(text, job.MaxLogLine)}
+		if err := tx.Store.InsertLine(l.Row.ID, line); err != nil {
+			return err
+		}
+	}
+	folds := l.Lines > job.FirstLines && lastKept > job.FirstLines+1
+	l.Lines = max(l.Lines, n)
+	if !folds {
+		return nil
+	}
+	return tx.Store.FoldLines(l.Row.ID, l.Row.Attempt, job.FirstLines, lastKept)
+}
+
+// CheckSteps answers what of an extension's steps is wrong; none is taken then.
+func CheckSteps(tx *commit.Tx, l *memory.Lease, x *job.Extension) ([]job.FieldError, error) {
+	if len(x.Steps) == 0 {
+		return nil, nil
+	}
+	if wrong := x.CheckSteps(); wrong != nil {
+		return wrong, nil
+	}
+	known, err := tx.Store.StepsOf(l.Row.ID)
+	names := map[string]bool{}
+	for _, s := range known {
+		names[s.Name] = true
+	}
+	for name := range x.Steps {
+		names[name] = true
+	}
+	if len(names) > job.MostSteps {
+		return []job.FieldError{{Field: "steps", Message: fmt.Sprintf("would be %d; at most %d are kept", len(names), job.MostSteps)}}, err
+	}
+	return nil, err
+}
+
+// TakeSteps writes what a handler tells of steps, under its live token.
+func TakeSteps(tx *commit.Tx, l *memory.Lease, x *job.Extension) error {
+	for name, s := range x.Steps {
+		var err error
+		switch {
+		case s.Begun:
+			err = tx.Store.BeginStep(l.Row.ID, name, l.Row.Attempt, tx.Now)
+		case s.NotDone:
+			err = tx.Store.DropStep(l.Row.ID, name)
+		default:
+			err = tx.Store.EndStep(l.Row.ID, name, l.Row.Attempt, s.Result, tx.Now)
+		}
+		if err != nil {
+			return err
+		}
+	}
+	if len(x.Steps) > 0 {
+		tx.News.Touched = append(tx.News.Touched, l.Row.ID)
+	}
+	return nil
+}
+
+// KnownSteps are what earlier attempts of a row have left; a first one has none.
+func KnownSteps(tx *commit.Tx, r *store.Row) (map[string]job.StepKnown, error) {
+	if r.Attempt <= 1 {
+		return nil, nil
+	}
+	all, err := tx.Store.StepsOf(r.ID)
+	if len(all) == 0 {
+		return nil, err
+	}
+	known := map[string]job.StepKnown{}
+	for _, s := range all {
+		known[s.Name] = job.StepKnown{Result: s.Result, InDoubt: s.DoneAt == 0}
+	}
+	return known, err
+}

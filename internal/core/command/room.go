@@ -1,0 +1,88 @@
+package command
+
+import (
+	"cmp"
+	"fmt"
+	"humblemule/internal/core/commit"
+	"humblemule/internal/core/store"
+	"humblemule/job"
+	"sync/atomic"
+	"time"
+)
+
+// canWait refuses jobs of which more would wait in a queue than its rules let wait.
+func canWait(tx *commit.Tx, news ...*NewJob) error {
+	more := map[string]int64{}
+	for _, n := range news {
+		more[queueFor(tx, n)]++
+	}
+	for name, n := range more {
+		q := tx.Queues.Find(name)
+		if q == nil {
+			continue
+		}
+		most := tx.Settings.Rules(q).MaxWaiting
+		if most == nil {
+			continue
+		}
+		if waits := tx.Counts.Queue(q.ID).Waiting(); waits+n > *most {
+			return job.Fault(job.QueueFull, "queue %s has %s waiting, and takes %s at most (max_waiting): %s not taken in; try again when there are fewer", name, job.Grouped(waits), job.Grouped(*most), map[bool]string{true: "the job was", false: "none of the jobs were"}[len(news) == 1])
+		}
+	}
+	return nil
+}
+
+// disk is what was last seen of the room beside the data file.
+type disk struct {
+	lookAt atomic.Int64 // when it is looked at again, in ns
+	full   atomic.Pointer[string]
+}
+
+const (
+	lookAtDiskEvery = time.Second
+	minFree         = 256 << 20
+	minFreeShare    = 50 // a fiftieth of the disk
+)
+
+// hasRoom refuses jobs while less than the least is free beside the data file. What empties
+// the file goes on: settles, takes, retention, purges.
+func (dk *Desk) hasRoom() error {
+	now := time.Now().UnixNano()
+	if at := dk.disk.lookAt.Load(); now >= at && dk.disk.lookAt.CompareAndSwap(at, now+int64(lookAtDiskEvery)) {
+		dk.disk.full.Store(dk.lookAtDisk())
+	}
+	if full := dk.disk.full.Load(); full != nil {
+		return job.Fault(job.NoSpace, "%s", *full)
+	}
+	return nil
+}
+
+// leastFree is below how many free bytes of a disk of a size nothing is taken in.
+func (dk *Desk) leastFree(disk int64) int64 {
+	return cmp.Or(dk.c.MinFree, min(minFree, disk/minFreeShare))
+}
+
+// MinFree is below how many free bytes on its disk the service takes no jobs in; 0 where
+// the disk does not tell its size.
+func (dk *Desk) MinFree() int64 {
+	_, disk, err := store.Room(dk.c.Store.Path())
+	if err != nil {
+		return dk.c.MinFree
+	}
+	return dk.leastFree(disk)
+}
+
+// lookAtDisk says why nothing more is taken in; nil where there is room, or where the disk
+// does not tell.
+func (dk *Desk) lookAtDisk() *string {
+	free, all, err := store.Room(dk.c.Store.Path())
+	if err != nil {
+		return nil
+	}
+	least := dk.leastFree(all)
+	if free >= least {
+		return nil
+	}
+	says := fmt.Sprintf("only %d MiB are free beside the data file, and no job is taken in below %d MiB (min_free): free some space, purge a queue, or keep finished jobs for a shorter time; nothing was changed", free>>20, least>>20)
+	return &says
+}

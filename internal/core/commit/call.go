@@ -1,0 +1,67 @@
+package commit
+
+import (
+	"context"
+	"encoding/json"
+
+	"humblemule/internal/core/memory"
+)
+
+// Call is who makes a call and, where it carries an Idempotency-Key, what makes
+// it the same call again.
+type Call struct {
+	// Principal is who calls; empty means local.
+	Principal string
+	// Path, Key and Body are the call's path, Idempotency-Key and body.
+	Path, Key string
+	Body      []byte
+}
+
+// LocalPrincipal is who calls where no tokens are asked for.
+const LocalPrincipal = "local"
+
+type callKey struct{}
+
+// WithCall gives ctx the call that a command is made for.
+func WithCall(ctx context.Context, c Call) context.Context {
+	return context.WithValue(ctx, callKey{}, c)
+}
+
+// CallOf is the call that a command is made for.
+func CallOf(ctx context.Context) Call {
+	c, _ := ctx.Value(callKey{}).(Call)
+	if c.Principal == "" {
+		c.Principal = LocalPrincipal
+	}
+	return c
+}
+
+// ID identifies the call.
+func (c Call) ID() memory.CallID { return memory.Identify(c.Principal, c.Path, c.Key, c.Body) }
+
+// Record applies an operator's action on a job, 0 for none, and keeps who did it, with a
+// detail that is written as JSON; unless the call is the repetition of one that has taken
+// effect. What change gives is called with the action's number, where it is needed.
+func (c *Committer) Record(ctx context.Context, action string, id int64, detail any, change func(tx *Tx) (then func(action int64) error, err error)) error {
+	call := CallOf(ctx)
+	same := call.ID()
+	return c.Do(ctx, func(tx *Tx) error {
+		if r, err := tx.Receipts.Find(same); r != nil || err != nil {
+			return err
+		}
+		then, err := change(tx)
+		if err != nil {
+			return err
+		}
+		words, err := json.Marshal(detail)
+		if err != nil {
+			return err
+		}
+		tx.Receipts.Note(same, id)
+		number, err := tx.Store.InsertAction(tx.Now, call.Principal, action, id, string(words))
+		if err == nil && then != nil {
+			err = then(number)
+		}
+		return err
+	})
+}

@@ -1,0 +1,149 @@
+package commit
+
+import (
+	"context"
+	"runtime"
+
+	"humblemule/job"
+)
+
+// command is a function on a transaction, and where its answer goes. It checks first and
+// writes after: a *job.Problem says that it has changed nothing, and the committer holds it
+// to that. It may be applied again, when a transaction failed.
+type command struct {
+	apply func(*Tx) error
+	// rows is about how many rows it writes, and by who gave it.
+	rows int
+	by   string
+	done chan error
+}
+
+// What one transaction holds at most: a single command, or several up to so many rows.
+const (
+	mostTogether = 1024
+	mostRows     = 5000
+)
+
+// BulkRows is from how many rows on a command is a bulk: it goes when the small ones that
+// waited have gone, and of bulks one at a time.
+const BulkRows = 500
+
+// waits are the commands that wait, in order of their arrival. What ends or renews a
+// lease goes first: its worker must not lose a job because others write much.
+type waits struct {
+	urgent, ordinary, bulk chan *command
+	// next is a bulk whose turn has come.
+	next *command
+}
+
+func newWaits() waits {
+	return waits{make(chan *command, 8192), make(chan *command, 8192), make(chan *command, 256), nil}
+}
+
+// Do applies a command that writes a few rows and answers after it is on disk.
+func (c *Committer) Do(ctx context.Context, apply func(*Tx) error) error {
+	return c.send(ctx, c.commands.ordinary, 1, apply)
+}
+
+// DoRows applies a command that writes about so many rows.
+func (c *Committer) DoRows(ctx context.Context, rows int, apply func(*Tx) error) error {
+	if rows >= BulkRows {
+		return c.send(ctx, c.commands.bulk, rows, apply)
+	}
+	return c.send(ctx, c.commands.ordinary, rows, apply)
+}
+
+// DoFirst applies a command that ends or renews leases.
+func (c *Committer) DoFirst(ctx context.Context, rows int, apply func(*Tx) error) error {
+	if rows > mostRows {
+		return c.send(ctx, c.commands.bulk, rows, apply)
+	}
+	return c.send(ctx, c.commands.urgent, rows, apply)
+}
+
+func (c *Committer) send(ctx context.Context, to chan *command, rows int, apply func(*Tx) error) error {
+	one := &command{apply: apply, rows: max(rows, 1), by: CallOf(ctx).Principal, done: make(chan error, 1)}
+	select {
+	case <-c.Quit:
+		return ErrStopping
+	default:
+	}
+	select {
+	case to <- one:
+	default:
+		return job.Fault(job.Busy, "the service has more to write than it can at once; try again in a second, nothing was changed")
+	}
+	// A command that was taken is always answered, unless the committer stopped
+	// before it took it; ctx cannot call it back.
+	select {
+	case err := <-one.done:
+		return err
+	case <-c.Stopped:
+		select {
+		case err := <-one.done:
+			return err
+		default:
+			return ErrStopping
+		}
+	}
+}
+
+// ErrStopping answers what comes while the service stops.
+var ErrStopping = job.Fault(job.Busy, "the service is stopping; try again when it is back, nothing was changed")
+
+// any takes a command that waits; nil where none does.
+func (w *waits) any() (one *command) {
+	if one, w.next = w.next, nil; one != nil {
+		return one
+	}
+	for _, from := range []chan *command{w.urgent, w.ordinary, w.bulk} {
+		select {
+		case one = <-from:
+			return one
+		default:
+		}
+	}
+	return nil
+}
+
+// gather takes the commands that wait, as many as a transaction may hold. Where there
+// are several it lets those run who are about to give theirs, a few times: a commit
+// costs the disk as much for one as for many. A command that is alone waits for
+// nobody. A bulk that finds no room is next.
+func (c *Committer) gather(first *command) []*command {
+	const yields = 5
+	w := &c.commands
+	batch, rows := []*command{first}, first.rows
+	add := func(from chan *command) {
+		for len(batch) < mostTogether && rows < mostRows {
+			select {
+			case one := <-from:
+				batch, rows = append(batch, one), rows+one.rows
+			default:
+				return
+			}
+		}
+	}
+	if first.rows >= BulkRows && len(w.urgent)+len(w.ordinary) > 0 && !c.bulkWent {
+		w.next, batch, rows = first, nil, 0 // what is small does not wait for it
+	}
+	for range yields {
+		add(w.urgent)
+		add(w.ordinary)
+		if len(batch) == 1 {
+			break
+		}
+		runtime.Gosched()
+	}
+	if w.next == nil && rows < mostRows {
+		select {
+		case w.next = <-w.bulk:
+		default:
+		}
+	}
+	if b := w.next; b != nil && rows+b.rows <= mostRows {
+		batch, w.next = append(batch, b), nil
+	}
+	c.bulkWent = w.next != nil // then its turn is the next one
+	return batch
+}

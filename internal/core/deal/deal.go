@@ -1,0 +1,130 @@
+package deal
+
+import (
+	"humblemule/internal/core/commit"
+	"humblemule/internal/core/memory"
+	"humblemule/internal/core/place"
+	"humblemule/internal/core/store"
+	"humblemule/job"
+)
+
+// Deal serves the takes to which the transaction may have something to give: one job at a time round the takes, in order of
+// their arrival.
+func (de *Dealer) Deal(tx *commit.Tx) error {
+	var takes []*take
+	wanted := 0
+	all := de.parked.concerned(tx)
+	for _, t := range all {
+		if t.live() {
+			t.leases = nil
+			if t.req.Job != 0 {
+				if err := dealNamed(tx, t); err != nil {
+					return err
+				}
+				continue
+			}
+			takes = append(takes, t)
+			wanted += t.req.Limit + t.req.Ahead
+		}
+	}
+	read := map[memory.Group]*heads{}
+	for len(takes) > 0 {
+		open := takes[:0]
+		for _, t := range takes {
+			more, err := dealOne(tx, t, read, wanted)
+			if err != nil {
+				return err
+			}
+			if more {
+				open = append(open, t)
+				wanted--
+			}
+		}
+		takes = open
+	}
+	noteLeases(tx, all)
+	return nil
+}
+
+// dealOne leases one job to a take and tells whether it may have another.
+func dealOne(tx *commit.Tx, t *take, read map[memory.Group]*heads, wanted int) (more bool, err error) {
+	if len(t.leases) == 0 {
+		replayed, err := replayLeases(tx, t)
+		if err != nil || replayed || t.replays {
+			return false, err
+		}
+	}
+	h, err := best(tx, t, read, wanted)
+	for err == nil && h != nil && place.IsLate(tx, h.first()) {
+		if err = place.SkipLate(tx, h.first()); err == nil {
+			clear(read) // other jobs may have come into its place
+			h, err = best(tx, t, read, wanted)
+		}
+	}
+	if err != nil || h == nil || !t.claim() {
+		return false, err
+	}
+	row, err := next(tx, h)
+	if err != nil {
+		return false, err
+	}
+	if err := startFor(tx, t, row); err != nil {
+		return false, err
+	}
+	return len(t.leases) < t.req.Limit+t.req.Ahead, nil
+}
+
+// dealNamed leases the job that a take names, if it is still ready. It comes
+// before any heads are read, so that none of them is this job.
+func dealNamed(tx *commit.Tx, t *take) error {
+	replayed, err := replayLeases(tx, t)
+	if err != nil || replayed || t.replays {
+		return err
+	}
+	row, err := tx.Store.Row(t.req.Job)
+	if err != nil || row == nil || row.State != job.Ready || !t.claim() {
+		return err
+	}
+	if err := place.ServeTurn(tx, row); err != nil {
+		return err
+	}
+	return startFor(tx, t, row)
+}
+
+// startFor leases a row to a take. A row that cannot be leased is set aside, and the
+// take gets another.
+func startFor(tx *commit.Tx, t *take, row *store.Row) error {
+	tx.Passes(commit.ThingStart, row.ID)
+	l, err := leaseTo(tx, t, row)
+	if err != nil {
+		return err
+	}
+	tx.Done()
+	t.leases = append(t.leases, l)
+	return nil
+}
+
+// best finds the head that goes first of those that a take may have: that of the
+// first of its queues that has any or, by weight, of the queue whose turn it is.
+func best(tx *commit.Tx, t *take, read map[memory.Group]*heads, wanted int) (*heads, error) {
+	byWeight, ahead := t.req.Share == job.ByWeight, len(t.leases) >= t.req.Limit
+	var open []string
+	firsts := map[string]*heads{}
+	for _, name := range t.req.Queues {
+		q := tx.Queues.Find(name)
+		if q == nil || tx.Settings.Paused(q) || ahead && limited(tx.Settings.Rules(q)) || !mayStartOrWaits(tx, q) {
+			continue
+		}
+		first, err := firstOf(tx, q, t.req.Tasks, read, wanted)
+		if err != nil || first != nil && !byWeight {
+			return first, err
+		}
+		if first != nil && firsts[name] == nil {
+			open, firsts[name] = append(open, name), first
+		}
+	}
+	if len(open) == 0 {
+		return nil, nil
+	}
+	return firsts[tx.Places.Turns(t.worker.UID).Next(open, t.weight)], nil
+}

@@ -1,0 +1,201 @@
+package deal
+
+import (
+	"cmp"
+	"humblemule/internal/core/commit"
+	"humblemule/internal/core/memory"
+	"humblemule/internal/core/place"
+	"humblemule/internal/core/store"
+	"humblemule/job"
+	"slices"
+	"sort"
+)
+
+// heads are the first ready jobs of a queue and task that a deal has read and
+// not yet dealt.
+type heads struct {
+	rows []*store.Row
+	// turns are, instead of rows, those of owners, the first one first. Some may follow
+	// that were not read, none of which goes before last.
+	turns []*store.Head
+	last  *store.Turn
+	left  int64 // ready jobs that were not read yet
+}
+
+// first is the job that goes first of those read; there is one.
+func (h *heads) first() *store.Row {
+	if len(h.turns) > 0 {
+		return h.turns[0].Rows[0]
+	}
+	return h.rows[0]
+}
+
+// firstOf finds the head of a queue that goes first: the highest level, then the
+// owner whose turn it is, then the lowest rank.
+func firstOf(tx *commit.Tx, q *memory.Named, tasks []string, read map[memory.Group]*heads, wanted int) (first *heads, err error) {
+	eachTask(tx, q, tasks, func(task int64) {
+		if err != nil {
+			return
+		}
+		var h *heads
+		if h, err = head(tx, q, task, read, wanted); h != nil && (first == nil || goesFirst(h, first)) {
+			first = h
+		}
+	})
+	return first, err
+}
+
+// goesFirst tells which of two heads of a queue goes first.
+func goesFirst(a, b *heads) bool {
+	x, y := a.first(), b.first()
+	if x.Level != y.Level {
+		return x.Level > y.Level
+	}
+	if len(a.turns) > 0 && len(b.turns) > 0 && a.turns[0].Tag != b.turns[0].Tag {
+		return a.turns[0].Tag < b.turns[0].Tag
+	}
+	return cmp.Or(cmp.Compare(x.Rank, y.Rank), cmp.Compare(x.ID, y.ID)) < 0
+}
+
+// next takes the job that goes first out of the heads.
+func next(tx *commit.Tx, h *heads) (*store.Row, error) {
+	if len(h.turns) == 0 {
+		row := h.rows[0]
+		h.rows = h.rows[1:]
+		return row, nil
+	}
+	o := h.turns[0]
+	row := o.Rows[0]
+	o.Rows = o.Rows[1:]
+	o.Active = len(o.Rows) > 0 || o.More
+	if err := place.Serve(tx, row, &o.Turn); err != nil {
+		return nil, err
+	}
+	h.reorder()
+	return row, nil
+}
+
+// reorder puts the owner that was served to its new place, or leaves it out where
+// others, that were not read, may go before it.
+func (h *heads) reorder() {
+	o := h.turns[0]
+	h.turns = h.turns[1:]
+	if !o.Active || h.last != nil && before(h.last, &o.Turn) {
+		return
+	}
+	at := sort.Search(len(h.turns), func(i int) bool { return before(&o.Turn, &h.turns[i].Turn) })
+	h.turns = slices.Insert(h.turns, at, o)
+}
+
+// before tells which of two turns of a queue and task comes first.
+func before(a, b *store.Turn) bool {
+	if a.Level != b.Level {
+		return a.Level > b.Level
+	}
+	if a.Tag != b.Tag {
+		return a.Tag < b.Tag
+	}
+	return a.Owner < b.Owner
+}
+
+// eachTask visits the tasks that a request may have of a queue: those it names,
+// or every task of the queue.
+func eachTask(tx *commit.Tx, q *memory.Named, names []string, visit func(task int64)) {
+	if len(names) > 0 {
+		for _, name := range names {
+			if id := tx.Tasks.ID(name); id != 0 {
+				visit(id)
+			}
+		}
+		return
+	}
+	for id := range tx.Counts.TasksOf(q.ID) {
+		visit(id)
+	}
+}
+
+// head gives the heads of a queue and task, reading more where all were dealt;
+// nil where there is none.
+func head(tx *commit.Tx, q *memory.Named, task int64, read map[memory.Group]*heads, wanted int) (*heads, error) {
+	if !taskMayStart(tx, task) {
+		return nil, nil
+	}
+	g := memory.Group{Queue: q.ID, Task: task}
+	h := read[g]
+	if h == nil {
+		ready := tx.Counts.Group(g)[job.Ready]
+		if ready == 0 {
+			return nil, nil
+		}
+		h = &heads{left: ready}
+		read[g] = h
+	}
+	if len(h.turns) > 0 {
+		if err := readOwner(tx, h, g, wanted); err != nil || len(h.turns) > 0 {
+			return h, err
+		}
+	}
+	if len(h.rows) > 0 {
+		return h, nil
+	}
+	if h.left <= 0 {
+		return nil, nil
+	}
+	// Rows dealt before are running by now, so that the same statement reads on.
+	most, err := int(min(h.left, int64(max(wanted, 1)), mostHeads)), error(nil)
+	if tx.Settings.Rules(q).Turns != "" && tx.Places.Walk(q) == nil {
+		err = readTurns(tx, h, g, most)
+	} else {
+		h.rows, err = tx.Store.Heads(q.ID, task, most+tx.Room(commit.ThingStart))
+		h.left -= int64(len(h.rows))
+		h.rows = startable(tx, h.rows)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if len(h.rows)+len(h.turns) == 0 {
+		h.left = 0
+		return nil, nil
+	}
+	return h, nil
+}
+
+// mostHeads is how many jobs of a queue and task are read at once.
+const mostHeads = 256
+
+// readTurns reads the owners whose turns come first, each with its first job.
+func readTurns(tx *commit.Tx, h *heads, g memory.Group, most int) (err error) {
+	h.turns, err = tx.Store.NextTurns(g.Queue, g.Task, most)
+	if h.last = nil; err == nil && len(h.turns) == most {
+		last := h.turns[most-1].Turn
+		h.last = &last
+	}
+	h.turns = slices.DeleteFunc(h.turns, func(o *store.Head) bool { return len(startable(tx, o.Rows[:1:1])) == 0 })
+	return err
+}
+
+// readOwner reads more jobs of the owner that comes first, where those read were dealt.
+func readOwner(tx *commit.Tx, h *heads, g memory.Group, wanted int) error {
+	o := h.turns[0]
+	if len(o.Rows) > 0 {
+		return nil
+	}
+	most := min(wanted, mostHeads)/len(h.turns) + 1
+	rows, err := tx.Store.HeadsOf(&store.Row{Queue: g.Queue, Task: g.Task, Level: o.Level, Owner: o.Owner}, most+1)
+	if err == nil && len(rows) == 0 { // a turn without a job would hold up all others
+		o.Active = false
+		h.turns = h.turns[:0]
+		return tx.Store.PutTurn(g.Queue, g.Task, &o.Turn)
+	}
+	o.More = len(rows) > most
+	o.Rows = rows[:min(most, len(rows))]
+	return err
+}
+
+// startable leaves out rows whose start has failed and is set aside.
+func startable(tx *commit.Tx, rows []*store.Row) []*store.Row {
+	if !tx.HasAside() {
+		return rows
+	}
+	return slices.DeleteFunc(rows, func(r *store.Row) bool { return tx.IsAside(commit.ThingStart, r.ID) })
+}

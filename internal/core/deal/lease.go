@@ -1,0 +1,333 @@
+package deal
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"humblemule/internal/core/command"
+	"humblemule/internal/core/commit"
+	"humblemule/internal/core/memory"
+	"humblemule/internal/core/place"
+	"humblemule/internal/core/read"
+	"humblemule/internal/core/store"
+	"humblemule/job"
+	"maps"
+	"slices"
+	"time"
+)
+
+// Lease settles what the request brings, then takes jobs for it, in one
+// transaction. Where it finds none and settles nothing, it waits for one as long
+// as the request says.
+func (de *Dealer) Lease(ctx context.Context, req job.LeaseRequest) (job.LeaseAnswer, error) {
+	if err := job.Wrong("nothing was leased", checkLeaseRequest(&req)); err != nil {
+		return job.LeaseAnswer{}, err
+	}
+	if req.Lease == 0 {
+		req.Lease = job.DefaultLease
+	}
+	settlements, err := de.desk.PrepareSettlements(req.Settle)
+	if err != nil {
+		return job.LeaseAnswer{}, err
+	}
+	call := commit.CallOf(ctx)
+	who, err := de.m.Workers.Presence.Use(job.Worker{ID: req.Worker, Queues: req.Queues, Tasks: req.Tasks, Weights: req.Weights, Settings: req.Settings}, call.Principal, de.c.Now())
+	if err != nil {
+		return job.LeaseAnswer{}, err
+	}
+	wait := min(req.Wait, job.LongestPoll)
+	t := &take{ctx: ctx, req: &req, call: call.ID(), park: wait > 0 && len(req.Settle) == 0 && req.Job == 0, done: make(chan struct{})}
+	var results []job.SettleResult
+	most, takes := req.Limit+req.Ahead, false
+	defer de.renewals.arrived(tokensOf(req.Settle))()
+	do := de.c.DoRows
+	if len(settlements) > 0 {
+		do = de.c.DoFirst
+	}
+	err = do(ctx, command.RowsOf(settlements)+most, func(tx *commit.Tx) error {
+		t.leases = nil
+		same, err := tx.Receipts.Find(t.call)
+		if err != nil {
+			return err
+		}
+		mayTake, err := tx.Workers.Takes(req.Worker)
+		if err != nil {
+			return err
+		}
+		t.replays = same != nil && !mayTake
+		takes = most > 0 && (t.replays || mayTake)
+		if takes && same == nil {
+			if err := canTake(tx, &req); err != nil {
+				return err
+			}
+		}
+		if results, err = command.SettleAll(tx, settlements); err != nil {
+			return err
+		}
+		if t.worker, err = tx.Workers.Know(who); err != nil || !takes {
+			return err
+		}
+		t.park = t.park && !t.replays
+		de.parked.add(t)
+		return nil
+	})
+	if err != nil {
+		return job.LeaseAnswer{}, err
+	}
+	answer := job.LeaseAnswer{Leases: []job.Lease{}, Results: results, Wanted: job.WantRun, Settings: de.m.Settings.Version()}
+	if !takes && wait > 0 && len(req.Settle) == 0 {
+		de.m.Workers.Presence.Rest(ctx, req.Worker, wait.Go(), de.c.Quit)
+	}
+	if takes && de.await(t, wait.Go()) {
+		if t.err != nil {
+			return job.LeaseAnswer{}, t.err
+		}
+		answer.Leases = append(answer.Leases, t.leases...)
+	}
+	told := int64(0)
+	if len(answer.Leases) > 0 {
+		told = answer.Settings
+	}
+	de.m.Workers.Presence.Saw(req.Worker, de.c.Now(), told)
+	answer.Wanted, _ = de.m.Workers.Presence.Wants(req.Worker)
+	if len(answer.Leases) == most { // else nothing is left for it
+		answer.Waiting = de.read.ReadyFor(req.Queues, req.Tasks)
+	}
+	return answer, nil
+}
+
+// canTake tells whether a job that is asked for by its id may be leased.
+func canTake(tx *commit.Tx, req *job.LeaseRequest) error {
+	id := req.Job
+	if id == 0 {
+		return nil
+	}
+	r, err := tx.Store.Row(id)
+	switch {
+	case err != nil:
+		return err
+	case r == nil:
+		return read.NoJob(id)
+	case r.State != job.Ready:
+		return job.Fault(job.WrongState, "job %d is %s; only a ready job can be taken by its id", id, r.State)
+	case len(req.Tasks) > 0 && !slices.Contains(req.Tasks, tx.Tasks.Name(r.Task)):
+		return job.Fault(job.WrongState, "job %d asks for %s, which this worker does not do", id, tx.Tasks.Name(r.Task))
+	case tx.Settings.Paused(tx.Queues.Get(r.Queue)):
+		return job.Fault(job.WrongState, "job %d is in queue %s, which is paused; resume the queue first", id, tx.Queues.Name(r.Queue))
+	}
+	if limit := limitOf(tx, tx.Queues.Get(r.Queue), r.Task); limit != "" {
+		return job.Fault(job.WrongState, "job %d cannot be taken now: %s", id, limit)
+	}
+	return nil
+}
+
+// checkLeaseRequest answers what is wrong with a request.
+func checkLeaseRequest(req *job.LeaseRequest) (wrong []job.FieldError) {
+	add := func(field, format string, args ...any) {
+		wrong = append(wrong, job.FieldError{Field: field, Message: fmt.Sprintf(format, args...)})
+	}
+	if req.Worker == "" || len(req.Worker) > job.MaxWordBytes {
+		add("worker", "is the worker's own id, 1 to %d bytes", job.MaxWordBytes)
+	}
+	if len(req.Queues) == 0 && req.Job == 0 {
+		add("queues", "is empty; name the queues to take from, such as common")
+	}
+	for i, q := range req.Queues {
+		wrong = append(wrong, job.CheckName(fmt.Sprintf("queues[%d]", i), q)...)
+	}
+	for i, t := range req.Tasks {
+		wrong = append(wrong, job.CheckName(fmt.Sprintf("tasks[%d]", i), t)...)
+	}
+	if req.Limit < 0 || req.Limit > job.MaxLeaseItems {
+		add("limit", "%d is outside 0 to %d", req.Limit, job.MaxLeaseItems)
+	}
+	if req.Ahead < 0 || req.Limit+req.Ahead > job.MaxLeaseItems {
+		add("ahead", "%d is outside 0 to %d, limit included", req.Ahead, job.MaxLeaseItems)
+	}
+	if req.Share != "" && req.Share != job.ByList && req.Share != job.ByWeight {
+		add("share", "%q is no way to share; it is by_list or by_weight", req.Share)
+	}
+	if req.Job < 0 {
+		add("job", "%d is no id of a job", req.Job)
+	}
+	for _, name := range slices.Sorted(maps.Keys(req.Weights)) {
+		if !slices.Contains(req.Queues, name) {
+			add("weights."+name, "names a queue that is not in queues")
+		}
+		if w := req.Weights[name]; w < 1 || w > job.MaxWeight {
+			add("weights."+name, "%d is outside 1 to %d", w, job.MaxWeight)
+		}
+	}
+	if req.Lease != 0 && (req.Lease < job.ShortestLease || req.Lease > job.LongestLease) {
+		add("lease", "%s is outside 1s to 1h", req.Lease)
+	}
+	return wrong
+}
+
+// Settle ends leases. Each item has its own result; one that is wrong spoils no
+// other.
+func (de *Dealer) Settle(ctx context.Context, items []job.Settlement) ([]job.SettleResult, error) {
+	all, err := de.desk.PrepareSettlements(items)
+	if err != nil {
+		return nil, err
+	}
+	var results []job.SettleResult
+	defer de.renewals.arrived(tokensOf(items))()
+	err = de.c.DoFirst(ctx, command.RowsOf(all), func(tx *commit.Tx) error {
+		results, err = command.SettleAll(tx, all)
+		return err
+	})
+	return results, err
+}
+
+// tokensOf are the tokens of settlements.
+func tokensOf(items []job.Settlement) []string {
+	tokens := make([]string, len(items))
+	for i := range items {
+		tokens[i] = items[i].Token
+	}
+	return tokens
+}
+
+// leaseTo writes the lease of a row to a take's worker.
+func leaseTo(tx *commit.Tx, t *take, r *store.Row) (job.Lease, error) {
+	policy, err := tx.Policies.Of(r.Policy)
+	if err != nil {
+		return job.Lease{}, err
+	}
+	if err := tx.Store.LoadPayload(r); err != nil {
+		return job.Lease{}, err
+	}
+	r.Attempt++
+	r.Tries++
+	r.LeasedAt = tx.Now
+	if r.StartedAt == 0 {
+		r.StartedAt = tx.Now
+	}
+	tx.Limits.Start(tx.Queues.Get(r.Queue), job.Start{Job: r.ID, Task: tx.Tasks.Name(r.Task), Priority: r.Priority, Owner: r.Owner, Lane: r.Lane, ReadyAt: r.ReadyAt, StartedAt: tx.Now})
+	r.Worker, r.Token, r.LeaseMS = t.worker.Number, memory.NewTokenBits(), t.req.Lease.Go().Milliseconds()
+	if err := place.Change(tx, r, job.Running, job.ByLease); err != nil {
+		return job.Lease{}, err
+	}
+	l := (&memory.Lease{Row: r, Policy: policy, Worker: t.worker.UID, Begun: time.Now()}).Renewed()
+	tx.Leases.Put(l)
+	answer := tellLease(tx, l)
+	if answer.Job.Steps, err = command.KnownSteps(tx, r); err == nil {
+		answer.Job.Schedule, err = scheduledBy(tx, r)
+	}
+	if err != nil {
+		return answer, err
+	}
+	r.Payload = nil
+	return answer, tx.Store.Lease(r)
+}
+
+// scheduledBy tells which run of which schedule a job is; nil where it is none.
+func scheduledBy(tx *commit.Tx, r *store.Row) (*job.ScheduledBy, error) {
+	s := tx.Schedules.Get(r.Schedule)
+	if s == nil {
+		return nil, nil
+	}
+	number, planned, err := tx.Store.RunOf(r.ID)
+	return &job.ScheduledBy{Name: s.Row.Name, Run: number, PlannedAt: planned}, err
+}
+
+// tellLease is a lease as its worker reads it.
+func tellLease(tx *commit.Tx, l *memory.Lease) job.Lease {
+	r := l.Row
+	return job.Lease{
+		Token: l.Token(), ExpiresAt: tx.Now.Add(time.Until(l.Ends)),
+		Job: job.LeasedJob{
+			ID: r.ID, Task: tx.Tasks.Name(r.Task), Payload: r.Payload, Queue: tx.Queues.Name(r.Queue), Priority: r.Priority,
+			Round: r.Round, Attempt: r.Attempt, Tries: r.Tries, MaxAttempts: l.Policy.MaxAttempts,
+			Owner: r.Owner, Lane: r.Lane, Labels: r.LabelMap(), TimeoutMS: l.Policy.Timeout.Go().Milliseconds(), EnqueuedAt: r.EnqueuedAt, Traceparent: r.Traceparent,
+		},
+	}
+}
+
+// noteLeases keeps a receipt for every take that was served and carries an
+// Idempotency-Key.
+func noteLeases(tx *commit.Tx, takes []*take) {
+	for _, t := range takes {
+		if t.call.None() || len(t.leases) == 0 || t.state.Load() == over {
+			continue
+		}
+		ids := make([]int64, 0, 2*len(t.leases))
+		for _, l := range t.leases {
+			ids = append(ids, l.Job.ID, int64(l.Job.Attempt))
+		}
+		tx.Receipts.Note(t.call, ids...)
+	}
+}
+
+// retell is a live lease as its worker was told it before.
+func retell(tx *commit.Tx, l *memory.Lease) (told job.Lease, err error) {
+	row, err := tx.Store.Row(l.Row.ID)
+	if err == nil && row == nil {
+		err = fmt.Errorf("job %d runs without a row", l.Row.ID)
+	}
+	if err == nil {
+		err = tx.Store.LoadPayload(row)
+	}
+	if err != nil {
+		return told, err
+	}
+	again := *l
+	again.Row = row
+	told = tellLease(tx, &again)
+	if told.Job.Steps, err = command.KnownSteps(tx, row); err == nil {
+		told.Job.Schedule, err = scheduledBy(tx, row)
+	}
+	return told, err
+}
+
+// unknownTo tells leases of a worker beside those whose tokens it knows, the oldest
+// first: the answer that brought them was lost.
+func unknownTo(tx *commit.Tx, uid string, knows []string) (all []job.Lease, err error) {
+	known := make(map[string]bool, len(knows))
+	for _, t := range knows {
+		known[t] = true
+	}
+	var unknown []*memory.Lease
+	for _, l := range tx.Leases.Of(uid) {
+		if !known[l.Token()] {
+			unknown = append(unknown, l)
+		}
+	}
+	slices.SortFunc(unknown, func(a, b *memory.Lease) int { return cmp.Compare(a.Row.ID, b.Row.ID) })
+	for _, l := range unknown[:min(len(unknown), mostRetold)] {
+		told, err := retell(tx, l)
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, told)
+	}
+	return all, nil
+}
+
+// mostRetold bounds the leases that are told again in one answer.
+const mostRetold = 100
+
+// replayLeases answers a take whose call has taken effect before with the leases
+// of then that still live. Where none lives the take runs afresh.
+func replayLeases(tx *commit.Tx, t *take) (replayed bool, err error) {
+	r, err := tx.Receipts.Find(t.call)
+	if r == nil {
+		return false, err
+	}
+	for i := 0; i+1 < len(r.IDs); i += 2 {
+		l := tx.Leases.Get(r.IDs[i])
+		if l == nil || int64(l.Row.Attempt) != r.IDs[i+1] {
+			continue
+		}
+		if !t.claim() {
+			return false, nil
+		}
+		told, err := retell(tx, l)
+		if err != nil {
+			return false, err
+		}
+		t.leases = append(t.leases, told)
+	}
+	return len(t.leases) > 0, nil
+}

@@ -1,0 +1,188 @@
+package memory
+
+import (
+	"slices"
+	"sync"
+
+	"humblemule/internal/core/store"
+	"humblemule/internal/core/triage"
+	"humblemule/job"
+)
+
+// Causes are what jobs have failed by, as far as taking them in needs it: which are known,
+// and what the transaction has seen and counted. All else stands in the file.
+type Causes struct {
+	layered
+	// Rules find causes. They have a lock of their own.
+	Rules Causer
+	// known are those that have a row.
+	known Overlay[int64, bool]
+	// versions are those of workers' programs, by the workers' numbers.
+	versions Overlay[int64, string]
+	seen     map[int64]*store.Seen
+	counts   map[causeKey]int64 // changes
+}
+
+// MostCauses bounds the causes of a service; what comes beyond is counted under one that is
+// named so.
+const MostCauses = 5000
+
+var otherCauses = triage.Cause{ID: 1, Type: "other", Template: "(more causes than are told apart)"}
+
+// causeKey is what jobs are counted by under a cause.
+type causeKey struct {
+	cause       int64
+	state       job.State
+	queue, task int64
+	version     string
+}
+
+// Causing tells whether jobs in a state are counted under their causes.
+func Causing(s job.State) bool { return s == job.Backoff || s == job.Dead }
+
+func (p *Causes) load(*file) error {
+	ids, err := p.m.store.CauseIDs()
+	known := make(map[int64]bool, len(ids))
+	for _, id := range ids {
+		known[id] = true
+	}
+	keep(&p.layered, &p.known, known)
+	keep(&p.layered, &p.versions, map[int64]string{})
+	p.seen, p.counts = nil, nil
+	return err
+}
+
+// Count counts a row under its cause in a state, or no longer, where it has one that counts.
+func (p *Causes) Count(r *store.Row, s job.State, by int64) error {
+	if r.Cause == 0 || !Causing(s) {
+		return nil
+	}
+	version, err := p.versionOf(r.Worker)
+	if err != nil {
+		return err
+	}
+	if p.counts == nil {
+		p.counts = map[causeKey]int64{}
+	}
+	p.counts[causeKey{r.Cause, s, r.Queue, r.Task, version}] += by
+	return nil
+}
+
+// versionOf tells the version of the program that a worker runs.
+func (p *Causes) versionOf(worker int64) (string, error) {
+	if v, known := p.versions.Get(worker); known {
+		return v, nil
+	}
+	found, err := p.m.store.WorkerByNumber(worker)
+	if err == nil {
+		p.versions.Put(worker, found.Version)
+	}
+	return found.Version, err
+}
+
+// Saw notes the failure of a row's attempt, and its cause.
+func (p *Causes) Saw(r *store.Row, c triage.Cause, message string) error {
+	version, err := p.versionOf(r.Worker)
+	if err != nil {
+		return err
+	}
+	if !p.known.At(c.ID) && p.known.Len() >= MostCauses {
+		c = otherCauses
+	}
+	r.Cause = c.ID
+	p.known.Put(c.ID, true)
+	if p.seen == nil {
+		p.seen = map[int64]*store.Seen{}
+	}
+	seen := p.seen[c.ID]
+	if seen == nil {
+		seen = &store.Seen{ID: c.ID, Type: c.Type, Template: c.Template, At: p.m.now, N: map[string]int64{}}
+		p.seen[c.ID] = seen
+	}
+	const mostText = 500
+	text := job.Cut(message, mostText)
+	seen.N[version]++
+	seen.Job = r.ID
+	if len(seen.Texts) < store.TextsKept && !slices.Contains(seen.Texts, text) {
+		seen.Texts = append([]string{text}, seen.Texts...)
+	}
+	return nil
+}
+
+// DropBefore drops causes that nothing has failed by since a time, at most so many, and
+// tells how many went.
+func (p *Causes) DropBefore(since job.Time, most int) (n int, err error) {
+	gone, err := p.m.store.DropCauses(since, most)
+	for _, id := range gone {
+		if p.seen[id] == nil { // else it comes again at the flush
+			p.known.Delete(id)
+		}
+	}
+	return len(gone), err
+}
+
+func (p *Causes) flush() error {
+	for _, seen := range p.seen {
+		if err := p.m.store.SawCause(*seen); err != nil {
+			return err
+		}
+	}
+	for k, n := range p.counts {
+		if n == 0 {
+			continue
+		}
+		if err := p.m.store.CountCause(store.CauseCount{Cause: k.cause, State: k.state, Queue: k.queue, Task: k.task, Version: k.version, N: n}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (p *Causes) publish() {
+	if len(p.versions.kept) > mostWorkers {
+		clear(p.versions.kept)
+	}
+	p.layered.publish()
+}
+
+func (p *Causes) drop() {
+	p.layered.drop()
+	p.seen, p.counts = nil, nil
+}
+
+// Causer finds causes; it remembers those of the latest messages, since failures come in
+// swarms. Anybody may ask it.
+type Causer struct {
+	mu     sync.Mutex
+	rules  triage.Rules
+	recent map[[2]string]triage.Cause
+}
+
+// use makes the causer ask rules first. What has failed before keeps its cause.
+func (c *Causer) use(rules []job.TriageRule) {
+	compiled := triage.Compile(rules)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	c.rules, c.recent = compiled, nil
+}
+
+// Of gives the cause of a failure.
+func (c *Causer) Of(f *job.Failure) triage.Cause {
+	const most = 2000
+	key := [2]string{f.Type, f.Message}
+	c.mu.Lock()
+	known, found := c.recent[key]
+	rules := c.rules
+	c.mu.Unlock()
+	if found {
+		return known
+	}
+	known = rules.Of(f.Type, f.Message)
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.recent == nil || len(c.recent) > most {
+		c.recent = map[[2]string]triage.Cause{}
+	}
+	c.recent[key] = known
+	return known
+}

@@ -1,0 +1,145 @@
+package memory
+
+import (
+	"time"
+
+	"humblemule/internal/core/limit"
+	"humblemule/internal/core/order"
+	"humblemule/job"
+)
+
+// Limits are what the rates of queues are held by: their tokens, when the next one comes,
+// and the latest starts.
+type Limits struct {
+	layered
+	buckets Overlay[int64, limit.Bucket]
+	// waits is when the rate of a queue lets the next job start that was asked for, and next
+	// the same in order, as it was committed.
+	waits Overlay[int64, time.Time]
+	next  *order.Heap[int64, time.Time]
+	// starts are the latest of each queue, oldest first; started those of the transaction.
+	starts  map[int64][]job.Start
+	started map[int64][]job.Start
+}
+
+// StartsKept is how many of the latest starts of a queue are kept.
+const StartsKept = 1000
+
+func (p *Limits) load(*file) error {
+	keep(&p.layered, &p.buckets, map[int64]limit.Bucket{})
+	keep(&p.layered, &p.waits, map[int64]time.Time{})
+	p.next = order.NewHeap[int64](time.Time.Before)
+	p.starts, p.started = map[int64][]job.Start{}, nil
+	for id := range p.m.Settings.queues.kept {
+		if rate := p.m.Settings.KeptQueue(id).Rules.Rate; rate != nil {
+			var b limit.Bucket
+			b.Free(time.Now(), rate.PerSecond, *rate.Burst)
+			p.buckets.kept[id] = b
+		}
+	}
+	return nil
+}
+
+// Fill lets the tokens of a queue's rate come in. They do from the first time on: the start
+// of the service, or the moment at which the rate was set.
+func (p *Limits) Fill(q *Named) {
+	if rate := p.m.Settings.Rules(q).Rate; rate != nil {
+		b := p.buckets.At(q.ID)
+		b.Free(time.Now(), rate.PerSecond, *rate.Burst)
+		p.buckets.Put(q.ID, b)
+	}
+}
+
+// Free tells whether the rate of a queue lets another job start.
+func (p *Limits) Free(q *Named, rate *job.Rate) bool {
+	b := p.buckets.At(q.ID)
+	return b.Free(time.Now(), rate.PerSecond, *rate.Burst) > 0
+}
+
+// Await notes when the rate of a queue lets the next job start.
+func (p *Limits) Await(q *Named, rate *job.Rate) {
+	now, b := time.Now(), p.buckets.At(q.ID)
+	p.waits.Put(q.ID, now.Add(b.Next(now, rate.PerSecond, *rate.Burst)))
+}
+
+// Over gives the queues whose rates let a job start by now that was asked for, and takes
+// note that nobody waits for them any more.
+func (p *Limits) Over(now time.Time) (queues []int64) {
+	queues = p.next.Keys(func(at time.Time) bool { return !at.After(now) })
+	for _, id := range queues {
+		p.waits.Delete(id)
+	}
+	return queues
+}
+
+// NextStart is when a rate next lets a job start that was asked for; the zero time for
+// none.
+func (p *Limits) NextStart() time.Time {
+	_, at, _ := p.next.First()
+	return at
+}
+
+// Start charges a start to the rate of its queue. Its token never comes back.
+func (p *Limits) Start(q *Named, s job.Start) {
+	if p.started == nil {
+		p.started = map[int64][]job.Start{}
+	}
+	p.started[q.ID] = append(p.started[q.ID], s)
+	if rate := p.m.Settings.Rules(q).Rate; rate != nil {
+		b := p.buckets.At(q.ID)
+		b.Free(time.Now(), rate.PerSecond, *rate.Burst)
+		b.Take(1)
+		p.buckets.Put(q.ID, b)
+	}
+}
+
+func (p *Limits) publish() {
+	for id, c := range p.waits.changed {
+		if c.gone {
+			p.next.Remove(id)
+		} else {
+			p.next.Put(id, c.value)
+		}
+	}
+	p.layered.publish()
+	for id, more := range p.started {
+		if len(more) == 0 { // the queue is gone
+			delete(p.starts, id)
+			continue
+		}
+		all := append(p.starts[id], more...)
+		if over := len(all) - 2*StartsKept; over > 0 {
+			all = append([]job.Start(nil), all[len(all)-StartsKept:]...)
+		}
+		p.starts[id] = all
+	}
+}
+
+func (p *Limits) drop() {
+	p.layered.drop()
+	p.started = nil
+}
+
+func (p *Limits) forgetQueue(id int64) {
+	if p.started == nil {
+		p.started = map[int64][]job.Start{}
+	}
+	p.started[id] = nil
+	p.buckets.Delete(id)
+	p.waits.Delete(id)
+}
+
+// KeptWait is when the rate of a queue lets the next job start, as far as one was asked
+// for; 0 where none was.
+func (p *Limits) KeptWait(queue int64) job.Time {
+	if at, _ := p.waits.Kept(queue); !at.IsZero() {
+		return job.Time(at.UnixMilli())
+	}
+	return 0
+}
+
+// KeptStarts are the latest starts of a queue, oldest first.
+func (p *Limits) KeptStarts(queue int64) []job.Start {
+	all := p.starts[queue]
+	return all[max(len(all)-StartsKept, 0):]
+}

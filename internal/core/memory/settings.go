@@ -1,0 +1,245 @@
+package memory
+
+import (
+	"encoding/json"
+	"fmt"
+	"sync/atomic"
+
+	"humblemule/job"
+)
+
+// Settings are what was set for queues and tasks, which queues are paused, and what of all
+// that a file defines.
+type Settings struct {
+	layered
+	queues Overlay[int64, QueueSettings]
+	tasks  Overlay[int64, TaskSettings]
+	pauses Overlay[int64, Pause]
+	owned  Cell[Owned]
+	// ownedSet tells that the transaction has set owned.
+	ownedSet bool
+	// version is one more than the sum of the versions of queues and tasks. Anybody reads
+	// it, without a lock.
+	version atomic.Int64
+}
+
+// QueueSettings are those of a queue.
+type QueueSettings struct {
+	// Defaults are as they were set; nil for none.
+	Defaults *job.Defaults
+	// Rules are what they come to, whole.
+	Rules   *job.Rules
+	Version int64
+}
+
+// TaskSettings are those of a task.
+type TaskSettings struct {
+	Defaults *job.Defaults
+	Version  int64
+}
+
+// Pause tells who has paused a queue, and when; zero where nobody has.
+type Pause struct {
+	At job.Time
+	By string
+}
+
+// Owned is what comes from a file: the names of queues, tasks and schedules that it
+// defines, and what it says of retention and triage.
+type Owned struct {
+	Queues    []string         `json:"queues"`
+	Tasks     []string         `json:"tasks"`
+	Schedules []string         `json:"schedules,omitzero"`
+	Retention *job.Retention   `json:"retention,omitzero"`
+	Triage    []job.TriageRule `json:"triage,omitzero"`
+	// ByHand are the settings of these queues and tasks that were changed by hand since:
+	// their names, by queue and task in the words of [job.Setting].
+	ByHand map[string][]string `json:"by_hand,omitzero"`
+}
+
+var builtInRules = job.Rules{}.Whole()
+
+// rulesOf gives the whole rules of what was set for a queue.
+func rulesOf(d *job.Defaults) *job.Rules {
+	if d == nil {
+		return &builtInRules
+	}
+	r := d.Rules.Whole()
+	return &r
+}
+
+// readDefaults reads stored defaults; nil where there are none.
+func readDefaults(settings string) (*job.Defaults, error) {
+	if settings == "" || settings == "{}" {
+		return nil, nil
+	}
+	d := new(job.Defaults)
+	return d, json.Unmarshal([]byte(settings), d)
+}
+
+// writeDefaults gives defaults as they are stored, and as they are kept: nil for none.
+func writeDefaults(d job.Defaults) (body string, kept *job.Defaults, err error) {
+	raw, err := json.Marshal(d)
+	if err != nil {
+		return "", nil, err
+	}
+	kept, err = readDefaults(string(raw))
+	return string(raw), kept, err
+}
+
+func (p *Settings) load(f *file) (err error) {
+	keep(&p.layered, &p.queues, map[int64]QueueSettings{})
+	keep(&p.layered, &p.tasks, map[int64]TaskSettings{})
+	keep(&p.layered, &p.pauses, map[int64]Pause{})
+	version := int64(1)
+	for _, q := range f.queues {
+		d, err := readDefaults(q.Settings)
+		if err != nil {
+			return fmt.Errorf("queue %s: %w", q.Name, err)
+		}
+		version += q.Version
+		p.queues.kept[q.ID] = QueueSettings{d, rulesOf(d), q.Version}
+		if q.PausedAt != 0 {
+			p.pauses.kept[q.ID] = Pause{q.PausedAt, q.PausedBy}
+		}
+	}
+	for _, t := range f.tasks {
+		d, err := readDefaults(t.Settings)
+		if err != nil {
+			return fmt.Errorf("task %s: %w", t.Name, err)
+		}
+		version += t.Version
+		p.tasks.kept[t.ID] = TaskSettings{d, t.Version}
+	}
+	p.version.Store(version)
+	var owned Owned
+	if f.facts.Owned != "" {
+		if err := json.Unmarshal([]byte(f.facts.Owned), &owned); err != nil {
+			return fmt.Errorf("what was loaded from a file: %w", err)
+		}
+	}
+	keepOne(&p.layered, &p.owned, owned)
+	p.m.Causes.Rules.use(owned.Triage)
+	return nil
+}
+
+// Rules are the whole rules of a queue.
+func (p *Settings) Rules(q *Named) *job.Rules {
+	if s, set := p.queues.Get(q.ID); set {
+		return s.Rules
+	}
+	return &builtInRules
+}
+
+// Queue is what was set for a queue; nil where nothing was, or where there is none.
+func (p *Settings) Queue(q *Named) *job.Defaults {
+	if q == nil {
+		return nil
+	}
+	return p.queues.At(q.ID).Defaults
+}
+
+// Task is what was set for a task; nil where nothing was.
+func (p *Settings) Task(id int64) *job.Defaults { return p.tasks.At(id).Defaults }
+
+// SetQueue sets a queue and answers what was set before.
+func (p *Settings) SetQueue(q *Named, d job.Defaults) (before *job.Defaults, err error) {
+	body, kept, err := writeDefaults(d)
+	if err != nil {
+		return nil, err
+	}
+	was := p.queues.At(q.ID)
+	p.queues.Put(q.ID, QueueSettings{kept, rulesOf(kept), was.Version + 1})
+	return was.Defaults, p.m.store.SetQueue(q.ID, body)
+}
+
+// SetTask sets a task and answers what was set before.
+func (p *Settings) SetTask(t *Named, d job.Defaults) (before *job.Defaults, err error) {
+	body, kept, err := writeDefaults(d)
+	if err != nil {
+		return nil, err
+	}
+	was := p.tasks.At(t.ID)
+	p.tasks.Put(t.ID, TaskSettings{kept, was.Version + 1})
+	return was.Defaults, p.m.store.SetTask(t.ID, body)
+}
+
+func (p *Settings) forgetQueue(id int64) {
+	p.queues.Delete(id)
+	p.pauses.Delete(id)
+}
+
+// Paused tells whether a queue is paused.
+func (p *Settings) Paused(q *Named) bool { return p.pauses.At(q.ID).At != 0 }
+
+// SetPause pauses a queue, or lets it go on where the pause is zero.
+func (p *Settings) SetPause(q *Named, to Pause) error {
+	p.pauses.Put(q.ID, to)
+	p.m.News.Settings = true
+	return p.m.store.PauseQueue(q.ID, to.At, to.By)
+}
+
+// Owned is what comes from a file.
+func (p *Settings) Owned() Owned { return p.owned.Get() }
+
+// SetOwned sets what comes from a file.
+func (p *Settings) SetOwned(o Owned) error {
+	text, err := json.Marshal(o)
+	if err != nil {
+		return fmt.Errorf("what the file defines cannot be written: %w", err)
+	}
+	p.owned.Set(o)
+	p.ownedSet = true
+	return p.m.store.PutOwned(string(text))
+}
+
+// Changed tells whether the transaction has changed what is kept for how long.
+func (p *Settings) Changed() bool { return p.ownedSet || len(p.queues.changed) > 0 }
+
+// LimitsChanged tells whether the transaction has changed settings that may let jobs start.
+func (p *Settings) LimitsChanged() bool { return len(p.queues.changed)+len(p.tasks.changed) > 0 }
+
+func (p *Settings) publish() {
+	for id, s := range p.queues.Changed() {
+		p.version.Add(s.Version - p.queues.kept[id].Version)
+	}
+	for id, s := range p.tasks.Changed() {
+		p.version.Add(s.Version - p.tasks.kept[id].Version)
+	}
+	p.layered.publish()
+	if p.ownedSet {
+		p.m.Causes.Rules.use(p.owned.kept.Triage)
+	}
+}
+
+func (p *Settings) drop() {
+	p.layered.drop()
+	p.ownedSet = false
+}
+
+// Version counts the changes of all settings, from 1 on. Anybody may ask.
+func (p *Settings) Version() int64 { return p.version.Load() }
+
+// KeptQueue are the settings of a queue.
+func (p *Settings) KeptQueue(id int64) QueueSettings {
+	s, set := p.queues.Kept(id)
+	if !set {
+		s.Rules = &builtInRules
+	}
+	return s
+}
+
+// KeptTask are the settings of a task.
+func (p *Settings) KeptTask(id int64) TaskSettings {
+	s, _ := p.tasks.Kept(id)
+	return s
+}
+
+// KeptPause tells who has paused a queue.
+func (p *Settings) KeptPause(id int64) Pause {
+	s, _ := p.pauses.Kept(id)
+	return s
+}
+
+// KeptOwned is what comes from a file.
+func (p *Settings) KeptOwned() Owned { return p.owned.kept }

@@ -1,0 +1,210 @@
+package plan
+
+import (
+	"humblemule/internal/core/command"
+	"humblemule/internal/core/commit"
+	"humblemule/internal/core/memory"
+	"humblemule/internal/core/place"
+	"humblemule/internal/core/store"
+	"humblemule/job"
+	"time"
+)
+
+// What is enqueued of many schedules that are due at once keeps the committer for no longer
+// than fireFor; the next transaction goes on.
+const (
+	mostFired = 500
+	fireFor   = 2 * time.Millisecond
+)
+
+// fireDue enqueues the runs of schedules that are due.
+func fireDue(tx *commit.Tx) error {
+	began := time.Now()
+	for i, s := range tx.Schedules.Due(tx.Now, mostFired+tx.Room(commit.ThingSchedule)) {
+		if i > 0 && time.Since(began) > fireFor {
+			return nil
+		}
+		if tx.Passes(commit.ThingSchedule, s.Row.ID) {
+			continue
+		}
+		if s = tx.Schedules.Get(s.Row.ID); s == nil || s.FiresAt() == 0 || s.FiresAt() > tx.Now {
+			continue // the batch has changed it
+		}
+		if err := fire(tx, s.Copy()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// fire enqueues the runs of one schedule: those that are in time, and of those that were
+// missed what its rule says.
+func fire(tx *commit.Tx, s *memory.Schedule) error {
+	times := pendingOf(tx, s)
+	if times.missed > 0 {
+		if err := makeUp(tx, s, &times); err != nil {
+			return err
+		}
+	}
+	for _, at := range times.inTime {
+		if err := enqueueRun(tx, s, &job.Run{PlannedAt: at}); err != nil {
+			return err
+		}
+	}
+	s.Row.NextAt = times.next
+	return tx.Schedules.Put(s)
+}
+
+// pending are planned times that have come.
+type pending struct {
+	inTime []job.Time
+	// latest are the latest of those that were missed, oldest first.
+	latest []job.Time
+	missed int64
+	next   job.Time // the first that has not come
+}
+
+// mostCounted bounds the missed times that are counted one by one.
+const mostCounted = 100_000
+
+// pendingOf finds the planned times of a schedule that have come, from its next one on.
+func pendingOf(tx *commit.Tx, s *memory.Schedule) (p pending) {
+	late := s.Is.Whole().LateLimit.Go()
+	at := s.Row.NextAt
+	for ; at != 0 && at.Add(s.Spread) <= tx.Now; at = s.After(at) {
+		if tx.Now.Sub(at.Add(s.Spread)) <= late && len(p.inTime) < job.MostMissed {
+			p.inTime = append(p.inTime, at)
+			continue
+		}
+		if p.latest = append(p.latest, at); len(p.latest) > 2*job.MostMissed {
+			p.latest = append(p.latest[:0], p.latest[len(p.latest)-job.MostMissed:]...)
+		}
+		if p.missed++; p.missed == mostCounted { // the rest is left uncounted
+			before, _ := s.Rule.Prev(tx.Now.Add(-s.Spread - late).Go())
+			at = max(at, job.At(before)-1)
+		}
+	}
+	p.next, p.latest = at, p.latest[max(len(p.latest)-job.MostMissed, 0):]
+	return p
+}
+
+// makeUp enqueues what the rule on missed times says, and notes the rest in one line.
+func makeUp(tx *commit.Tx, s *memory.Schedule, p *pending) error {
+	made := p.latest
+	switch s.Is.Whole().Missed {
+	case job.MissedSkip:
+		made = nil
+	case job.MissedOnce:
+		made = made[len(made)-1:]
+	}
+	if rest := p.missed - int64(len(made)); rest > 0 {
+		last := p.latest[len(p.latest)-1]
+		if len(made) > 0 {
+			last = made[0] - 1
+		}
+		if err := tx.Store.AddRun(s.Row.ID, &job.Run{PlannedAt: last, Reason: job.RunMissed, Times: rest}); err != nil {
+			return err
+		}
+	}
+	for _, at := range made {
+		if err := enqueueRun(tx, s, &job.Run{PlannedAt: at}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// enqueueRun enqueues a run of a schedule, where its last one lets it, and notes what
+// became of the planned time.
+func enqueueRun(tx *commit.Tx, s *memory.Schedule, r *job.Run) error {
+	behind, blocked, err := lastRun(tx, s)
+	if err != nil {
+		return err
+	}
+	if blocked {
+		r.Reason = job.RunStillRunning
+		return noteRun(tx, s, r)
+	}
+	n, err := command.Prepare(&s.Is.Job)
+	if err != nil {
+		return err
+	}
+	n.Row.Schedule = s.Row.ID
+	if behind != 0 {
+		s.Row.Waiting, s.Row.Behind = tx.Facts.NextJob.Get(), behind
+		if err := tx.Schedules.Put(s); err != nil {
+			return err
+		}
+	}
+	if err := command.Insert(tx, n); err != nil {
+		return err
+	}
+	if n.Earlier != nil {
+		r.Job, r.Reason, s.Row.Waiting, s.Row.Behind = n.Earlier.ID, job.RunDuplicate, 0, 0
+		return noteRun(tx, s, r)
+	}
+	s.Row.Runs++
+	s.Row.Last, r.Number, r.Job, r.EnqueuedAt = n.Row.ID, s.Row.Runs, n.Row.ID, tx.Now
+	return noteRun(tx, s, r)
+}
+
+// noteRun notes in the history what became of a planned time.
+func noteRun(tx *commit.Tx, s *memory.Schedule, r *job.Run) error {
+	if r.Asked && r.Reason != "" {
+		return nil // refused
+	}
+	return tx.Store.AddRun(s.Row.ID, r)
+}
+
+// lastRun tells what the unfinished runs of a schedule mean for a new one: the job that it
+// waits behind, or that it cannot come. A last run that waits for its next attempt gives
+// way. An older one that was requeued counts as the last one does.
+func lastRun(tx *commit.Tx, s *memory.Schedule) (behind int64, blocked bool, err error) {
+	rule := s.Is.Whole().IfStillRunning
+	if rule == job.RunsAlso || s.Row.Last == 0 {
+		return 0, false, nil
+	}
+	last, err := tx.Store.Row(s.Row.Last)
+	if err != nil {
+		return 0, false, err
+	}
+	if last == nil || last.State.Finished() {
+		held, err := tx.Store.HeldOf(s.Row.ID, 0)
+		if err != nil || held != nil {
+			return 0, true, err
+		}
+		active, err := tx.Store.ActiveOf(s.Row.ID, 0)
+		if err != nil || active == 0 {
+			return 0, false, err
+		}
+		if last, err = tx.Store.Row(active); err != nil || last == nil {
+			return 0, true, err
+		}
+	}
+	switch {
+	case last.State == job.Backoff:
+		return 0, false, supersede(tx, s, last)
+	case rule == job.RunSkips || s.Row.Waiting == last.ID || last.State == job.Held:
+		return 0, true, nil
+	}
+	return last.ID, false, nil
+}
+
+// supersededKept is how many jobs of one schedule stay dead whose places later runs took.
+const supersededKept = 20
+
+// supersede makes a run dead that waits for its next attempt when the next one takes its
+// place. Of one schedule the newest stay dead, so that one that always fails is seen;
+// older ones become cancelled.
+func supersede(tx *commit.Tx, s *memory.Schedule, r *store.Row) error {
+	if err := place.Finish(tx, r, job.Dead, job.Superseded, "a later run of schedule "+s.Row.Name+" took its place", job.BySuperseded); err != nil {
+		return err
+	}
+	old, err := tx.Store.SupersededOf(s.Row.ID, supersededKept)
+	for _, r := range old {
+		if err == nil {
+			err = place.Finish(tx, r, job.Cancelled, job.Superseded, r.ReasonText, job.BySuperseded)
+		}
+	}
+	return err
+}

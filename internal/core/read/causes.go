@@ -1,0 +1,263 @@
+package read
+
+import (
+	"context"
+	"encoding/json"
+	"fmt"
+	"humblemule/internal/core/store"
+	"humblemule/job"
+	"math"
+	"slices"
+	"sort"
+)
+
+// How far back the trend of a cause is told.
+const (
+	trendHours = 48
+	trendDays  = 31
+)
+
+// Causes lists the causes of jobs that are dead, or in backoff, most jobs first, where the
+// superseded runs of one schedule count as one; of those whose error holds a text where one
+// is given.
+func (rd *Reader) Causes(ctx context.Context, f job.CauseFilter) ([]job.Cause, error) {
+	return rd.causes(ctx, f, 0)
+}
+
+// causes lists causes, or one alone where it is not 0.
+func (rd *Reader) causes(ctx context.Context, f job.CauseFilter, one int64) ([]job.Cause, error) {
+	if f.State == job.New {
+		f.State = job.Dead
+	}
+	counts, err := rd.store.CauseCounts(ctx, one)
+	if err != nil {
+		return nil, err
+	}
+	var only []int64
+	if f.Error != "" {
+		if only, err = rd.causesWith(ctx, f); err != nil {
+			return nil, err
+		}
+	}
+	by := map[int64]*job.Cause{}
+	for _, c := range counts {
+		queue, task := rd.names(c.Queue, c.Task)
+		if c.State != f.State || f.Queue != "" && queue != f.Queue || f.Task != "" && task != f.Task || f.Error != "" && !slices.Contains(only, c.Cause) {
+			continue
+		}
+		if by[c.Cause] == nil {
+			by[c.Cause] = &job.Cause{ID: c.Cause}
+		}
+		told := by[c.Cause]
+		told.Count += c.N
+		told.By = append(told.By, job.CauseCount{Task: task, Queue: queue, Version: c.Version, Count: c.N})
+	}
+	if f.State == job.Dead {
+		if err := rd.countSchedules(ctx, by, f); err != nil {
+			return nil, err
+		}
+	}
+	return rd.tellCauses(ctx, by)
+}
+
+// countSchedules tells how many of the jobs of each cause are runs of schedules that were
+// superseded.
+func (rd *Reader) countSchedules(ctx context.Context, by map[int64]*job.Cause, f job.CauseFilter) error {
+	runs, err := rd.store.SupersededRuns(ctx)
+	if err != nil {
+		return err
+	}
+	seen := map[[2]int64]bool{}
+	for _, r := range runs {
+		queue, task := rd.names(r.Queue, r.Task)
+		told := by[r.Cause]
+		if told == nil || f.Queue != "" && queue != f.Queue || f.Task != "" && task != f.Task {
+			continue
+		}
+		told.Superseded++
+		if at := [2]int64{r.Cause, r.Schedule}; !seen[at] {
+			seen[at] = true
+			told.Schedules++
+		}
+	}
+	return nil
+}
+
+// tellCauses adds what the causes' rows tell, and puts the causes in order.
+func (rd *Reader) tellCauses(ctx context.Context, by map[int64]*job.Cause) ([]job.Cause, error) {
+	ids := make([]int64, 0, len(by))
+	for id := range by {
+		ids = append(ids, id)
+	}
+	rows, err := rd.store.Causes(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	all := make([]job.Cause, 0, len(by))
+	for id, c := range by {
+		r := rows[id]
+		c.Type, c.Template, c.Samples, c.Job, c.Total, c.FirstAt, c.LastAt = r.Type, r.Template, r.Texts, r.Job, r.Total, r.FirstAt, r.LastAt
+		if len(r.Texts) > 0 {
+			c.Sample = r.Texts[0]
+		}
+		sort.Slice(c.By, func(i, j int) bool { return c.By[i].Count > c.By[j].Count })
+		all = append(all, *c)
+	}
+	sort.Slice(all, func(i, j int) bool {
+		a, b := all[i].Weight(), all[j].Weight()
+		return a > b || a == b && all[i].LastAt > all[j].LastAt
+	})
+	return all, nil
+}
+
+// Cause tells about one cause: of its dead jobs.
+func (rd *Reader) Cause(ctx context.Context, id int64) (job.Cause, error) {
+	found, err := rd.causes(ctx, job.CauseFilter{}, id)
+	if err != nil {
+		return job.Cause{}, err
+	}
+	if id > 0 && len(found) > 0 {
+		return found[0], nil
+	}
+	return job.Cause{}, job.Fault(job.NotFound, "no dead job has the cause %d; its jobs were requeued, or removed, or there never was such a cause", id)
+}
+
+const hour = 3_600_000
+
+// CauseTrend tells the failures of a cause by the hour, the present hour last.
+func (rd *Reader) CauseTrend(ctx context.Context, cause int64) ([]int64, error) {
+	last := int64(rd.clock.Now()) / hour
+	found, err := rd.store.CauseHours(ctx, cause, last-trendHours+1)
+	return trendOf(found, last, 1, trendHours), err
+}
+
+// trendOf adds up failures by so many hours each; the last of them ends with the hour
+// last.
+func trendOf(found []store.CauseHour, last, each int64, n int) []int64 {
+	trend := make([]int64, n)
+	for _, h := range found {
+		if back := (last - h.Hour) / each; h.Hour <= last && back < int64(n) {
+			trend[int64(n)-1-back] += h.N
+		}
+	}
+	return trend
+}
+
+// CauseHistory tells when jobs failed by a cause, by which versions of worker programs,
+// and what happened meanwhile that may have to do with it.
+func (rd *Reader) CauseHistory(ctx context.Context, c *job.Cause) error {
+	now := rd.clock.Now()
+	last := int64(now) / hour
+	found, err := rd.store.CauseHours(ctx, c.ID, last-trendDays*24+1)
+	if err != nil {
+		return err
+	}
+	c.Hours, c.Days = trendOf(found, last, 1, trendHours), trendOf(found, last, 24, trendDays)
+	byVersion := map[string][]store.CauseHour{}
+	for _, h := range found {
+		if h.Hour > last-trendHours {
+			byVersion[h.Version] = append(byVersion[h.Version], h)
+		}
+	}
+	for version, hours := range byVersion {
+		c.Versions = append(c.Versions, job.VersionTrend{Version: version, Hours: trendOf(hours, last, 1, trendHours)})
+	}
+	sort.Slice(c.Versions, func(i, j int) bool { return c.Versions[i].Version < c.Versions[j].Version })
+	c.Marks, err = rd.marks(ctx, c, job.Time((last-trendHours+1)*hour))
+	return err
+}
+
+// marks tell what happened since a time that may have to do with a cause: new versions of
+// worker programs, and what operators did to its tasks, queues and jobs.
+func (rd *Reader) marks(ctx context.Context, c *job.Cause, since job.Time) ([]job.Mark, error) {
+	versions, err := rd.store.VersionsSince(ctx, since)
+	if err != nil {
+		return nil, err
+	}
+	marks := []job.Mark{}
+	for version, at := range versions {
+		marks = append(marks, job.Mark{At: at, Kind: job.MarkDeploy, Text: "workers of version " + version})
+	}
+	const most = 500
+	actions, err := rd.Actions(ctx, 0, 0, most)
+	if err != nil {
+		return nil, err
+	}
+	for _, a := range slices.Backward(actions) { // the first one first
+		if a.At < since {
+			continue
+		}
+		m, err := rd.markOf(ctx, c, a)
+		if err != nil {
+			return nil, err
+		}
+		if m != nil {
+			marks = append(marks, *m)
+		}
+	}
+	sort.SliceStable(marks, func(i, j int) bool { return marks[i].At < marks[j].At })
+	return marks, nil
+}
+
+// actionDetail is what of an action's detail tells what it was about.
+type actionDetail struct {
+	Task, Queue string
+	Filter      *job.Selection
+	IDs         []int64
+}
+
+// markOf tells an action as a mark, where it may have to do with a cause.
+func (rd *Reader) markOf(ctx context.Context, c *job.Cause, a job.Action) (*job.Mark, error) {
+	var d actionDetail
+	if err := json.Unmarshal(a.Detail, &d); err != nil {
+		return nil, err
+	}
+	about := func(task, queue string) bool {
+		return slices.ContainsFunc(c.By, func(b job.CauseCount) bool {
+			return (task == "" || b.Task == task) && (queue == "" || b.Queue == queue) && task+queue != ""
+		})
+	}
+	m := &job.Mark{At: a.At, By: a.Principal}
+	switch {
+	case a.Action == "set_task" && about(d.Task, ""):
+		m.Kind, m.Text = job.MarkSettings, "defaults of task "+d.Task
+	case a.Action == "set_queue" && about("", d.Queue):
+		m.Kind, m.Text = job.MarkSettings, "defaults of queue "+d.Queue
+	case a.Action == "pause" && about("", d.Queue):
+		m.Kind, m.Text = job.MarkPause, "queue "+d.Queue+" paused"
+	case a.Action == "resume" && about("", d.Queue):
+		m.Kind, m.Text = job.MarkPause, "queue "+d.Queue+" resumed"
+	case a.Action == job.ActRequeue && (a.Job != 0 || len(d.IDs) > 0):
+		ids := append(d.IDs, a.Job)
+		rows, err := rd.store.Read(ctx, ids[:1])
+		if err != nil || len(rows) == 0 {
+			return nil, err
+		}
+		if task, queue := rd.nameOf(rows[0]); !about(task, queue) {
+			return nil, nil
+		}
+		m.Kind, m.Text = job.MarkRequeue, fmt.Sprintf("job %d requeued", ids[0])
+		if n := len(d.IDs); n > 1 {
+			m.Text = fmt.Sprintf("%d chosen jobs requeued", n)
+		}
+	case a.Action == job.ActRequeue && d.Filter != nil && d.Filter.Cause == c.ID:
+		m.Kind, m.Text = job.MarkRequeue, "jobs of this cause requeued"
+	default:
+		return nil, nil
+	}
+	return m, nil
+}
+
+func (rd *Reader) nameOf(r *store.Row) (task, queue string) {
+	queue, task = rd.names(r.Queue, r.Task)
+	return task, queue
+}
+
+// Actions lists what operators did, the latest first, before an action's number; to one
+// job where it is not 0.
+func (rd *Reader) Actions(ctx context.Context, before, id int64, limit int) ([]job.Action, error) {
+	if before == 0 {
+		before = math.MaxInt64
+	}
+	return rd.store.Actions(ctx, before, id, limit)
+}

@@ -1,0 +1,445 @@
+package read
+
+import (
+	"cmp"
+	"context"
+	"encoding/base64"
+	"fmt"
+	"humblemule/internal/core/memory"
+	"humblemule/internal/core/order"
+	"humblemule/internal/core/store"
+	"humblemule/job"
+	"math"
+	"slices"
+)
+
+// place is where a list goes on: after an id and, in a list by time, after a
+// time.
+type place struct {
+	at job.Time
+	id int64
+}
+
+func (p place) cursor() string {
+	return base64.RawURLEncoding.EncodeToString(fmt.Appendf(nil, "%d.%d", int64(p.at), p.id))
+}
+
+func parseCursor(cursor string) (p place, err error) {
+	raw, err := base64.RawURLEncoding.DecodeString(cursor)
+	if err == nil {
+		_, err = fmt.Sscanf(string(raw), "%d.%d", (*int64)(&p.at), &p.id)
+	}
+	if err != nil {
+		err = job.Wrong("the list was not read", []job.FieldError{{Field: "cursor", Message: "is none that a list has told; begin again without it"}})
+	}
+	return p, err
+}
+
+// source gives the next places of a list, at most n; none at its end.
+type source func(ctx context.Context, n int) ([]place, error)
+
+// Jobs lists jobs. Filters by state, queue and task cost the same whatever the
+// backlog; for others a call looks at no more than job.MaxSearched rows.
+func (rd *Reader) Jobs(ctx context.Context, f job.Filter) (job.Page, error) {
+	if f.Limit == 0 {
+		f.Limit = job.DefaultPage
+	}
+	if f.Limit < 1 || f.Limit > job.MaxPage {
+		return job.Page{}, job.Wrong("the list was not read", []job.FieldError{{Field: "limit", Message: fmt.Sprintf("%d is outside 1 to %d", f.Limit, job.MaxPage)}})
+	}
+	s, err := rd.searchFor(ctx, &f)
+	if err != nil {
+		return job.Page{}, err
+	}
+	next, err := rd.source(&s)
+	if err != nil {
+		return job.Page{}, err
+	}
+	page := job.Page{Jobs: []job.Job{}}
+	if page.Matched, err = rd.MatchedNow(ctx, &f); err != nil {
+		return page, err
+	}
+	for searched := 0; ; {
+		places, err := next(ctx, min(f.Limit, job.MaxSearched-searched))
+		if err != nil || len(places) == 0 {
+			return page, err
+		}
+		full, last, err := rd.fill(ctx, &page, &s, places)
+		if err != nil {
+			return page, err
+		}
+		searched += len(places)
+		if full {
+			page.NextCursor = last.cursor()
+			return page, nil
+		}
+		if searched >= job.MaxSearched {
+			page.NextCursor, page.SearchedTo = last.cursor(), last.id
+			return page, nil
+		}
+	}
+}
+
+// fill reads the jobs of places and appends those that match, until the page is
+// full; last is the last place looked at.
+func (rd *Reader) fill(ctx context.Context, page *job.Page, s *search, places []place) (full bool, last place, err error) {
+	ids := make([]int64, len(places))
+	at := map[int64]place{}
+	for i, p := range places {
+		ids[i], at[p.id] = p.id, p
+	}
+	rows, err := rd.store.Read(ctx, ids)
+	if err == nil {
+		rows, err = rd.keep(ctx, s, rows)
+	}
+	if err != nil {
+		return false, last, err
+	}
+	full = len(rows) >= s.Limit-len(page.Jobs)
+	rows = rows[:min(len(rows), s.Limit-len(page.Jobs))]
+	jobs, err := rd.tellInList(ctx, rows)
+	if err != nil {
+		return false, last, err
+	}
+	page.Jobs = append(page.Jobs, jobs...)
+	if full {
+		return true, at[rows[len(rows)-1].ID], nil
+	}
+	return false, places[len(places)-1], nil
+}
+
+// matches tells whether a row is one that a filter asks for.
+func (rd *Reader) matches(f *job.Filter, r *store.Row) bool {
+	queue, task := rd.names(r.Queue, r.Task)
+	switch {
+	case len(f.States) > 0 && !slices.Contains(f.States, r.State),
+		len(f.Queues) > 0 && !slices.Contains(f.Queues, queue),
+		len(f.Tasks) > 0 && !slices.Contains(f.Tasks, task),
+		f.InDoubt && r.State == job.Running,
+		f.Owner != "" && r.Owner != f.Owner,
+		f.Key != "" && r.Key != f.Key,
+		len(f.IDs) > 0 && !slices.Contains(f.IDs, r.ID),
+		f.Since != 0 && r.EnqueuedAt < f.Since,
+		f.Until != 0 && r.EnqueuedAt >= f.Until,
+		f.FinishedBy != nil && !finishedBy(f.FinishedBy, queue, r):
+		return false
+	}
+	if len(f.Labels) == 0 {
+		return true
+	}
+	labels := r.LabelMap()
+	for name, value := range f.Labels {
+		if got, there := labels[name]; !there || got != value {
+			return false
+		}
+	}
+	return true
+}
+
+// finishedBy tells whether a row has finished before the cut of its queue and state.
+func finishedBy(cuts map[string]map[job.State]job.UpTo, queue string, r *store.Row) bool {
+	cut, is := cuts[queue][r.State]
+	return is && (r.FinishedAt < cut.At || r.FinishedAt == cut.At && (cut.Job == 0 || r.ID <= cut.Job))
+}
+
+// matched counts what a filter by state, queue and task matches; nil where the
+// filter holds more.
+func (rd *Reader) matched(f *job.Filter) *int64 {
+	if f.Owner != "" || f.Key != "" || len(f.Labels) > 0 || len(f.IDs) > 0 || f.Since != 0 || f.Until != 0 || f.Cause != 0 || f.Error != "" || f.InDoubt || f.FinishedBy != nil {
+		return nil
+	}
+	total := int64(0)
+	groups := rd.wanted(f)
+	rd.m.RLock()
+	defer rd.m.RUnlock()
+	for _, g := range groups {
+		total += rd.m.Counts.KeptGroup(memory.Group{Queue: g.Queue, Task: g.Task})[g.State]
+	}
+	return &total
+}
+
+// MatchedNow counts what a filter matches, where a kept count knows it: by state, queue and
+// task, and of a cause too; nil where none does.
+func (rd *Reader) MatchedNow(ctx context.Context, f *job.Filter) (*int64, error) {
+	alone := *f
+	alone.Cause = 0
+	if f.Cause == 0 || rd.matched(&alone) == nil || slices.ContainsFunc(f.States, func(s job.State) bool { return !memory.Causing(s) }) {
+		return rd.matched(f), nil
+	}
+	counts, err := rd.store.CauseCounts(ctx, f.Cause)
+	if err != nil {
+		return nil, err
+	}
+	total := int64(0)
+	for _, c := range counts {
+		queue, task := rd.names(c.Queue, c.Task)
+		if (len(f.States) == 0 || slices.Contains(f.States, c.State)) && (len(f.Queues) == 0 || slices.Contains(f.Queues, queue)) && (len(f.Tasks) == 0 || slices.Contains(f.Tasks, task)) {
+			total += c.N
+		}
+	}
+	return &total, nil
+}
+
+// wanted are the groups with jobs that a filter asks for.
+func (rd *Reader) wanted(f *job.Filter) []store.Group {
+	queues, tasks := rd.ids(f)
+	return rd.groups(func(g store.Group) bool {
+		return (queues == nil || queues[g.Queue]) && (tasks == nil || tasks[g.Task]) &&
+			(len(f.States) == 0 || slices.Contains(f.States, g.State)) &&
+			(f.Order != job.NextFirst || g.State == job.Scheduled || g.State == job.Backoff)
+	})
+}
+
+// ids finds the ids of a filter's queues and tasks; nil means all.
+func (rd *Reader) ids(f *job.Filter) (queues, tasks map[int64]bool) {
+	rd.m.RLock()
+	defer rd.m.RUnlock()
+	if len(f.Queues) > 0 {
+		queues = map[int64]bool{}
+		for _, name := range f.Queues {
+			queues[rd.m.Queues.KeptID(name)] = true
+		}
+	}
+	if len(f.Tasks) > 0 {
+		tasks = map[int64]bool{}
+		for _, name := range f.Tasks {
+			tasks[rd.m.Tasks.KeptID(name)] = true
+		}
+	}
+	return queues, tasks
+}
+
+// groups lists the queues, tasks and states that have jobs and are wanted.
+func (rd *Reader) groups(want func(store.Group) bool) (found []store.Group) {
+	rd.m.RLock()
+	defer rd.m.RUnlock()
+	for at, counts := range rd.m.Counts.AllKeptGroups() {
+		for _, s := range job.States() {
+			if g := (store.Group{Queue: at.Queue, Task: at.Task, State: s}); counts[s] > 0 && want(g) {
+				found = append(found, g)
+			}
+		}
+	}
+	slices.SortFunc(found, func(a, b store.Group) int {
+		return cmp.Or(cmp.Compare(a.Queue, b.Queue), cmp.Compare(a.Task, b.Task), cmp.Compare(a.State, b.State))
+	})
+	return found
+}
+
+// ready lists the groups of a queue that have ready jobs.
+func (rd *Reader) ready(queue int64) (found []store.Group) {
+	rd.m.RLock()
+	defer rd.m.RUnlock()
+	for _, task := range rd.m.Counts.KeptTasksOf(queue) {
+		if rd.m.Counts.KeptGroup(memory.Group{Queue: queue, Task: task})[job.Ready] > 0 {
+			found = append(found, store.Group{Queue: queue, Task: task, State: job.Ready})
+		}
+	}
+	return found
+}
+
+// source chooses how the places of a list are found.
+func (rd *Reader) source(s *search) (source, error) {
+	f := s.Filter
+	newest := f.Order != job.OldestFirst
+	from := place{}
+	if newest && f.Order != job.NextFirst {
+		from.id = math.MaxInt64
+	}
+	if f.Cursor != "" {
+		var err error
+		if from, err = parseCursor(f.Cursor); err != nil {
+			return nil, err
+		}
+	}
+	switch {
+	case s.byCause:
+		return rd.withCauses(s.causes, from.id, newest), nil
+	case s.own && len(f.States) == 0:
+		return fixed(nil, from.id, newest), nil
+	case f.InDoubt:
+		return byID(from.id, func(ctx context.Context, after int64, n int) ([]int64, error) {
+			return rd.store.IDsInDoubt(ctx, after, newest, n)
+		}), nil
+	case f.Order == job.NextFirst:
+		return rd.byTime(from), nil
+	case len(f.IDs) > 0:
+		return fixed(f.IDs, from.id, newest), nil
+	case f.Key != "":
+		return byID(from.id, func(ctx context.Context, after int64, n int) ([]int64, error) {
+			return rd.store.IDsWithKey(ctx, f.Key, after, newest, n)
+		}), nil
+	case len(f.States)+len(f.Queues)+len(f.Tasks) > 0:
+		return rd.ofGroups(rd.wanted(f), from.id, newest), nil
+	}
+	return byID(from.id, func(ctx context.Context, after int64, n int) ([]int64, error) {
+		return rd.store.IDs(ctx, after, newest, n)
+	}), nil
+}
+
+func byID(after int64, read func(ctx context.Context, after int64, n int) ([]int64, error)) source {
+	return func(ctx context.Context, n int) ([]place, error) {
+		ids, err := read(ctx, after, n)
+		if len(ids) > 0 {
+			after = ids[len(ids)-1]
+		}
+		return places(ids), err
+	}
+}
+
+func places(ids []int64) []place {
+	all := make([]place, len(ids))
+	for i, id := range ids {
+		all[i].id = id
+	}
+	return all
+}
+
+func (rd *Reader) byTime(from place) source {
+	return func(ctx context.Context, n int) ([]place, error) {
+		coming, err := rd.store.Coming(ctx, store.Coming{At: from.at, ID: from.id}, n)
+		all := make([]place, len(coming))
+		for i, c := range coming {
+			all[i] = place{c.At, c.ID}
+			from = all[i]
+		}
+		return all, err
+	}
+}
+
+// fixed gives ids of a list, in order, beyond an id.
+func fixed(ids []int64, after int64, newest bool) source {
+	sorted := slices.Compact(slices.Sorted(slices.Values(ids)))
+	if newest {
+		slices.Reverse(sorted)
+	}
+	sorted = slices.DeleteFunc(sorted, func(id int64) bool { return newest && id >= after || !newest && id <= after })
+	return func(_ context.Context, n int) ([]place, error) {
+		n = min(n, len(sorted))
+		var part []int64
+		part, sorted = sorted[:n], sorted[n:]
+		return places(part), nil
+	}
+}
+
+// run is a list of ids in order, read some at a time.
+type run struct {
+	read  func(ctx context.Context, after int64, n int) ([]int64, error)
+	ids   []int64
+	after int64
+	ended bool
+}
+
+// merged merges runs of ids. Each is read once at first; from then on a place costs as much
+// as the logarithm of their number.
+func merged(runs []*run, newest bool) source {
+	before := func(a, b int64) bool { return a < b }
+	if newest {
+		before = func(a, b int64) bool { return a > b }
+	}
+	var firsts *order.Heap[*run, int64]
+	return func(ctx context.Context, n int) ([]place, error) {
+		atOnce := n/max(len(runs), 1) + 8
+		if firsts == nil {
+			firsts = order.NewHeap[*run](before)
+			for _, r := range runs {
+				if err := r.refill(ctx, firsts, atOnce); err != nil {
+					return nil, err
+				}
+			}
+		}
+		var ids []int64
+		for len(ids) < n {
+			r, id, found := firsts.First()
+			if !found {
+				break
+			}
+			// A job that changed its state between two reads may stand in two groups.
+			if k := len(ids); k == 0 || ids[k-1] != id {
+				ids = append(ids, id)
+			}
+			r.ids = r.ids[1:]
+			if err := r.refill(ctx, firsts, atOnce); err != nil {
+				return nil, err
+			}
+		}
+		return places(ids), nil
+	}
+}
+
+// refill puts the first id of a run among the others, reading more where all are taken.
+func (r *run) refill(ctx context.Context, firsts *order.Heap[*run, int64], n int) (err error) {
+	if len(r.ids) == 0 && !r.ended {
+		r.ids, err = r.read(ctx, r.after, n)
+		r.ended = len(r.ids) < n
+	}
+	if len(r.ids) == 0 {
+		firsts.Remove(r)
+		return err
+	}
+	r.after = r.ids[len(r.ids)-1]
+	firsts.Put(r, r.ids[0])
+	return err
+}
+
+// ofGroups gives the places of jobs of some groups, in order of their ids.
+func (rd *Reader) ofGroups(groups []store.Group, after int64, newest bool) source {
+	runs := make([]*run, len(groups))
+	for i, g := range groups {
+		runs[i] = &run{after: after, read: func(ctx context.Context, after int64, n int) ([]int64, error) {
+			return rd.store.IDsInGroup(ctx, g, after, newest, n)
+		}}
+	}
+	return merged(runs, newest)
+}
+
+// withCauses gives the places of jobs of several causes, in order of their ids.
+func (rd *Reader) withCauses(causes []int64, after int64, newest bool) source {
+	runs := make([]*run, len(causes))
+	for i, cause := range causes {
+		runs[i] = &run{after: after, read: func(ctx context.Context, after int64, n int) ([]int64, error) {
+			return rd.store.IDsWithCause(ctx, cause, after, newest, n)
+		}}
+	}
+	return merged(runs, newest)
+}
+
+// Matching reads ids of jobs that match, beyond one, looking at no more than most; last
+// is where it stopped, 0 at the end.
+func (rd *Reader) Matching(ctx context.Context, f *job.Filter, after int64, most int) (ids []int64, last int64, err error) {
+	from := *f
+	if after > 0 {
+		from.Cursor = place{id: after}.cursor()
+	}
+	s, err := rd.searchFor(ctx, &from)
+	if err != nil {
+		return nil, 0, err
+	}
+	next, err := rd.source(&s)
+	if err != nil {
+		return nil, 0, err
+	}
+	for looked := 0; looked < most; {
+		places, err := next(ctx, min(500, most-looked))
+		if err != nil || len(places) == 0 {
+			return ids, 0, err
+		}
+		looked += len(places)
+		part := make([]int64, len(places))
+		for i, p := range places {
+			part[i] = p.id
+		}
+		rows, err := rd.store.Read(ctx, part)
+		if err == nil {
+			rows, err = rd.keep(ctx, &s, rows)
+		}
+		if err != nil {
+			return nil, 0, err
+		}
+		for _, r := range rows {
+			ids = append(ids, r.ID)
+		}
+		last = part[len(part)-1]
+	}
+	return ids, last, nil
+}

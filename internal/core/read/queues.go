@@ -1,0 +1,170 @@
+package read
+
+import (
+	"cmp"
+	"context"
+	"humblemule/internal/core/memory"
+	"humblemule/internal/core/trend"
+	"humblemule/job"
+	"math"
+	"slices"
+	"time"
+)
+
+// Queues lists the queues with their counts.
+func (rd *Reader) Queues(ctx context.Context) ([]job.Queue, error) {
+	now := rd.clock.Now()
+	service := rd.m.Workers.Presence.Service(now)
+	a := rd.perMinute(now)
+	rd.m.RLock()
+	flows, own := rd.m.Trends.KeptFlows(now), rd.m.Settings.KeptOwned()
+	all := make([]job.Queue, 0, rd.m.Queues.NumKept())
+	ready := map[string][]memory.Group{}
+	for id, named := range rd.m.Queues.AllKept() {
+		q := rd.tellQueue(named, &own)
+		q.InPerMinute, q.OutPerMinute = round(a*float64(flows[id].In)), round(a*float64(flows[id].Out))
+		all = append(all, q)
+		for _, task := range rd.m.Counts.KeptTasksOf(id) {
+			if at := (memory.Group{Queue: id, Task: task}); rd.m.Counts.KeptGroup(at)[job.Ready] > 0 {
+				ready[q.Name] = append(ready[q.Name], at)
+			}
+		}
+	}
+	rd.m.RUnlock()
+	slices.SortFunc(all, func(a, b job.Queue) int { return cmp.Compare(a.Name, b.Name) })
+	for i := range all {
+		q := &all[i]
+		q.Workers, _ = service.Serves(q.Name, "")
+		for _, at := range ready[q.Name] {
+			since, err := rd.store.OldestReady(ctx, at.Queue, at.Task)
+			if err != nil {
+				return nil, err
+			}
+			if since != 0 {
+				q.OldestReadyMS = max(q.OldestReadyMS, int64(now-since))
+			}
+		}
+	}
+	return all, nil
+}
+
+// tellQueue tells of a queue what is kept in memory. The caller holds the read lock.
+func (rd *Reader) tellQueue(q *memory.Named, own *memory.Owned) job.Queue {
+	m := rd.m
+	set, pause, counts := m.Settings.KeptQueue(q.ID), m.Settings.KeptPause(q.ID), m.Counts.KeptQueue(q.ID)
+	told := job.Queue{
+		Name: q.Name, Rules: *set.Rules, Version: set.Version, Defaults: set.Defaults, FromFile: slices.Contains(own.Queues, q.Name),
+		NewPlaces: m.Places.KeptWalking(q.ID), Running: counts[job.Running], Counts: tellStates(counts),
+		Paused: pause.At != 0, PausedAt: pause.At, PausedBy: pause.By, Keep: map[job.State]job.Duration{},
+	}
+	past := m.Counts.KeptPast(q.ID)
+	for _, s := range job.FinishedStates() {
+		told.Keep[s] = own.Retention.For(set.Defaults, s)
+		if past[s] > 0 {
+			if told.Past == nil {
+				told.Past = map[job.State]int64{}
+			}
+			told.Past[s] = past[s]
+		}
+	}
+	return told
+}
+
+// tellStates gives counts by the states of stored jobs.
+func tellStates(n *memory.ByState) map[job.State]int64 {
+	counts := everyState()
+	for s := range counts {
+		counts[s] = n[s]
+	}
+	return counts
+}
+
+// perMinute is what a count of moves has to be multiplied by to become a rate a minute.
+func (rd *Reader) perMinute(now job.Time) float64 {
+	return float64(time.Minute) / float64(rd.window(now))
+}
+
+// window is the span over which moves are counted.
+func (rd *Reader) window(now job.Time) time.Duration {
+	return trend.Window(now, time.Since(rd.clock.Opened))
+}
+
+func everyState() map[job.State]int64 {
+	counts := make(map[job.State]int64, job.NumStates)
+	for _, s := range job.States() {
+		counts[s] = 0
+	}
+	return counts
+}
+
+// Counts gives every queue's jobs by state.
+func (rd *Reader) Counts() map[string]map[job.State]int64 {
+	rd.m.RLock()
+	defer rd.m.RUnlock()
+	all := make(map[string]map[job.State]int64, rd.m.Queues.NumKept())
+	for id, q := range rd.m.Queues.AllKept() {
+		all[q.Name] = tellStates(rd.m.Counts.KeptQueue(id))
+	}
+	return all
+}
+
+// Tasks lists the tasks with their counts and usual run times.
+func (rd *Reader) Tasks(context.Context) []job.Task {
+	service := rd.m.Workers.Presence.Service(rd.clock.Now())
+	rd.m.RLock()
+	defer rd.m.RUnlock()
+	own := rd.m.Settings.KeptOwned().Tasks
+	all := make([]job.Task, 0, rd.m.Tasks.NumKept())
+	for id, t := range rd.m.Tasks.AllKept() {
+		set := rd.m.Settings.KeptTask(id)
+		all = append(all, job.Task{
+			Name: t.Name, Counts: tellStates(rd.m.Counts.KeptTask(id)), Run: rd.m.Trends.KeptSpans(id), Workers: service.Do(t.Name),
+			Defaults: set.Defaults, Version: set.Version, FromFile: slices.Contains(own, t.Name),
+		})
+	}
+	slices.SortFunc(all, func(a, b job.Task) int { return cmp.Compare(a.Name, b.Name) })
+	return all
+}
+
+// ReadyFor counts the ready jobs of queues that are not paused or full; of some tasks, or of
+// all where none are named.
+func (rd *Reader) ReadyFor(queues, tasks []string) (n int64) {
+	m := rd.m
+	m.RLock()
+	defer m.RUnlock()
+	for _, name := range queues {
+		q := m.Queues.KeptNamed(name)
+		if q == nil || m.Settings.KeptPause(q.ID).At != 0 || m.Settings.KeptQueue(q.ID).Rules.Full(m.Counts.KeptQueue(q.ID)[job.Running]) {
+			continue
+		}
+		for _, task := range tasks {
+			n += m.Counts.KeptGroup(memory.Group{Queue: q.ID, Task: m.Tasks.KeptID(task)})[job.Ready]
+		}
+		if len(tasks) == 0 {
+			n += m.Counts.KeptQueue(q.ID)[job.Ready]
+		}
+	}
+	return n
+}
+
+// usuals gives what tells a task's usual and long run time; each task is looked at
+// once.
+func (rd *Reader) usuals() func(task string) (usual, long int64) {
+	known := map[string]*job.Spans{}
+	return func(task string) (int64, int64) {
+		s, seen := known[task]
+		if !seen {
+			rd.m.RLock()
+			s = rd.m.Trends.KeptSpans(rd.m.Tasks.KeptID(task))
+			rd.m.RUnlock()
+			known[task] = s
+		}
+		if s == nil {
+			return 0, 0
+		}
+		return s.P50MS, s.P95MS
+	}
+}
+
+// round gives a rate to a hundredth.
+func round(x float64) float64 { return math.Round(x*100) / 100 }

@@ -1,0 +1,55 @@
+// Package read answers questions: lists, one job, causes, queues, workers, schedules, how
+// things stand and what is wrong with it. It needs the memory, under its read lock, and the
+// connections that only read; it never waits for a write, and changes nothing.
+package read
+
+import (
+	"sync"
+
+	"humblemule/internal/core/memory"
+	"humblemule/internal/core/store"
+	"humblemule/job"
+)
+
+// Reader answers questions. Its methods may be called from any goroutine.
+type Reader struct {
+	store *store.Store
+	m     *memory.Memory
+	clock *memory.Clock
+	// setAside lists the timed work that is set aside.
+	setAside func() []job.SetAside
+	unserved unserved
+}
+
+// New gives a reader of a file and what is kept beside it.
+func New(s *store.Store, m *memory.Memory, clock *memory.Clock, setAside func() []job.SetAside) *Reader {
+	return &Reader{store: s, m: m, clock: clock, setAside: setAside, unserved: unserved{mu: new(sync.Mutex)}}
+}
+
+// NoJob says that a job is not there; NoQueue says it of a queue, and NoSchedule of a schedule.
+func NoJob(id int64) error { return job.Fault(job.NotFound, "there is no job %d", id) }
+
+// NoQueue is told with [NoJob].
+func NoQueue(name string) error {
+	return job.Fault(job.NotFound, "there is no queue %q; a queue exists from its first job", name)
+}
+
+// NoSchedule is told with [NoJob].
+func NoSchedule(name string) error { return job.Fault(job.NotFound, "there is no schedule %q", name) }
+
+// names gives a queue's and a task's name.
+func (rd *Reader) names(queueID, taskID int64) (queue, task string) {
+	rd.m.RLock()
+	defer rd.m.RUnlock()
+	return rd.m.Queues.KeptName(queueID), rd.m.Tasks.KeptName(taskID)
+}
+
+// keptQueue finds a queue by its name; an error where it is not there.
+func (rd *Reader) keptQueue(name string) (*memory.Named, error) {
+	rd.m.RLock()
+	defer rd.m.RUnlock()
+	if q := rd.m.Queues.KeptNamed(name); q != nil {
+		return q, nil
+	}
+	return nil, NoQueue(name)
+}

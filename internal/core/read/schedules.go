@@ -1,0 +1,197 @@
+package read
+
+import (
+	"cmp"
+	"context"
+	"humblemule/internal/core/memory"
+	"humblemule/internal/core/order"
+	"humblemule/job"
+	"slices"
+	"time"
+)
+
+// Schedule tells a schedule as it stands.
+func (rd *Reader) Schedule(ctx context.Context, name string) (job.ScheduleTold, error) {
+	rd.m.RLock()
+	s, own := rd.m.Schedules.KeptNamed(name), rd.m.Settings.KeptOwned().Schedules
+	rd.m.RUnlock()
+	if s == nil {
+		return job.ScheduleTold{}, NoSchedule(name)
+	}
+	return rd.tellSchedule(ctx, s, slices.Contains(own, name), timesTold)
+}
+
+// timesTold is how many times to come are told of one schedule, and fewTold of each in a
+// list.
+const (
+	timesTold = 10
+	fewTold   = 3
+)
+
+// Schedules tells schedules by name, those beyond a name, to at most most.
+func (rd *Reader) Schedules(ctx context.Context, after string, most int) (all []job.ScheduleTold, more bool, err error) {
+	rd.m.RLock()
+	own := rd.m.Settings.KeptOwned().Schedules
+	var some []*memory.Schedule
+	for name, s := range rd.m.Schedules.AllKept() {
+		if name > after && !s.Gone() {
+			some = append(some, s)
+		}
+	}
+	rd.m.RUnlock()
+	slices.SortFunc(some, func(a, b *memory.Schedule) int { return cmp.Compare(a.Row.Name, b.Row.Name) })
+	all = []job.ScheduleTold{}
+	for _, s := range some[:min(len(some), most)] {
+		_, fromFile := slices.BinarySearch(own, s.Row.Name)
+		told, err := rd.tellSchedule(ctx, s, fromFile, fewTold)
+		if err != nil {
+			return nil, false, err
+		}
+		all = append(all, told)
+	}
+	return all, len(some) > most, nil
+}
+
+func (rd *Reader) tellSchedule(ctx context.Context, s *memory.Schedule, fromFile bool, times int) (job.ScheduleTold, error) {
+	told := job.ScheduleTold{Schedule: s.Is.Whole(), Version: s.Row.Version, DefinedBy: job.SettingByHand, Waiting: s.Row.Waiting, SpreadMS: s.Spread.Milliseconds(), PausedAt: s.Row.PausedAt, PausedBy: s.Row.PausedBy}
+	told.Name = s.Row.Name
+	paused := s.Row.PausedAt != 0
+	told.Paused = &paused
+	if fromFile {
+		told.DefinedBy = job.SettingByFile
+	}
+	if s.Is.Every != 0 && s.Is.From == 0 {
+		told.From = s.Row.MadeAt
+	}
+	told.Says, told.Next = s.Rule.Says(), []job.Instant{}
+	if !paused {
+		from := rd.clock.Now()
+		if s.Row.NextAt != 0 {
+			from = min(from, s.Row.NextAt-1)
+		}
+		t := s.Rule.Tell(from.Go(), times, s.Is.Until)
+		told.Next = t.Next
+		if times == timesTold {
+			told.Notes = t.Notes
+		}
+	}
+	runs, err := rd.store.Runs(ctx, s.Row.ID, always, true, 1)
+	tellLate(s, runs)
+	if len(runs) > 0 {
+		told.Last = &runs[0]
+	}
+	told.FailedInARow, told.LastDoneAt = s.Row.Failed, s.Row.LastDone
+	return told, err
+}
+
+// always is later than every planned time.
+const always = job.Time(1 << 62)
+
+// Runs tells the history of a schedule before a planned time, 0 for all, the latest first.
+func (rd *Reader) Runs(ctx context.Context, name string, before job.Time, most int) ([]job.Run, error) {
+	rd.m.RLock()
+	s := rd.m.Schedules.KeptNamed(name)
+	rd.m.RUnlock()
+	if s == nil {
+		return nil, NoSchedule(name)
+	}
+	if before == 0 {
+		before = always
+	}
+	runs, err := rd.store.Runs(ctx, s.Row.ID, before, false, most)
+	tellLate(s, runs)
+	return runs, err
+}
+
+// tellLate tells how late runs were started: behind the time at which they were to be
+// enqueued, so that the schedule's part of its spread is no lateness.
+func tellLate(s *memory.Schedule, runs []job.Run) {
+	for i := range runs {
+		r := &runs[i]
+		due := r.PlannedAt
+		if !r.Asked {
+			due = due.Add(s.Spread)
+		}
+		if r.StartedAt != 0 {
+			r.LateMS = max(int64(r.StartedAt-due), 0)
+		}
+	}
+}
+
+// What a look ahead holds at most: bins, and runs and jobs that are counted into them.
+const (
+	comingBins   = 288
+	mostComing   = 100_000
+	longestAhead = 31 * 24 * time.Hour
+)
+
+// Coming tells what becomes due within a span from now on, of a queue and a task where
+// they are named, else of all, with the first of it one by one.
+func (rd *Reader) Coming(ctx context.Context, span time.Duration, queue, task string, most int) (job.Coming, error) {
+	if span < time.Minute || span > longestAhead {
+		return job.Coming{}, job.Wrong("nothing was looked up", []job.FieldError{{Field: "span", Message: "is 1m to 31d"}})
+	}
+	now := rd.clock.Now()
+	told := job.Coming{AsOf: now, Until: now.Add(span), Items: []job.ComingItem{}, StepMS: max(span.Milliseconds()/comingBins, 1), Runs: make([]int64, comingBins), Jobs: make([]int64, comingBins)}
+	jobs, err := rd.store.ComingJobs(ctx, now, told.Until, mostComing)
+	if err != nil {
+		return told, err
+	}
+	wanted := func(q, t string) bool { return (queue == "" || q == queue) && (task == "" || t == task) }
+	runs := rd.planned(wanted)
+	last := now
+	for range mostComing {
+		id, s, run := runs.First()
+		switch {
+		case run && s.FiresAt() < told.Until && (len(jobs) == 0 || s.FiresAt() <= jobs[0].At):
+			last = s.FiresAt()
+			q, t := rd.goesTo(s)
+			told.Add(job.ComingItem{At: s.FiresAt(), Schedule: s.Row.Name, Queue: q, Task: t}, most)
+			next := s.Copy()
+			if next.Row.NextAt = s.After(s.Row.NextAt); next.Row.NextAt == 0 {
+				runs.Remove(id)
+			} else {
+				runs.Put(id, next)
+			}
+		case len(jobs) > 0:
+			w := jobs[0]
+			last = w.At
+			jobs = jobs[1:]
+			if q, t := rd.names(w.Queue, w.Task); wanted(q, t) {
+				told.Add(job.ComingItem{At: w.At, Job: w.ID, State: w.State, Queue: q, Task: t}, most)
+			}
+		default:
+			return told, nil
+		}
+	}
+	told.CountedTo = last
+	return told, nil
+}
+
+// planned is a heap of the schedules that are not paused.
+func (rd *Reader) planned(wanted func(queue, task string) bool) *order.Heap[int64, *memory.Schedule] {
+	rd.m.RLock()
+	var schedules []*memory.Schedule
+	for _, s := range rd.m.Schedules.AllKept() {
+		schedules = append(schedules, s)
+	}
+	rd.m.RUnlock()
+	all := memory.NewPlan()
+	for _, s := range schedules {
+		if s.FiresAt() != 0 && wanted(rd.goesTo(s)) {
+			all.Put(s.Row.ID, s)
+		}
+	}
+	return all
+}
+
+// goesTo tells the queue and the task of a schedule's jobs.
+func (rd *Reader) goesTo(s *memory.Schedule) (queue, task string) {
+	rd.m.RLock()
+	defer rd.m.RUnlock()
+	d := rd.m.Settings.KeptTask(rd.m.Tasks.KeptID(s.Is.Job.Task)).Defaults
+	if queue = s.Is.Job.Queue; queue == "" && d != nil {
+		queue = d.Queue
+	}
+	return cmp.Or(queue, job.DefaultQueue), s.Is.Job.Task
+}

@@ -1,0 +1,263 @@
+package read
+
+import (
+	"context"
+	"fmt"
+	"humblemule/internal/core/memory"
+	"humblemule/internal/core/trend"
+	"humblemule/job"
+	"sort"
+)
+
+// Stats tells how things stand now, of one queue or, where it is empty, of all.
+func (rd *Reader) Stats(ctx context.Context, queueName string) (job.Stats, error) {
+	now := rd.clock.Now()
+	queues, err := rd.Queues(ctx)
+	if err != nil {
+		return job.Stats{}, err
+	}
+	s := job.Stats{AsOf: now, WindowMS: rd.window(now).Milliseconds(), Counts: everyState(), Moves: []job.MoveCount{}, Queues: queues}
+	known := queueName == ""
+	for _, q := range queues {
+		if queueName == "" || q.Name == queueName {
+			known = true
+			for state, n := range q.Counts {
+				s.Counts[state] += n
+			}
+		}
+	}
+	if !known {
+		return s, NoQueue(queueName)
+	}
+	said := standing{counts: s.Counts, untaken: rd.untaken(queueName, now), typos: rd.typos(now), failing: rd.failing()}
+	for _, q := range queues {
+		if q.Paused && (queueName == "" || q.Name == queueName) {
+			said.paused = append(said.paused, q)
+		}
+	}
+	for m, n := range rd.movesOf(queueName, now) {
+		s.Moves = append(s.Moves, job.MoveCount{From: m.From, To: m.To, Count: n})
+		if m.From == job.Running && (m.To == job.Backoff || m.To == job.Dead) {
+			said.failed += n
+		}
+	}
+	sort.Slice(s.Moves, func(i, j int) bool {
+		a, b := s.Moves[i], s.Moves[j]
+		return a.From < b.From || a.From == b.From && a.To < b.To
+	})
+	s.Says = says(said)
+	return s, nil
+}
+
+// failing finds the schedules whose latest runs have died, the most first.
+func (rd *Reader) failing() (all []failing) {
+	rd.m.RLock()
+	defer rd.m.RUnlock()
+	for name, s := range rd.m.Schedules.AllKept() {
+		if s.Row.Failed >= fewestFailed && !s.Gone() && s.Row.PausedAt == 0 {
+			all = append(all, failing{name, s.Row.Failed, s.Row.LastDone})
+		}
+	}
+	sort.Slice(all, func(i, j int) bool {
+		return all[i].runs > all[j].runs || all[i].runs == all[j].runs && all[i].schedule < all[j].schedule
+	})
+	return all
+}
+
+func (rd *Reader) movesOf(queueName string, now job.Time) map[trend.Move]int64 {
+	rd.m.RLock()
+	defer rd.m.RUnlock()
+	return rd.m.Trends.KeptMoves(now, rd.m.Queues.KeptID(queueName))
+}
+
+// untaken finds ready jobs that no living worker takes, most jobs first. A queue
+// that nobody serves is one entry; in one that is served, each task is.
+func (rd *Reader) untaken(queueName string, now job.Time) (all []untaken) {
+	service := rd.m.Workers.Presence.Service(now)
+	unserved := map[string]int64{}
+	rd.m.RLock()
+	for id, q := range rd.m.Queues.AllKept() {
+		if queueName != "" && q.Name != queueName || rd.m.Settings.KeptPause(id).At != 0 {
+			continue
+		}
+		for _, task := range rd.m.Counts.KeptTasksOf(id) {
+			ready, name := rd.m.Counts.KeptGroup(memory.Group{Queue: id, Task: task})[job.Ready], rd.m.Tasks.KeptName(task)
+			if ready == 0 {
+				continue
+			}
+			served, does := service.Serves(q.Name, name)
+			if served == 0 {
+				unserved[q.Name] += ready
+			} else if does == 0 {
+				all = append(all, untaken{queue: q.Name, task: name, ready: ready, queueServed: true, nearest: service.Nearest(q.Name, name)})
+			}
+		}
+	}
+	rd.m.RUnlock()
+	for name, n := range unserved {
+		all = append(all, untaken{queue: name, ready: n})
+	}
+	sort.Slice(all, func(i, j int) bool {
+		a, b := all[i], all[j]
+		if a.ready != b.ready {
+			return a.ready > b.ready
+		}
+		return a.queue+a.task < b.queue+b.task
+	})
+	return all
+}
+
+// typos finds queues that a living worker serves and that are not there, where
+// one that is there is perhaps meant.
+func (rd *Reader) typos(now job.Time) (all []typo) {
+	rd.m.RLock()
+	defer rd.m.RUnlock()
+	names := make([]string, 0, rd.m.Queues.NumKept())
+	for _, q := range rd.m.Queues.AllKept() {
+		names = append(names, q.Name)
+	}
+	for _, w := range rd.m.Workers.Presence.Service(now) {
+		for _, name := range memory.Unique(w.Queues()) {
+			if rd.m.Queues.KeptNamed(name) != nil {
+				continue
+			}
+			if nearest := job.Nearest(name, names); nearest != "" {
+				all = append(all, typo{w.Name, name, nearest})
+			}
+		}
+	}
+	return all
+}
+
+// standing is what the sentence on how things stand is made of.
+type standing struct {
+	counts map[job.State]int64
+	// failed is how many attempts failed within the last minute.
+	failed int64
+	// untaken are ready jobs that no living worker takes, by queue and task.
+	untaken []untaken
+	// paused are queues that somebody has paused.
+	paused []job.Queue
+	// typos are queues that are served and not there, with one that is.
+	typos []typo
+	// failing are schedules whose latest runs have died, the most first.
+	failing []failing
+}
+
+type failing struct {
+	schedule string
+	runs     int64
+	lastDone job.Time
+}
+
+// fewestFailed is how many runs must have died in a row before the sentence tells of them.
+const fewestFailed = 2
+
+func (f failing) say() job.Saying {
+	since := "it has never been done"
+	if f.lastDone != 0 {
+		since = "it was last done at " + f.lastDone.String()
+	}
+	return job.Saying{Text: fmt.Sprintf("The last %d runs of schedule %s failed; %s.", f.runs, f.schedule, since), Wrong: true, State: job.Dead}
+}
+
+type typo struct{ worker, queue, nearest string }
+
+type untaken struct {
+	queue, task string
+	ready       int64
+	queueServed bool
+	nearest     string // a task done there that is perhaps meant
+}
+
+// mostUntaken is how many groups of untaken jobs the sentence names.
+const mostUntaken = 3
+
+// says puts in words how things stand, what asks for attention first.
+func says(s standing) []job.Saying {
+	var all []job.Saying
+	for i, u := range s.untaken {
+		if i == mostUntaken {
+			all = append(all, job.Saying{Text: fmt.Sprintf("So it is with %d more kinds of jobs.", len(s.untaken)-i), Wrong: true, State: job.Ready})
+			break
+		}
+		all = append(all, u.say())
+	}
+	for _, q := range s.paused {
+		all = append(all, job.Saying{Text: sayPaused(q), Wrong: q.Counts[job.Ready] > 0, State: job.Ready, Queue: q.Name})
+	}
+	for i, f := range s.failing {
+		if i == mostUntaken {
+			all = append(all, job.Saying{Text: fmt.Sprintf("So do %d more schedules.", len(s.failing)-i), Wrong: true, State: job.Dead})
+			break
+		}
+		all = append(all, f.say())
+	}
+	for _, t := range s.typos {
+		all = append(all, job.Saying{Text: t.say(), Wrong: true})
+	}
+	if n := s.counts[job.Dead]; n > 0 {
+		all = append(all, job.Saying{Text: Count(n, "dead letter waits", "dead letters wait") + " for a fix.", Wrong: true, State: job.Dead})
+	}
+	if n := s.counts[job.Backoff]; n > 0 {
+		all = append(all, job.Saying{Text: Count(n, "job has failed and is", "jobs have failed and are") + " tried again.", State: job.Backoff})
+	}
+	if s.failed > 0 {
+		all = append(all, job.Saying{Text: Count(s.failed, "attempt", "attempts") + " failed within the last minute."})
+	}
+	if n := s.counts[job.Running]; n > 0 {
+		all = append(all, job.Saying{Text: Count(n, "job runs.", "jobs run."), State: job.Running})
+	}
+	return append(all, s.sayRest()...)
+}
+
+func (u untaken) say() job.Saying {
+	said := job.Saying{Wrong: true, State: job.Ready, Queue: u.queue, Task: u.task}
+	what := Count(u.ready, "job is", "jobs are") + " ready"
+	if u.queueServed {
+		said.Text = fmt.Sprintf("%s for %s in queue %s, and no worker there does that task%s.", what, u.task, u.queue, job.Perhaps(u.nearest))
+	} else {
+		said.Text = fmt.Sprintf("%s in queue %s, and nobody takes %s.", what, u.queue, plural(u.ready, "it", "them"))
+		said.Task = ""
+	}
+	return said
+}
+
+// sayRest says what waits as it should.
+func (s standing) sayRest() []job.Saying {
+	total, taken := int64(0), s.counts[job.Ready]
+	for _, n := range s.counts {
+		total += n
+	}
+	for _, u := range s.untaken {
+		taken -= u.ready
+	}
+	waiting := s.counts[job.Ready] + s.counts[job.Scheduled] + s.counts[job.Held]
+	switch {
+	case total == 0:
+		return []job.Saying{{Text: "No job has been enqueued yet."}}
+	case waiting == 0:
+		return []job.Saying{{Text: "Nothing waits to be started."}}
+	}
+	var all []job.Saying
+	if n := s.counts[job.Ready]; taken > 0 {
+		all = append(all, job.Saying{Text: Count(n, "job is ready.", "jobs are ready."), State: job.Ready})
+	}
+	if n := s.counts[job.Scheduled]; n > 0 {
+		all = append(all, job.Saying{Text: Count(n, "job is", "jobs are") + " scheduled for later.", State: job.Scheduled})
+	}
+	if n := s.counts[job.Held]; n > 0 {
+		all = append(all, job.Saying{Text: Count(n, "job waits", "jobs wait") + " behind others in their lanes.", State: job.Held})
+	}
+	return all
+}
+
+// Count writes a number with its noun, in groups of three digits.
+func Count(n int64, one, many string) string { return job.Grouped(n) + " " + plural(n, one, many) }
+
+func plural(n int64, one, many string) string {
+	if n == 1 {
+		return one
+	}
+	return many
+}

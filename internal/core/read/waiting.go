@@ -1,0 +1,121 @@
+package read
+
+import (
+	"context"
+	"humblemule/internal/core/memory"
+	"humblemule/internal/core/store"
+	"humblemule/job"
+	"slices"
+)
+
+// waitingBecause says why a job does not run yet.
+func (rd *Reader) waitingBecause(ctx context.Context, r *store.Row, j *job.Job) (string, error) {
+	w := job.Wait{State: r.State, Now: rd.clock.Now(), NextAt: r.NextAt, Queue: j.Queue, Task: j.Task, Tries: r.Tries, MaxAttempts: j.MaxAttempts}
+	if r.State == job.Ready {
+		service := rd.m.Workers.Presence.Service(w.Now)
+		served, does := service.Serves(j.Queue, j.Task)
+		w.QueueServed, w.TaskDone, w.Nearest = served > 0, does > 0, service.Nearest(j.Queue, j.Task)
+		if err := rd.readyWait(ctx, r, &w); err != nil {
+			return "", err
+		}
+	}
+	if r.State == job.Held {
+		if err := rd.laneWait(ctx, r, &w); err != nil {
+			return "", err
+		}
+	}
+	return job.WaitingBecause(w), nil
+}
+
+// readyWait tells what else a ready job may wait for: limits, turns, and those ahead.
+func (rd *Reader) readyWait(ctx context.Context, r *store.Row, w *job.Wait) (err error) {
+	rd.limitsWait(r, w)
+	if w.Ahead, err = rd.ahead(ctx, r); err != nil || !w.TakesTurns {
+		return err
+	}
+	w.OwnerAhead, err = rd.store.AheadOfOwner(ctx, r, job.AheadCounted+1)
+	return err
+}
+
+// limitsWait tells what pauses and limits hold a ready job back, and how fast others start.
+func (rd *Reader) limitsWait(r *store.Row, w *job.Wait) {
+	m := rd.m
+	m.RLock()
+	defer m.RUnlock()
+	pause := m.Settings.KeptPause(r.Queue)
+	w.PausedAt, w.PausedBy = pause.At, pause.By
+	rules := m.Settings.KeptQueue(r.Queue).Rules
+	if rules.Full(m.Counts.KeptQueue(r.Queue)[job.Running]) {
+		w.MaxRunning = *rules.MaxRunning
+	}
+	if rules.Rate != nil {
+		w.NextStart = m.Limits.KeptWait(r.Queue)
+	}
+	if d := m.Settings.KeptTask(r.Task).Defaults; d != nil && d.Full(m.Counts.KeptTask(r.Task)[job.Running]) {
+		w.TaskMax = *d.MaxRunning
+	}
+	w.TakesTurns, w.Owner = rules.Turns != "" && r.Turn, r.Owner
+	for move, n := range m.Trends.KeptMoves(w.Now, r.Queue) {
+		if move.To == job.Running {
+			w.StartsPerMinute += rd.perMinute(w.Now) * float64(n)
+		}
+	}
+}
+
+// laneWait tells what a held job waits for: an earlier run, or its lane.
+func (rd *Reader) laneWait(ctx context.Context, r *store.Row, w *job.Wait) error {
+	if s := rd.scheduleOf(r); s != nil && s.Row.Waiting == r.ID {
+		w.Schedule, w.Holder = s.Row.Name, s.Row.Behind
+		return nil
+	}
+	holder, ahead, err := rd.store.LaneOf(ctx, r, job.AheadCounted+1)
+	if err != nil || holder == 0 {
+		return err
+	}
+	found, err := rd.store.Read(ctx, []int64{holder})
+	if err != nil || len(found) == 0 {
+		return err
+	}
+	w.Lane, w.Holder, w.HolderState, w.HolderNext, w.LaneAhead = r.Lane, holder, found[0].State, found[0].NextAt, ahead
+	return nil
+}
+
+// ahead counts the ready jobs of the row's queue that go before it, up to one
+// more than is told.
+func (rd *Reader) ahead(ctx context.Context, r *store.Row) (total int, err error) {
+	const most = job.AheadCounted + 1
+	for _, g := range rd.ready(r.Queue) {
+		n, err := rd.store.Ahead(ctx, r.Queue, g.Task, r.Level, r.Rank, r.ID, most-total)
+		if err != nil {
+			return 0, err
+		}
+		if total += n; total >= most {
+			break
+		}
+	}
+	return total, nil
+}
+
+// Starts tells the latest starts of a queue, the latest first, and what each overtook, of
+// jobs that were started later and of the oldest that still wait.
+func (rd *Reader) Starts(ctx context.Context, queue string, most int) ([]job.Start, error) {
+	q, err := rd.keptQueue(queue)
+	if err != nil {
+		return nil, err
+	}
+	rd.m.RLock()
+	all := slices.Clone(rd.m.Limits.KeptStarts(q.ID))
+	rd.m.RUnlock()
+	started := len(all)
+	for _, g := range rd.ready(q.ID) {
+		waiting, err := rd.store.OldestWaiting(ctx, g.Queue, g.Task, 2*memory.StartsKept-len(all))
+		if err != nil {
+			return nil, err
+		}
+		all = append(all, waiting...)
+	}
+	job.Overtakings(all[:started], all[started:])
+	all = all[:started]
+	slices.Reverse(all)
+	return all[:min(most, len(all))], nil
+}

@@ -1,0 +1,103 @@
+package read
+
+import (
+	"cmp"
+	"fmt"
+	"humblemule/internal/core/memory"
+	"humblemule/job"
+	"iter"
+	"slices"
+	"time"
+)
+
+// Workers lists the worker processes with what each of their slots runs.
+func (rd *Reader) Workers() []job.Worker {
+	all := rd.m.Workers.Presence.List(rd.clock.Now())
+	for i := range all {
+		rd.tellJobs(&all[i])
+	}
+	return all
+}
+
+// Worker tells about one worker process.
+func (rd *Reader) Worker(uid string) (job.Worker, error) {
+	w, known := rd.m.Workers.Presence.Get(uid, rd.clock.Now())
+	if !known {
+		return w, memory.NoWorker(uid)
+	}
+	rd.tellJobs(&w)
+	return w, nil
+}
+
+// tellJobs tells what each of a worker's slots runs.
+func (rd *Reader) tellJobs(w *job.Worker) {
+	rd.m.RLock()
+	for l := range rd.m.Leases.KeptOf(w.ID) {
+		w.Jobs = append(w.Jobs, rd.tellSlot(l))
+	}
+	rd.m.RUnlock()
+	w.Running = len(w.Jobs)
+	w.Outdated = w.Running > 0 && w.Settings != 0 && w.Settings < rd.m.Settings.Version()
+	usual := rd.usuals()
+	for k := range w.Jobs {
+		s := &w.Jobs[k]
+		s.UsualMS, s.LongMS = usual(s.Task)
+	}
+	slices.SortFunc(w.Jobs, func(a, b job.Slot) int { return cmp.Compare(a.Job, b.Job) })
+}
+
+// tellSlot tells what a lease's slot does. The caller holds the read lock.
+func (rd *Reader) tellSlot(l *memory.Lease) job.Slot {
+	r := l.Row
+	return job.Slot{
+		Job: r.ID, Task: rd.m.Tasks.KeptName(r.Task), Queue: rd.m.Queues.KeptName(r.Queue), Attempt: r.Attempt, Since: r.LeasedAt,
+		Progress: l.Progress, ReportedAt: l.ReportedAt, LeaseEndsAt: rd.clock.Now().Add(time.Until(l.Ends)), CancelAskedAt: r.CancelAskedAt,
+	}
+}
+
+// Settings tells all that is in force in the data file, and where each comes from: what
+// is built in, what was set for single queues and tasks, retention and triage.
+func (rd *Reader) Settings() job.Settings {
+	m := rd.m
+	m.RLock()
+	defer m.RUnlock()
+	owned := m.Settings.KeptOwned()
+	all := job.SettingsOf("queues", job.BuiltInQueue(), job.SettingBuiltIn, "")
+	all = append(all, job.SettingsOf("tasks", job.BuiltInTask(), job.SettingBuiltIn, "")...)
+	add := func(of string, d *job.Defaults, defined bool) {
+		for _, s := range job.SettingsOf(of, d, job.SettingByHand, "") {
+			if defined && !slices.Contains(owned.ByHand[of], s.Name) {
+				s.From = job.SettingByFile
+			}
+			all = append(all, s)
+		}
+	}
+	for _, q := range byName(m.Queues.AllKept()) {
+		add("queue "+q.Name, m.Settings.KeptQueue(q.ID).Defaults, slices.Contains(owned.Queues, q.Name))
+	}
+	for _, t := range byName(m.Tasks.AllKept()) {
+		add("task "+t.Name, m.Settings.KeptTask(t.ID).Defaults, slices.Contains(owned.Tasks, t.Name))
+	}
+	set := map[string]bool{}
+	for _, s := range job.SettingsOf("retention", owned.Retention, job.SettingByFile, "") {
+		all, set[s.Name] = append(all, s), true
+	}
+	for _, s := range job.SettingsOf("retention", owned.Retention.Whole(), job.SettingBuiltIn, "") {
+		if !set[s.Name] {
+			all = append(all, s)
+		}
+	}
+	for i, r := range owned.Triage {
+		all = append(all, job.Setting{Of: "triage", Name: fmt.Sprintf("rule %d", i+1), Value: job.SettingValue(r), From: job.SettingByFile})
+	}
+	return job.Settings{Version: m.Settings.Version(), Settings: all}
+}
+
+// byName gives names in their order.
+func byName(all iter.Seq2[int64, *memory.Named]) (sorted []*memory.Named) {
+	for _, n := range all {
+		sorted = append(sorted, n)
+	}
+	slices.SortFunc(sorted, func(a, b *memory.Named) int { return cmp.Compare(a.Name, b.Name) })
+	return sorted
+}

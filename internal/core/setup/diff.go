@@ -1,0 +1,104 @@
+package setup
+
+import (
+	"humblemule/internal/core/commit"
+	"humblemule/job"
+	"maps"
+	"slices"
+)
+
+// differences tells what a setup would do, and what of it is refused.
+func differences(tx *commit.Tx, req *job.SetupRequest, diff *job.SetupDiff) (wrong []job.FieldError) {
+	own := tx.Settings.Owned()
+	queues, tasks := map[string]*job.Defaults{}, map[string]*job.Defaults{}
+	for _, q := range tx.Queues.All() {
+		queues[q.Name] = tx.Settings.Queue(q)
+	}
+	for id, t := range tx.Tasks.All() {
+		tasks[t.Name] = tx.Settings.Task(id)
+	}
+	wrong = append(diffNamed(req, diff, "queue", queues, req.Queues, own.Queues), diffNamed(req, diff, "task", tasks, req.Tasks, own.Tasks)...)
+	wrong = append(wrong, diffNamed(req, diff, "schedule", schedulesBeside(tx, req.Schedules), req.Schedules, own.Schedules)...)
+	diffWhole(diff, "retention", own.Retention, req.Retention)
+	diffWhole(diff, "triage", rulesOrNone(own.Triage), rulesOrNone(req.Triage))
+	return wrong
+}
+
+// schedulesBeside are the schedules as they can be compared with others: whether one is
+// paused counts only where the other says it.
+func schedulesBeside(tx *commit.Tx, others map[string]job.Schedule) map[string]*job.Schedule {
+	all := map[string]*job.Schedule{}
+	for _, s := range tx.Schedules.All() {
+		if s.Gone() {
+			continue
+		}
+		is, paused := s.Is, s.Row.PausedAt != 0
+		if others[s.Row.Name].Paused != nil {
+			is.Paused = &paused
+		}
+		all[s.Row.Name] = &is
+	}
+	return all
+}
+
+// diffNamed tells what a setup does to all of a kind, of which some are its own.
+func diffNamed[T any](req *job.SetupRequest, diff *job.SetupDiff, kind string, is map[string]*T, wanted map[string]T, own []string) (wrong []job.FieldError) {
+	for _, name := range slices.Sorted(maps.Keys(wanted)) {
+		d := wanted[name]
+		c := job.SetupChange{Kind: kind, Name: name, Change: job.SetupChanges, Fields: job.Differ(is[name], &d)}
+		switch mine := slices.Contains(own, name); {
+		case !mine && is[name] == nil:
+			c.Change = job.SetupAdds
+		case !mine:
+			c.Change = job.SetupAdopts
+			if !req.Adopt {
+				wrong = append(wrong, job.FieldError{Field: kind + "s." + name, Message: "was set otherwise than by a file; take it out of the file, or load with adopt"})
+			}
+		case len(c.Fields) == 0:
+			diff.Same++
+			continue
+		}
+		diff.Changes = append(diff.Changes, c)
+	}
+	for _, name := range own {
+		if _, named := wanted[name]; !named {
+			diff.Changes = append(diff.Changes, job.SetupChange{Kind: kind, Name: name, Change: job.SetupRemoves, Fields: job.Differ(is[name], nil)})
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(is)) {
+		if _, named := wanted[name]; !named && is[name] != nil && !slices.Contains(own, name) {
+			diff.Others = append(diff.Others, kind+" "+name)
+		}
+	}
+	return wrong
+}
+
+// diffWhole tells what a setup does to what only a file defines.
+func diffWhole[T any](diff *job.SetupDiff, kind string, is, wanted *T) {
+	c := job.SetupChange{Kind: kind, Change: job.SetupChanges, Fields: job.Differ(is, wanted)}
+	switch {
+	case is == nil && wanted == nil:
+		return
+	case is == nil:
+		c.Change = job.SetupAdds
+	case wanted == nil:
+		c.Change = job.SetupRemoves
+	case len(c.Fields) == 0:
+		diff.Same++
+		return
+	}
+	diff.Changes = append(diff.Changes, c)
+}
+
+// triageRules are rules as an object, so that they can be compared as others are.
+type triageRules struct {
+	Rules []job.TriageRule `json:"rules"`
+}
+
+// rulesOrNone is nil for no rules.
+func rulesOrNone(rules []job.TriageRule) *triageRules {
+	if len(rules) == 0 {
+		return nil
+	}
+	return &triageRules{rules}
+}

@@ -1,0 +1,166 @@
+package setup
+
+import (
+	"context"
+	"errors"
+	"humblemule/internal/core/command"
+	"humblemule/internal/core/commit"
+	"humblemule/internal/core/memory"
+	"humblemule/internal/core/read"
+	"humblemule/internal/core/upkeep"
+	"humblemule/job"
+	"slices"
+)
+
+// SetTask sets the defaults of a task's jobs; empty ones take them away. The task
+// need not have had a job yet.
+func (se *Setter) SetTask(ctx context.Context, name string, d job.Defaults) error {
+	if wrong := append(job.CheckName("name", name), d.Check(false)...); wrong != nil {
+		return job.Wrong("the defaults stay as they were", wrong)
+	}
+	detail := map[string]any{"task": name, "after": d}
+	return se.c.Record(ctx, "set_task", 0, detail, func(tx *commit.Tx) (func(int64) error, error) {
+		before, err := setTask(tx, name, d)
+		detail["before"] = before
+		if err != nil {
+			return nil, err
+		}
+		return nil, noteHand(tx, "task "+name, slices.Contains(tx.Settings.Owned().Tasks, name), before, d)
+	})
+}
+
+// setTask sets a task and answers what was set before.
+func setTask(tx *commit.Tx, name string, d job.Defaults) (before *job.Defaults, err error) {
+	if err := command.CanMake(tx, nil, []string{name}); err != nil {
+		return nil, err
+	}
+	t, err := tx.Tasks.Use(name, tx.By)
+	if err != nil {
+		return nil, err
+	}
+	return tx.Settings.SetTask(t, d)
+}
+
+// SetQueue sets the order and the limits of a queue, and the defaults of its jobs; what
+// is empty is taken away. The queue need not have had a job yet. Where finished jobs are
+// kept no longer then it is refused.
+func (se *Setter) SetQueue(ctx context.Context, name string, d job.Defaults) error {
+	_, err := se.SetQueueRemoving(ctx, name, d, false)
+	return err
+}
+
+// SetQueueRemoving is SetQueue which may also remove finished jobs, where removes is true;
+// then it tells the operation that does so, 0 for none.
+func (se *Setter) SetQueueRemoving(ctx context.Context, name string, d job.Defaults, removes bool) (operation int64, err error) {
+	if wrong := append(job.CheckName("name", name), d.Check(true)...); wrong != nil {
+		return 0, job.Wrong("the queue stays as it was", wrong)
+	}
+	detail := map[string]any{"queue": name, "after": d}
+	before := se.keepingNow()
+	after := keeping{before.retention, func(q *memory.Named) *job.Defaults {
+		if q.Name == name {
+			return &d
+		}
+		return before.of(q)
+	}}
+	return se.shorten(ctx, "queue "+name+" keeps its finished jobs for a shorter time", removes, before, after, func(also func(tx *commit.Tx) error) error {
+		return se.c.Record(ctx, "set_queue", 0, detail, func(tx *commit.Tx) (func(int64) error, error) {
+			before, err := setQueue(tx, name, d)
+			detail["before"] = before
+			if err != nil {
+				return nil, err
+			}
+			return nil, errors.Join(noteHand(tx, "queue "+name, slices.Contains(tx.Settings.Owned().Queues, name), before, d), also(tx))
+		})
+	})
+}
+
+// setQueue sets a queue and answers what was set before. Where the order is another, its
+// waiting jobs are given new places.
+func setQueue(tx *commit.Tx, name string, d job.Defaults) (before *job.Defaults, err error) {
+	if err := command.CanMake(tx, []string{name}, nil); err != nil {
+		return nil, err
+	}
+	q, err := tx.Queues.Use(name, tx.By)
+	if err != nil {
+		return nil, err
+	}
+	rules := tx.Settings.Rules(q)
+	tx.Limits.Fill(q) // until now by the rate of before
+	if before, err = tx.Settings.SetQueue(q, d); err != nil {
+		return nil, err
+	}
+	tx.Limits.Fill(q)
+	if rules.SameOrder(tx.Settings.Rules(q)) {
+		return before, nil
+	}
+	return before, tx.Places.StartWalk(q)
+}
+
+// PauseQueue stops a queue from being leased from. All else goes on.
+func (se *Setter) PauseQueue(ctx context.Context, name string) error {
+	by := commit.CallOf(ctx).Principal
+	return se.setPause(ctx, "pause", name, func(now job.Time) memory.Pause { return memory.Pause{At: now, By: by} })
+}
+
+// ResumeQueue lets a queue be leased from again.
+func (se *Setter) ResumeQueue(ctx context.Context, name string) error {
+	return se.setPause(ctx, "resume", name, func(job.Time) memory.Pause { return memory.Pause{} })
+}
+
+// setPause pauses a queue, or lets it go on, and records who did it.
+func (se *Setter) setPause(ctx context.Context, action, name string, to func(now job.Time) memory.Pause) error {
+	return se.c.Record(ctx, action, 0, map[string]string{"queue": name}, func(tx *commit.Tx) (func(int64) error, error) {
+		q := tx.Queues.Find(name)
+		if q == nil {
+			return nil, read.NoQueue(name)
+		}
+		p := to(tx.Now)
+		if (p.At != 0) == tx.Settings.Paused(q) {
+			return nil, nil // by whom and since when stay as they are
+		}
+		return nil, tx.Settings.SetPause(q, p)
+	})
+}
+
+// DeleteQueue removes a queue that has neither jobs nor settings, with what is counted of
+// the jobs it had. It comes back with its next job.
+func (se *Setter) DeleteQueue(ctx context.Context, name string) error {
+	return se.c.Record(ctx, "delete_queue", 0, map[string]string{"queue": name}, func(tx *commit.Tx) (func(int64) error, error) {
+		q := tx.Queues.Find(name)
+		if q == nil {
+			return nil, read.NoQueue(name)
+		}
+		removed, err := tx.Store.HasRemoved(q.ID, 0)
+		switch {
+		case err != nil:
+			return nil, err
+		case removed:
+			return nil, job.Fault(job.WrongState, "queue %s has jobs that were removed and can still be brought back; delete it when they are gone, in %s at most", name, job.Roughly(memory.RestorableFor))
+		case !upkeep.Idle(tx, q):
+			return nil, job.Fault(job.WrongState, "queue %s has jobs or settings, or is paused; only a queue without any can be deleted: cancel and discard its jobs, take its settings away, and resume it first", name)
+		}
+		return nil, tx.RemoveQueue(q)
+	})
+}
+
+// DeleteTask removes a task that has neither jobs nor settings, with what is counted of
+// the jobs it had. It comes back with its next job.
+func (se *Setter) DeleteTask(ctx context.Context, name string) error {
+	return se.c.Record(ctx, "delete_task", 0, map[string]string{"task": name}, func(tx *commit.Tx) (func(int64) error, error) {
+		t := tx.Tasks.Find(name)
+		if t == nil {
+			return nil, job.Fault(job.NotFound, "there is no task %q; a task exists from its first job", name)
+		}
+		removed, err := tx.Store.HasRemoved(0, t.ID)
+		switch {
+		case err != nil:
+			return nil, err
+		case removed:
+			return nil, job.Fault(job.WrongState, "task %s has jobs that were removed and can still be brought back; delete it when they are gone, in %s at most", name, job.Roughly(memory.RestorableFor))
+		case !upkeep.IdleTask(tx, t):
+			return nil, job.Fault(job.WrongState, "task %s has jobs or settings; only a task without any can be deleted: cancel and discard its jobs and take its settings away first", name)
+		}
+		return nil, tx.RemoveTask(t)
+	})
+}

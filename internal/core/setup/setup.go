@@ -1,0 +1,220 @@
+package setup
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"humblemule/internal/core/command"
+	"humblemule/internal/core/commit"
+	"humblemule/internal/core/memory"
+	"humblemule/internal/core/plan"
+	"humblemule/job"
+	"maps"
+	"slices"
+)
+
+// Load makes the settings those of a file, in one transaction: it sets what the file
+// defines, and takes away what an earlier load has defined and this one no longer names.
+// What was set otherwise stays; where the file names it too it is refused, unless the
+// request adopts it.
+func (se *Setter) Load(ctx context.Context, req job.SetupRequest) (diff job.SetupDiff, err error) {
+	if err := job.Wrong("nothing was loaded", se.checkSetup(&req)); err != nil {
+		return diff, err
+	}
+	diff.Changes = []job.SetupChange{}
+	detail := &diff
+	change := func(tx *commit.Tx) (func(int64) error, error) {
+		diff = job.SetupDiff{Changes: []job.SetupChange{}}
+		wrong := differences(tx, &req, &diff)
+		if req.DryRun {
+			return nil, nil
+		}
+		if removesAll(tx, &req) {
+			wrong = append(wrong, job.FieldError{Field: "empty", Message: "is not true, and the set-up defines nothing: it would take away all that an earlier one has defined; say empty: true where that is meant"})
+		}
+		if err := job.Wrong("nothing was loaded", append(wrong, checkRoom(tx, &req)...)); err != nil {
+			return nil, err
+		}
+		if err := load(tx, &req, commit.CallOf(ctx).Principal); err != nil {
+			return nil, err
+		}
+		diff.Loaded = true
+		return nil, nil
+	}
+	if req.DryRun {
+		if err := se.c.Do(ctx, func(tx *commit.Tx) error { _, err := change(tx); return err }); err != nil {
+			return diff, err
+		}
+		gone, err := se.leavingBy(ctx, se.keepingNow(), se.keepingWith(&req))
+		diff.Removes = gone.n
+		return diff, err
+	}
+	operation, err := se.shorten(ctx, "a set-up keeps finished jobs for a shorter time", req.Removes, se.keepingNow(), se.keepingWith(&req), func(also func(tx *commit.Tx) error) error {
+		return se.c.Record(ctx, "load_setup", 0, detail, func(tx *commit.Tx) (func(int64) error, error) {
+			if _, err := change(tx); err != nil {
+				return nil, err
+			}
+			return nil, also(tx)
+		})
+	})
+	diff.Operation = operation
+	return diff, err
+}
+
+// checkSetup answers what is wrong with a set-up as it stands.
+func (se *Setter) checkSetup(req *job.SetupRequest) (wrong []job.FieldError) {
+	check := func(kind string, all map[string]job.Defaults, ofQueue bool) {
+		for _, name := range slices.Sorted(maps.Keys(all)) {
+			at := kind + "." + name
+			d := all[name]
+			for _, w := range append(job.CheckName(at, name), d.Check(ofQueue)...) {
+				if w.Field != at {
+					w.Field = at + "." + w.Field
+				}
+				wrong = append(wrong, w)
+			}
+		}
+	}
+	check("queues", req.Queues, true)
+	check("tasks", req.Tasks, false)
+	for _, name := range slices.Sorted(maps.Keys(req.Schedules)) {
+		s := req.Schedules[name]
+		for _, w := range se.plan.CheckSchedule(name, &s, se.c.Now()) {
+			w.Field = "schedules." + name + "." + w.Field
+			wrong = append(wrong, w)
+		}
+	}
+	if req.Retention != nil {
+		for _, w := range req.Retention.Check() {
+			w.Field = "retention." + w.Field
+			wrong = append(wrong, w)
+		}
+	}
+	return append(wrong, job.CheckTriage(req.Triage)...)
+}
+
+// removesAll tells whether a setup that defines nothing, without saying so, would take away
+// what is defined.
+func removesAll(tx *commit.Tx, req *job.SetupRequest) bool {
+	own := tx.Settings.Owned()
+	defines := len(req.Queues)+len(req.Tasks)+len(req.Schedules)+len(req.Triage) > 0 || req.Retention != nil
+	owns := len(own.Queues)+len(own.Tasks)+len(own.Schedules)+len(own.Triage) > 0 || own.Retention != nil
+	return !req.Empty && !defines && owns
+}
+
+// checkRoom refuses a setup that would make more names than a service has room for.
+func checkRoom(tx *commit.Tx, req *job.SetupRequest) (wrong []job.FieldError) {
+	var problem *job.Problem
+	if errors.As(command.CanMake(tx, slices.Collect(maps.Keys(req.Queues)), slices.Collect(maps.Keys(req.Tasks))), &problem) {
+		for _, f := range problem.Fields {
+			wrong = append(wrong, job.FieldError{Field: f.Field + "s", Message: fmt.Sprintf("would be more than %d in all, with those that are there already", command.MostNames)})
+		}
+	}
+	more := 0
+	for name := range req.Schedules {
+		if tx.Schedules.Find(name) == nil {
+			more++
+		}
+	}
+	for _, name := range tx.Settings.Owned().Schedules {
+		if _, named := req.Schedules[name]; !named && tx.Schedules.Find(name) != nil {
+			more--
+		}
+	}
+	if n := tx.Schedules.Len() + more; n > job.MostSchedules {
+		wrong = append(wrong, job.FieldError{Field: "schedules", Message: fmt.Sprintf("would be %d in all; at most %d are kept", n, job.MostSchedules)})
+	}
+	return wrong
+}
+
+// load sets what a setup defines and takes away what it no longer names.
+func load(tx *commit.Tx, req *job.SetupRequest, by string) error {
+	if err := unload(tx, tx.Settings.Owned(), req); err != nil { // first, which makes room
+		return err
+	}
+	for _, name := range slices.Sorted(maps.Keys(req.Tasks)) {
+		if _, err := setTask(tx, name, req.Tasks[name]); err != nil {
+			return err
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(req.Queues)) {
+		if _, err := setQueue(tx, name, req.Queues[name]); err != nil {
+			return err
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(req.Schedules)) {
+		if _, err := plan.SetSchedule(tx, name, req.Schedules[name], by); err != nil {
+			return err
+		}
+	}
+	return tx.Settings.SetOwned(memory.Owned{
+		Schedules: slices.Sorted(maps.Keys(req.Schedules)), Queues: slices.Sorted(maps.Keys(req.Queues)), Tasks: slices.Sorted(maps.Keys(req.Tasks)),
+		Retention: req.Retention, Triage: req.Triage,
+	})
+}
+
+// unload takes away what an earlier load has defined and this one no longer names. A
+// queue that never had a job goes whole.
+func unload(tx *commit.Tx, before memory.Owned, req *job.SetupRequest) error {
+	for _, name := range before.Schedules {
+		if _, named := req.Schedules[name]; !named {
+			if err := plan.DeleteSchedule(tx, name); err != nil {
+				return err
+			}
+		}
+	}
+	for _, name := range before.Tasks {
+		if _, named := req.Tasks[name]; !named {
+			if _, err := setTask(tx, name, job.Defaults{}); err != nil {
+				return err
+			}
+		}
+	}
+	for _, name := range before.Queues {
+		if _, named := req.Queues[name]; named {
+			continue
+		}
+		if _, err := setQueue(tx, name, job.Defaults{}); err != nil {
+			return err
+		}
+		if q := tx.Queues.Find(name); unused(tx, q) {
+			if err := tx.RemoveQueue(q); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// unused tells whether a queue never had a job and nobody has paused it.
+func unused(tx *commit.Tx, q *memory.Named) bool {
+	return !tx.Counts.Used(q.ID) && !tx.Settings.Paused(q)
+}
+
+// noteHand notes which settings of a queue or a task that a file defines were changed by
+// hand.
+func noteHand(tx *commit.Tx, of string, defined bool, before *job.Defaults, after job.Defaults) error {
+	if !defined {
+		return nil
+	}
+	was := map[string]string{}
+	for _, s := range job.SettingsOf(of, before, "", "") {
+		was[s.Name] = string(s.Value)
+	}
+	own := tx.Settings.Owned()
+	changed := slices.Clone(own.ByHand[of])
+	for _, s := range job.SettingsOf(of, &after, "", "") {
+		if was[s.Name] != string(s.Value) && !slices.Contains(changed, s.Name) {
+			changed = append(changed, s.Name)
+		}
+	}
+	if len(changed) == len(own.ByHand[of]) {
+		return nil
+	}
+	own.ByHand = maps.Clone(own.ByHand)
+	if own.ByHand == nil {
+		own.ByHand = map[string][]string{}
+	}
+	own.ByHand[of] = changed
+	return tx.Settings.SetOwned(own)
+}

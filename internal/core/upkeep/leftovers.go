@@ -1,0 +1,150 @@
+package upkeep
+
+import (
+	"errors"
+	"humblemule/internal/core/commit"
+	"humblemule/internal/core/memory"
+	"humblemule/job"
+	"slices"
+	"time"
+)
+
+// What is kept beside the jobs goes when nothing has needed it for long, some at a time.
+const (
+	leftoversEvery = 10 * time.Minute
+	leftoversSoon  = 50 * time.Millisecond
+	mostLeftovers  = 200
+	workersKept    = 30 * 24 * time.Hour
+	actionsKept    = 365 * 24 * time.Hour
+	idleKept       = 30 * 24 * time.Hour
+	hoursKept      = 31 * 24 * time.Hour // of the trends of causes
+	seenEvery      = 12 * time.Hour      // how often it is written that a worker was seen
+)
+
+// forget drops what has become old: keys, the trends of causes, causes that nothing has
+// failed by for as long, workers, actions and operations, policies and names without a use.
+func forget(tx *commit.Tx) error {
+	began := time.Now()
+	if began.Before(tx.Retention.Forget.Get()) || tx.Passes(commit.ThingLeftovers, 0) {
+		return nil
+	}
+	tx.Retention.Forget.Set(began.Add(leftoversEvery))
+	if began.Before(tx.Retention.RestsUntil()) {
+		return nil
+	}
+	since := tx.Now.Add(-hoursKept)
+	causes, err := tx.Causes.DropBefore(since, mostLeftovers)
+	if err := errors.Join(err, tx.Store.DropKeys(tx.Now.Add(-job.LongestDedupe.Go()), mostLeftovers), tx.Store.DropHours(int64(since)/time.Hour.Milliseconds(), mostLeftovers)); err != nil {
+		return err
+	}
+	workers, err := forgetWorkers(tx)
+	if err != nil {
+		return err
+	}
+	actions, err := tx.Store.DropActions(tx.Now.Add(-actionsKept), mostLeftovers)
+	if err != nil {
+		return err
+	}
+	policies, err := forgetPolicies(tx, began)
+	if err != nil {
+		return err
+	}
+	if policies || causes == mostLeftovers || workers == mostLeftovers || actions == mostLeftovers {
+		tx.Retention.Forget.Set(began.Add(leftoversSoon))
+	}
+	return errors.Join(forgetNames(tx, &tx.Queues, Idle, removeQueue), forgetNames(tx, &tx.Tasks, IdleTask, removeTask))
+}
+
+// forgetWorkers writes of those that are there that they were seen, and drops the rows of
+// those that were not for long.
+func forgetWorkers(tx *commit.Tx) (n int, err error) {
+	present := map[int64]bool{}
+	for uid, number := range tx.Workers.Numbers() {
+		seen := tx.Workers.Presence.SeenAt(uid)
+		present[number] = seen != 0
+		if seen == 0 || seen.Sub(tx.Workers.SeenAt(number)) < seenEvery || n == mostLeftovers {
+			continue
+		}
+		if err := tx.Workers.NoteSeen(number, seen); err != nil {
+			return n, err
+		}
+		n++
+	}
+	old, err := tx.Store.WorkersBefore(tx.Now.Add(-workersKept), mostLeftovers)
+	if err != nil {
+		return n, err
+	}
+	for _, w := range old {
+		if present[w.Number] {
+			continue
+		}
+		if err := tx.Workers.Forget(w.UID, w.Number); err != nil {
+			return n, err
+		}
+	}
+	return max(n, len(old)), nil
+}
+
+// forgetNames notes since when names have been idle, and removes those that have been so for
+// long.
+func forgetNames(tx *commit.Tx, names *memory.Names, idle func(*commit.Tx, *memory.Named) bool, remove func(*commit.Tx, *memory.Named) (bool, error)) error {
+	n := 0
+	for id, name := range names.AllKept() {
+		if n == mostLeftovers {
+			return nil
+		}
+		is, since := idle(tx, name), names.IdleSince(id)
+		switch {
+		case is && since != 0 && tx.Now.Sub(since) >= idleKept:
+			removed, err := remove(tx, name)
+			if err != nil {
+				return err
+			}
+			if !removed {
+				continue
+			}
+		case is == (since != 0):
+			continue
+		default:
+			if since = 0; is {
+				since = tx.Now
+			}
+			if err := names.NoteIdle(id, since); err != nil {
+				return err
+			}
+		}
+		n++
+	}
+	return nil
+}
+
+// removeQueue removes a queue, unless it has jobs that can still be brought back.
+func removeQueue(tx *commit.Tx, q *memory.Named) (removed bool, err error) {
+	has, err := tx.Store.HasRemoved(q.ID, 0)
+	if err != nil || has {
+		return false, err
+	}
+	return true, tx.RemoveQueue(q)
+}
+
+// removeTask is removeQueue for a task.
+func removeTask(tx *commit.Tx, t *memory.Named) (removed bool, err error) {
+	has, err := tx.Store.HasRemoved(0, t.ID)
+	if err != nil || has {
+		return false, err
+	}
+	return true, tx.RemoveTask(t)
+}
+
+// Idle tells whether a queue has neither jobs nor settings and nobody has paused it.
+func Idle(tx *commit.Tx, q *memory.Named) bool {
+	if tx.Settings.Queue(q) != nil || tx.Settings.Paused(q) || tx.Places.Walk(q) != nil || slices.Contains(tx.Settings.Owned().Queues, q.Name) {
+		return false
+	}
+	return tx.Counts.Queue(q.ID).None()
+}
+
+// IdleTask tells whether a task has neither jobs nor settings.
+func IdleTask(tx *commit.Tx, t *memory.Named) bool {
+	return tx.Settings.Task(t.ID) == nil && !slices.Contains(tx.Settings.Owned().Tasks, t.Name) && tx.Counts.Task(t.ID).None()
+}

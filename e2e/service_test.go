@@ -6,7 +6,6 @@ import (
 	"bytes"
 	"context"
 	"encoding/json"
-
 	"io"
 	"net"
 	"net/http"

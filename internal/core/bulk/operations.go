@@ -5,13 +5,14 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
+	"sync"
+	"time"
+
 	"humblemule/internal/core/command"
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
 	"humblemule/job"
-	"slices"
-	"sync"
-	"time"
 )
 
 // An operation works in slices, each of which keeps the committer for no longer than
@@ -156,20 +157,22 @@ func (op *Operator) count(ctx context.Context, o *job.Operation) error {
 func (op *Operator) recordOperation(ctx context.Context, o *Operation) (replayed *int64, err error) {
 	call := commit.CallOf(ctx)
 	same := call.ID()
-	err = op.c.Do(ctx, func(tx *commit.Tx) error {
-		r, err := tx.Receipts.Find(same)
+	err = op.c.Do(ctx, func(v *commit.View) (commit.Write, error) {
+		r, err := v.Receipts.Find(same)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		if r != nil {
 			replayed = &r.IDs[0]
+			return nil, nil
+		}
+		return func(tx *commit.Tx) error {
+			if err := o.Add(tx, call.Principal); err != nil {
+				return err
+			}
+			tx.Receipts.Note(same, o.told.ID)
 			return nil
-		}
-		if err := o.Add(tx, call.Principal); err != nil {
-			return err
-		}
-		tx.Receipts.Note(same, o.told.ID)
-		return nil
+		}, nil
 	})
 	return replayed, err
 }
@@ -311,10 +314,12 @@ func (op *Operator) StopOperation(ctx context.Context, id int64) (job.Operation,
 	one.mu.Lock()
 	one.stopping = "stopped by " + commit.CallOf(ctx).Principal
 	one.mu.Unlock()
-	err := op.c.Record(ctx, "stop_operation", 0, map[string]int64{"operation": id}, func(tx *commit.Tx) (func(int64) error, error) {
-		told := one.tell()
-		leaveKept(tx, &told, "stopped")
-		return nil, nil
+	err := op.c.Record(ctx, "stop_operation", 0, map[string]int64{"operation": id}, func(*commit.View) (commit.Act, error) {
+		return func(tx *commit.Tx, _ int64) error {
+			told := one.tell()
+			leaveKept(tx, &told, "stopped")
+			return nil
+		}, nil
 	})
 	for err == nil && !one.over() {
 		select {
@@ -363,12 +368,14 @@ func (op *Operator) UndoOperation(ctx context.Context, id int64) (job.Operation,
 		return told, job.Fault(job.WrongState, "operation %d could be undone until %s; its jobs have been swept", id, told.UndoUntil)
 	}
 	o := &Operation{told: told, action: row.Action, position: row.Position, last: last}
-	err = op.c.Record(ctx, "undo", 0, map[string]int64{"operation": id}, func(tx *commit.Tx) (func(int64) error, error) {
-		leaveKept(tx, &told, "undone")
-		return nil, nil
+	err = op.c.Record(ctx, "undo", 0, map[string]int64{"operation": id}, func(*commit.View) (commit.Act, error) {
+		return func(tx *commit.Tx, _ int64) error {
+			leaveKept(tx, &told, "undone")
+			return nil
+		}, nil
 	})
 	for left := true; left && err == nil; {
-		err = op.c.Do(ctx, func(tx *commit.Tx) error {
+		err = op.c.Do(ctx, commit.Unchecked(func(tx *commit.Tx) error {
 			rows, err := tx.Store.RemovedBy(row.Action, sliceJobs)
 			left = len(rows) > 0
 			for _, r := range rows {
@@ -377,7 +384,7 @@ func (op *Operator) UndoOperation(ctx context.Context, id int64) (job.Operation,
 				}
 			}
 			return err
-		})
+		}))
 	}
 	if err != nil {
 		return told, err

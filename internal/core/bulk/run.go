@@ -5,6 +5,11 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"maps"
+	"math"
+	"slices"
+	"time"
+
 	"humblemule/internal/core/command"
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
@@ -12,10 +17,6 @@ import (
 	"humblemule/internal/core/store"
 	"humblemule/internal/core/watch"
 	"humblemule/job"
-	"maps"
-	"math"
-	"slices"
-	"time"
 )
 
 // run goes through the jobs of an operation, slice by slice, until it is over or the
@@ -115,7 +116,7 @@ func (op *Operator) slice(o *Operation, ids []int64, end bool) (changed int64, e
 	var next job.Operation
 	var position, last int64
 	var moved map[int64]bool
-	err = op.c.Do(context.Background(), func(tx *commit.Tx) error {
+	err = op.c.Do(context.Background(), commit.Unchecked(func(tx *commit.Tx) error {
 		next, position, last = o.tell(), o.position, o.last
 		if moved = maps.Clone(o.moved); moved == nil {
 			moved = map[int64]bool{}
@@ -141,7 +142,7 @@ func (op *Operator) slice(o *Operation, ids []int64, end bool) (changed int64, e
 			tx.Removals.Set(o.action, memory.Removal{Last: last, UnderWay: true})
 		}
 		return putOperation(tx, &next, position, last)
-	})
+	}))
 	if err == nil {
 		o.mu.Lock()
 		o.told, o.position, o.last, o.moved = next, position, last, moved
@@ -158,32 +159,10 @@ func putOperation(tx *commit.Tx, o *job.Operation, position, last int64) error {
 	return tx.Store.PutOperation(store.Operation{ID: o.ID, State: o.State, Body: string(body), Position: position})
 }
 
-// actOn applies an operation's action to one job, if it was in an asked state before the
-// operation began. Of a filter all others were not among those that were shown.
+// actOn applies an operation's action to one job. A job that may not be acted on is noted as
+// refused; of a filter, one that was not among those that were shown is passed over.
 func actOn(tx *commit.Tx, o *job.Operation, action, id int64, moved map[int64]bool) error {
-	r, err := tx.Store.Row(id)
-	if err != nil {
-		return err
-	}
-	switch {
-	case r == nil:
-		err = read.NoJob(id)
-	case !slices.Contains(o.Filter.States, r.State):
-		err = job.Fault(job.WrongState, "job %d is %s by now", id, r.State)
-	case r.EnqueuedAt <= o.BeganAt && (since(r) <= o.BeganAt || moved[id]):
-		before := len(tx.News.Moved)
-		err = applyTo(tx, o, action, r)
-		for _, m := range tx.News.Moved[before:] {
-			if slices.Contains(o.Filter.States, m.From) {
-				moved[m.Job] = true
-			}
-		}
-		delete(moved, id)
-	case len(o.IDs) == 0:
-		return nil
-	default:
-		err = job.Fault(job.WrongState, "job %d became %s only after this began", id, r.State)
-	}
+	act, err := mayActOn(tx.View(), o, id, moved)
 	var p *job.Problem
 	if errors.As(err, &p) {
 		o.RefusedCount++
@@ -192,46 +171,66 @@ func actOn(tx *commit.Tx, o *job.Operation, action, id int64, moved map[int64]bo
 		}
 		return nil
 	}
-	if err == nil {
-		o.Changed++
-		if o.State == job.OpTrial {
-			o.TrialIDs = append(o.TrialIDs, id)
+	if err != nil || act == nil {
+		return err
+	}
+	before := len(tx.News.Moved)
+	if err := act(tx, action); err != nil {
+		return err
+	}
+	for _, m := range tx.News.Moved[before:] {
+		if slices.Contains(o.Filter.States, m.From) {
+			moved[m.Job] = true
 		}
 	}
-	return err
+	delete(moved, id)
+	o.Changed++
+	if o.State == job.OpTrial {
+		o.TrialIDs = append(o.TrialIDs, id)
+	}
+	return nil
 }
 
-func applyTo(tx *commit.Tx, o *job.Operation, action int64, r *store.Row) (err error) {
+// mayActOn gives what is to be done to a job, if it was in an asked state before the operation
+// began; nil where a filter would not have shown it.
+func mayActOn(v *commit.View, o *job.Operation, id int64, moved map[int64]bool) (commit.Act, error) {
+	r, err := v.Store.Row(id)
+	switch {
+	case err != nil:
+		return nil, err
+	case r == nil:
+		return nil, read.NoJob(id)
+	case !slices.Contains(o.Filter.States, r.State):
+		return nil, job.Fault(job.WrongState, "job %d is %s by now", id, r.State)
+	case r.EnqueuedAt <= o.BeganAt && (since(r) <= o.BeganAt || moved[id]):
+		return actFor(v, o, r)
+	case len(o.IDs) == 0:
+		return nil, nil
+	}
+	return nil, job.Fault(job.WrongState, "job %d became %s only after this began", id, r.State)
+}
+
+// actFor checks an operation's action on a job.
+func actFor(v *commit.View, o *job.Operation, r *store.Row) (commit.Act, error) {
 	switch o.Action {
 	case job.ActCancel:
-		err = command.Cancel(tx, r)
+		return command.Cancel(v, r)
 	case job.ActRequeue:
-		var before json.RawMessage
-		if before, err = command.Requeue(tx, r, command.Requeuing{PayloadPatch: o.PayloadPatch}, o.ID); before != nil {
-			err = errors.Join(err, tx.Store.KeepEdited(r.ID, action, before))
-		}
+		return command.Requeue(v, r, command.Requeuing{PayloadPatch: o.PayloadPatch}, o.ID)
 	case job.ActPatch:
-		err = patchOne(tx, o, action, r)
+		p, err := job.ReadPatch(o.Patch)
+		if err != nil {
+			return nil, err
+		}
+		act, _, err := command.Edit(v, r, p)
+		return act, err
 	case job.ActStartNow:
-		err = command.StartNow(tx, r)
+		return command.StartNow(v, r)
 	case job.ActDiscard:
-		err = command.Discard(tx, r, action)
-	case job.ActPurge:
-		err = command.Purge(tx, r, action)
+		return command.Discard(v, r)
+	default:
+		return command.Purge(v, r)
 	}
-	return err
-}
-
-func patchOne(tx *commit.Tx, o *job.Operation, action int64, r *store.Row) error {
-	p, err := job.ReadPatch(o.Patch)
-	if err != nil {
-		return err
-	}
-	was, err := command.Edit(tx, r, p)
-	if err != nil || !slices.Contains(p.Named, "payload") {
-		return err
-	}
-	return tx.Store.KeepEdited(r.ID, action, command.PayloadOf(was))
 }
 
 // since tells when a job came into its state, as far as its row tells.
@@ -251,7 +250,7 @@ func since(r *store.Row) job.Time {
 func (op *Operator) conclude(o *Operation, state, why string) error {
 	next := o.tell()
 	next.State, next.Why, next.EndedAt = state, why, op.c.Now()
-	err := op.c.Do(context.Background(), func(tx *commit.Tx) error {
+	err := op.c.Do(context.Background(), commit.Unchecked(func(tx *commit.Tx) error {
 		switch {
 		case !job.Removes(next.Action):
 		case state == job.OpUndone || o.last == 0:
@@ -260,7 +259,7 @@ func (op *Operator) conclude(o *Operation, state, why string) error {
 			tx.Removals.Set(o.action, memory.Removal{Last: o.last})
 		}
 		return putOperation(tx, &next, o.position, o.last)
-	})
+	}))
 	if err == nil {
 		o.mu.Lock()
 		o.told = next
@@ -302,7 +301,7 @@ func (op *Operator) watchTrial(ctx context.Context, o *Operation) (wait time.Dur
 	}
 	told.State = job.OpRunning
 	told.Why = ""
-	err = op.c.Do(ctx, func(tx *commit.Tx) error { return putOperation(tx, &told, o.position, o.last) })
+	err = op.c.Do(ctx, commit.Unchecked(func(tx *commit.Tx) error { return putOperation(tx, &told, o.position, o.last) }))
 	if err == nil {
 		o.mu.Lock()
 		o.told = told

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/place"
@@ -12,23 +13,15 @@ import (
 	"humblemule/job"
 )
 
-// act applies an operator's action to one job, records it and answers the job
-// as it stands then. What is changed may have had another payload before, which is kept
-// with the job.
-func (dk *Desk) act(ctx context.Context, action string, id int64, detail any, change func(tx *commit.Tx, r *store.Row) (before json.RawMessage, err error)) (job.Job, error) {
-	err := dk.c.Record(ctx, action, id, detail, func(tx *commit.Tx) (then func(action int64) error, err error) {
-		row, err := tx.Store.Row(id)
-		if err == nil && row == nil {
-			err = read.NoJob(id)
-		}
+// act applies an operator's action to one job, records it and answers the job as it stands
+// then.
+func (dk *Desk) act(ctx context.Context, action string, id int64, detail any, check func(v *commit.View, r *store.Row) (commit.Act, error)) (job.Job, error) {
+	err := dk.c.Record(ctx, action, id, detail, func(v *commit.View) (commit.Act, error) {
+		r, err := rowOf(v, id)
 		if err != nil {
 			return nil, err
 		}
-		before, err := change(tx, row)
-		if before == nil {
-			return nil, err
-		}
-		return func(action int64) error { return tx.Store.KeepEdited(id, action, before) }, err
+		return check(v, r)
 	})
 	if err != nil {
 		return job.Job{}, err
@@ -36,26 +29,32 @@ func (dk *Desk) act(ctx context.Context, action string, id int64, detail any, ch
 	return dk.read.Job(ctx, id)
 }
 
+// rowOf reads the row of a job that is there.
+func rowOf(v *commit.View, id int64) (*store.Row, error) {
+	r, err := v.Store.Row(id)
+	if err == nil && r == nil {
+		err = read.NoJob(id)
+	}
+	return r, err
+}
+
 // Cancel ends a job that is not finished. One that runs is asked to end; it is
 // cancelled when its lease ends otherwise than done.
 func (dk *Desk) Cancel(ctx context.Context, id int64) (job.Job, error) {
-	return dk.act(ctx, "cancel", id, struct{}{}, unedited(Cancel))
-}
-
-// unedited makes a change of one that leaves the payload alone.
-func unedited(change func(tx *commit.Tx, r *store.Row) error) func(tx *commit.Tx, r *store.Row) (json.RawMessage, error) {
-	return func(tx *commit.Tx, r *store.Row) (json.RawMessage, error) { return nil, change(tx, r) }
+	return dk.act(ctx, "cancel", id, struct{}{}, Cancel)
 }
 
 // Cancel ends a job that is not finished, or asks one that runs to end.
-func Cancel(tx *commit.Tx, r *store.Row) error {
-	switch {
-	case r.State.Finished():
-		return job.Fault(job.WrongState, "job %d is %s already; only an unfinished job can be cancelled", r.ID, r.State)
-	case r.State == job.Running:
-		return askCancel(tx, r)
+func Cancel(_ *commit.View, r *store.Row) (commit.Act, error) {
+	if r.State.Finished() {
+		return nil, job.Fault(job.WrongState, "job %d is %s already; only an unfinished job can be cancelled", r.ID, r.State)
 	}
-	return place.Finish(tx, r, job.Cancelled, job.Asked, "", job.ByCancel)
+	return func(tx *commit.Tx, _ int64) error {
+		if r.State == job.Running {
+			return askCancel(tx, r)
+		}
+		return place.Finish(tx, r, job.Cancelled, job.Asked, "", job.ByCancel)
+	}, nil
 }
 
 // askCancel tells the handler of a running job to end.
@@ -91,13 +90,12 @@ func (dk *Desk) Requeue(ctx context.Context, id int64, how Requeuing) (job.Job, 
 	}
 	detail := map[string]any{}
 	var wasDone bool
-	j, err := dk.act(ctx, "requeue", id, detail, func(tx *commit.Tx, r *store.Row) (json.RawMessage, error) {
+	j, err := dk.act(ctx, "requeue", id, detail, func(v *commit.View, r *store.Row) (commit.Act, error) {
 		wasDone = r.Reason == string(job.OutcomeRefused)
-		before, err := Requeue(tx, r, how, 0)
-		if before != nil {
+		if how.Payload != nil || how.PayloadPatch != nil {
 			detail["payload"] = "edited"
 		}
-		return before, err
+		return Requeue(v, r, how, 0)
 	})
 	if err == nil && wasDone {
 		j.Warnings = append(j.Warnings, job.Warning{Code: job.WarnWorkDone, Message: "The work of this job was done already, and only its follow-ups were refused: it is done again now. Accept such a job instead where that must not be."})
@@ -105,42 +103,61 @@ func (dk *Desk) Requeue(ctx context.Context, id int64, how Requeuing) (job.Job, 
 	return j, err
 }
 
-// Requeue gives a finished job a new round by an operation, 0 for none, and answers its
-// payload as it was where that was changed.
-func Requeue(tx *commit.Tx, r *store.Row, how Requeuing, operation int64) (before json.RawMessage, err error) {
+// Requeue gives a finished job a new round by an operation, 0 for none. Where its payload is
+// changed the one before is kept with the action.
+func Requeue(v *commit.View, r *store.Row, how Requeuing, operation int64) (commit.Act, error) {
 	if !r.State.Finished() {
 		return nil, job.Fault(job.WrongState, "job %d is %s; only a finished job can be requeued", r.ID, r.State)
 	}
-	if err := tx.Store.LoadPayload(r); err != nil {
+	if err := v.Store.LoadPayload(r); err != nil {
 		return nil, err
 	}
-	if how.Payload != nil || how.PayloadPatch != nil {
-		before = json.RawMessage(r.Payload)
-		edited := how.Payload
-		if edited == nil {
-			if edited, err = job.MergePatch(before, how.PayloadPatch); err != nil {
-				return nil, job.Fault(job.Invalid, "the payload of job %d cannot be patched: %v", r.ID, err)
+	edited, err := how.edit(r, v.Options().MaxPayload)
+	if err != nil {
+		return nil, err
+	}
+	if err := stillAlone(v, r); err != nil {
+		return nil, err
+	}
+	return func(tx *commit.Tx, action int64) error {
+		if edited != nil {
+			if err := tx.Store.KeepEdited(r.ID, action, r.Payload); err != nil {
+				return err
 			}
+			r.Payload, r.PayloadBytes = edited, len(edited)
 		}
-		if err := job.Wrong("the job was not requeued", (&job.Spec{Task: "any", Payload: edited}).Check(tx.Options().MaxPayload)); err != nil {
-			return nil, err
+		return requeue(tx, r, how.ForgetSteps, operation)
+	}, nil
+}
+
+// edit gives the payload that a job is to have; nil where it keeps its own.
+func (how *Requeuing) edit(r *store.Row, most int) (edited json.RawMessage, err error) {
+	switch {
+	case how.Payload != nil:
+		edited = how.Payload
+	case how.PayloadPatch != nil:
+		if edited, err = job.MergePatch(r.Payload, how.PayloadPatch); err != nil {
+			return nil, job.Fault(job.Invalid, "the payload of job %d cannot be patched: %v", r.ID, err)
 		}
-		r.Payload, r.PayloadBytes = edited, len(edited)
+	default:
+		return nil, nil
 	}
-	if err := stillAlone(tx, r); err != nil {
-		return nil, err
-	}
-	if how.ForgetSteps {
+	return edited, job.Wrong("the job was not requeued", (&job.Spec{Task: "any", Payload: edited}).Check(most))
+}
+
+// requeue begins the new round.
+func requeue(tx *commit.Tx, r *store.Row, forgetSteps bool, operation int64) error {
+	if forgetSteps {
 		if err := tx.Store.ForgetSteps(r.ID); err != nil {
-			return nil, err
+			return err
 		}
 	}
 	if err := resolveAgain(tx, r); err != nil {
-		return nil, err
+		return err
 	}
 	if r.Reason == string(job.OutcomeRefused) {
 		if err := tx.Store.DropRefused(r.ID); err != nil {
-			return nil, err
+			return err
 		}
 	}
 	r.Round++
@@ -148,56 +165,60 @@ func Requeue(tx *commit.Tx, r *store.Row, how Requeuing, operation int64) (befor
 	tx.Times.Results.RereadAny() // its result goes
 	r.Rank, r.NextAt, r.RunAt, r.StartBy = 0, 0, 0, 0
 	if err := place.Put(tx, r, job.ByRequeue); err != nil {
-		return nil, err
+		return err
 	}
-	return before, tx.Store.Requeue(r)
+	return tx.Store.Requeue(r)
 }
 
 // StartNow makes a job that waits for its time, or for its next attempt, ready at
 // once.
 func (dk *Desk) StartNow(ctx context.Context, id int64) (job.Job, error) {
-	return dk.act(ctx, "start_now", id, struct{}{}, unedited(StartNow))
+	return dk.act(ctx, "start_now", id, struct{}{}, StartNow)
 }
 
 // StartNow makes a job that waits for its time, or for its next attempt, ready.
-func StartNow(tx *commit.Tx, r *store.Row) error {
+func StartNow(_ *commit.View, r *store.Row) (commit.Act, error) {
 	if r.State != job.Scheduled && r.State != job.Backoff {
-		return job.Fault(job.WrongState, "job %d is %s; only a scheduled job, or one in backoff, can be started now", r.ID, r.State)
+		return nil, job.Fault(job.WrongState, "job %d is %s; only a scheduled job, or one in backoff, can be started now", r.ID, r.State)
 	}
-	r.Rank, r.NextAt = 0, 0
-	if err := place.Put(tx, r, job.ByStartNow); err != nil {
-		return err
-	}
-	return tx.Store.Wait(r)
+	return func(tx *commit.Tx, _ int64) error {
+		r.Rank, r.NextAt = 0, 0
+		if err := place.Put(tx, r, job.ByStartNow); err != nil {
+			return err
+		}
+		return tx.Store.Wait(r)
+	}, nil
 }
 
 // PassLane lets the jobs behind a dead letter, or behind a job that waits for its next
 // attempt, go on.
 func (dk *Desk) PassLane(ctx context.Context, queue, lane string) error {
-	return dk.c.Record(ctx, "pass_lane", 0, map[string]string{"queue": queue, "lane": lane}, func(tx *commit.Tx) (func(int64) error, error) {
-		q := tx.Queues.Find(queue)
+	return dk.c.Record(ctx, "pass_lane", 0, map[string]string{"queue": queue, "lane": lane}, func(v *commit.View) (commit.Act, error) {
+		q := v.Queues.Find(queue)
 		if q == nil {
 			return nil, read.NoQueue(queue)
 		}
-		return nil, passLane(tx, q, lane)
+		return passLane(v, q, lane)
 	})
 }
 
 // passLane frees a lane whose holder does not go on by itself.
-func passLane(tx *commit.Tx, q *memory.Named, lane string) error {
-	id, err := tx.Store.LaneHolder(q.ID, lane)
+func passLane(v *commit.View, q *memory.Named, lane string) (commit.Act, error) {
+	id, err := v.Store.LaneHolder(q.ID, lane)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	if id == 0 {
-		return job.Fault(job.NotFound, "nothing waits in lane %q of queue %s", lane, q.Name)
+		return nil, job.Fault(job.NotFound, "nothing waits in lane %q of queue %s", lane, q.Name)
 	}
-	r, err := tx.Store.Row(id)
-	switch {
-	case err != nil:
-		return err
-	case r == nil || r.State == job.Dead || r.State == job.Backoff:
+	r, err := v.Store.Row(id)
+	if err != nil {
+		return nil, err
+	}
+	if r != nil && r.State != job.Dead && r.State != job.Backoff {
+		return nil, job.Fault(job.WrongState, "lane %q of queue %s goes on by itself: job %d is %s", lane, q.Name, id, r.State)
+	}
+	return func(tx *commit.Tx, _ int64) error {
 		return place.LeaveLane(tx, &store.Row{ID: id, Queue: q.ID, Lane: lane})
-	}
-	return job.Fault(job.WrongState, "lane %q of queue %s goes on by itself: job %d is %s", lane, q.Name, id, r.State)
+	}, nil
 }

@@ -2,18 +2,50 @@ package command
 
 import (
 	"bytes"
+
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/store"
 	"humblemule/job"
 )
 
-// dedupe finds the earlier job that answers for a new one.
-func dedupe(tx *commit.Tx, n *NewJob) error {
-	task := tx.Tasks.ID(n.task)
-	if task == 0 {
-		return nil // no job of it yet
+// dedupeAll finds, for the new jobs of one call, those that answer for them: earlier ones, or
+// others of the call that come before them.
+func dedupeAll(v *commit.View, news []*NewJob) error {
+	planned := map[[2]string]*NewJob{} // by task and key
+	for _, n := range news {
+		n.Earlier, n.twin = nil, nil
+		if n.Row.Key == "" {
+			continue
+		}
+		at := [2]string{n.task, n.Row.Key}
+		if n.Row.Dedupe != "" {
+			if n.twin = planned[at]; n.twin != nil {
+				continue // it is unstarted, unfinished, and enqueued just now
+			}
+			if err := Dedupe(v, n, nil); err != nil {
+				return err
+			}
+		}
+		if n.Earlier == nil {
+			planned[at] = n
+		}
 	}
-	earlier, err := earlierOf(tx, &n.Row, task)
+	return nil
+}
+
+// Dedupe finds the earlier job that answers for a new one, as though another, nil for none,
+// were not there.
+func Dedupe(v *commit.View, n *NewJob, another *store.Row) error {
+	n.Earlier = nil
+	task := v.Tasks.ID(n.task)
+	if task == 0 || n.Row.Dedupe == "" {
+		return nil // no job of it yet, or none that could answer
+	}
+	asked := store.Row{Key: n.Row.Key, Dedupe: n.Row.Dedupe}
+	if another != nil {
+		asked.ID = another.ID
+	}
+	earlier, err := earlierOf(v, &asked, task)
 	if err != nil || earlier == nil {
 		return err
 	}
@@ -21,15 +53,15 @@ func dedupe(tx *commit.Tx, n *NewJob) error {
 	if earlier.Queue == 0 {
 		return nil // it was removed since; how it was asked for is not known any more
 	}
-	if err := tx.Store.LoadPayload(earlier); err != nil {
+	if err := v.Store.LoadPayload(earlier); err != nil {
 		return err
 	}
-	policy, err := tx.Policies.Of(earlier.Policy)
+	policy, err := v.Policies.Of(earlier.Policy)
 	if err != nil {
 		return err
 	}
-	q := tx.Queues.Find(queueFor(tx, n))
-	body, priority := resolve(tx, n, q)
+	q := v.Queues.Find(queueFor(v, n))
+	body, priority := resolve(v, n, q)
 	e, r := earlier, &n.Row
 	n.sameSpec = q != nil && e.Queue == q.ID && e.Priority == priority && policyBody(policy) == body && e.Owner == r.Owner && e.Lane == r.Lane &&
 		e.Labels == r.Labels && bytes.Equal(e.Payload, r.Payload) && e.StartBy == r.StartBy && e.RunAt == runAtOf(n, e.EnqueuedAt)
@@ -47,29 +79,29 @@ func runAtOf(n *NewJob, enqueuedAt job.Time) job.Time {
 
 // earlierOf finds another job of a task that has a row's key and that its dedupe lets
 // answer for it; nil for none.
-func earlierOf(tx *commit.Tx, r *store.Row, task int64) (*store.Row, error) {
+func earlierOf(v *commit.View, r *store.Row, task int64) (*store.Row, error) {
 	switch r.Dedupe {
 	case "":
 		return nil, nil
 	case job.Unstarted, job.Unfinished:
-		return tx.Store.OpenByKey(r.Key, task, r.ID, r.Dedupe == job.Unstarted)
+		return v.Store.OpenByKey(r.Key, task, r.ID, r.Dedupe == job.Unstarted)
 	}
 	d, err := job.ParseDuration(r.Dedupe)
 	if err != nil {
 		return nil, err
 	}
-	after := tx.Now.Add(-d.Go())
-	other, err := tx.Store.RecentByKey(r.Key, task, r.ID, after)
+	after := v.Now.Add(-d.Go())
+	other, err := v.Store.RecentByKey(r.Key, task, r.ID, after)
 	if err != nil || other != nil {
 		return other, err
 	}
-	return tx.Store.KeptKey(r.Key, task, after)
+	return v.Store.KeptKey(r.Key, task, after)
 }
 
 // stillAlone refuses to give a finished job a new round, or to edit one, where its own
 // dedupe then finds another job.
-func stillAlone(tx *commit.Tx, r *store.Row) error {
-	other, err := earlierOf(tx, r, r.Task)
+func stillAlone(v *commit.View, r *store.Row) error {
+	other, err := earlierOf(v, r, r.Task)
 	if err == nil && other != nil {
 		err = job.Fault(job.WrongState, "job %d has the key %q and may not stand beside job %d, which is %s (dedupe %s)", r.ID, r.Key, other.ID, other.State, r.Dedupe)
 	}

@@ -4,20 +4,23 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
+
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/place"
 	"humblemule/internal/core/store"
 	"humblemule/job"
-	"slices"
 )
 
 // NewJob is a checked spec in the shape in which it is stored.
 type NewJob struct {
 	// Row is the job's, once it was inserted.
 	Row store.Row
-	// Earlier is the job that answers for it, where its dedupe has found one.
+	// Earlier is the job that answers for it, where its dedupe has found one, and twin one of
+	// the same call that is not written yet.
 	Earlier  *store.Row
+	twin     *NewJob
 	sameSpec bool
 
 	spec         *job.Spec
@@ -83,26 +86,28 @@ func (dk *Desk) Enqueue(ctx context.Context, s job.Spec) (job.Job, error) {
 	}
 	id := commit.CallOf(ctx).ID()
 	var row store.Row
-	err = dk.c.Do(ctx, func(tx *commit.Tx) error {
+	err = dk.c.Do(ctx, func(v *commit.View) (commit.Write, error) {
 		n.Earlier = nil
-		r, err := tx.Receipts.Find(id)
+		r, err := v.Receipts.Find(id)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		if r != nil {
-			return replayRow(tx, r, &row)
+			return nil, replayRow(v, r, &row)
 		}
-		if err := dk.canTakeIn(tx, "the job was not taken in", nowhere, n); err != nil {
-			return err
+		if err := dk.canTakeIn(v, "the job was not taken in", nowhere, n); err != nil {
+			return nil, err
 		}
-		if err := Insert(tx, n); err != nil {
-			return err
-		}
-		if row = n.Row; n.Earlier != nil {
-			row = *n.Earlier
-		}
-		tx.Receipts.Note(id, row.ID)
-		return nil
+		return func(tx *commit.Tx) error {
+			if err := Insert(tx, n); err != nil {
+				return err
+			}
+			if row = n.Row; n.Earlier != nil {
+				row = *n.Earlier
+			}
+			tx.Receipts.Note(id, row.ID)
+			return nil
+		}, nil
 	})
 	if err != nil {
 		return job.Job{}, err
@@ -131,14 +136,14 @@ func (dk *Desk) tellWarned(r *store.Row) (job.Job, error) {
 }
 
 // replayRow reads the row of a replayed call.
-func replayRow(tx *commit.Tx, r *memory.Receipt, row *store.Row) error {
-	found, err := tx.Store.Row(r.IDs[0])
+func replayRow(v *commit.View, r *memory.Receipt, row *store.Row) error {
+	found, err := v.Store.Row(r.IDs[0])
 	if err == nil && found == nil {
 		err = job.Fault(job.NotFound, "the same call has taken effect before, on job %d, which has been removed since", r.IDs[0])
 	}
 	if err == nil {
 		*row = *found
-		err = tx.Store.LoadPayload(row)
+		err = v.Store.LoadPayload(row)
 	}
 	return err
 }
@@ -158,42 +163,55 @@ func (dk *Desk) EnqueueMany(ctx context.Context, specs []job.Spec, at func(i int
 	}
 	id := commit.CallOf(ctx).ID()
 	var jobs []job.Job
-	err = dk.c.DoRows(ctx, len(news), func(tx *commit.Tx) error {
-		r, err := tx.Receipts.Find(id)
+	err = dk.c.DoRows(ctx, len(news), func(v *commit.View) (commit.Write, error) {
+		r, err := v.Receipts.Find(id)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		if r != nil {
-			jobs, err = replayMany(tx, r)
+			jobs, err = replayMany(v, r)
+			return nil, err
+		}
+		if err := dk.canTakeIn(v, "no job was taken in", at, news...); err != nil {
+			return nil, err
+		}
+		if err := dedupeAll(v, news); err != nil {
+			return nil, err
+		}
+		return func(tx *commit.Tx) (err error) {
+			if jobs, err = insertAll(tx, news); err == nil {
+				noteMany(tx, id, jobs)
+			}
 			return err
-		}
-		if err := dk.canTakeIn(tx, "no job was taken in", at, news...); err != nil {
-			return err
-		}
-		jobs = make([]job.Job, len(news))
-		var plain []*store.Row // which nothing asks for while the others are placed
-		for i, n := range news {
-			if err := placeNew(tx, n); err != nil {
-				return err
-			}
-			switch {
-			case n.Earlier != nil:
-			case n.Row.Plain():
-				plain = append(plain, &n.Row)
-			default:
-				if err := tx.Store.InsertJob(&n.Row); err != nil {
-					return err
-				}
-			}
-			jobs[i] = job.Job{ID: n.Row.ID, State: n.Row.State}
-			if n.Earlier != nil {
-				jobs[i] = job.Job{ID: n.Earlier.ID, State: n.Earlier.State, Duplicate: true}
-			}
-		}
-		noteMany(tx, id, jobs)
-		return tx.Store.InsertPlain(plain)
+		}, nil
 	})
 	return jobs, err
+}
+
+// insertAll writes the new jobs of a call, of which it is known which others answer for, and
+// tells them in their order.
+func insertAll(tx *commit.Tx, news []*NewJob) ([]job.Job, error) {
+	jobs := make([]job.Job, len(news))
+	var plain []*store.Row // which nothing asks for while the others are placed
+	for i, n := range news {
+		if n.twin != nil {
+			n.Earlier = &n.twin.Row
+		}
+		if n.Earlier != nil {
+			jobs[i] = job.Job{ID: n.Earlier.ID, State: n.Earlier.State, Duplicate: true}
+			continue
+		}
+		if err := placeNew(tx, n); err != nil {
+			return nil, err
+		}
+		jobs[i] = job.Job{ID: n.Row.ID, State: n.Row.State}
+		if n.Row.Plain() {
+			plain = append(plain, &n.Row)
+		} else if err := tx.Store.InsertJob(&n.Row); err != nil {
+			return nil, err
+		}
+	}
+	return jobs, tx.Store.InsertPlain(plain)
 }
 
 // noteMany keeps a receipt of a bulk: the first id and their number or, where earlier
@@ -215,7 +233,7 @@ func noteMany(tx *commit.Tx, id memory.CallID, jobs []job.Job) {
 
 // replayMany rebuilds the answer to a bulk, in its order; what was removed since has no
 // state.
-func replayMany(tx *commit.Tx, r *memory.Receipt) ([]job.Job, error) {
+func replayMany(v *commit.View, r *memory.Receipt) ([]job.Job, error) {
 	ids := r.IDs[1:]
 	if r.IDs[0] != 0 {
 		ids = nil
@@ -225,7 +243,7 @@ func replayMany(tx *commit.Tx, r *memory.Receipt) ([]job.Job, error) {
 	}
 	jobs := make([]job.Job, len(ids))
 	for i, id := range ids {
-		row, err := tx.Store.Row(id)
+		row, err := v.Store.Row(id)
 		if err != nil {
 			return nil, err
 		}
@@ -239,23 +257,23 @@ func replayMany(tx *commit.Tx, r *memory.Receipt) ([]job.Job, error) {
 // canTakeIn refuses jobs that are well-formed and cannot be taken in now, before anything
 // is written. A call that has taken effect before does not come to it: it is answered as
 // it was then, whatever time it is by now and however full the disk.
-func (dk *Desk) canTakeIn(tx *commit.Tx, title string, at func(i int) string, news ...*NewJob) error {
+func (dk *Desk) canTakeIn(v *commit.View, title string, at func(i int) string, news ...*NewJob) error {
 	if err := dk.hasRoom(); err != nil {
 		return err
 	}
 	var late []job.FieldError
 	for i, n := range news {
-		for _, w := range n.spec.CheckStart(tx.Now) {
+		for _, w := range n.spec.CheckStart(v.Now) {
 			late = append(late, job.FieldError{Field: at(i) + w.Field, Message: w.Message})
 		}
 	}
 	if err := job.Wrong(title, late); err != nil {
 		return err
 	}
-	if err := canName(tx, news...); err != nil {
+	if err := canName(v, news...); err != nil {
 		return err
 	}
-	return canWait(tx, news...)
+	return canWait(v, news...)
 }
 
 // nowhere is the place of a job that came by itself.
@@ -263,7 +281,10 @@ func nowhere(int) string { return "" }
 
 // Insert writes a new job, or finds the earlier one that answers for it.
 func Insert(tx *commit.Tx, n *NewJob) error {
-	if err := placeNew(tx, n); err != nil || n.Earlier != nil {
+	if err := Dedupe(tx.View(), n, nil); err != nil || n.Earlier != nil {
+		return err
+	}
+	if err := placeNew(tx, n); err != nil {
 		return err
 	}
 	return tx.Store.InsertJob(&n.Row)
@@ -273,13 +294,7 @@ func Insert(tx *commit.Tx, n *NewJob) error {
 // called again in a later transaction.
 func placeNew(tx *commit.Tx, n *NewJob) error {
 	r := &n.Row
-	n.Earlier = nil
-	if n.spec.Dedupe != "" { // before anything is made for the new one
-		if err := dedupe(tx, n); err != nil || n.Earlier != nil {
-			return err
-		}
-	}
-	q, err := tx.Queues.Use(queueFor(tx, n), tx.By)
+	q, err := tx.Queues.Use(queueFor(tx.View(), n), tx.By)
 	if err != nil {
 		return err
 	}
@@ -289,7 +304,7 @@ func placeNew(tx *commit.Tx, n *NewJob) error {
 	}
 	r.State, r.ID, r.Queue, r.Task, r.EnqueuedAt, r.NextAt = job.New, tx.Facts.DrawID(), q.ID, t.ID, tx.Now, r.RunAt
 	r.Rank, r.Level, r.Turn, r.ReadyAt = 0, 0, false, 0 // not those of a transaction that failed
-	body, priority := resolve(tx, n, q)
+	body, priority := resolve(tx.View(), n, q)
 	if r.Policy, err = tx.Policies.Use(body); err != nil {
 		return err
 	}

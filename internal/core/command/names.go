@@ -2,6 +2,7 @@ package command
 
 import (
 	"fmt"
+
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
 	"humblemule/job"
@@ -12,22 +13,22 @@ const MostNames = 10_000
 
 // canName refuses jobs that would make too many queues or tasks, before
 // anything is written.
-func canName(tx *commit.Tx, news ...*NewJob) error {
-	if roomForNames(tx, len(news)) {
+func canName(v *commit.View, news ...*NewJob) error {
+	if roomForNames(v, len(news)) {
 		return nil
 	}
 	queues, tasks := make([]string, len(news)), make([]string, len(news))
 	for i, n := range news {
-		queues[i], tasks[i] = queueFor(tx, n), n.task
+		queues[i], tasks[i] = queueFor(v, n), n.task
 	}
-	return CanMake(tx, queues, tasks)
+	return CanMake(v, queues, tasks)
 }
 
 // roomForNames tells whether so many more queues and tasks are surely not too many, of all
 // and of those that whoever gives the command has made.
-func roomForNames(tx *commit.Tx, n int) bool {
-	for _, names := range []*memory.Names{&tx.Queues, &tx.Tasks} {
-		if names.Len()+n > MostNames || names.MadeBy(tx.By)+n > shareOf(tx, names) {
+func roomForNames(v *commit.View, n int) bool {
+	for _, names := range []*memory.NamesView{v.Queues, v.Tasks} {
+		if names.Len()+n > MostNames || names.MadeBy(v.By)+n > shareOf(v, names) {
 			return false
 		}
 	}
@@ -36,35 +37,35 @@ func roomForNames(tx *commit.Tx, n int) bool {
 
 // shareOf is how many of some names one token may have made: a quarter of what others leave.
 // Without tokens, and for what the service does itself, all may be used.
-func shareOf(tx *commit.Tx, names *memory.Names) int {
-	if tx.By == commit.LocalPrincipal || tx.By == "" {
+func shareOf(v *commit.View, names *memory.NamesView) int {
+	if v.By == commit.LocalPrincipal || v.By == "" {
 		return MostNames
 	}
-	return (MostNames - names.Len() + names.MadeBy(tx.By)) / 4
+	return (MostNames - names.Len() + names.MadeBy(v.By)) / 4
 }
 
 // CanMake refuses to make queues and tasks of those names that are new, where they
 // would be too many.
-func CanMake(tx *commit.Tx, queueNames, taskNames []string) error {
-	if roomForNames(tx, max(len(queueNames), len(taskNames))) {
+func CanMake(v *commit.View, queueNames, taskNames []string) error {
+	if roomForNames(v, max(len(queueNames), len(taskNames))) {
 		return nil
 	}
-	wrong := append(tooMany(tx, &tx.Queues, "queue", "labels, owner or payload", queueNames), tooMany(tx, &tx.Tasks, "task", "labels or payload", taskNames)...)
+	wrong := append(tooMany(v, v.Queues, "queue", "labels, owner or payload", queueNames), tooMany(v, v.Tasks, "task", "labels or payload", taskNames)...)
 	return job.Wrong("no job was taken in", wrong[:min(len(wrong), 1)])
 }
 
 // tooMany tells, where names of a kind are too many, so in words of the kind.
-func tooMany(tx *commit.Tx, names *memory.Names, kind, instead string, wanted []string) (wrong []job.FieldError) {
+func tooMany(v *commit.View, names *memory.NamesView, kind, instead string, wanted []string) (wrong []job.FieldError) {
 	fresh := map[string]bool{}
 	for _, name := range wanted {
 		if names.Find(name) == nil {
 			fresh[name] = true
 		}
 	}
-	switch share := shareOf(tx, names); {
+	switch share := shareOf(v, names); {
 	case len(fresh) == 0:
-	case share < MostNames && names.MadeBy(tx.By)+len(fresh) > share:
-		wrong = append(wrong, job.FieldError{Field: kind, Message: fmt.Sprintf("would be one of more than %d %ss that token %s has made; put what differs into %s", share, kind, tx.By, instead)})
+	case share < MostNames && names.MadeBy(v.By)+len(fresh) > share:
+		wrong = append(wrong, job.FieldError{Field: kind, Message: fmt.Sprintf("would be one of more than %d %ss that token %s has made; put what differs into %s", share, kind, v.By, instead)})
 	case names.Len()+len(fresh) > MostNames:
 		wrong = append(wrong, job.FieldError{Field: kind, Message: fmt.Sprintf("would be one of more than %d %ss; put what differs into %s", MostNames, kind, instead)})
 	}

@@ -4,12 +4,13 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"slices"
+
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/place"
 	"humblemule/internal/core/store"
 	"humblemule/job"
-	"slices"
 )
 
 // Patch edits a job that does not run; of a finished one labels and payload only.
@@ -18,8 +19,8 @@ func (dk *Desk) Patch(ctx context.Context, id int64, p job.Patch) (job.Job, erro
 		return job.Job{}, job.Fault(job.Invalid, "the patch names no field; job %d stays as it is", id)
 	}
 	before := map[string]any{}
-	return dk.act(ctx, "patch", id, map[string]any{"named": p.Named, "before": before}, func(tx *commit.Tx, r *store.Row) (json.RawMessage, error) {
-		was, err := Edit(tx, r, p)
+	return dk.act(ctx, "patch", id, map[string]any{"named": p.Named, "before": before}, func(v *commit.View, r *store.Row) (commit.Act, error) {
+		act, was, err := Edit(v, r, p)
 		if err != nil {
 			return nil, err
 		}
@@ -32,51 +33,59 @@ func (dk *Desk) Patch(ctx context.Context, id int64, p job.Patch) (job.Job, erro
 				before[name] = old
 			}
 		}
-		if slices.Contains(p.Named, "payload") {
-			return PayloadOf(was), nil
-		}
-		return nil, nil
+		return act, nil
 	})
 }
 
-// PayloadOf is the payload of a spec that was read from a row.
-func PayloadOf(s job.Spec) json.RawMessage {
+// payloadOf is the payload of a spec that was read from a row.
+func payloadOf(s job.Spec) json.RawMessage {
 	if raw, given := s.Payload.(json.RawMessage); given {
 		return raw
 	}
 	return json.RawMessage("null")
 }
 
-// Edit lays a patch over a row and answers the spec as it was.
-func Edit(tx *commit.Tx, r *store.Row, p job.Patch) (was job.Spec, err error) {
+// Edit lays a patch over a row, and tells the spec as it was. A payload as it was is kept
+// with the action.
+func Edit(v *commit.View, r *store.Row, p job.Patch) (_ commit.Act, was job.Spec, err error) {
 	if r.State == job.Running {
-		return was, job.Fault(job.WrongState, "job %d is running; it can be changed when its attempt has ended", r.ID)
+		return nil, was, job.Fault(job.WrongState, "job %d is running; it can be changed when its attempt has ended", r.ID)
 	}
 	if err := job.Wrong(fmt.Sprintf("job %d stays as it is", r.ID), p.CheckNames(r.State)); err != nil {
-		return was, err
+		return nil, was, err
 	}
-	if err := tx.Store.LoadPayload(r); err != nil {
-		return was, err
+	if err := v.Store.LoadPayload(r); err != nil {
+		return nil, was, err
 	}
-	if was, err = specOf(tx, r); err != nil {
-		return was, err
+	if was, err = specOf(v, r); err != nil {
+		return nil, was, err
 	}
 	edited := p.Apply(was)
-	if err := job.Wrong(fmt.Sprintf("job %d stays as it is", r.ID), edited.Check(tx.Options().MaxPayload)); err != nil {
-		return was, err
+	if err := job.Wrong(fmt.Sprintf("job %d stays as it is", r.ID), edited.Check(v.Options().MaxPayload)); err != nil {
+		return nil, was, err
 	}
 	n, err := Prepare(&edited)
 	if err != nil {
-		return was, err
+		return nil, was, err
 	}
-	return was, patch(tx, r, n)
+	if err := canName(v, n); err != nil {
+		return nil, was, err
+	}
+	return func(tx *commit.Tx, action int64) error {
+		if slices.Contains(p.Named, "payload") {
+			if err := tx.Store.KeepEdited(r.ID, action, payloadOf(was)); err != nil {
+				return err
+			}
+		}
+		return patch(tx, r, n)
+	}, was, nil
 }
 
 // specOf is the spec of a row as the transaction sees it.
-func specOf(tx *commit.Tx, r *store.Row) (job.Spec, error) {
-	policy, err := tx.Policies.Of(r.Policy)
+func specOf(v *commit.View, r *store.Row) (job.Spec, error) {
+	policy, err := v.Policies.Of(r.Policy)
 	j := job.Job{
-		Task: tx.Tasks.Name(r.Task), Queue: tx.Queues.Name(r.Queue), Priority: r.Priority, RunAt: r.RunAt, StartBy: r.StartBy, Payload: r.Payload, Owner: r.Owner, Lane: r.Lane, Key: r.Key, Dedupe: r.Dedupe,
+		Task: v.Tasks.Name(r.Task), Queue: v.Queues.Name(r.Queue), Priority: r.Priority, RunAt: r.RunAt, StartBy: r.StartBy, Payload: r.Payload, Owner: r.Owner, Lane: r.Lane, Key: r.Key, Dedupe: r.Dedupe,
 		Labels: r.LabelMap(), Traceparent: r.Traceparent,
 	}
 	s := j.SpecOf()
@@ -87,9 +96,6 @@ func specOf(tx *commit.Tx, r *store.Row) (job.Spec, error) {
 // patch gives a row the values of an edited job and moves it to where it belongs
 // then.
 func patch(tx *commit.Tx, r *store.Row, n *NewJob) error {
-	if err := canName(tx, n); err != nil {
-		return err
-	}
 	r.Labels, r.Payload, r.PayloadBytes = n.Row.Labels, n.Row.Payload, n.Row.PayloadBytes
 	if r.State.Finished() {
 		tx.News.Touched = append(tx.News.Touched, r.ID)
@@ -98,7 +104,7 @@ func patch(tx *commit.Tx, r *store.Row, n *NewJob) error {
 	if err := place.LeaveTurn(tx, r); err != nil {
 		return err
 	}
-	if n.Row.Lane != r.Lane || queueFor(tx, n) != tx.Queues.Name(r.Queue) {
+	if n.Row.Lane != r.Lane || queueFor(tx.View(), n) != tx.Queues.Name(r.Queue) {
 		if err := place.LeaveLane(tx, r); err != nil {
 			return err
 		}
@@ -108,10 +114,10 @@ func patch(tx *commit.Tx, r *store.Row, n *NewJob) error {
 		tx.Times.Late.Reread()
 	}
 	r.Owner, r.Lane, r.StartBy = n.Row.Owner, n.Row.Lane, n.Row.StartBy
-	if err := moveTo(tx, r, queueFor(tx, n)); err != nil {
+	if err := moveTo(tx, r, queueFor(tx.View(), n)); err != nil {
 		return err
 	}
-	body, priority := resolve(tx, n, tx.Queues.Get(r.Queue))
+	body, priority := resolve(tx.View(), n, tx.Queues.Get(r.Queue))
 	var err error
 	if r.Policy, err = tx.Policies.Use(body); err != nil {
 		return err

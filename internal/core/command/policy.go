@@ -2,6 +2,7 @@ package command
 
 import (
 	"cmp"
+
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/store"
@@ -9,9 +10,9 @@ import (
 )
 
 // queueFor is the queue in which a new job waits: its own, or its task's.
-func queueFor(tx *commit.Tx, n *NewJob) string {
+func queueFor(v *commit.View, n *NewJob) string {
 	task := ""
-	if d := tx.Settings.Task(tx.Tasks.ID(n.task)); d != nil {
+	if d := v.Settings.Task(v.Tasks.ID(n.task)); d != nil {
 		task = d.Queue
 	}
 	return cmp.Or(n.spec.Queue, task, job.DefaultQueue)
@@ -19,8 +20,8 @@ func queueFor(tx *commit.Tx, n *NewJob) string {
 
 // resolve gives the stored policy and the priority of a spec, with what its task and
 // its queue have as defaults.
-func resolve(tx *commit.Tx, n *NewJob, q *memory.Named) (policy string, priority int) {
-	task, of := tx.Settings.Task(tx.Tasks.ID(n.task)), tx.Settings.Queue(q)
+func resolve(v *commit.View, n *NewJob, q *memory.Named) (policy string, priority int) {
+	task, of := v.Settings.Task(v.Tasks.ID(n.task)), v.Settings.Queue(q)
 	if policy = n.policy; task != nil || of != nil {
 		policy = policyBody(n.spec.Resolve(task, of))
 	}

@@ -4,12 +4,13 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"time"
+
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/place"
 	"humblemule/internal/core/store"
 	"humblemule/job"
-	"time"
 )
 
 // endRefused ends a lease whose handler is done and whose follow-ups can never be
@@ -59,26 +60,31 @@ func (dk *Desk) Accept(ctx context.Context, id int64, followUps []job.Spec) (job
 	if err != nil {
 		return job.Job{}, err
 	}
-	return dk.act(ctx, "accept", id, map[string]int{"enqueued": len(news)}, unedited(func(tx *commit.Tx, r *store.Row) error {
+	return dk.act(ctx, "accept", id, map[string]int{"enqueued": len(news)}, func(v *commit.View, r *store.Row) (commit.Act, error) {
 		if r.State != job.Dead || r.Reason != string(job.OutcomeRefused) {
-			return job.Fault(job.WrongState, "job %d is %s; only a job that is dead because its outcome was refused can be accepted", id, r.State)
+			return nil, job.Fault(job.WrongState, "job %d is %s; only a job that is dead because its outcome was refused can be accepted", id, r.State)
 		}
-		if err := canName(tx, news...); err != nil {
+		if err := canName(v, news...); err != nil {
+			return nil, err
+		}
+		return func(tx *commit.Tx, _ int64) error { return accept(tx, r, news) }, nil
+	})
+}
+
+// accept makes a job done, and enqueues its follow-ups.
+func accept(tx *commit.Tx, r *store.Row, news []*NewJob) error {
+	if err := tx.Store.DropRefused(r.ID); err != nil {
+		return err
+	}
+	if err := place.Finish(tx, r, job.Done, "", "", job.ByAccept); err != nil {
+		return err
+	}
+	for _, n := range news {
+		if err := Insert(tx, n); err != nil {
 			return err
 		}
-		if err := tx.Store.DropRefused(id); err != nil {
-			return err
-		}
-		if err := place.Finish(tx, r, job.Done, "", "", job.ByAccept); err != nil {
-			return err
-		}
-		for _, n := range news {
-			if err := Insert(tx, n); err != nil {
-				return err
-			}
-		}
-		return nil
-	}))
+	}
+	return nil
 }
 
 // EndLease ends the lease of a running job: it is placed again with its rank, and the
@@ -86,13 +92,13 @@ func (dk *Desk) Accept(ctx context.Context, id int64, followUps []job.Spec) (job
 // so a job in a lane waits until the lease would have ended, unless freeLane is true.
 func (dk *Desk) EndLease(ctx context.Context, id int64, freeLane bool) (job.Job, error) {
 	by := commit.CallOf(ctx).Principal
-	return dk.act(ctx, "end_lease", id, map[string]bool{"free_lane": freeLane}, unedited(func(tx *commit.Tx, r *store.Row) error {
-		l := tx.Leases.Get(id)
+	return dk.act(ctx, "end_lease", id, map[string]bool{"free_lane": freeLane}, func(v *commit.View, r *store.Row) (commit.Act, error) {
+		l := v.Leases.Get(id)
 		if r.State != job.Running || l == nil {
-			return job.Fault(job.WrongState, "job %d is %s; only a running job has a lease to end", id, r.State)
+			return nil, job.Fault(job.WrongState, "job %d is %s; only a running job has a lease to end", id, r.State)
 		}
-		return TakeBack(tx, l, "the lease was ended by "+by, freeLane)
-	}))
+		return func(tx *commit.Tx, _ int64) error { return TakeBack(tx, l, "the lease was ended by "+by, freeLane) }, nil
+	})
 }
 
 // leaseEnded is the error type of an attempt whose lease was ended by an operator, or by

@@ -3,28 +3,32 @@ package command
 import (
 	"context"
 	"errors"
+
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/place"
-	"humblemule/internal/core/read"
 	"humblemule/internal/core/store"
 	"humblemule/job"
 )
 
 // Discard removes a finished job by an action.
-func Discard(tx *commit.Tx, r *store.Row, action int64) error {
+func Discard(_ *commit.View, r *store.Row) (commit.Act, error) {
 	if !r.State.Finished() {
-		return job.Fault(job.WrongState, "job %d is %s; only a finished job can be discarded: cancel it first", r.ID, r.State)
+		return nil, job.Fault(job.WrongState, "job %d is %s; only a finished job can be discarded: cancel it first", r.ID, r.State)
 	}
-	return remove(tx, r, action)
+	return removing(r), nil
 }
 
 // Purge removes a job that waits by an action.
-func Purge(tx *commit.Tx, r *store.Row, action int64) error {
+func Purge(_ *commit.View, r *store.Row) (commit.Act, error) {
 	if r.State.Finished() || r.State == job.Running {
-		return job.Fault(job.WrongState, "job %d is %s; only what waits is purged", r.ID, r.State)
+		return nil, job.Fault(job.WrongState, "job %d is %s; only what waits is purged", r.ID, r.State)
 	}
-	return remove(tx, r, action)
+	return removing(r), nil
+}
+
+func removing(r *store.Row) commit.Act {
+	return func(tx *commit.Tx, action int64) error { return remove(tx, r, action) }
 }
 
 // remove takes a job out of every list and count. It keeps its state, so that it can be
@@ -57,18 +61,16 @@ func BringBack(tx *commit.Tx, r *store.Row) error {
 
 // Delete removes a finished job, and tells until when it can be restored.
 func (dk *Desk) Delete(ctx context.Context, id int64) (until job.Time, err error) {
-	err = dk.c.Record(ctx, "delete", id, struct{}{}, func(tx *commit.Tx) (func(int64) error, error) {
-		r, err := tx.Store.Row(id)
-		switch {
-		case err != nil:
+	err = dk.c.Record(ctx, "delete", id, struct{}{}, func(v *commit.View) (commit.Act, error) {
+		r, err := rowOf(v, id)
+		if err != nil {
 			return nil, err
-		case r == nil:
-			return nil, read.NoJob(id)
-		case !r.State.Finished():
+		}
+		if !r.State.Finished() {
 			return nil, job.Fault(job.WrongState, "job %d is %s; only a finished job can be deleted: cancel it first", id, r.State)
 		}
-		until = tx.Now.Add(memory.RestorableFor)
-		return func(action int64) error { return remove(tx, r, action) }, nil
+		until = v.Now.Add(memory.RestorableFor)
+		return removing(r), nil
 	})
 	if err == nil && until == 0 { // the same call again
 		until = dk.c.Now().Add(memory.RestorableFor)
@@ -78,15 +80,15 @@ func (dk *Desk) Delete(ctx context.Context, id int64) (until job.Time, err error
 
 // Restore takes back the removal of a job.
 func (dk *Desk) Restore(ctx context.Context, id int64) (job.Job, error) {
-	err := dk.c.Record(ctx, "restore", id, struct{}{}, func(tx *commit.Tx) (func(int64) error, error) {
-		r, err := tx.Store.Removed(id)
+	err := dk.c.Record(ctx, "restore", id, struct{}{}, func(v *commit.View) (commit.Act, error) {
+		r, err := v.Store.Removed(id)
 		if err != nil {
 			return nil, err
 		}
 		if r == nil {
 			return nil, job.Fault(job.NotFound, "no removed job %d is there to be restored; a removal can be taken back for %s", id, job.Roughly(memory.RestorableFor))
 		}
-		return nil, BringBack(tx, r)
+		return func(tx *commit.Tx, _ int64) error { return BringBack(tx, r) }, nil
 	})
 	if err != nil {
 		return job.Job{}, err

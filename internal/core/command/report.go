@@ -3,6 +3,7 @@ package command
 import (
 	"encoding/json"
 	"fmt"
+
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/store"

@@ -3,30 +3,27 @@ package command
 import (
 	"cmp"
 	"fmt"
-	"humblemule/internal/core/commit"
-	"humblemule/internal/core/store"
-	"humblemule/job"
 	"sync/atomic"
 	"time"
+
+	"humblemule/internal/core/commit"
+	"humblemule/internal/core/memory"
+	"humblemule/internal/core/store"
+	"humblemule/job"
 )
 
 // canWait refuses jobs of which more would wait in a queue than its rules let wait.
-func canWait(tx *commit.Tx, news ...*NewJob) error {
-	more := map[string]int64{}
+func canWait(v *commit.View, news ...*NewJob) error {
+	more := map[*memory.Named]int64{}
 	for _, n := range news {
-		more[queueFor(tx, n)]++
+		if q := v.Queues.Find(queueFor(v, n)); q != nil && v.Settings.Rules(q).MaxWaiting != nil {
+			more[q]++
+		}
 	}
-	for name, n := range more {
-		q := tx.Queues.Find(name)
-		if q == nil {
-			continue
-		}
-		most := tx.Settings.Rules(q).MaxWaiting
-		if most == nil {
-			continue
-		}
-		if waits := tx.Counts.Queue(q.ID).Waiting(); waits+n > *most {
-			return job.Fault(job.QueueFull, "queue %s has %s waiting, and takes %s at most (max_waiting): %s not taken in; try again when there are fewer", name, job.Grouped(waits), job.Grouped(*most), map[bool]string{true: "the job was", false: "none of the jobs were"}[len(news) == 1])
+	for q, n := range more {
+		most := v.Settings.Rules(q).MaxWaiting
+		if waits := v.Counts.Queue(q.ID).Waiting(); waits+n > *most {
+			return job.Fault(job.QueueFull, "queue %s has %s waiting, and takes %s at most (max_waiting): %s not taken in; try again when there are fewer", q.Name, job.Grouped(waits), job.Grouped(*most), map[bool]string{true: "the job was", false: "none of the jobs were"}[len(news) == 1])
 		}
 	}
 	return nil

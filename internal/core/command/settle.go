@@ -2,6 +2,9 @@ package command
 
 import (
 	"errors"
+	"slices"
+	"time"
+
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/place"
@@ -9,8 +12,6 @@ import (
 	"humblemule/internal/core/store"
 	"humblemule/internal/core/triage"
 	"humblemule/job"
-	"slices"
-	"time"
 )
 
 // Settlement is a checked settlement with its follow-ups in the shape in which
@@ -103,7 +104,7 @@ func settle(tx *commit.Tx, s *Settlement) (job.SettleResult, error) {
 	bad := s.badEnqueue
 	if bad == nil {
 		var problem *job.Problem
-		if errors.As(canName(tx, s.followUps...), &problem) {
+		if errors.As(canName(tx.View(), s.followUps...), &problem) {
 			bad = problem.Fields
 		}
 	}

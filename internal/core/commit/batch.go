@@ -178,12 +178,24 @@ func (c *Committer) transact(batch []*command, timed bool) *fault {
 // run applies the commands, then what is due, then what follows.
 func (tx *Tx) run(batch []*command, answers []error, timed bool) *fault {
 	for i, one := range batch {
-		wrote := tx.changes()
 		tx.By = one.by
-		err := guarded(func() error { return one.apply(tx) })
-		if answers[i] = err; err != nil && (!IsProblem(err) || tx.changes() != wrote) {
+		var write Write
+		err := guarded(func() (err error) {
+			write, err = one.check(tx.View())
+			return err
+		})
+		if answers[i] = err; err != nil {
 			if IsProblem(err) {
-				tx.c.Log.Error("a command was refused after it had changed something; that is undone", "error", err)
+				continue
+			}
+			return &fault{error: err, command: i}
+		}
+		if write == nil {
+			continue
+		}
+		if err := guarded(func() error { return write(tx) }); err != nil {
+			if IsProblem(err) {
+				tx.c.Log.Error("a command was refused after it was found to be right; what it has changed is undone", "error", err)
 				tx.c.torn.Add(1)
 			}
 			return &fault{error: err, command: i}
@@ -213,9 +225,6 @@ func (tx *Tx) do(work func(*Tx) error) *fault {
 	}
 	return nil
 }
-
-// changes counts what was written, to the file and in memory.
-func (tx *Tx) changes() int64 { return tx.Store.Writes() + tx.Memory.Writes() }
 
 // guarded makes an error of a panic.
 func guarded(do func() error) (err error) {

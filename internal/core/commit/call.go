@@ -40,28 +40,30 @@ func CallOf(ctx context.Context) Call {
 func (c Call) ID() memory.CallID { return memory.Identify(c.Principal, c.Path, c.Key, c.Body) }
 
 // Record applies an operator's action on a job, 0 for none, and keeps who did it, with a
-// detail that is written as JSON; unless the call is the repetition of one that has taken
-// effect. What change gives is called with the action's number, where it is needed.
-func (c *Committer) Record(ctx context.Context, action string, id int64, detail any, change func(tx *Tx) (then func(action int64) error, err error)) error {
+// detail that is written as JSON when the check is over; unless the call is the repetition of
+// one that has taken effect.
+func (c *Committer) Record(ctx context.Context, action string, id int64, detail any, check func(v *View) (Act, error)) error {
 	call := CallOf(ctx)
 	same := call.ID()
-	return c.Do(ctx, func(tx *Tx) error {
-		if r, err := tx.Receipts.Find(same); r != nil || err != nil {
-			return err
+	return c.Do(ctx, func(v *View) (Write, error) {
+		if r, err := v.Receipts.Find(same); r != nil || err != nil {
+			return nil, err
 		}
-		then, err := change(tx)
+		act, err := check(v)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		words, err := json.Marshal(detail)
 		if err != nil {
-			return err
+			return nil, err
 		}
-		tx.Receipts.Note(same, id)
-		number, err := tx.Store.InsertAction(tx.Now, call.Principal, action, id, string(words))
-		if err == nil && then != nil {
-			err = then(number)
-		}
-		return err
+		return func(tx *Tx) error {
+			tx.Receipts.Note(same, id)
+			number, err := tx.Store.InsertAction(tx.Now, call.Principal, action, id, string(words))
+			if err != nil || act == nil {
+				return err
+			}
+			return act(tx, number)
+		}, nil
 	})
 }

@@ -119,8 +119,8 @@ type Committer struct {
 	retryAt time.Time
 	again   bool
 	aside   asides
-	// worked counts the commands that were applied, and torn those that were refused after
-	// they had changed something, which must not be.
+	// worked counts the commands that were applied, and torn those whose writing half has
+	// refused, which must not be.
 	worked, torn atomic.Int64
 	// turned is when timed work was last done, in ns; refusing since when the disk takes no
 	// writes, 0 while it does.
@@ -214,6 +214,6 @@ func (c *Committer) Now() job.Time { return c.Clock.Now() }
 // others had some meanwhile.
 func (c *Committer) Worked() int64 { return c.worked.Load() }
 
-// Torn counts the commands that were refused after they had changed something: a mistake in
-// them, which was undone.
+// Torn counts the commands whose writing half has refused: a mistake in them, which was
+// undone.
 func (c *Committer) Torn() int64 { return c.torn.Load() }

@@ -7,11 +7,10 @@ import (
 	"humblemule/job"
 )
 
-// command is a function on a transaction, and where its answer goes. It checks first and
-// writes after: a *job.Problem says that it has changed nothing, and the committer holds it
-// to that. It may be applied again, when a transaction failed.
+// command is what is to be applied, and where its answer goes. It may be applied again, when a
+// transaction failed.
 type command struct {
-	apply func(*Tx) error
+	check Check
 	// rows is about how many rows it writes, and by who gave it.
 	rows int
 	by   string
@@ -41,28 +40,28 @@ func newWaits() waits {
 }
 
 // Do applies a command that writes a few rows and answers after it is on disk.
-func (c *Committer) Do(ctx context.Context, apply func(*Tx) error) error {
-	return c.send(ctx, c.commands.ordinary, 1, apply)
+func (c *Committer) Do(ctx context.Context, check Check) error {
+	return c.send(ctx, c.commands.ordinary, 1, check)
 }
 
 // DoRows applies a command that writes about so many rows.
-func (c *Committer) DoRows(ctx context.Context, rows int, apply func(*Tx) error) error {
+func (c *Committer) DoRows(ctx context.Context, rows int, check Check) error {
 	if rows >= BulkRows {
-		return c.send(ctx, c.commands.bulk, rows, apply)
+		return c.send(ctx, c.commands.bulk, rows, check)
 	}
-	return c.send(ctx, c.commands.ordinary, rows, apply)
+	return c.send(ctx, c.commands.ordinary, rows, check)
 }
 
 // DoFirst applies a command that ends or renews leases.
-func (c *Committer) DoFirst(ctx context.Context, rows int, apply func(*Tx) error) error {
+func (c *Committer) DoFirst(ctx context.Context, rows int, check Check) error {
 	if rows > mostRows {
-		return c.send(ctx, c.commands.bulk, rows, apply)
+		return c.send(ctx, c.commands.bulk, rows, check)
 	}
-	return c.send(ctx, c.commands.urgent, rows, apply)
+	return c.send(ctx, c.commands.urgent, rows, check)
 }
 
-func (c *Committer) send(ctx context.Context, to chan *command, rows int, apply func(*Tx) error) error {
-	one := &command{apply: apply, rows: max(rows, 1), by: CallOf(ctx).Principal, done: make(chan error, 1)}
+func (c *Committer) send(ctx context.Context, to chan *command, rows int, check Check) error {
+	one := &command{check: check, rows: max(rows, 1), by: CallOf(ctx).Principal, done: make(chan error, 1)}
 	select {
 	case <-c.Quit:
 		return ErrStopping

@@ -6,9 +6,9 @@ import (
 	"humblemule/job"
 )
 
-// Tx is one transaction: the memory's parts as it sees them, and the store. A command, or
-// timed work, is a function on it. It may be applied again in a later transaction, when one
-// failed, so it keeps nothing but by what it answers.
+// Tx is one transaction: the memory's parts as it sees them, and the store. The writing half
+// of a command, and timed work, are functions on it. They may be applied again in a later
+// transaction, when one failed, so they keep nothing but by what they answer.
 type Tx struct {
 	*memory.Memory
 	Store *store.Store
@@ -17,7 +17,8 @@ type Tx struct {
 	// By is who gave the command that is applied; empty for timed work.
 	By string
 
-	c *Committer
+	c    *Committer
+	view *View
 	// again tells that there is more to do at once.
 	again bool
 	// doing is the timed work that is being done, so that a fault is laid to it; hasAside

@@ -2,13 +2,14 @@ package deal
 
 import (
 	"cmp"
+	"slices"
+	"sort"
+
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/place"
 	"humblemule/internal/core/store"
 	"humblemule/job"
-	"slices"
-	"sort"
 )
 
 // heads are the first ready jobs of a queue and task that a deal has read and
@@ -117,7 +118,7 @@ func eachTask(tx *commit.Tx, q *memory.Named, names []string, visit func(task in
 // head gives the heads of a queue and task, reading more where all were dealt;
 // nil where there is none.
 func head(tx *commit.Tx, q *memory.Named, task int64, read map[memory.Group]*heads, wanted int) (*heads, error) {
-	if !taskMayStart(tx, task) {
+	if !taskMayStart(tx.View(), task) {
 		return nil, nil
 	}
 	g := memory.Group{Queue: q.ID, Task: task}

@@ -4,6 +4,10 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"maps"
+	"slices"
+	"time"
+
 	"humblemule/internal/core/command"
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
@@ -11,9 +15,6 @@ import (
 	"humblemule/internal/core/read"
 	"humblemule/internal/core/store"
 	"humblemule/job"
-	"maps"
-	"slices"
-	"time"
 )
 
 // Lease settles what the request brings, then takes jobs for it, in one
@@ -44,32 +45,34 @@ func (de *Dealer) Lease(ctx context.Context, req job.LeaseRequest) (job.LeaseAns
 	if len(settlements) > 0 {
 		do = de.c.DoFirst
 	}
-	err = do(ctx, command.RowsOf(settlements)+most, func(tx *commit.Tx) error {
+	err = do(ctx, command.RowsOf(settlements)+most, func(v *commit.View) (commit.Write, error) {
 		t.leases = nil
-		same, err := tx.Receipts.Find(t.call)
+		same, err := v.Receipts.Find(t.call)
 		if err != nil {
-			return err
+			return nil, err
 		}
-		mayTake, err := tx.Workers.Takes(req.Worker)
+		mayTake, err := v.Workers.Takes(req.Worker)
 		if err != nil {
-			return err
+			return nil, err
 		}
 		t.replays = same != nil && !mayTake
 		takes = most > 0 && (t.replays || mayTake)
 		if takes && same == nil {
-			if err := canTake(tx, &req); err != nil {
-				return err
+			if err := canTake(v, &req); err != nil {
+				return nil, err
 			}
 		}
-		if results, err = command.SettleAll(tx, settlements); err != nil {
-			return err
-		}
-		if t.worker, err = tx.Workers.Know(who); err != nil || !takes {
-			return err
-		}
-		t.park = t.park && !t.replays
-		de.parked.add(t)
-		return nil
+		return func(tx *commit.Tx) (err error) {
+			if results, err = command.SettleAll(tx, settlements); err != nil {
+				return err
+			}
+			if t.worker, err = tx.Workers.Know(who); err != nil || !takes {
+				return err
+			}
+			t.park = t.park && !t.replays
+			de.parked.add(t)
+			return nil
+		}, nil
 	})
 	if err != nil {
 		return job.LeaseAnswer{}, err
@@ -97,12 +100,12 @@ func (de *Dealer) Lease(ctx context.Context, req job.LeaseRequest) (job.LeaseAns
 }
 
 // canTake tells whether a job that is asked for by its id may be leased.
-func canTake(tx *commit.Tx, req *job.LeaseRequest) error {
+func canTake(v *commit.View, req *job.LeaseRequest) error {
 	id := req.Job
 	if id == 0 {
 		return nil
 	}
-	r, err := tx.Store.Row(id)
+	r, err := v.Store.Row(id)
 	switch {
 	case err != nil:
 		return err
@@ -110,12 +113,12 @@ func canTake(tx *commit.Tx, req *job.LeaseRequest) error {
 		return read.NoJob(id)
 	case r.State != job.Ready:
 		return job.Fault(job.WrongState, "job %d is %s; only a ready job can be taken by its id", id, r.State)
-	case len(req.Tasks) > 0 && !slices.Contains(req.Tasks, tx.Tasks.Name(r.Task)):
-		return job.Fault(job.WrongState, "job %d asks for %s, which this worker does not do", id, tx.Tasks.Name(r.Task))
-	case tx.Settings.Paused(tx.Queues.Get(r.Queue)):
-		return job.Fault(job.WrongState, "job %d is in queue %s, which is paused; resume the queue first", id, tx.Queues.Name(r.Queue))
+	case len(req.Tasks) > 0 && !slices.Contains(req.Tasks, v.Tasks.Name(r.Task)):
+		return job.Fault(job.WrongState, "job %d asks for %s, which this worker does not do", id, v.Tasks.Name(r.Task))
+	case v.Settings.Paused(v.Queues.Get(r.Queue)):
+		return job.Fault(job.WrongState, "job %d is in queue %s, which is paused; resume the queue first", id, v.Queues.Name(r.Queue))
 	}
-	if limit := limitOf(tx, tx.Queues.Get(r.Queue), r.Task); limit != "" {
+	if limit := limitOf(v, v.Queues.Get(r.Queue), r.Task); limit != "" {
 		return job.Fault(job.WrongState, "job %d cannot be taken now: %s", id, limit)
 	}
 	return nil
@@ -173,10 +176,10 @@ func (de *Dealer) Settle(ctx context.Context, items []job.Settlement) ([]job.Set
 	}
 	var results []job.SettleResult
 	defer de.renewals.arrived(tokensOf(items))()
-	err = de.c.DoFirst(ctx, command.RowsOf(all), func(tx *commit.Tx) error {
+	err = de.c.DoFirst(ctx, command.RowsOf(all), commit.Unchecked(func(tx *commit.Tx) (err error) {
 		results, err = command.SettleAll(tx, all)
 		return err
-	})
+	}))
 	return results, err
 }
 

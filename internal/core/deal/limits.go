@@ -2,22 +2,23 @@ package deal
 
 import (
 	"fmt"
+
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
 	"humblemule/job"
 )
 
 // mayStart tells whether the limits of a queue let another job start.
-func mayStart(tx *commit.Tx, q *memory.Named) bool {
-	rules := tx.Settings.Rules(q)
-	return !rules.Full(tx.Counts.Queue(q.ID)[job.Running]) && (rules.Rate == nil || tx.Limits.Free(q, rules.Rate))
+func mayStart(v *commit.View, q *memory.Named) bool {
+	rules := v.Settings.Rules(q)
+	return !rules.Full(v.Counts.Queue(q.ID)[job.Running]) && (rules.Rate == nil || v.Limits.Free(q, rules.Rate))
 }
 
 // mayStartOrWaits is mayStart for a take, which waits for the rate of the queue where that is
 // what keeps it.
 func mayStartOrWaits(tx *commit.Tx, q *memory.Named) bool {
 	rules := tx.Settings.Rules(q)
-	may := mayStart(tx, q)
+	may := mayStart(tx.View(), q)
 	if !may && !rules.Full(tx.Counts.Queue(q.ID)[job.Running]) {
 		tx.Limits.Await(q, rules.Rate)
 	}
@@ -25,24 +26,24 @@ func mayStartOrWaits(tx *commit.Tx, q *memory.Named) bool {
 }
 
 // taskMayStart tells whether the limit of a task lets another of its jobs start.
-func taskMayStart(tx *commit.Tx, task int64) bool {
-	d := tx.Settings.Task(task)
-	return d == nil || !d.Full(tx.Counts.Task(task)[job.Running])
+func taskMayStart(v *commit.View, task int64) bool {
+	d := v.Settings.Task(task)
+	return d == nil || !d.Full(v.Counts.Task(task)[job.Running])
 }
 
 // limited tells whether a queue has a limit, so that no job of it is held ahead.
 func limited(rules *job.Rules) bool { return rules.MaxRunning != nil || rules.Rate != nil }
 
 // limitOf says in words which limit keeps a job from starting; empty for none.
-func limitOf(tx *commit.Tx, q *memory.Named, task int64) string {
-	rules := tx.Settings.Rules(q)
+func limitOf(v *commit.View, q *memory.Named, task int64) string {
+	rules := v.Settings.Rules(q)
 	switch {
-	case rules.Full(tx.Counts.Queue(q.ID)[job.Running]):
-		return fmt.Sprintf("queue %s has %d running, of which there may be %d", q.Name, tx.Counts.Queue(q.ID)[job.Running], *rules.MaxRunning)
-	case !mayStart(tx, q):
+	case rules.Full(v.Counts.Queue(q.ID)[job.Running]):
+		return fmt.Sprintf("queue %s has %d running, of which there may be %d", q.Name, v.Counts.Queue(q.ID)[job.Running], *rules.MaxRunning)
+	case !mayStart(v, q):
 		return fmt.Sprintf("queue %s starts no more by its rate for now", q.Name)
-	case !taskMayStart(tx, task):
-		return fmt.Sprintf("task %s has %d running, of which there may be %d", tx.Tasks.Name(task), tx.Counts.Task(task)[job.Running], *tx.Settings.Task(task).MaxRunning)
+	case !taskMayStart(v, task):
+		return fmt.Sprintf("task %s has %d running, of which there may be %d", v.Tasks.Name(task), v.Counts.Task(task)[job.Running], *v.Settings.Task(task).MaxRunning)
 	}
 	return ""
 }

@@ -4,13 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"slices"
+	"sync"
+	"time"
+
 	"humblemule/internal/core/command"
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
 	"humblemule/job"
-	"slices"
-	"sync"
-	"time"
 )
 
 // Extend renews leases by the length asked when they were taken.
@@ -26,7 +27,7 @@ func (de *Dealer) Extend(ctx context.Context, req job.ExtendRequest) (job.Extend
 		tokens[i] = items[i].Token
 	}
 	defer de.renewals.arrived(tokens)()
-	err := de.c.DoFirst(ctx, len(items), func(tx *commit.Tx) error {
+	err := de.c.DoFirst(ctx, len(items), commit.Unchecked(func(tx *commit.Tx) error {
 		for i, item := range items {
 			var l *memory.Lease
 			var errs error
@@ -44,7 +45,7 @@ func (de *Dealer) Extend(ctx context.Context, req job.ExtendRequest) (job.Extend
 		var err error
 		answer.Leases, err = unknownTo(tx, req.Worker, tokens)
 		return err
-	})
+	}))
 	for uid := range workers {
 		de.m.Workers.Presence.Saw(uid, de.c.Now(), 0)
 		if answer.Wanted == job.WantRun {

@@ -3,12 +3,13 @@ package deal
 import (
 	"cmp"
 	"context"
+	"slices"
+	"time"
+
 	"humblemule/internal/core/command"
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/watch"
 	"humblemule/job"
-	"slices"
-	"time"
 )
 
 // PutWorker registers a worker process, or what it tells anew about itself, and
@@ -21,7 +22,7 @@ func (de *Dealer) PutWorker(ctx context.Context, w job.Worker) (job.Wanted, erro
 		return job.Wanted{}, err
 	}
 	var unknown []job.Lease
-	err := de.c.Do(ctx, func(tx *commit.Tx) (err error) {
+	err := de.c.Do(ctx, commit.Unchecked(func(tx *commit.Tx) (err error) {
 		if w.Holds != nil {
 			if unknown, err = unknownTo(tx, w.ID, w.Holds); err != nil {
 				return err
@@ -29,7 +30,7 @@ func (de *Dealer) PutWorker(ctx context.Context, w job.Worker) (job.Wanted, erro
 		}
 		_, err = tx.Workers.Write(w)
 		return err
-	})
+	}))
 	de.watchers.Nudge(watch.Changes{Workers: true})
 	want, _ := de.m.Workers.Presence.Wants(w.ID)
 	return job.Wanted{Wanted: want, Leases: unknown}, err
@@ -54,7 +55,7 @@ func (de *Dealer) signOff(ctx context.Context, uid string, anybodys bool) error 
 	if err != nil && !anybodys {
 		return err
 	}
-	err = de.c.Do(ctx, func(tx *commit.Tx) error {
+	err = de.c.Do(ctx, commit.Unchecked(func(tx *commit.Tx) error {
 		if !own && !anybodys {
 			return nil // whose it was is not known any more
 		}
@@ -64,7 +65,7 @@ func (de *Dealer) signOff(ctx context.Context, uid string, anybodys bool) error 
 			}
 		}
 		return nil
-	})
+	}))
 	de.watchers.Nudge(watch.Changes{Workers: true})
 	return err
 }
@@ -81,12 +82,14 @@ func (de *Dealer) AskWorker(ctx context.Context, uid string, want job.Want) (job
 		stored = ""
 	}
 	detail := map[string]string{"worker": uid, "name": w.Name}
-	err = de.c.Record(ctx, string(want), 0, detail, func(tx *commit.Tx) (func(int64) error, error) {
-		ref, err := tx.Workers.Know(w)
-		if err != nil {
-			return nil, err
-		}
-		return nil, tx.Workers.Ask(ref, stored)
+	err = de.c.Record(ctx, string(want), 0, detail, func(*commit.View) (commit.Act, error) {
+		return func(tx *commit.Tx, _ int64) error {
+			ref, err := tx.Workers.Know(w)
+			if err != nil {
+				return err
+			}
+			return tx.Workers.Ask(ref, stored)
+		}, nil
 	})
 	if err != nil {
 		return w, err

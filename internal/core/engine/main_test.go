@@ -1,10 +1,11 @@
 package engine
 
 import (
-	"humblemule/job"
 	"testing"
 
 	"go.uber.org/goleak"
+
+	"humblemule/job"
 )
 
 // No test leaves a goroutine behind.

@@ -188,7 +188,7 @@ func TestMistakesAreUndoneAlone(t *testing.T) {
 	inYard(t, func(y *yard) {
 		ctx, e := context.Background(), y.e
 		stop := make(chan struct{})
-		go e.c.Do(ctx, func(*commit.Tx) error { <-stop; return nil }) // so that what follows is one batch
+		go e.c.Do(ctx, commit.Unchecked(func(*commit.Tx) error { <-stop; return nil })) // so that what follows is one batch
 		synctest.Wait()
 		var wg sync.WaitGroup
 		var answers [4]error
@@ -200,7 +200,7 @@ func TestMistakesAreUndoneAlone(t *testing.T) {
 			},
 			func(tx *commit.Tx) error { tx.Facts.DrawID(); return job.Fault(job.Invalid, "refused too late") },
 		} {
-			wg.Go(func() { answers[i] = e.c.Do(ctx, mistake) })
+			wg.Go(func() { answers[i] = e.c.Do(ctx, commit.Unchecked(mistake)) })
 			wg.Go(func() {
 				_, err := e.Enqueue(ctx, job.Spec{Task: "tide.predict"})
 				assert.NoError(t, err)
@@ -246,7 +246,7 @@ func TestTimedWorkIsIsolated(t *testing.T) {
 	inYard(t, func(y *yard) {
 		ctx := context.Background()
 		breakIn := func(query string, args ...any) {
-			require.NoError(t, y.e.c.Do(ctx, func(tx *commit.Tx) error { return tx.Store.Exec(fmt.Sprintf(query, args...)) }))
+			require.NoError(t, y.e.c.Do(ctx, commit.Unchecked(func(tx *commit.Tx) error { return tx.Store.Exec(fmt.Sprintf(query, args...)) })))
 		}
 		var ids []int64
 		for n := range 5 {

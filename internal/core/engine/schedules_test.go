@@ -445,12 +445,12 @@ func TestSchedulesOverFaults(t *testing.T) {
 		began := time.Now()
 		for range 40 {
 			time.Sleep(time.Duration(draw.IntN(1500)) * time.Millisecond)
-			err := y.e.c.Do(context.Background(), func(tx *commit.Tx) error {
+			err := y.e.c.Do(context.Background(), commit.Unchecked(func(tx *commit.Tx) error {
 				if err := plan.Fire().Do(tx); err != nil { // in the transaction that fails
 					return err
 				}
 				return sqlite3.Error{Code: sqlite3.ErrIoErr}
-			})
+			}))
 			require.ErrorContains(t, err, "nothing of this was kept")
 		}
 		time.Sleep(2 * time.Second)

@@ -234,11 +234,11 @@ func TestNamesEnd(t *testing.T) {
 		assert.Len(t, e.Counts(), 1, "the one that has a job")
 		assert.Len(t, e.Tasks(ctx), 1)
 		rows := int64(-1)
-		require.NoError(t, e.c.Do(ctx, func(tx *commit.Tx) error {
+		require.NoError(t, e.c.Do(ctx, commit.Unchecked(func(tx *commit.Tx) error {
 			all, err := tx.Store.WorkersBefore(tx.Now, 10)
 			rows = int64(len(all))
 			return err
-		}))
+		})))
 		assert.Zero(t, rows, "rows of workers")
 		memoryAgrees(t, e)
 	})
@@ -258,11 +258,11 @@ func TestPoliciesEnd(t *testing.T) {
 			return j
 		}
 		policies := func() (n int) {
-			require.NoError(t, e.c.Do(ctx, func(tx *commit.Tx) error {
+			require.NoError(t, e.c.Do(ctx, commit.Unchecked(func(tx *commit.Tx) error {
 				all, err := tx.Store.PolicyIDs(1 << 40)
 				n = len(all)
 				return err
-			}))
+			})))
 			return n
 		}
 		const made = 700 // more than one slice drops
@@ -285,7 +285,7 @@ func TestPoliciesEnd(t *testing.T) {
 			require.Less(t, time.Since(began), 25*time.Hour)
 			var w memory.PolicyWalk
 			var next time.Time
-			require.NoError(t, e.c.Do(ctx, func(tx *commit.Tx) error { w, next = tx.Policies.Walk.Get(), tx.Retention.Forget.Get(); return nil }))
+			require.NoError(t, e.c.Do(ctx, commit.Unchecked(func(tx *commit.Tx) error { w, next = tx.Policies.Walk.Get(), tx.Retention.Forget.Get(); return nil })))
 			if n := len(w.Doomed); n > 0 {
 				late = with(int(w.Doomed[n-1])) // policies were made in this order
 			}

@@ -11,7 +11,10 @@ import (
 // Counts are the kept counts of jobs, by queue, task and state, with their sums by queue
 // and by task; and how many jobs of a queue are gone for good. So no question that they
 // answer reads a job, however many there are.
-type Counts struct {
+type Counts struct{ CountsView }
+
+// CountsView is what of them can be seen, and not changed.
+type CountsView struct {
 	layered
 	groups Overlay[Group, *ByState]
 	queues Overlay[int64, *ByState]
@@ -91,13 +94,13 @@ var none ByState
 
 // Group counts the jobs of a queue and task; Queue those of a queue, and Task those of a
 // task. What they answer must not be altered.
-func (p *Counts) Group(at Group) *ByState { return orNone(p.groups.At(at)) }
+func (p *CountsView) Group(at Group) *ByState { return orNone(p.groups.At(at)) }
 
 // Queue is told with [Counts.Group].
-func (p *Counts) Queue(id int64) *ByState { return orNone(p.queues.At(id)) }
+func (p *CountsView) Queue(id int64) *ByState { return orNone(p.queues.At(id)) }
 
 // Task is told with [Counts.Group].
-func (p *Counts) Task(id int64) *ByState { return orNone(p.tasks.At(id)) }
+func (p *CountsView) Task(id int64) *ByState { return orNone(p.tasks.At(id)) }
 
 func orNone(n *ByState) *ByState {
 	if n == nil {
@@ -107,7 +110,7 @@ func orNone(n *ByState) *ByState {
 }
 
 // TasksOf visits the tasks of which a queue has, or has had, jobs.
-func (p *Counts) TasksOf(queue int64) iter.Seq[int64] {
+func (p *CountsView) TasksOf(queue int64) iter.Seq[int64] {
 	return func(yield func(int64) bool) {
 		for _, task := range p.tasksOf[queue] {
 			if !yield(task) {
@@ -123,7 +126,7 @@ func (p *Counts) TasksOf(queue int64) iter.Seq[int64] {
 }
 
 // Finishes is how many jobs the transaction has finished.
-func (p *Counts) Finishes() (n int) {
+func (p *CountsView) Finishes() (n int) {
 	for at, now := range p.groups.Changed() {
 		was := p.KeptGroup(at)
 		for _, s := range job.FinishedStates() {
@@ -180,7 +183,7 @@ func (p *Counts) drop() {
 }
 
 // Used tells whether a queue has ever had a job.
-func (p *Counts) Used(queue int64) bool {
+func (p *CountsView) Used(queue int64) bool {
 	for range p.TasksOf(queue) {
 		return true
 	}
@@ -217,31 +220,31 @@ func (p *Counts) forgetTask(id int64) (queues []int64, err error) {
 
 // KeptGroup counts the jobs of a queue and task; KeptQueue those of a queue, KeptTask those
 // of a task, and KeptPast those of a queue that are gone.
-func (p *Counts) KeptGroup(at Group) *ByState {
+func (p *CountsView) KeptGroup(at Group) *ByState {
 	n, _ := p.groups.Kept(at)
 	return orNone(n)
 }
 
 // KeptQueue is told with [Counts.KeptGroup].
-func (p *Counts) KeptQueue(id int64) *ByState {
+func (p *CountsView) KeptQueue(id int64) *ByState {
 	n, _ := p.queues.Kept(id)
 	return orNone(n)
 }
 
 // KeptTask is told with [Counts.KeptGroup].
-func (p *Counts) KeptTask(id int64) *ByState {
+func (p *CountsView) KeptTask(id int64) *ByState {
 	n, _ := p.tasks.Kept(id)
 	return orNone(n)
 }
 
 // KeptPast is told with [Counts.KeptGroup].
-func (p *Counts) KeptPast(queue int64) *ByState {
+func (p *CountsView) KeptPast(queue int64) *ByState {
 	n, _ := p.past.Kept(queue)
 	return orNone(n)
 }
 
 // KeptTasksOf are the tasks of which a queue has, or has had, jobs.
-func (p *Counts) KeptTasksOf(queue int64) []int64 { return p.tasksOf[queue] }
+func (p *CountsView) KeptTasksOf(queue int64) []int64 { return p.tasksOf[queue] }
 
 // AllKeptGroups visits the counts of all queues and tasks.
-func (p *Counts) AllKeptGroups() iter.Seq2[Group, *ByState] { return p.groups.AllKept() }
+func (p *CountsView) AllKeptGroups() iter.Seq2[Group, *ByState] { return p.groups.AllKept() }

@@ -18,7 +18,10 @@ import (
 
 // Leases are the live leases, by their jobs, with what comes next of each; and which jobs
 // were given back of late.
-type Leases struct {
+type Leases struct{ LeasesView }
+
+// LeasesView is what of them can be seen, and not changed.
+type LeasesView struct {
 	layered
 	live Overlay[int64, *Lease]
 	// ends are the leases by when something is to be done with them, and ofWorker those of
@@ -159,10 +162,10 @@ func (p *Leases) unindex(l *Lease) {
 }
 
 // Get finds the lease of a job; nil where it has none.
-func (p *Leases) Get(id int64) *Lease { return p.live.At(id) }
+func (p *LeasesView) Get(id int64) *Lease { return p.live.At(id) }
 
 // Find finds the live lease that a token names; nil where it is none.
-func (p *Leases) Find(token string) *Lease {
+func (p *LeasesView) Find(token string) *Lease {
 	id, attempt, bits, ok := ParseToken(token)
 	if l := p.Get(id); ok && l != nil && l.Row.Attempt == attempt && l.Row.Token == bits {
 		return l
@@ -177,7 +180,7 @@ func (p *Leases) Put(l *Lease) { p.live.Put(l.Row.ID, l) }
 func (p *Leases) End(id int64) { p.live.Delete(id) }
 
 // Of gives the leases of a worker that were committed and still live.
-func (p *Leases) Of(worker string) (all []*Lease) {
+func (p *LeasesView) Of(worker string) (all []*Lease) {
 	for id := range p.ofWorker[worker] {
 		if l := p.Get(id); l != nil && l.Worker == worker {
 			all = append(all, l)
@@ -188,13 +191,13 @@ func (p *Leases) Of(worker string) (all []*Lease) {
 
 // Over gives leases that were committed and with which something is to be done by a time,
 // at most so many.
-func (p *Leases) Over(now time.Time, most int) []*Lease {
+func (p *LeasesView) Over(now time.Time, most int) []*Lease {
 	return p.ends.While(func(l *Lease) bool { return !l.Next().After(now) }, most)
 }
 
 // NextEnd is when something is next to be done with a lease that was committed; the zero
 // time where there is none.
-func (p *Leases) NextEnd() time.Time {
+func (p *LeasesView) NextEnd() time.Time {
 	if _, l, found := p.ends.First(); found {
 		return l.Next()
 	}
@@ -202,7 +205,7 @@ func (p *Leases) NextEnd() time.Time {
 }
 
 // Released tells how often in a row a job was given back.
-func (p *Leases) Released(id int64) Release { return p.released.At(id) }
+func (p *LeasesView) Released(id int64) Release { return p.released.At(id) }
 
 // SetReleased notes it.
 func (p *Leases) SetReleased(id int64, r Release) { p.released.Put(id, r) }
@@ -236,13 +239,13 @@ func (p *Leases) forgetReleases() {
 }
 
 // Kept finds the lease of a job; nil where it has none.
-func (p *Leases) Kept(id int64) *Lease {
+func (p *LeasesView) Kept(id int64) *Lease {
 	l, _ := p.live.Kept(id)
 	return l
 }
 
 // KeptOf visits the leases of a worker.
-func (p *Leases) KeptOf(worker string) iter.Seq[*Lease] { return maps.Values(p.ofWorker[worker]) }
+func (p *LeasesView) KeptOf(worker string) iter.Seq[*Lease] { return maps.Values(p.ofWorker[worker]) }
 
 // NumKept counts the live leases.
-func (p *Leases) NumKept() int { return p.live.NumKept() }
+func (p *LeasesView) NumKept() int { return p.live.NumKept() }

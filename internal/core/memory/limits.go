@@ -10,7 +10,10 @@ import (
 
 // Limits are what the rates of queues are held by: their tokens, when the next one comes,
 // and the latest starts.
-type Limits struct {
+type Limits struct{ LimitsView }
+
+// LimitsView is what of them can be seen, and not changed.
+type LimitsView struct {
 	layered
 	buckets Overlay[int64, limit.Bucket]
 	// waits is when the rate of a queue lets the next job start that was asked for, and next
@@ -51,7 +54,7 @@ func (p *Limits) Fill(q *Named) {
 }
 
 // Free tells whether the rate of a queue lets another job start.
-func (p *Limits) Free(q *Named, rate *job.Rate) bool {
+func (p *LimitsView) Free(q *Named, rate *job.Rate) bool {
 	b := p.buckets.At(q.ID)
 	return b.Free(time.Now(), rate.PerSecond, *rate.Burst) > 0
 }
@@ -74,7 +77,7 @@ func (p *Limits) Over(now time.Time) (queues []int64) {
 
 // NextStart is when a rate next lets a job start that was asked for; the zero time for
 // none.
-func (p *Limits) NextStart() time.Time {
+func (p *LimitsView) NextStart() time.Time {
 	_, at, _ := p.next.First()
 	return at
 }
@@ -131,7 +134,7 @@ func (p *Limits) forgetQueue(id int64) {
 
 // KeptWait is when the rate of a queue lets the next job start, as far as one was asked
 // for; 0 where none was.
-func (p *Limits) KeptWait(queue int64) job.Time {
+func (p *LimitsView) KeptWait(queue int64) job.Time {
 	if at, _ := p.waits.Kept(queue); !at.IsZero() {
 		return job.Time(at.UnixMilli())
 	}
@@ -139,7 +142,7 @@ func (p *Limits) KeptWait(queue int64) job.Time {
 }
 
 // KeptStarts are the latest starts of a queue, oldest first.
-func (p *Limits) KeptStarts(queue int64) []job.Start {
+func (p *LimitsView) KeptStarts(queue int64) []job.Start {
 	all := p.starts[queue]
 	return all[max(len(all)-StartsKept, 0):]
 }

@@ -28,10 +28,8 @@ type Memory struct {
 	store *store.Store
 	clock *Clock
 	// now is when the transaction began: the time of all that it does.
-	now job.Time
-	// writes counts the changes of all parts.
-	writes int64
-	parts  []part
+	now   job.Time
+	parts []part
 
 	Facts     Facts
 	Queues    Names
@@ -91,13 +89,13 @@ func (p *layered) drop() {
 
 // keep makes an overlay one of a part, over what was loaded.
 func keep[K comparable, V any](p *layered, o *Overlay[K, V], kept map[K]V) {
-	*o = Overlay[K, V]{kept: kept, writes: &p.m.writes}
+	*o = Overlay[K, V]{kept: kept}
 	p.all = append(p.all, o)
 }
 
 // keepOne makes a cell one of a part.
 func keepOne[T any](p *layered, c *Cell[T], v T) {
-	*c = Cell[T]{kept: v, now: v, writes: &p.m.writes}
+	*c = Cell[T]{kept: v, now: v}
 	p.all = append(p.all, c)
 }
 
@@ -161,9 +159,6 @@ func (m *Memory) Begin(now job.Time) {
 		p.drop()
 	}
 }
-
-// Writes counts what was changed since the memory was made.
-func (m *Memory) Writes() int64 { return m.writes }
 
 // Flush writes what is not written yet.
 func (m *Memory) Flush() error {

@@ -16,7 +16,10 @@ type Named struct {
 
 // Names are the queues, or the tasks, of the service. A name is there from its first job,
 // or its first settings, until it has been without a use for long.
-type Names struct {
+type Names struct{ NamesView }
+
+// NamesView is what of them can be seen, and not changed.
+type NamesView struct {
 	layered
 	kind   kind
 	byID   Overlay[int64, *Named]
@@ -64,13 +67,13 @@ func (p *Names) load(f *file) error {
 }
 
 // Get finds a name by its number; nil where it is not there.
-func (p *Names) Get(id int64) *Named { return p.byID.At(id) }
+func (p *NamesView) Get(id int64) *Named { return p.byID.At(id) }
 
 // Find finds one by its name; nil where it is not there.
-func (p *Names) Find(name string) *Named { return p.byName.At(name) }
+func (p *NamesView) Find(name string) *Named { return p.byName.At(name) }
 
 // Name is the name of a number; empty where it is not there.
-func (p *Names) Name(id int64) string {
+func (p *NamesView) Name(id int64) string {
 	if n := p.Get(id); n != nil {
 		return n.Name
 	}
@@ -78,7 +81,7 @@ func (p *Names) Name(id int64) string {
 }
 
 // ID is the number of a name; 0 where it is not there.
-func (p *Names) ID(name string) int64 {
+func (p *NamesView) ID(name string) int64 {
 	if n := p.Find(name); n != nil {
 		return n.ID
 	}
@@ -86,13 +89,13 @@ func (p *Names) ID(name string) int64 {
 }
 
 // Len counts the names.
-func (p *Names) Len() int { return p.byID.Len() }
+func (p *NamesView) Len() int { return p.byID.Len() }
 
 // All visits the names.
-func (p *Names) All() iter.Seq2[int64, *Named] { return p.byID.All() }
+func (p *NamesView) All() iter.Seq2[int64, *Named] { return p.byID.All() }
 
 // MadeBy counts those that somebody has made.
-func (p *Names) MadeBy(principal string) int { return p.made.At(principal) }
+func (p *NamesView) MadeBy(principal string) int { return p.made.At(principal) }
 
 // Use finds a name, or makes it.
 func (p *Names) Use(name, by string) (*Named, error) {
@@ -140,7 +143,7 @@ func (p *Names) forget(n *Named) {
 }
 
 // IdleSince is since when a name has had no use, as it was noted; 0 where it has.
-func (p *Names) IdleSince(id int64) job.Time { return p.idle.At(id) }
+func (p *NamesView) IdleSince(id int64) job.Time { return p.idle.At(id) }
 
 // NoteIdle notes since when a name has had no use; 0 where it has.
 func (p *Names) NoteIdle(id int64, since job.Time) error {
@@ -152,19 +155,19 @@ func (p *Names) NoteIdle(id int64, since job.Time) error {
 }
 
 // Kept finds a name by its number, and KeptNamed by itself; nil where it is not there.
-func (p *Names) Kept(id int64) *Named {
+func (p *NamesView) Kept(id int64) *Named {
 	n, _ := p.byID.Kept(id)
 	return n
 }
 
 // KeptNamed is told with [Names.Kept].
-func (p *Names) KeptNamed(name string) *Named {
+func (p *NamesView) KeptNamed(name string) *Named {
 	n, _ := p.byName.Kept(name)
 	return n
 }
 
 // KeptID is the number of a name; 0 where it is not there.
-func (p *Names) KeptID(name string) int64 {
+func (p *NamesView) KeptID(name string) int64 {
 	if n := p.KeptNamed(name); n != nil {
 		return n.ID
 	}
@@ -172,7 +175,7 @@ func (p *Names) KeptID(name string) int64 {
 }
 
 // KeptName is the name of a number; empty where it is not there.
-func (p *Names) KeptName(id int64) string {
+func (p *NamesView) KeptName(id int64) string {
 	if n := p.Kept(id); n != nil {
 		return n.Name
 	}
@@ -180,7 +183,7 @@ func (p *Names) KeptName(id int64) string {
 }
 
 // AllKept visits the names.
-func (p *Names) AllKept() iter.Seq2[int64, *Named] { return p.byID.AllKept() }
+func (p *NamesView) AllKept() iter.Seq2[int64, *Named] { return p.byID.AllKept() }
 
 // NumKept counts them.
-func (p *Names) NumKept() int { return p.byID.NumKept() }
+func (p *NamesView) NumKept() int { return p.byID.NumKept() }

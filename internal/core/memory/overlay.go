@@ -12,8 +12,7 @@ type Overlay[K comparable, V any] struct {
 	kept    map[K]V
 	changed map[K]change[V]
 	// more is how many more entries there are than in kept.
-	more   int
-	writes *int64
+	more int
 }
 
 type change[V any] struct {
@@ -61,7 +60,6 @@ func (o *Overlay[K, V]) set(k K, c change[V]) {
 	case !was && !c.gone:
 		o.more++
 	}
-	*o.writes++
 }
 
 // Len counts the keys as the transaction sees them.
@@ -153,7 +151,6 @@ func (o *Overlay[K, V]) drop() {
 // Cell is an overlay of one value.
 type Cell[T any] struct {
 	kept, now T
-	writes    *int64
 }
 
 // Get tells the value as the transaction sees it.
@@ -163,10 +160,7 @@ func (c *Cell[T]) Get() T { return c.now }
 func (c *Cell[T]) Kept() T { return c.kept }
 
 // Set sets the value.
-func (c *Cell[T]) Set(v T) {
-	c.now = v
-	*c.writes++
-}
+func (c *Cell[T]) Set(v T) { c.now = v }
 
 func (c *Cell[T]) publish() { c.kept = c.now }
 func (c *Cell[T]) drop()    { c.now = c.kept }

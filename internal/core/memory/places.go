@@ -11,7 +11,10 @@ import (
 // Places are what decides the order of waiting jobs, beside what stands in their rows: each
 // queue's counter of ranks, the tags that owners were served by, the walks that give jobs
 // new places, and whose turn it is among the queues of a worker.
-type Places struct {
+type Places struct{ PlacesView }
+
+// PlacesView is what of them can be seen, and not changed.
+type PlacesView struct {
 	layered
 	ranks  Overlay[int64, ranks]
 	served Overlay[Level, int64]
@@ -99,10 +102,10 @@ func (p *Places) StartWalk(q *Named) error {
 }
 
 // Walk is the walk through a queue; nil where there is none.
-func (p *Places) Walk(q *Named) *Walk { return p.walks.At(q.ID) }
+func (p *PlacesView) Walk(q *Named) *Walk { return p.walks.At(q.ID) }
 
 // Walks visits the queues that are walked through.
-func (p *Places) Walks() iter.Seq2[int64, *Walk] { return p.walks.All() }
+func (p *PlacesView) Walks() iter.Seq2[int64, *Walk] { return p.walks.All() }
 
 // Walked notes how far a walk has come; with nothing left it is over.
 func (p *Places) Walked(q *Named, to *Walk) error {
@@ -115,16 +118,16 @@ func (p *Places) Walked(q *Named, to *Walk) error {
 }
 
 // KeptWalking tells whether a queue is walked through.
-func (p *Places) KeptWalking(queue int64) bool {
+func (p *PlacesView) KeptWalking(queue int64) bool {
 	_, walking := p.walks.Kept(queue)
 	return walking
 }
 
 // NumWalks counts the walks under way.
-func (p *Places) NumWalks() int { return p.walks.NumKept() }
+func (p *PlacesView) NumWalks() int { return p.walks.NumKept() }
 
 // Served is the tag that was served last at a level, where it is known.
-func (p *Places) Served(at Level) (tag int64, known bool) { return p.served.Get(at) }
+func (p *PlacesView) Served(at Level) (tag int64, known bool) { return p.served.Get(at) }
 
 // SetServed notes it.
 func (p *Places) SetServed(at Level, tag int64) { p.served.Put(at, tag) }

@@ -13,16 +13,21 @@ import (
 // the file once; the latest are kept in memory. One that no job has goes after two walks
 // over the jobs' rows that have found none of it.
 type Policies struct {
+	PoliciesView
+	// Walk is how far the walk has come.
+	Walk Cell[PolicyWalk]
+}
+
+// PoliciesView is what of them can be seen, and not changed.
+type PoliciesView struct {
 	layered
 	// ids are the numbers of policies, by their bodies.
 	ids  Overlay[string, int64]
 	gone []int64 // policies that the transaction has dropped
 	// mu guards read, which are policies by their numbers; anybody may ask for one.
-	mu   sync.Mutex
+	mu   sync.RWMutex
 	read map[int64]job.Policy
-	// Walk is how far the walk has come, and used what it has found: policies that have
-	// jobs.
-	Walk Cell[PolicyWalk]
+	// used is what the walk has found: policies that have jobs.
 	used Overlay[int64, bool]
 }
 
@@ -69,7 +74,7 @@ func (p *Policies) Use(body string) (id int64, err error) {
 }
 
 // InUse tells whether the walk under way has found jobs of a policy, and Found notes it.
-func (p *Policies) InUse(id int64) bool { return p.used.At(id) }
+func (p *PoliciesView) InUse(id int64) bool { return p.used.At(id) }
 
 // Found is told with [Policies.InUse].
 func (p *Policies) Found(id int64) {
@@ -97,7 +102,7 @@ func (p *Policies) Drop(id int64) error {
 }
 
 // Of gives a policy as the transaction sees it.
-func (p *Policies) Of(id int64) (policy job.Policy, err error) {
+func (p *PoliciesView) Of(id int64) (policy job.Policy, err error) {
 	for body, mine := range p.ids.Changed() {
 		if mine == id {
 			err = json.Unmarshal([]byte(body), &policy)
@@ -108,10 +113,10 @@ func (p *Policies) Of(id int64) (policy job.Policy, err error) {
 }
 
 // Get gives a policy that was committed. Anybody may ask, without a lock.
-func (p *Policies) Get(id int64) (policy job.Policy, err error) {
-	p.mu.Lock()
+func (p *PoliciesView) Get(id int64) (policy job.Policy, err error) {
+	p.mu.RLock()
 	policy, known := p.read[id]
-	p.mu.Unlock()
+	p.mu.RUnlock()
 	if known {
 		return policy, nil
 	}

@@ -64,7 +64,10 @@ type Receipt struct {
 
 // Receipts are what calls with an Idempotency-Key have brought, so that a call which is made
 // again has the same answer and does nothing twice.
-type Receipts struct {
+type Receipts struct{ ReceiptsView }
+
+// ReceiptsView is what of them can be seen, and not changed.
+type ReceiptsView struct {
 	layered
 	of   map[[16]byte]*Receipt
 	rows []receiptRow // oldest first
@@ -115,7 +118,7 @@ func (p *Receipts) keep(row receiptRow, all []Receipt) {
 // Find finds what the same call has brought before; nil where it is new. The same key with
 // another body is refused, and so is one that was drawn before the oldest receipt that is
 // kept: whether it is new is not known.
-func (p *Receipts) Find(id CallID) (*Receipt, error) {
+func (p *ReceiptsView) Find(id CallID) (*Receipt, error) {
 	if id.None() {
 		return nil, nil
 	}
@@ -141,7 +144,6 @@ func (p *Receipts) Find(id CallID) (*Receipt, error) {
 func (p *Receipts) Note(id CallID, ids ...int64) {
 	if !id.None() {
 		p.noted = append(p.noted, Receipt{id, ids})
-		p.m.writes++
 	}
 }
 
@@ -191,7 +193,7 @@ func (p *Receipts) publish() {
 func (p *Receipts) drop() { p.noted, p.written = nil, receiptRow{} }
 
 // NumRows counts the rows of receipts that are kept.
-func (p *Receipts) NumRows() int { return len(p.rows) }
+func (p *ReceiptsView) NumRows() int { return len(p.rows) }
 
 // packReceipts writes each receipt as its two hashes, the number of its ids and
 // the ids, as varints.

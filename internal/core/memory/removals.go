@@ -16,7 +16,10 @@ const RestorableFor = 10 * time.Minute
 
 // Removals are the operations whose removals can be undone, by their actions; and what has
 // become of the jobs that operations have requeued.
-type Removals struct {
+type Removals struct{ RemovalsView }
+
+// RemovalsView is what of them can be seen, and not changed.
+type RemovalsView struct {
 	layered
 	all    Overlay[int64, Removal]
 	became map[became]int64
@@ -70,10 +73,10 @@ func (p *Removals) load(*file) error {
 }
 
 // Of finds the removal of an action.
-func (p *Removals) Of(action int64) (r Removal, found bool) { return p.all.Get(action) }
+func (p *RemovalsView) Of(action int64) (r Removal, found bool) { return p.all.Get(action) }
 
 // All visits the removals.
-func (p *Removals) All() iter.Seq2[int64, Removal] { return p.all.All() }
+func (p *RemovalsView) All() iter.Seq2[int64, Removal] { return p.all.All() }
 
 // Set sets the removal of an action, and End says that it is over.
 func (p *Removals) Set(action int64, r Removal) {

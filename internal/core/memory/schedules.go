@@ -17,15 +17,20 @@ import (
 
 // Schedules are the schedules, and which of them fires next.
 type Schedules struct {
+	SchedulesView
+	// Ended are jobs of schedules that have left, in this transaction, the states in which
+	// others wait for them.
+	Ended []EndedRun
+}
+
+// SchedulesView is what of them can be seen, and not changed.
+type SchedulesView struct {
 	layered
 	byID   Overlay[int64, *Schedule]
 	byName Overlay[string, *Schedule]
 	last   Cell[int64] // the highest number that was ever given
 	// plan are the schedules by when they fire, as they were committed.
 	plan *order.Heap[int64, *Schedule]
-	// Ended are jobs of schedules that have left, in this transaction, the states in which
-	// others wait for them.
-	Ended []EndedRun
 }
 
 // Schedule is a schedule as it stands. It is never altered: a transaction puts a copy in
@@ -140,16 +145,16 @@ func (p *Schedules) index(s *Schedule) {
 }
 
 // Get finds a schedule by its number; nil where there is none.
-func (p *Schedules) Get(id int64) *Schedule { return p.byID.At(id) }
+func (p *SchedulesView) Get(id int64) *Schedule { return p.byID.At(id) }
 
 // Find finds one by its name.
-func (p *Schedules) Find(name string) *Schedule { return p.byName.At(name) }
+func (p *SchedulesView) Find(name string) *Schedule { return p.byName.At(name) }
 
 // Len counts the schedules.
-func (p *Schedules) Len() int { return p.byID.Len() }
+func (p *SchedulesView) Len() int { return p.byID.Len() }
 
 // All visits the schedules.
-func (p *Schedules) All() iter.Seq2[int64, *Schedule] { return p.byID.All() }
+func (p *SchedulesView) All() iter.Seq2[int64, *Schedule] { return p.byID.All() }
 
 // DrawID gives the number of a new schedule.
 func (p *Schedules) DrawID() int64 {
@@ -181,12 +186,12 @@ func (p *Schedules) Delete(s *Schedule) error {
 }
 
 // Due gives schedules that were committed and fire by a time, at most so many.
-func (p *Schedules) Due(now job.Time, most int) []*Schedule {
+func (p *SchedulesView) Due(now job.Time, most int) []*Schedule {
 	return p.plan.While(func(s *Schedule) bool { return s.FiresAt() <= now }, most)
 }
 
 // NextFire is when the next schedule fires that was committed; 0 for never.
-func (p *Schedules) NextFire() job.Time {
+func (p *SchedulesView) NextFire() job.Time {
 	if _, s, found := p.plan.First(); found {
 		return s.FiresAt()
 	}
@@ -217,16 +222,16 @@ func (p *Schedules) drop() {
 }
 
 // Kept finds a schedule by its number, and KeptNamed by its name; nil where there is none.
-func (p *Schedules) Kept(id int64) *Schedule {
+func (p *SchedulesView) Kept(id int64) *Schedule {
 	s, _ := p.byID.Kept(id)
 	return s
 }
 
 // KeptNamed is told with [Schedules.Kept].
-func (p *Schedules) KeptNamed(name string) *Schedule {
+func (p *SchedulesView) KeptNamed(name string) *Schedule {
 	s, _ := p.byName.Kept(name)
 	return s
 }
 
 // AllKept visits the schedules by their names.
-func (p *Schedules) AllKept() iter.Seq2[string, *Schedule] { return p.byName.AllKept() }
+func (p *SchedulesView) AllKept() iter.Seq2[string, *Schedule] { return p.byName.AllKept() }

@@ -10,7 +10,10 @@ import (
 
 // Settings are what was set for queues and tasks, which queues are paused, and what of all
 // that a file defines.
-type Settings struct {
+type Settings struct{ SettingsView }
+
+// SettingsView is what of them can be seen, and not changed.
+type SettingsView struct {
 	layered
 	queues Overlay[int64, QueueSettings]
 	tasks  Overlay[int64, TaskSettings]
@@ -124,7 +127,7 @@ func (p *Settings) load(f *file) (err error) {
 }
 
 // Rules are the whole rules of a queue.
-func (p *Settings) Rules(q *Named) *job.Rules {
+func (p *SettingsView) Rules(q *Named) *job.Rules {
 	if s, set := p.queues.Get(q.ID); set {
 		return s.Rules
 	}
@@ -132,7 +135,7 @@ func (p *Settings) Rules(q *Named) *job.Rules {
 }
 
 // Queue is what was set for a queue; nil where nothing was, or where there is none.
-func (p *Settings) Queue(q *Named) *job.Defaults {
+func (p *SettingsView) Queue(q *Named) *job.Defaults {
 	if q == nil {
 		return nil
 	}
@@ -140,28 +143,26 @@ func (p *Settings) Queue(q *Named) *job.Defaults {
 }
 
 // Task is what was set for a task; nil where nothing was.
-func (p *Settings) Task(id int64) *job.Defaults { return p.tasks.At(id).Defaults }
+func (p *SettingsView) Task(id int64) *job.Defaults { return p.tasks.At(id).Defaults }
 
-// SetQueue sets a queue and answers what was set before.
-func (p *Settings) SetQueue(q *Named, d job.Defaults) (before *job.Defaults, err error) {
+// SetQueue sets a queue.
+func (p *Settings) SetQueue(q *Named, d job.Defaults) error {
 	body, kept, err := writeDefaults(d)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	was := p.queues.At(q.ID)
-	p.queues.Put(q.ID, QueueSettings{kept, rulesOf(kept), was.Version + 1})
-	return was.Defaults, p.m.store.SetQueue(q.ID, body)
+	p.queues.Put(q.ID, QueueSettings{kept, rulesOf(kept), p.queues.At(q.ID).Version + 1})
+	return p.m.store.SetQueue(q.ID, body)
 }
 
-// SetTask sets a task and answers what was set before.
-func (p *Settings) SetTask(t *Named, d job.Defaults) (before *job.Defaults, err error) {
+// SetTask sets a task.
+func (p *Settings) SetTask(t *Named, d job.Defaults) error {
 	body, kept, err := writeDefaults(d)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	was := p.tasks.At(t.ID)
-	p.tasks.Put(t.ID, TaskSettings{kept, was.Version + 1})
-	return was.Defaults, p.m.store.SetTask(t.ID, body)
+	p.tasks.Put(t.ID, TaskSettings{kept, p.tasks.At(t.ID).Version + 1})
+	return p.m.store.SetTask(t.ID, body)
 }
 
 func (p *Settings) forgetQueue(id int64) {
@@ -170,7 +171,7 @@ func (p *Settings) forgetQueue(id int64) {
 }
 
 // Paused tells whether a queue is paused.
-func (p *Settings) Paused(q *Named) bool { return p.pauses.At(q.ID).At != 0 }
+func (p *SettingsView) Paused(q *Named) bool { return p.pauses.At(q.ID).At != 0 }
 
 // SetPause pauses a queue, or lets it go on where the pause is zero.
 func (p *Settings) SetPause(q *Named, to Pause) error {
@@ -180,7 +181,7 @@ func (p *Settings) SetPause(q *Named, to Pause) error {
 }
 
 // Owned is what comes from a file.
-func (p *Settings) Owned() Owned { return p.owned.Get() }
+func (p *SettingsView) Owned() Owned { return p.owned.Get() }
 
 // SetOwned sets what comes from a file.
 func (p *Settings) SetOwned(o Owned) error {
@@ -194,10 +195,10 @@ func (p *Settings) SetOwned(o Owned) error {
 }
 
 // Changed tells whether the transaction has changed what is kept for how long.
-func (p *Settings) Changed() bool { return p.ownedSet || len(p.queues.changed) > 0 }
+func (p *SettingsView) Changed() bool { return p.ownedSet || len(p.queues.changed) > 0 }
 
 // LimitsChanged tells whether the transaction has changed settings that may let jobs start.
-func (p *Settings) LimitsChanged() bool { return len(p.queues.changed)+len(p.tasks.changed) > 0 }
+func (p *SettingsView) LimitsChanged() bool { return len(p.queues.changed)+len(p.tasks.changed) > 0 }
 
 func (p *Settings) publish() {
 	for id, s := range p.queues.Changed() {
@@ -218,10 +219,10 @@ func (p *Settings) drop() {
 }
 
 // Version counts the changes of all settings, from 1 on. Anybody may ask.
-func (p *Settings) Version() int64 { return p.version.Load() }
+func (p *SettingsView) Version() int64 { return p.version.Load() }
 
 // KeptQueue are the settings of a queue.
-func (p *Settings) KeptQueue(id int64) QueueSettings {
+func (p *SettingsView) KeptQueue(id int64) QueueSettings {
 	s, set := p.queues.Kept(id)
 	if !set {
 		s.Rules = &builtInRules
@@ -230,16 +231,16 @@ func (p *Settings) KeptQueue(id int64) QueueSettings {
 }
 
 // KeptTask are the settings of a task.
-func (p *Settings) KeptTask(id int64) TaskSettings {
+func (p *SettingsView) KeptTask(id int64) TaskSettings {
 	s, _ := p.tasks.Kept(id)
 	return s
 }
 
 // KeptPause tells who has paused a queue.
-func (p *Settings) KeptPause(id int64) Pause {
+func (p *SettingsView) KeptPause(id int64) Pause {
 	s, _ := p.pauses.Kept(id)
 	return s
 }
 
 // KeptOwned is what comes from a file.
-func (p *Settings) KeptOwned() Owned { return p.owned.kept }
+func (p *SettingsView) KeptOwned() Owned { return p.owned.kept }

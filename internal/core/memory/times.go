@@ -62,7 +62,7 @@ func (p *Times) load(*file) error {
 
 func keepNext[T ~int64](p *layered, n *Next[T], read func() (T, error)) error {
 	first, err := read()
-	*n = Next[T]{Cell: Cell[T]{kept: first, now: first, writes: &p.m.writes}, read: read}
+	*n = Next[T]{Cell: Cell[T]{kept: first, now: first}, read: read}
 	p.all = append(p.all, n)
 	return err
 }

@@ -8,10 +8,15 @@ import (
 
 // Workers are the rows of worker processes, what is wanted of them, and which are there.
 type Workers struct {
-	layered
+	WorkersView
 	// Presence is told by calls, outside of transactions; it has a lock of its own.
 	Presence Presence
-	numbers  Overlay[string, int64]
+}
+
+// WorkersView is what of them can be seen, and not changed.
+type WorkersView struct {
+	layered
+	numbers Overlay[string, int64]
 	// seen is when a worker was seen last, as it was written, by its number.
 	seen Overlay[int64, job.Time]
 	// wants is what the transaction asks of workers.
@@ -52,8 +57,8 @@ func (p *Workers) Write(w job.Worker) (WorkerRef, error) {
 
 // Takes tells whether a worker takes jobs. What was asked of one that has not called since
 // the start of the service stands in the file only.
-func (p *Workers) Takes(uid string) (bool, error) {
-	_, takes := p.Presence.Wants(uid)
+func (p *WorkersView) Takes(uid string) (bool, error) {
+	_, takes := p.m.Workers.Presence.Wants(uid)
 	want, known := p.wants[uid]
 	if !known && p.numbers.At(uid) == 0 {
 		var err error
@@ -75,11 +80,10 @@ func (p *Workers) want(uid string, want job.Want) {
 		p.wants = map[string]job.Want{}
 	}
 	p.wants[uid] = want
-	p.m.writes++
 }
 
 // Asked visits the workers of which the transaction wants something.
-func (p *Workers) Asked() iter.Seq[string] {
+func (p *WorkersView) Asked() iter.Seq[string] {
 	return func(yield func(string) bool) {
 		for uid := range p.wants {
 			if !yield(uid) {
@@ -90,10 +94,10 @@ func (p *Workers) Asked() iter.Seq[string] {
 }
 
 // Numbers visits the workers that are known, with their numbers.
-func (p *Workers) Numbers() iter.Seq2[string, int64] { return p.numbers.All() }
+func (p *WorkersView) Numbers() iter.Seq2[string, int64] { return p.numbers.All() }
 
 // SeenAt is when a worker was seen last, as it was written; NoteSeen writes it.
-func (p *Workers) SeenAt(number int64) job.Time { return p.seen.At(number) }
+func (p *WorkersView) SeenAt(number int64) job.Time { return p.seen.At(number) }
 
 // NoteSeen is told with [Workers.SeenAt].
 func (p *Workers) NoteSeen(number int64, at job.Time) error {

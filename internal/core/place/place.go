@@ -9,12 +9,13 @@ package place
 
 import (
 	"errors"
+	"time"
+
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/order"
 	"humblemule/internal/core/store"
 	"humblemule/job"
-	"time"
 )
 
 // Change moves a row to a state by a cause, counting it.

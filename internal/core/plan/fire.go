@@ -1,13 +1,14 @@
 package plan
 
 import (
+	"time"
+
 	"humblemule/internal/core/command"
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/place"
 	"humblemule/internal/core/store"
 	"humblemule/job"
-	"time"
 )
 
 // What is enqueued of many schedules that are due at once keeps the committer for no longer
@@ -117,21 +118,26 @@ func makeUp(tx *commit.Tx, s *memory.Schedule, p *pending) error {
 // enqueueRun enqueues a run of a schedule, where its last one lets it, and notes what
 // became of the planned time.
 func enqueueRun(tx *commit.Tx, s *memory.Schedule, r *job.Run) error {
-	behind, blocked, err := lastRun(tx, s)
+	last, err := lastRun(tx.View(), s)
 	if err != nil {
 		return err
 	}
-	if blocked {
+	if last.blocks {
 		r.Reason = job.RunStillRunning
-		return noteRun(tx, s, r)
+		return tx.Store.AddRun(s.Row.ID, r)
+	}
+	if last.givesWay != nil {
+		if err := supersede(tx, s, last.givesWay); err != nil {
+			return err
+		}
 	}
 	n, err := command.Prepare(&s.Is.Job)
 	if err != nil {
 		return err
 	}
 	n.Row.Schedule = s.Row.ID
-	if behind != 0 {
-		s.Row.Waiting, s.Row.Behind = tx.Facts.NextJob.Get(), behind
+	if last.goesBefore != 0 {
+		s.Row.Waiting, s.Row.Behind = tx.Facts.NextJob.Get(), last.goesBefore
 		if err := tx.Schedules.Put(s); err != nil {
 			return err
 		}
@@ -141,53 +147,54 @@ func enqueueRun(tx *commit.Tx, s *memory.Schedule, r *job.Run) error {
 	}
 	if n.Earlier != nil {
 		r.Job, r.Reason, s.Row.Waiting, s.Row.Behind = n.Earlier.ID, job.RunDuplicate, 0, 0
-		return noteRun(tx, s, r)
+		return tx.Store.AddRun(s.Row.ID, r)
 	}
 	s.Row.Runs++
 	s.Row.Last, r.Number, r.Job, r.EnqueuedAt = n.Row.ID, s.Row.Runs, n.Row.ID, tx.Now
-	return noteRun(tx, s, r)
-}
-
-// noteRun notes in the history what became of a planned time.
-func noteRun(tx *commit.Tx, s *memory.Schedule, r *job.Run) error {
-	if r.Asked && r.Reason != "" {
-		return nil // refused
-	}
 	return tx.Store.AddRun(s.Row.ID, r)
 }
 
-// lastRun tells what the unfinished runs of a schedule mean for a new one: the job that it
-// waits behind, or that it cannot come. A last run that waits for its next attempt gives
-// way. An older one that was requeued counts as the last one does.
-func lastRun(tx *commit.Tx, s *memory.Schedule) (behind int64, blocked bool, err error) {
+// last is what the unfinished runs of a schedule mean for a new one.
+type last struct {
+	// blocks says that the new run cannot come.
+	blocks bool
+	// goesBefore is the job that the new one waits behind; 0 for none.
+	goesBefore int64
+	// givesWay is a run that waits for its next attempt, whose place the new one takes.
+	givesWay *store.Row
+}
+
+// lastRun finds what the last run of a schedule means for a new one. An older run that was
+// requeued counts as the last one does.
+func lastRun(v *commit.View, s *memory.Schedule) (last, error) {
 	rule := s.Is.Whole().IfStillRunning
 	if rule == job.RunsAlso || s.Row.Last == 0 {
-		return 0, false, nil
+		return last{}, nil
 	}
-	last, err := tx.Store.Row(s.Row.Last)
+	r, err := v.Store.Row(s.Row.Last)
 	if err != nil {
-		return 0, false, err
+		return last{}, err
 	}
-	if last == nil || last.State.Finished() {
-		held, err := tx.Store.HeldOf(s.Row.ID, 0)
+	if r == nil || r.State.Finished() {
+		held, err := v.Store.HeldOf(s.Row.ID, 0)
 		if err != nil || held != nil {
-			return 0, true, err
+			return last{blocks: true}, err
 		}
-		active, err := tx.Store.ActiveOf(s.Row.ID, 0)
+		active, err := v.Store.ActiveOf(s.Row.ID, 0)
 		if err != nil || active == 0 {
-			return 0, false, err
+			return last{}, err
 		}
-		if last, err = tx.Store.Row(active); err != nil || last == nil {
-			return 0, true, err
+		if r, err = v.Store.Row(active); err != nil || r == nil {
+			return last{blocks: true}, err
 		}
 	}
 	switch {
-	case last.State == job.Backoff:
-		return 0, false, supersede(tx, s, last)
-	case rule == job.RunSkips || s.Row.Waiting == last.ID || last.State == job.Held:
-		return 0, true, nil
+	case r.State == job.Backoff:
+		return last{givesWay: r}, nil
+	case rule == job.RunSkips || s.Row.Waiting == r.ID || r.State == job.Held:
+		return last{blocks: true}, nil
 	}
-	return last.ID, false, nil
+	return last{goesBefore: r.ID}, nil
 }
 
 // supersededKept is how many jobs of one schedule stay dead whose places later runs took.

@@ -2,6 +2,7 @@ package plan
 
 import (
 	"errors"
+
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/place"

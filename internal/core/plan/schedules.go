@@ -5,13 +5,15 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
+
+	"humblemule/internal/core/command"
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/cron"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/read"
 	"humblemule/internal/core/store"
 	"humblemule/job"
-	"slices"
 )
 
 // CheckSchedule answers what is wrong with a schedule of a name.
@@ -26,18 +28,20 @@ func (pl *Planner) SetSchedule(ctx context.Context, name string, given job.Sched
 		return job.ScheduleTold{}, err
 	}
 	detail := map[string]any{"schedule": name, "after": given}
-	err := pl.c.Record(ctx, "set_schedule", 0, detail, func(tx *commit.Tx) (_ func(int64) error, err error) {
-		if err := isVersion(tx, name, version); err != nil {
+	err := pl.c.Record(ctx, "set_schedule", 0, detail, func(v *commit.View) (commit.Act, error) {
+		if err := isVersion(v, name, version); err != nil {
 			return nil, err
 		}
-		if s := tx.Schedules.Find(name); s != nil {
+		if s := v.Schedules.Find(name); s != nil {
 			detail["before"] = s.Is
+		} else if v.Schedules.Len() >= job.MostSchedules {
+			return nil, job.Fault(job.Invalid, "there are %d schedules, the most that are kept; delete one first", job.MostSchedules)
 		}
-		changed, err := SetSchedule(tx, name, given, commit.CallOf(ctx).Principal)
-		if err == nil && !changed {
+		write, err := SetSchedule(v, name, given, commit.CallOf(ctx).Principal)
+		if err == nil && write == nil {
 			err = errSame
 		}
-		return nil, err
+		return func(tx *commit.Tx, _ int64) error { return write(tx) }, err
 	})
 	if err != nil && !errors.Is(err, errSame) {
 		return job.ScheduleTold{}, err
@@ -51,49 +55,51 @@ func (pl *Planner) SetSchedule(ctx context.Context, name string, given job.Sched
 var errSame = job.Fault(job.Invalid, "nothing differs")
 
 // isVersion refuses a change that was meant for another version; 0 stands for any.
-func isVersion(tx *commit.Tx, name string, version int64) error {
+func isVersion(v *commit.View, name string, version int64) error {
 	if version == 0 {
 		return nil
 	}
-	s := tx.Schedules.Find(name)
+	s := v.Schedules.Find(name)
 	if s == nil || s.Row.Version != version {
 		return job.Fault(job.Outdated, "schedule %s was changed since: it is not of version %d any more; read it again, nothing was changed", name, version)
 	}
 	return nil
 }
 
-// SetSchedule makes a schedule what is given, and tells whether that changed anything.
-func SetSchedule(tx *commit.Tx, name string, given job.Schedule, by string) (changed bool, err error) {
+// SetSchedule makes a schedule what is given; what it gives is nil where that is what it is.
+// Whether there is room for one more is for the caller to see.
+func SetSchedule(v *commit.View, name string, given job.Schedule, by string) (commit.Write, error) {
 	given.Name = ""
 	paused := given.Paused
 	given.Paused = nil
 	body, err := json.Marshal(given)
 	if err != nil {
-		return false, err
+		return nil, err
 	}
-	row, rule := store.Schedule{Name: name, MadeAt: tx.Now}, ""
-	if old := tx.Schedules.Find(name); old != nil {
+	row, rule := store.Schedule{Name: name, MadeAt: v.Now}, ""
+	if old := v.Schedules.Find(name); old != nil {
 		row, rule = old.Row, timesOf(&old.Is)
 		if row.Body == string(body) && (paused == nil || *paused == (row.PausedAt != 0)) {
-			return false, nil
+			return nil, nil
 		}
-	} else if tx.Schedules.Len() >= job.MostSchedules {
-		return false, job.Fault(job.Invalid, "there are %d schedules, the most that are kept; delete one first", job.MostSchedules)
-	} else {
-		row.ID = tx.Schedules.DrawID()
 	}
 	row.Body, row.Version = string(body), row.Version+1
 	s, err := memory.NewSchedule(row)
 	if err != nil {
-		return false, err
+		return nil, err
 	}
 	if paused != nil {
-		setPause(s, *paused, by, tx.Now)
+		setPause(s, *paused, by, v.Now)
 	}
 	if rule != timesOf(&s.Is) {
-		s.Row.NextAt = s.After(tx.Now)
+		s.Row.NextAt = s.After(v.Now)
 	}
-	return true, tx.Schedules.Put(s)
+	return func(tx *commit.Tx) error {
+		if s.Row.ID == 0 {
+			s.Row.ID = tx.Schedules.DrawID()
+		}
+		return tx.Schedules.Put(s)
+	}, nil
 }
 
 // timesOf is what of a schedule decides when its times are.
@@ -116,57 +122,73 @@ func setPause(s *memory.Schedule, pause bool, by string, now job.Time) {
 // PauseSchedule stops a schedule from being enqueued, or lets it go on.
 func (pl *Planner) PauseSchedule(ctx context.Context, name string, pause bool) (job.ScheduleTold, error) {
 	action := map[bool]string{true: "pause_schedule", false: "resume_schedule"}[pause]
-	return pl.changeSchedule(ctx, action, name, func(tx *commit.Tx, s *memory.Schedule) error {
-		setPause(s, pause, commit.CallOf(ctx).Principal, tx.Now)
-		return nil
+	return pl.changeSchedule(ctx, action, name, func(v *commit.View, s *memory.Schedule) (commit.Write, error) {
+		setPause(s, pause, commit.CallOf(ctx).Principal, v.Now)
+		return nil, nil
 	})
 }
 
 // RunSchedule enqueues a run of a schedule now, beside its planned times.
 func (pl *Planner) RunSchedule(ctx context.Context, name string) (job.ScheduleTold, error) {
-	return pl.changeSchedule(ctx, "run_schedule", name, func(tx *commit.Tx, s *memory.Schedule) error {
-		at, err := timeForAsked(tx, s)
+	return pl.changeSchedule(ctx, "run_schedule", name, func(v *commit.View, s *memory.Schedule) (commit.Write, error) {
+		at, err := timeForAsked(v, s)
 		if err != nil {
-			return err
+			return nil, err
 		}
-		r := job.Run{PlannedAt: at, Asked: true}
-		if err := enqueueRun(tx, s, &r); err != nil {
-			return err
+		last, err := lastRun(v, s)
+		if err != nil {
+			return nil, err
 		}
-		if r.Reason == job.RunStillRunning {
-			return job.Fault(job.WrongState, "the last run of %s, job %d, is not over; cancel it, or let runs wait or come also (if_still_running)", name, s.Row.Last)
+		if last.blocks {
+			return nil, job.Fault(job.WrongState, "the last run of %s, job %d, is not over; cancel it, or let runs wait or come also (if_still_running)", name, s.Row.Last)
 		}
-		if r.Reason != "" {
-			return job.Fault(job.WrongState, "job %d has the same key and answers for the run", r.Job)
+		n, err := command.Prepare(&s.Is.Job)
+		if err != nil {
+			return nil, err
 		}
-		return nil
+		if err := command.Dedupe(v, n, last.givesWay); err != nil {
+			return nil, err
+		}
+		if n.Earlier != nil {
+			return nil, job.Fault(job.WrongState, "job %d has the same key and answers for the run", n.Earlier.ID)
+		}
+		return func(tx *commit.Tx) error { return enqueueRun(tx, s, &job.Run{PlannedAt: at, Asked: true}) }, nil
 	})
 }
 
 // timeForAsked is the time under which a run that somebody asks for now stands in the
 // history: the first from now on, to the millisecond, that no other run has and that is not
 // planned.
-func timeForAsked(tx *commit.Tx, s *memory.Schedule) (job.Time, error) {
-	for at := tx.Now; ; at++ {
-		taken, err := tx.Store.HasRun(s.Row.ID, at)
+func timeForAsked(v *commit.View, s *memory.Schedule) (job.Time, error) {
+	for at := v.Now; ; at++ {
+		taken, err := v.Store.HasRun(s.Row.ID, at)
 		if err != nil || !taken && s.After(at-1) != at {
 			return at, err
 		}
 	}
 }
 
-// changeSchedule changes a schedule that is there, and records who did it.
-func (pl *Planner) changeSchedule(ctx context.Context, action, name string, change func(tx *commit.Tx, s *memory.Schedule) error) (job.ScheduleTold, error) {
-	err := pl.c.Record(ctx, action, 0, map[string]string{"schedule": name}, func(tx *commit.Tx) (func(int64) error, error) {
-		s := tx.Schedules.Find(name)
+// changeSchedule changes a schedule that is there, and records who did it. change alters the
+// copy it is given, and may give what is to be done with it before it is put.
+func (pl *Planner) changeSchedule(ctx context.Context, action, name string, change func(v *commit.View, s *memory.Schedule) (commit.Write, error)) (job.ScheduleTold, error) {
+	err := pl.c.Record(ctx, action, 0, map[string]string{"schedule": name}, func(v *commit.View) (commit.Act, error) {
+		s := v.Schedules.Find(name)
 		if s == nil {
 			return nil, read.NoSchedule(name)
 		}
 		s = s.Copy()
-		if err := change(tx, s); err != nil {
+		write, err := change(v, s)
+		if err != nil {
 			return nil, err
 		}
-		return nil, tx.Schedules.Put(s)
+		return func(tx *commit.Tx, _ int64) error {
+			if write != nil {
+				if err := write(tx); err != nil {
+					return err
+				}
+			}
+			return tx.Schedules.Put(s)
+		}, nil
 	})
 	if err != nil {
 		return job.ScheduleTold{}, err
@@ -176,17 +198,17 @@ func (pl *Planner) changeSchedule(ctx context.Context, action, name string, chan
 
 // DeleteSchedule removes a schedule and its history. Its jobs stay.
 func (pl *Planner) DeleteSchedule(ctx context.Context, name string, version int64) error {
-	return pl.c.Record(ctx, "delete_schedule", 0, map[string]string{"schedule": name}, func(tx *commit.Tx) (func(int64) error, error) {
-		if tx.Schedules.Find(name) == nil {
+	return pl.c.Record(ctx, "delete_schedule", 0, map[string]string{"schedule": name}, func(v *commit.View) (commit.Act, error) {
+		if v.Schedules.Find(name) == nil {
 			return nil, read.NoSchedule(name)
 		}
-		if err := isVersion(tx, name, version); err != nil {
+		if err := isVersion(v, name, version); err != nil {
 			return nil, err
 		}
-		if slices.Contains(tx.Settings.Owned().Schedules, name) {
+		if slices.Contains(v.Settings.Owned().Schedules, name) {
 			return nil, job.Fault(job.WrongState, "schedule %s comes from a set-up file, whose next load would bring it back; take it out there and load the file, or pause it", name)
 		}
-		return nil, DeleteSchedule(tx, name)
+		return func(tx *commit.Tx, _ int64) error { return DeleteSchedule(tx, name) }, nil
 	})
 }
 

@@ -4,11 +4,12 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"humblemule/internal/core/store"
-	"humblemule/job"
 	"math"
 	"slices"
 	"sort"
+
+	"humblemule/internal/core/store"
+	"humblemule/job"
 )
 
 // How far back the trend of a cause is told.

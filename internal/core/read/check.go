@@ -4,11 +4,12 @@ import (
 	"cmp"
 	"context"
 	"fmt"
-	"humblemule/job"
 	"maps"
 	"slices"
 	"sync"
 	"time"
+
+	"humblemule/job"
 )
 
 // Check lists all that is wrong with what the service does: every group of jobs that nobody

@@ -3,11 +3,12 @@ package read
 import (
 	"context"
 	"encoding/json"
+	"sort"
+	"unicode/utf8"
+
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/store"
 	"humblemule/job"
-	"sort"
-	"unicode/utf8"
 )
 
 // Tell is a row as it is told outside, without its payload's head, attempts and

@@ -5,12 +5,13 @@ import (
 	"context"
 	"encoding/base64"
 	"fmt"
+	"math"
+	"slices"
+
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/order"
 	"humblemule/internal/core/store"
 	"humblemule/job"
-	"math"
-	"slices"
 )
 
 // place is where a list goes on: after an id and, in a list by time, after a

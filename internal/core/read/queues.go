@@ -3,12 +3,13 @@ package read
 import (
 	"cmp"
 	"context"
-	"humblemule/internal/core/memory"
-	"humblemule/internal/core/trend"
-	"humblemule/job"
 	"math"
 	"slices"
 	"time"
+
+	"humblemule/internal/core/memory"
+	"humblemule/internal/core/trend"
+	"humblemule/job"
 )
 
 // Queues lists the queues with their counts.

@@ -3,11 +3,12 @@ package read
 import (
 	"cmp"
 	"context"
+	"slices"
+	"time"
+
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/order"
 	"humblemule/job"
-	"slices"
-	"time"
 )
 
 // Schedule tells a schedule as it stands.

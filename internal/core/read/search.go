@@ -3,11 +3,12 @@ package read
 import (
 	"context"
 	"fmt"
+	"slices"
+	"strings"
+
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/store"
 	"humblemule/job"
-	"slices"
-	"strings"
 )
 
 // causesFound is how many causes a search by text brings at most.

@@ -3,10 +3,11 @@ package read
 import (
 	"context"
 	"fmt"
+	"sort"
+
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/trend"
 	"humblemule/job"
-	"sort"
 )
 
 // Stats tells how things stand now, of one queue or, where it is empty, of all.

@@ -2,10 +2,11 @@ package read
 
 import (
 	"context"
+	"slices"
+
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/store"
 	"humblemule/job"
-	"slices"
 )
 
 // waitingBecause says why a job does not run yet.

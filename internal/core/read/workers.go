@@ -3,11 +3,12 @@ package read
 import (
 	"cmp"
 	"fmt"
-	"humblemule/internal/core/memory"
-	"humblemule/job"
 	"iter"
 	"slices"
 	"time"
+
+	"humblemule/internal/core/memory"
+	"humblemule/job"
 )
 
 // Workers lists the worker processes with what each of their slots runs.

@@ -1,24 +1,25 @@
 package setup
 
 import (
-	"humblemule/internal/core/commit"
-	"humblemule/job"
 	"maps"
 	"slices"
+
+	"humblemule/internal/core/commit"
+	"humblemule/job"
 )
 
 // differences tells what a setup would do, and what of it is refused.
-func differences(tx *commit.Tx, req *job.SetupRequest, diff *job.SetupDiff) (wrong []job.FieldError) {
-	own := tx.Settings.Owned()
+func differences(v *commit.View, req *job.SetupRequest, diff *job.SetupDiff) (wrong []job.FieldError) {
+	own := v.Settings.Owned()
 	queues, tasks := map[string]*job.Defaults{}, map[string]*job.Defaults{}
-	for _, q := range tx.Queues.All() {
-		queues[q.Name] = tx.Settings.Queue(q)
+	for _, q := range v.Queues.All() {
+		queues[q.Name] = v.Settings.Queue(q)
 	}
-	for id, t := range tx.Tasks.All() {
-		tasks[t.Name] = tx.Settings.Task(id)
+	for id, t := range v.Tasks.All() {
+		tasks[t.Name] = v.Settings.Task(id)
 	}
 	wrong = append(diffNamed(req, diff, "queue", queues, req.Queues, own.Queues), diffNamed(req, diff, "task", tasks, req.Tasks, own.Tasks)...)
-	wrong = append(wrong, diffNamed(req, diff, "schedule", schedulesBeside(tx, req.Schedules), req.Schedules, own.Schedules)...)
+	wrong = append(wrong, diffNamed(req, diff, "schedule", schedulesBeside(v, req.Schedules), req.Schedules, own.Schedules)...)
 	diffWhole(diff, "retention", own.Retention, req.Retention)
 	diffWhole(diff, "triage", rulesOrNone(own.Triage), rulesOrNone(req.Triage))
 	return wrong
@@ -26,9 +27,9 @@ func differences(tx *commit.Tx, req *job.SetupRequest, diff *job.SetupDiff) (wro
 
 // schedulesBeside are the schedules as they can be compared with others: whether one is
 // paused counts only where the other says it.
-func schedulesBeside(tx *commit.Tx, others map[string]job.Schedule) map[string]*job.Schedule {
+func schedulesBeside(v *commit.View, others map[string]job.Schedule) map[string]*job.Schedule {
 	all := map[string]*job.Schedule{}
-	for _, s := range tx.Schedules.All() {
+	for _, s := range v.Schedules.All() {
 		if s.Gone() {
 			continue
 		}

@@ -3,13 +3,14 @@ package setup
 import (
 	"context"
 	"errors"
+	"slices"
+
 	"humblemule/internal/core/command"
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/read"
 	"humblemule/internal/core/upkeep"
 	"humblemule/job"
-	"slices"
 )
 
 // SetTask sets the defaults of a task's jobs; empty ones take them away. The task
@@ -19,24 +20,26 @@ func (se *Setter) SetTask(ctx context.Context, name string, d job.Defaults) erro
 		return job.Wrong("the defaults stay as they were", wrong)
 	}
 	detail := map[string]any{"task": name, "after": d}
-	return se.c.Record(ctx, "set_task", 0, detail, func(tx *commit.Tx) (func(int64) error, error) {
-		before, err := setTask(tx, name, d)
-		detail["before"] = before
-		if err != nil {
+	return se.c.Record(ctx, "set_task", 0, detail, func(v *commit.View) (commit.Act, error) {
+		if err := command.CanMake(v, nil, []string{name}); err != nil {
 			return nil, err
 		}
-		return nil, noteHand(tx, "task "+name, slices.Contains(tx.Settings.Owned().Tasks, name), before, d)
+		before := v.Settings.Task(v.Tasks.ID(name))
+		detail["before"] = before
+		return func(tx *commit.Tx, _ int64) error {
+			if err := setTask(tx, name, d); err != nil {
+				return err
+			}
+			return noteHand(tx, "task "+name, slices.Contains(tx.Settings.Owned().Tasks, name), before, d)
+		}, nil
 	})
 }
 
-// setTask sets a task and answers what was set before.
-func setTask(tx *commit.Tx, name string, d job.Defaults) (before *job.Defaults, err error) {
-	if err := command.CanMake(tx, nil, []string{name}); err != nil {
-		return nil, err
-	}
+// setTask sets a task.
+func setTask(tx *commit.Tx, name string, d job.Defaults) error {
 	t, err := tx.Tasks.Use(name, tx.By)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	return tx.Settings.SetTask(t, d)
 }
@@ -63,38 +66,39 @@ func (se *Setter) SetQueueRemoving(ctx context.Context, name string, d job.Defau
 		}
 		return before.of(q)
 	}}
-	return se.shorten(ctx, "queue "+name+" keeps its finished jobs for a shorter time", removes, before, after, func(also func(tx *commit.Tx) error) error {
-		return se.c.Record(ctx, "set_queue", 0, detail, func(tx *commit.Tx) (func(int64) error, error) {
-			before, err := setQueue(tx, name, d)
-			detail["before"] = before
-			if err != nil {
+	return se.shorten(ctx, "queue "+name+" keeps its finished jobs for a shorter time", removes, before, after, func(also commit.Write) error {
+		return se.c.Record(ctx, "set_queue", 0, detail, func(v *commit.View) (commit.Act, error) {
+			if err := command.CanMake(v, []string{name}, nil); err != nil {
 				return nil, err
 			}
-			return nil, errors.Join(noteHand(tx, "queue "+name, slices.Contains(tx.Settings.Owned().Queues, name), before, d), also(tx))
+			before := v.Settings.Queue(v.Queues.Find(name))
+			detail["before"] = before
+			return func(tx *commit.Tx, _ int64) error {
+				if err := setQueue(tx, name, d); err != nil {
+					return err
+				}
+				return errors.Join(noteHand(tx, "queue "+name, slices.Contains(tx.Settings.Owned().Queues, name), before, d), also(tx))
+			}, nil
 		})
 	})
 }
 
-// setQueue sets a queue and answers what was set before. Where the order is another, its
-// waiting jobs are given new places.
-func setQueue(tx *commit.Tx, name string, d job.Defaults) (before *job.Defaults, err error) {
-	if err := command.CanMake(tx, []string{name}, nil); err != nil {
-		return nil, err
-	}
+// setQueue sets a queue. Where the order is another, its waiting jobs are given new places.
+func setQueue(tx *commit.Tx, name string, d job.Defaults) error {
 	q, err := tx.Queues.Use(name, tx.By)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	rules := tx.Settings.Rules(q)
 	tx.Limits.Fill(q) // until now by the rate of before
-	if before, err = tx.Settings.SetQueue(q, d); err != nil {
-		return nil, err
+	if err := tx.Settings.SetQueue(q, d); err != nil {
+		return err
 	}
 	tx.Limits.Fill(q)
 	if rules.SameOrder(tx.Settings.Rules(q)) {
-		return before, nil
+		return nil
 	}
-	return before, tx.Places.StartWalk(q)
+	return tx.Places.StartWalk(q)
 }
 
 // PauseQueue stops a queue from being leased from. All else goes on.
@@ -110,57 +114,57 @@ func (se *Setter) ResumeQueue(ctx context.Context, name string) error {
 
 // setPause pauses a queue, or lets it go on, and records who did it.
 func (se *Setter) setPause(ctx context.Context, action, name string, to func(now job.Time) memory.Pause) error {
-	return se.c.Record(ctx, action, 0, map[string]string{"queue": name}, func(tx *commit.Tx) (func(int64) error, error) {
-		q := tx.Queues.Find(name)
+	return se.c.Record(ctx, action, 0, map[string]string{"queue": name}, func(v *commit.View) (commit.Act, error) {
+		q := v.Queues.Find(name)
 		if q == nil {
 			return nil, read.NoQueue(name)
 		}
-		p := to(tx.Now)
-		if (p.At != 0) == tx.Settings.Paused(q) {
+		p := to(v.Now)
+		if (p.At != 0) == v.Settings.Paused(q) {
 			return nil, nil // by whom and since when stay as they are
 		}
-		return nil, tx.Settings.SetPause(q, p)
+		return func(tx *commit.Tx, _ int64) error { return tx.Settings.SetPause(q, p) }, nil
 	})
 }
 
 // DeleteQueue removes a queue that has neither jobs nor settings, with what is counted of
 // the jobs it had. It comes back with its next job.
 func (se *Setter) DeleteQueue(ctx context.Context, name string) error {
-	return se.c.Record(ctx, "delete_queue", 0, map[string]string{"queue": name}, func(tx *commit.Tx) (func(int64) error, error) {
-		q := tx.Queues.Find(name)
+	return se.c.Record(ctx, "delete_queue", 0, map[string]string{"queue": name}, func(v *commit.View) (commit.Act, error) {
+		q := v.Queues.Find(name)
 		if q == nil {
 			return nil, read.NoQueue(name)
 		}
-		removed, err := tx.Store.HasRemoved(q.ID, 0)
+		removed, err := v.Store.HasRemoved(q.ID, 0)
 		switch {
 		case err != nil:
 			return nil, err
 		case removed:
 			return nil, job.Fault(job.WrongState, "queue %s has jobs that were removed and can still be brought back; delete it when they are gone, in %s at most", name, job.Roughly(memory.RestorableFor))
-		case !upkeep.Idle(tx, q):
+		case !upkeep.Idle(v, q):
 			return nil, job.Fault(job.WrongState, "queue %s has jobs or settings, or is paused; only a queue without any can be deleted: cancel and discard its jobs, take its settings away, and resume it first", name)
 		}
-		return nil, tx.RemoveQueue(q)
+		return func(tx *commit.Tx, _ int64) error { return tx.RemoveQueue(q) }, nil
 	})
 }
 
 // DeleteTask removes a task that has neither jobs nor settings, with what is counted of
 // the jobs it had. It comes back with its next job.
 func (se *Setter) DeleteTask(ctx context.Context, name string) error {
-	return se.c.Record(ctx, "delete_task", 0, map[string]string{"task": name}, func(tx *commit.Tx) (func(int64) error, error) {
-		t := tx.Tasks.Find(name)
+	return se.c.Record(ctx, "delete_task", 0, map[string]string{"task": name}, func(v *commit.View) (commit.Act, error) {
+		t := v.Tasks.Find(name)
 		if t == nil {
 			return nil, job.Fault(job.NotFound, "there is no task %q; a task exists from its first job", name)
 		}
-		removed, err := tx.Store.HasRemoved(0, t.ID)
+		removed, err := v.Store.HasRemoved(0, t.ID)
 		switch {
 		case err != nil:
 			return nil, err
 		case removed:
 			return nil, job.Fault(job.WrongState, "task %s has jobs that were removed and can still be brought back; delete it when they are gone, in %s at most", name, job.Roughly(memory.RestorableFor))
-		case !upkeep.IdleTask(tx, t):
+		case !upkeep.IdleTask(v, t):
 			return nil, job.Fault(job.WrongState, "task %s has jobs or settings; only a task without any can be deleted: cancel and discard its jobs and take its settings away first", name)
 		}
-		return nil, tx.RemoveTask(t)
+		return func(tx *commit.Tx, _ int64) error { return tx.RemoveTask(t) }, nil
 	})
 }

@@ -4,13 +4,14 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"maps"
+	"slices"
+
 	"humblemule/internal/core/command"
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/plan"
 	"humblemule/job"
-	"maps"
-	"slices"
 )
 
 // Load makes the settings those of a file, in one transaction: it sets what the file
@@ -23,38 +24,35 @@ func (se *Setter) Load(ctx context.Context, req job.SetupRequest) (diff job.Setu
 	}
 	diff.Changes = []job.SetupChange{}
 	detail := &diff
-	change := func(tx *commit.Tx) (func(int64) error, error) {
+	check := func(v *commit.View) (write commit.Write, err error) {
 		diff = job.SetupDiff{Changes: []job.SetupChange{}}
-		wrong := differences(tx, &req, &diff)
+		wrong := differences(v, &req, &diff)
 		if req.DryRun {
 			return nil, nil
 		}
-		if removesAll(tx, &req) {
+		if removesAll(v, &req) {
 			wrong = append(wrong, job.FieldError{Field: "empty", Message: "is not true, and the set-up defines nothing: it would take away all that an earlier one has defined; say empty: true where that is meant"})
 		}
-		if err := job.Wrong("nothing was loaded", append(wrong, checkRoom(tx, &req)...)); err != nil {
+		if err := job.Wrong("nothing was loaded", append(wrong, checkRoom(v, &req)...)); err != nil {
 			return nil, err
 		}
-		if err := load(tx, &req, commit.CallOf(ctx).Principal); err != nil {
-			return nil, err
+		if write, err = load(v, &req, commit.CallOf(ctx).Principal); err == nil {
+			diff.Loaded = true
 		}
-		diff.Loaded = true
-		return nil, nil
+		return write, err
 	}
 	if req.DryRun {
-		if err := se.c.Do(ctx, func(tx *commit.Tx) error { _, err := change(tx); return err }); err != nil {
+		if err := se.c.Do(ctx, check); err != nil {
 			return diff, err
 		}
 		gone, err := se.leavingBy(ctx, se.keepingNow(), se.keepingWith(&req))
 		diff.Removes = gone.n
 		return diff, err
 	}
-	operation, err := se.shorten(ctx, "a set-up keeps finished jobs for a shorter time", req.Removes, se.keepingNow(), se.keepingWith(&req), func(also func(tx *commit.Tx) error) error {
-		return se.c.Record(ctx, "load_setup", 0, detail, func(tx *commit.Tx) (func(int64) error, error) {
-			if _, err := change(tx); err != nil {
-				return nil, err
-			}
-			return nil, also(tx)
+	operation, err := se.shorten(ctx, "a set-up keeps finished jobs for a shorter time", req.Removes, se.keepingNow(), se.keepingWith(&req), func(also commit.Write) error {
+		return se.c.Record(ctx, "load_setup", 0, detail, func(v *commit.View) (commit.Act, error) {
+			write, err := check(v)
+			return func(tx *commit.Tx, _ int64) error { return errors.Join(write(tx), also(tx)) }, err
 		})
 	})
 	diff.Operation = operation
@@ -95,58 +93,76 @@ func (se *Setter) checkSetup(req *job.SetupRequest) (wrong []job.FieldError) {
 
 // removesAll tells whether a setup that defines nothing, without saying so, would take away
 // what is defined.
-func removesAll(tx *commit.Tx, req *job.SetupRequest) bool {
-	own := tx.Settings.Owned()
+func removesAll(v *commit.View, req *job.SetupRequest) bool {
+	own := v.Settings.Owned()
 	defines := len(req.Queues)+len(req.Tasks)+len(req.Schedules)+len(req.Triage) > 0 || req.Retention != nil
 	owns := len(own.Queues)+len(own.Tasks)+len(own.Schedules)+len(own.Triage) > 0 || own.Retention != nil
 	return !req.Empty && !defines && owns
 }
 
 // checkRoom refuses a setup that would make more names than a service has room for.
-func checkRoom(tx *commit.Tx, req *job.SetupRequest) (wrong []job.FieldError) {
+func checkRoom(v *commit.View, req *job.SetupRequest) (wrong []job.FieldError) {
 	var problem *job.Problem
-	if errors.As(command.CanMake(tx, slices.Collect(maps.Keys(req.Queues)), slices.Collect(maps.Keys(req.Tasks))), &problem) {
+	if errors.As(command.CanMake(v, slices.Collect(maps.Keys(req.Queues)), slices.Collect(maps.Keys(req.Tasks))), &problem) {
 		for _, f := range problem.Fields {
 			wrong = append(wrong, job.FieldError{Field: f.Field + "s", Message: fmt.Sprintf("would be more than %d in all, with those that are there already", command.MostNames)})
 		}
 	}
 	more := 0
 	for name := range req.Schedules {
-		if tx.Schedules.Find(name) == nil {
+		if v.Schedules.Find(name) == nil {
 			more++
 		}
 	}
-	for _, name := range tx.Settings.Owned().Schedules {
-		if _, named := req.Schedules[name]; !named && tx.Schedules.Find(name) != nil {
+	for _, name := range v.Settings.Owned().Schedules {
+		if _, named := req.Schedules[name]; !named && v.Schedules.Find(name) != nil {
 			more--
 		}
 	}
-	if n := tx.Schedules.Len() + more; n > job.MostSchedules {
+	if n := v.Schedules.Len() + more; n > job.MostSchedules {
 		wrong = append(wrong, job.FieldError{Field: "schedules", Message: fmt.Sprintf("would be %d in all; at most %d are kept", n, job.MostSchedules)})
 	}
 	return wrong
 }
 
-// load sets what a setup defines and takes away what it no longer names.
-func load(tx *commit.Tx, req *job.SetupRequest, by string) error {
-	if err := unload(tx, tx.Settings.Owned(), req); err != nil { // first, which makes room
-		return err
-	}
-	for _, name := range slices.Sorted(maps.Keys(req.Tasks)) {
-		if _, err := setTask(tx, name, req.Tasks[name]); err != nil {
-			return err
-		}
-	}
-	for _, name := range slices.Sorted(maps.Keys(req.Queues)) {
-		if _, err := setQueue(tx, name, req.Queues[name]); err != nil {
-			return err
-		}
-	}
+// load sets what a setup defines and takes away what it no longer names. Which schedules it
+// changes is found out beforehand, since they may be wrong.
+func load(v *commit.View, req *job.SetupRequest, by string) (commit.Write, error) {
+	var schedules []commit.Write
 	for _, name := range slices.Sorted(maps.Keys(req.Schedules)) {
-		if _, err := plan.SetSchedule(tx, name, req.Schedules[name], by); err != nil {
-			return err
+		write, err := plan.SetSchedule(v, name, req.Schedules[name], by)
+		if err != nil {
+			return nil, err
+		}
+		if write != nil {
+			schedules = append(schedules, write)
 		}
 	}
+	return func(tx *commit.Tx) error {
+		if err := unload(tx, tx.Settings.Owned(), req); err != nil {
+			return err
+		}
+		for _, name := range slices.Sorted(maps.Keys(req.Tasks)) {
+			if err := setTask(tx, name, req.Tasks[name]); err != nil {
+				return err
+			}
+		}
+		for _, name := range slices.Sorted(maps.Keys(req.Queues)) {
+			if err := setQueue(tx, name, req.Queues[name]); err != nil {
+				return err
+			}
+		}
+		for _, write := range schedules {
+			if err := write(tx); err != nil {
+				return err
+			}
+		}
+		return setOwned(tx, req)
+	}, nil
+}
+
+// setOwned notes what a set-up defines.
+func setOwned(tx *commit.Tx, req *job.SetupRequest) error {
 	return tx.Settings.SetOwned(memory.Owned{
 		Schedules: slices.Sorted(maps.Keys(req.Schedules)), Queues: slices.Sorted(maps.Keys(req.Queues)), Tasks: slices.Sorted(maps.Keys(req.Tasks)),
 		Retention: req.Retention, Triage: req.Triage,
@@ -165,7 +181,7 @@ func unload(tx *commit.Tx, before memory.Owned, req *job.SetupRequest) error {
 	}
 	for _, name := range before.Tasks {
 		if _, named := req.Tasks[name]; !named {
-			if _, err := setTask(tx, name, job.Defaults{}); err != nil {
+			if err := setTask(tx, name, job.Defaults{}); err != nil {
 				return err
 			}
 		}
@@ -174,7 +190,7 @@ func unload(tx *commit.Tx, before memory.Owned, req *job.SetupRequest) error {
 		if _, named := req.Queues[name]; named {
 			continue
 		}
-		if _, err := setQueue(tx, name, job.Defaults{}); err != nil {
+		if err := setQueue(tx, name, job.Defaults{}); err != nil {
 			return err
 		}
 		if q := tx.Queues.Find(name); unused(tx, q) {

@@ -2,11 +2,12 @@ package setup
 
 import (
 	"context"
+	"slices"
+
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/read"
 	"humblemule/job"
-	"slices"
 )
 
 // Where finished jobs are to be kept for a shorter time, or fewer of them, those that are
@@ -112,7 +113,7 @@ func (se *Setter) leavingBy(ctx context.Context, before, after keeping) (all lea
 // shorten makes a change of settings by which jobs may be kept for a shorter time: apply
 // makes it, and what it is given in the same transaction. Where jobs go it is refused,
 // unless they are meant to; then the answer is the operation that removes them.
-func (se *Setter) shorten(ctx context.Context, why string, removes bool, before, after keeping, apply func(also func(tx *commit.Tx) error) error) (operation int64, err error) {
+func (se *Setter) shorten(ctx context.Context, why string, removes bool, before, after keeping, apply func(also commit.Write) error) (operation int64, err error) {
 	defer se.m.Retention.Hold()()
 	gone, err := se.leavingBy(ctx, before, after)
 	switch {

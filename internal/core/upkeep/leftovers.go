@@ -2,11 +2,12 @@ package upkeep
 
 import (
 	"errors"
+	"slices"
+	"time"
+
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
 	"humblemule/job"
-	"slices"
-	"time"
 )
 
 // What is kept beside the jobs goes when nothing has needed it for long, some at a time.
@@ -87,13 +88,13 @@ func forgetWorkers(tx *commit.Tx) (n int, err error) {
 
 // forgetNames notes since when names have been idle, and removes those that have been so for
 // long.
-func forgetNames(tx *commit.Tx, names *memory.Names, idle func(*commit.Tx, *memory.Named) bool, remove func(*commit.Tx, *memory.Named) (bool, error)) error {
+func forgetNames(tx *commit.Tx, names *memory.Names, idle func(*commit.View, *memory.Named) bool, remove func(*commit.Tx, *memory.Named) (bool, error)) error {
 	n := 0
 	for id, name := range names.AllKept() {
 		if n == mostLeftovers {
 			return nil
 		}
-		is, since := idle(tx, name), names.IdleSince(id)
+		is, since := idle(tx.View(), name), names.IdleSince(id)
 		switch {
 		case is && since != 0 && tx.Now.Sub(since) >= idleKept:
 			removed, err := remove(tx, name)
@@ -137,14 +138,14 @@ func removeTask(tx *commit.Tx, t *memory.Named) (removed bool, err error) {
 }
 
 // Idle tells whether a queue has neither jobs nor settings and nobody has paused it.
-func Idle(tx *commit.Tx, q *memory.Named) bool {
-	if tx.Settings.Queue(q) != nil || tx.Settings.Paused(q) || tx.Places.Walk(q) != nil || slices.Contains(tx.Settings.Owned().Queues, q.Name) {
+func Idle(v *commit.View, q *memory.Named) bool {
+	if v.Settings.Queue(q) != nil || v.Settings.Paused(q) || v.Places.Walk(q) != nil || slices.Contains(v.Settings.Owned().Queues, q.Name) {
 		return false
 	}
-	return tx.Counts.Queue(q.ID).None()
+	return v.Counts.Queue(q.ID).None()
 }
 
 // IdleTask tells whether a task has neither jobs nor settings.
-func IdleTask(tx *commit.Tx, t *memory.Named) bool {
-	return tx.Settings.Task(t.ID) == nil && !slices.Contains(tx.Settings.Owned().Tasks, t.Name) && tx.Counts.Task(t.ID).None()
+func IdleTask(v *commit.View, t *memory.Named) bool {
+	return v.Settings.Task(t.ID) == nil && !slices.Contains(v.Settings.Owned().Tasks, t.Name) && v.Counts.Task(t.ID).None()
 }

@@ -1,9 +1,10 @@
 package upkeep
 
 import (
+	"time"
+
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
-	"time"
 )
 
 // Policies that no job has go after a while. Which ones have jobs is found by walks over

@@ -3,13 +3,14 @@ package upkeep
 import (
 	"cmp"
 	"errors"
+	"slices"
+	"time"
+
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/place"
 	"humblemule/internal/core/store"
 	"humblemule/job"
-	"slices"
-	"time"
 )
 
 // Finished jobs that were kept long enough are removed in slices: each keeps a

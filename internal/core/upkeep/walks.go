@@ -2,12 +2,13 @@ package upkeep
 
 import (
 	"errors"
+	"time"
+
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/place"
 	"humblemule/internal/core/store"
 	"humblemule/job"
-	"time"
 )
 
 // A walk gives the waiting jobs of a queue new places, a slice of so many, or so long, at a

@@ -5,11 +5,12 @@ package watch
 
 import (
 	"context"
+	"sync"
+	"time"
+
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/read"
 	"humblemule/job"
-	"sync"
-	"time"
 )
 
 // mostChanged bounds the ids that a watcher gathers; beyond it says that there

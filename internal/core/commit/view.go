@@ -1,0 +1,83 @@
+package commit
+
+import (
+	"humblemule/internal/core/memory"
+	"humblemule/internal/core/store"
+	"humblemule/job"
+)
+
+// View is a transaction as a command sees it while it checks: the memory's parts and the
+// file as they stand, with what earlier commands of the batch have changed. Nothing can be
+// changed by it; so a command that is refused has changed nothing.
+type View struct {
+	Queues, Tasks *memory.NamesView
+	Settings      *memory.SettingsView
+	Policies      *memory.PoliciesView
+	Counts        *memory.CountsView
+	Limits        *memory.LimitsView
+	Leases        *memory.LeasesView
+	Schedules     *memory.SchedulesView
+	Receipts      *memory.ReceiptsView
+	Workers       *memory.WorkersView
+	Removals      *memory.RemovalsView
+	Places        *memory.PlacesView
+	Store         Sight
+	// Now is when the transaction began, and By who gives the command.
+	Now job.Time
+	By  string
+	c   *Committer
+}
+
+// Sight is what a check may read of the file. What its methods do is told by [store.Store].
+type Sight interface {
+	Row(id int64) (*store.Row, error)
+	Removed(id int64) (*store.Row, error)
+	LoadPayload(r *store.Row) error
+	OpenByKey(key string, task, other int64, unstarted bool) (*store.Row, error)
+	RecentByKey(key string, task, other int64, after job.Time) (*store.Row, error)
+	KeptKey(key string, task int64, after job.Time) (*store.Row, error)
+	LaneHolder(queue int64, lane string) (int64, error)
+	HasRemoved(queue, task int64) (bool, error)
+	HasRun(schedule int64, at job.Time) (bool, error)
+	ActiveOf(schedule, other int64) (int64, error)
+	HeldOf(schedule, other int64) (*store.Row, error)
+	StepsOf(id int64) ([]store.Step, error)
+}
+
+// View is the transaction to be looked at.
+func (tx *Tx) View() *View {
+	if tx.view == nil {
+		tx.view = tx.look()
+	}
+	tx.view.By = tx.By
+	return tx.view
+}
+
+func (tx *Tx) look() *View {
+	m := tx.Memory
+	return &View{
+		Queues: &m.Queues.NamesView, Tasks: &m.Tasks.NamesView, Settings: &m.Settings.SettingsView, Policies: &m.Policies.PoliciesView,
+		Counts: &m.Counts.CountsView, Limits: &m.Limits.LimitsView, Leases: &m.Leases.LeasesView, Schedules: &m.Schedules.SchedulesView,
+		Receipts: &m.Receipts.ReceiptsView, Workers: &m.Workers.WorkersView, Removals: &m.Removals.RemovalsView, Places: &m.Places.PlacesView,
+		Store: tx.Store, Now: tx.Now, c: tx.c,
+	}
+}
+
+// Options are those that the service was started with.
+func (v *View) Options() *Options { return &v.c.Options }
+
+// Check is the first half of a command: it looks, and gives what is to be changed; nil for
+// nothing. The error it answers, a *job.Problem, refuses the command.
+type Check func(v *View) (Write, error)
+
+// Write is the second half: it changes what the check has found may be changed. Its errors
+// are faults; to refuse is too late.
+type Write func(tx *Tx) error
+
+// Unchecked is a command that has nothing to check.
+func Unchecked(write Write) Check {
+	return func(*View) (Write, error) { return write, nil }
+}
+
+// Act is a write by an operator's action, which has a number.
+type Act func(tx *Tx, action int64) error

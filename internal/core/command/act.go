@@ -120,10 +120,12 @@ func Requeue(v *commit.View, r *store.Row, how Requeuing, operation int64) (comm
 		return nil, err
 	}
 	return func(tx *commit.Tx, action int64) error {
-		if edited != nil {
+		if edited != nil && r.Payload != nil {
 			if err := tx.Store.KeepEdited(r.ID, action, r.Payload); err != nil {
 				return err
 			}
+		}
+		if edited != nil {
 			r.Payload, r.PayloadBytes = edited, len(edited)
 		}
 		return requeue(tx, r, how.ForgetSteps, operation)

@@ -11,67 +11,80 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// core says what each room of the core may import of the core and of the vocabulary, from
-// the ground up: rules without state; the file; what is kept beside it; questions, which
-// never wait for the committer; the committer; what all changes of a job go through; the
-// rooms that give commands; and the engine, which puts them together.
-var core = map[string]string{
-	"retry":         "job",
-	"trend":         "job",
-	"triage":        "job",
-	"cron":          "job",
-	"order":         "job",
-	"limit":         "",
-	"store":         "job",
-	"store/faultfs": "",
-	"store/visits":  "",
-	"memory":        "job cron limit order trend triage store",
-	"read":          "job order trend store memory",
-	"commit":        "job store memory",
-	"watch":         "job read commit",
-	"place":         "job order store memory commit",
-	"upkeep":        "job store memory commit place",
-	"command":       "job retry triage store memory read commit place",
-	"deal":          "job store memory read commit watch place command",
-	"plan":          "job cron store memory read commit place command",
-	"bulk":          "job store memory read commit watch command",
-	"setup":         "job memory read commit upkeep command plan bulk",
-	"engine":        "job store memory read commit watch upkeep command deal plan bulk setup",
+// ground are the floors that the core and all else stand on: texts and how they are checked,
+// what a job is, and the other shapes of the wire.
+var ground = map[string]string{
+	"internal/text":       "",
+	"internal/nearest":    "",
+	"internal/mergepatch": "",
+	"internal/check":      "internal/text",
+	"job":                 "internal/text internal/check",
+	"internal/sentence":   "job",
+	"api":                 "job internal/text internal/check internal/sentence",
 }
 
-// house says it of the rooms beside the core; of that they may import what stands before
-// their own.
-var house = map[string]string{
-	"job":               "",
-	"config":            "job core/cron",
-	"client":            "job",
-	"worker":            "job",
-	"worker/shell":      "job worker",
-	"worker/workertest": "job worker",
+// core says what each room of the core may import of the core, beside the ground, from below
+// up: rules without state; the file; what is kept beside it; questions, which never wait for
+// the committer; the committer; what all changes of a job go through; the rooms that give
+// commands; and the engine, which puts them together.
+var core = map[string]string{
+	"lifecycle":     "",
+	"retry":         "",
+	"trend":         "",
+	"triage":        "",
+	"cron":          "",
+	"order":         "",
+	"limit":         "",
+	"store":         "",
+	"store/faultfs": "",
+	"store/visits":  "",
+	"memory":        "cron limit order trend triage store",
+	"read":          "order trend store memory",
+	"commit":        "store memory",
+	"watch":         "read commit",
+	"place":         "lifecycle order store memory commit",
+	"upkeep":        "lifecycle store memory commit place",
+	"command":       "lifecycle retry triage store memory read commit place",
+	"deal":          "lifecycle store memory read commit watch place command",
+	"plan":          "lifecycle cron store memory read commit place command",
+	"bulk":          "store memory read commit watch command",
+	"setup":         "memory read commit upkeep command plan bulk",
+	"engine":        "store memory read commit watch upkeep command deal plan bulk setup",
+}
+
+// beside says it of the rooms beside the core.
+var beside = map[string]string{
+	"config":            "core/cron",
+	"client":            "",
+	"worker":            "",
+	"worker/shell":      "worker",
+	"worker/workertest": "worker",
 	"console":           "",
-	"harbour":           "job worker",
-	"server":            "job core/retry core/cron core/engine",
-	"cli/present":       "job",
-	"cli":               "job core/engine config client worker worker/shell console harbour server cli/present",
+	"harbour":           "worker",
+	"server":            "core/retry core/cron core/engine",
+	"cli/present":       "",
+	"cli":               "core/engine config client worker worker/shell console harbour server cli/present",
 	"cmd/hmule":         "cli",
-	"e2e":               "job client worker server",
-	"e2e/screenshots":   "job client",
-	"bench":             "job core/store client worker",
+	"e2e":               "client worker server",
+	"e2e/screenshots":   "client",
+	"bench":             "core/store client worker",
 }
 
 // storeys gives what each room may import, by their whole paths.
 func storeys() map[string][]string {
 	all := map[string][]string{}
-	for room, may := range house {
-		all[room] = strings.Fields(strings.ReplaceAll(may, "core/", "internal/core/"))
+	var floor []string
+	for room, may := range ground {
+		all[room] = strings.Fields(may)
+		floor = append(floor, room)
+	}
+	for room, may := range beside {
+		all[room] = append(strings.Fields(strings.ReplaceAll(may, "core/", "internal/core/")), floor...)
 	}
 	for room, may := range core {
-		var below []string
+		below := slices.Clone(floor)
 		for _, name := range strings.Fields(may) {
-			if name != "job" {
-				name = "internal/core/" + name
-			}
-			below = append(below, name)
+			below = append(below, "internal/core/"+name)
 		}
 		all["internal/core/"+room] = below
 	}

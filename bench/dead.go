@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"humblemule/api"
 	"humblemule/client"
 	"humblemule/job"
 )
@@ -29,7 +30,7 @@ func dead(ctx context.Context, dir string) error {
 	var took []float64
 	for range 20 {
 		began := time.Now()
-		all, err := m.Causes(ctx, job.CauseFilter{})
+		all, err := m.Causes(ctx, api.CauseFilter{})
 		if err != nil {
 			return err
 		}
@@ -45,10 +46,10 @@ func dead(ctx context.Context, dir string) error {
 	}
 	for _, act := range []struct {
 		what string
-		req  job.ActRequest
+		req  api.ActRequest
 	}{
-		{"a recovery of 100 000", job.ActRequest{Action: job.ActRequeue, Filter: &job.Selection{Tasks: []string{"recover"}}}},
-		{fmt.Sprintf("an act on %d", *letters-100_000), job.ActRequest{Action: job.ActDiscard, Filter: &job.Selection{}}},
+		{"a recovery of 100 000", api.ActRequest{Action: api.ActRequeue, Filter: &api.Selection{Tasks: []string{"recover"}}}},
+		{fmt.Sprintf("an act on %d", *letters-100_000), api.ActRequest{Action: api.ActDiscard, Filter: &api.Selection{}}},
 	} {
 		var seconds float64
 		busy, err := commits(ctx, m, func() error {
@@ -89,13 +90,13 @@ func die(ctx context.Context, m *client.Client, n, causes int) error {
 		if _, err := m.EnqueueLines(ctx, []byte(strings.Repeat(line, together))); err != nil {
 			return err
 		}
-		a, err := m.Lease(ctx, job.LeaseRequest{Worker: "d", Queues: []string{"dead"}, Limit: together})
+		a, err := m.Lease(ctx, api.LeaseRequest{Worker: "d", Queues: []string{"dead"}, Limit: together})
 		if err != nil {
 			return err
 		}
-		items := make([]job.Settlement, len(a.Leases))
+		items := make([]api.Settlement, len(a.Leases))
 		for i, l := range a.Leases {
-			items[i] = job.Settlement{Token: l.Token, Outcome: job.OutcomeFailed, Error: &job.Failure{Type: "bank", Message: fmt.Sprintf("%s since %d", words[(done+i)%causes], done+i)}}
+			items[i] = api.Settlement{Token: l.Token, Outcome: job.OutcomeFailed, Error: &job.Failure{Type: "bank", Message: fmt.Sprintf("%s since %d", words[(done+i)%causes], done+i)}}
 		}
 		if _, err := m.Settle(ctx, items); err != nil {
 			return err
@@ -132,10 +133,10 @@ func commits(ctx context.Context, m *client.Client, do func() error) (*waits, er
 // takeFlow takes jobs of the queue flow, finishes them, and tells how long after their
 // enqueue each was there.
 func takeFlow(ctx context.Context, m *client.Client, worker string, took *waits) {
-	var done []job.Settlement
+	var done []api.Settlement
 	since := time.Now()
 	for ctx.Err() == nil {
-		req := job.LeaseRequest{Worker: worker, Queues: []string{"flow"}, Limit: 1, Settle: done}
+		req := api.LeaseRequest{Worker: worker, Queues: []string{"flow"}, Limit: 1, Settle: done}
 		if done == nil {
 			req.Wait = job.Duration(time.Second)
 		}
@@ -149,7 +150,7 @@ func takeFlow(ctx context.Context, m *client.Client, worker string, took *waits)
 			if at := time.Unix(0, began); err == nil && at.After(since) { // an earlier flow may have left some
 				took.add(time.Since(at))
 			}
-			done = append(done, job.Settlement{Token: l.Token, Outcome: job.OutcomeDone})
+			done = append(done, api.Settlement{Token: l.Token, Outcome: job.OutcomeDone})
 		}
 	}
 }

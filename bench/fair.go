@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"humblemule/api"
 	"humblemule/client"
 	"humblemule/job"
 )
@@ -23,8 +24,8 @@ func fair(ctx context.Context, dir string) error {
 	fmt.Printf("\n%-52s\n", "100 000 jobs of one owner, then 10 of another: how many start before each of the 10")
 	for _, w := range []struct {
 		what, queue string
-		rules       job.Rules
-	}{{"by priority alone", "plain", job.Rules{}}, {"turns of owners", "turns", job.Rules{Turns: job.ByOwner}}} {
+		rules       api.Rules
+	}{{"by priority alone", "plain", api.Rules{}}, {"turns of owners", "turns", api.Rules{Turns: api.ByOwner}}} {
 		before, err := lateOwner(ctx, m, w.queue, w.rules)
 		if err != nil {
 			return err
@@ -56,8 +57,8 @@ func fair(ctx context.Context, dir string) error {
 }
 
 // lateOwner tells how many jobs start before each of ten that a second owner brings.
-func lateOwner(ctx context.Context, m *client.Client, queue string, rules job.Rules) (before []int, err error) {
-	if _, err := m.SetQueue(ctx, queue, job.Defaults{Rules: rules}); err != nil {
+func lateOwner(ctx context.Context, m *client.Client, queue string, rules api.Rules) (before []int, err error) {
+	if _, err := m.SetQueue(ctx, queue, api.Defaults{Rules: rules}); err != nil {
 		return nil, err
 	}
 	const burst, late = 100_000, 10
@@ -81,20 +82,20 @@ func lateOwner(ctx context.Context, m *client.Client, queue string, rules job.Ru
 		return nil, err
 	}
 	for n := 0; len(before) < late; {
-		a, err := m.Lease(ctx, job.LeaseRequest{Worker: "w", Queues: []string{queue}, Limit: 100, Lease: job.Duration(time.Hour)})
+		a, err := m.Lease(ctx, api.LeaseRequest{Worker: "w", Queues: []string{queue}, Limit: 100, Lease: job.Duration(time.Hour)})
 		if err != nil {
 			return nil, err
 		}
 		if len(a.Leases) == 0 {
 			return nil, fmt.Errorf("after %d starts no job of the second owner is left", n)
 		}
-		items := make([]job.Settlement, len(a.Leases))
+		items := make([]api.Settlement, len(a.Leases))
 		for i, l := range a.Leases {
 			if l.Job.Owner == "south" {
 				before = append(before, n)
 			}
 			n++
-			items[i] = job.Settlement{Token: l.Token, Outcome: job.OutcomeDone}
+			items[i] = api.Settlement{Token: l.Token, Outcome: job.OutcomeDone}
 		}
 		if _, err := m.Settle(ctx, items); err != nil {
 			return nil, err
@@ -105,7 +106,7 @@ func lateOwner(ctx context.Context, m *client.Client, queue string, rules job.Ru
 
 // manyOwned tells what a job costs in µs where owners take turns and many wait.
 func manyOwned(ctx context.Context, m *client.Client, queue string, n int, owner func(n int) string) (float64, error) {
-	if _, err := m.SetQueue(ctx, queue, job.Defaults{Rules: job.Rules{Turns: job.ByOwner}}); err != nil {
+	if _, err := m.SetQueue(ctx, queue, api.Defaults{Rules: api.Rules{Turns: api.ByOwner}}); err != nil {
 		return 0, err
 	}
 	for i := 0; i < n; i += 10_000 {
@@ -120,13 +121,13 @@ func manyOwned(ctx context.Context, m *client.Client, queue string, n int, owner
 	const rounds, together = 50, 100
 	began := time.Now()
 	for range rounds {
-		a, err := m.Lease(ctx, job.LeaseRequest{Worker: "w", Queues: []string{queue}, Limit: together})
+		a, err := m.Lease(ctx, api.LeaseRequest{Worker: "w", Queues: []string{queue}, Limit: together})
 		if err != nil {
 			return 0, err
 		}
-		items := make([]job.Settlement, len(a.Leases))
+		items := make([]api.Settlement, len(a.Leases))
 		for i, l := range a.Leases {
-			items[i] = job.Settlement{Token: l.Token, Outcome: job.OutcomeDone}
+			items[i] = api.Settlement{Token: l.Token, Outcome: job.OutcomeDone}
 		}
 		if _, err := m.Settle(ctx, items); err != nil {
 			return 0, err
@@ -138,7 +139,7 @@ func manyOwned(ctx context.Context, m *client.Client, queue string, n int, owner
 // limited takes from a queue with a rate by several pools for a span, and tells when jobs
 // were started, by the service's clock.
 func limited(ctx context.Context, m *client.Client, perSecond float64, burst, pools int, span time.Duration) (starts []job.Time, err error) {
-	if _, err := m.SetQueue(ctx, "rated", job.Defaults{Rules: job.Rules{Rate: &job.Rate{PerSecond: perSecond, Burst: &burst}}}); err != nil {
+	if _, err := m.SetQueue(ctx, "rated", api.Defaults{Rules: api.Rules{Rate: &api.Rate{PerSecond: perSecond, Burst: &burst}}}); err != nil {
 		return nil, err
 	}
 	specs := make([]job.Spec, int(perSecond*span.Seconds())*2)
@@ -170,14 +171,14 @@ func limited(ctx context.Context, m *client.Client, perSecond float64, burst, po
 }
 
 func takeOne(ctx context.Context, m *client.Client, worker string, wait time.Duration) (starts []job.Time, err error) {
-	a, err := m.Lease(ctx, job.LeaseRequest{Worker: worker, Queues: []string{"rated"}, Limit: 8, Wait: job.Duration(max(wait, 0))})
+	a, err := m.Lease(ctx, api.LeaseRequest{Worker: worker, Queues: []string{"rated"}, Limit: 8, Wait: job.Duration(max(wait, 0))})
 	if err != nil {
 		return nil, err
 	}
-	var items []job.Settlement
+	var items []api.Settlement
 	for _, l := range a.Leases {
-		starts = append(starts, l.ExpiresAt.Add(-job.DefaultLease.Go()))
-		items = append(items, job.Settlement{Token: l.Token, Outcome: job.OutcomeDone})
+		starts = append(starts, l.ExpiresAt.Add(-api.DefaultLease.Go()))
+		items = append(items, api.Settlement{Token: l.Token, Outcome: job.OutcomeDone})
 	}
 	if len(items) > 0 {
 		_, err = m.Settle(ctx, items)

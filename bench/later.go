@@ -9,6 +9,7 @@ import (
 	"sync"
 	"time"
 
+	"humblemule/api"
 	"humblemule/client"
 	"humblemule/job"
 )
@@ -76,13 +77,13 @@ func dueTogether(ctx context.Context, m *client.Client, n int) (late *waits, err
 	for w := range 8 {
 		all.Go(func() {
 			for time.Since(at) < 3*time.Second {
-				a, err := m.Lease(ctx, job.LeaseRequest{Worker: fmt.Sprint("w", w), Queues: []string{"due"}, Limit: 50, Wait: job.Duration(time.Second)})
+				a, err := m.Lease(ctx, api.LeaseRequest{Worker: fmt.Sprint("w", w), Queues: []string{"due"}, Limit: 50, Wait: job.Duration(time.Second)})
 				if err != nil {
 					errs <- err
 					return
 				}
 				for _, l := range a.Leases {
-					late.add(l.ExpiresAt.Add(-job.DefaultLease.Go()).Sub(due[l.Job.ID]))
+					late.add(l.ExpiresAt.Add(-api.DefaultLease.Go()).Sub(due[l.Job.ID]))
 				}
 			}
 		})
@@ -111,7 +112,7 @@ func schedulesTogether(ctx context.Context, m *client.Client, n int, spread job.
 	for w := range 16 {
 		all.Go(func() {
 			for i := w; i < n; i += 16 {
-				if _, err := m.SetSchedule(ctx, name(i), job.Schedule{Cron: expr, Spread: spread, LateLimit: job.Duration(time.Hour), Job: job.Spec{Task: "buoy.poll", Queue: "buoys"}}); err != nil {
+				if _, err := m.SetSchedule(ctx, name(i), api.Schedule{Cron: expr, Spread: spread, LateLimit: job.Duration(time.Hour), Job: job.Spec{Task: "buoy.poll", Queue: "buoys"}}); err != nil {
 					errs <- err
 					return
 				}

@@ -14,6 +14,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"humblemule/api"
 	"humblemule/client"
 	"humblemule/internal/core/store"
 	"humblemule/job"
@@ -110,7 +111,7 @@ func life(ctx context.Context, p *process) (int, error) {
 		if err != nil {
 			return 0, err
 		}
-		var a job.LeaseAnswer
+		var a api.LeaseAnswer
 		if err := json.Unmarshal(body, &a); err != nil {
 			return 0, err
 		}

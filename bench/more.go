@@ -10,6 +10,7 @@ import (
 	"strings"
 	"time"
 
+	"humblemule/api"
 	"humblemule/client"
 	"humblemule/internal/core/store"
 	"humblemule/job"
@@ -113,10 +114,10 @@ func startWhenIdle(ctx context.Context, p *process, fsync time.Duration) error {
 	for range 200 {
 		began, got := make(chan time.Time, 1), make(chan error, 1)
 		go func() {
-			a, err := m.Lease(ctx, job.LeaseRequest{Worker: "idle", Queues: []string{"idle"}, Limit: 1, Wait: job.Duration(10 * time.Second)})
+			a, err := m.Lease(ctx, api.LeaseRequest{Worker: "idle", Queues: []string{"idle"}, Limit: 1, Wait: job.Duration(10 * time.Second)})
 			if err == nil {
 				took = append(took, float64(time.Since(<-began).Microseconds()))
-				_, err = m.Settle(ctx, []job.Settlement{{Token: a.Leases[0].Token, Outcome: job.OutcomeDone}})
+				_, err = m.Settle(ctx, []api.Settlement{{Token: a.Leases[0].Token, Outcome: job.OutcomeDone}})
 			}
 			got <- err
 		}()

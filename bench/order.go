@@ -9,6 +9,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"humblemule/api"
 	"humblemule/client"
 	"humblemule/job"
 )
@@ -16,17 +17,17 @@ import (
 // waiting is a way in which many jobs wait.
 type waiting struct {
 	what  string
-	queue job.Defaults
+	queue api.Defaults
 	// spec is the n-th job, lease what a pool asks for the n-th time.
 	spec  func(n int64) job.Spec
-	lease func(n int64) job.LeaseRequest
+	lease func(n int64) api.LeaseRequest
 
 	m           *client.Client
 	n, asked    atomic.Int64
 	take, enter []float64 // of a round, in µs a job
 }
 
-func common(n int64) job.LeaseRequest { return job.LeaseRequest{Queues: []string{"common"}} }
+func common(n int64) api.LeaseRequest { return api.LeaseRequest{Queues: []string{"common"}} }
 
 // ways are those that are compared; the first is what the others are held against.
 func ways() []*waiting {
@@ -43,16 +44,16 @@ func ways() []*waiting {
 	}
 	return []*waiting{
 		{what: "one queue by priority", spec: plain, lease: common},
-		{what: "ageing", queue: job.Defaults{Rules: job.Rules{Order: job.ByAgeing}}, spec: plain, lease: common},
-		{what: "10 000 owners that take turns", queue: job.Defaults{Rules: job.Rules{Turns: job.ByOwner}}, spec: with(func(s *job.Spec, n int64) { s.Owner, s.Priority = fmt.Sprint("owner-", n*7919%10_000), nil }), lease: common},
+		{what: "ageing", queue: api.Defaults{Rules: api.Rules{Order: api.ByAgeing}}, spec: plain, lease: common},
+		{what: "10 000 owners that take turns", queue: api.Defaults{Rules: api.Rules{Turns: api.ByOwner}}, spec: with(func(s *job.Spec, n int64) { s.Owner, s.Priority = fmt.Sprint("owner-", n*7919%10_000), nil }), lease: common},
 		{what: "100 000 lanes", spec: with(func(s *job.Spec, n int64) { s.Lane = fmt.Sprint("lane-", n*7919%100_000) }), lease: common},
 		{what: "1000 queues", spec: with(func(s *job.Spec, n int64) { s.Queue = fmt.Sprint("queue-", n*7919%1000) }),
-			lease: func(n int64) job.LeaseRequest {
-				return job.LeaseRequest{Queues: []string{fmt.Sprint("queue-", n*31%1000)}}
+			lease: func(n int64) api.LeaseRequest {
+				return api.LeaseRequest{Queues: []string{fmt.Sprint("queue-", n*31%1000)}}
 			}},
 		{what: "one task of 1000 in a queue", spec: with(func(s *job.Spec, n int64) { s.Task = fmt.Sprint("task-", n*7919%1000) }),
-			lease: func(n int64) job.LeaseRequest {
-				return job.LeaseRequest{Queues: []string{"common"}, Tasks: []string{fmt.Sprint("task-", n*31%1000)}}
+			lease: func(n int64) api.LeaseRequest {
+				return api.LeaseRequest{Queues: []string{"common"}, Tasks: []string{fmt.Sprint("task-", n*31%1000)}}
 			}},
 	}
 }
@@ -147,9 +148,9 @@ func (w *waiting) turn(ctx context.Context, worker string, most int) (n int, too
 	if len(a.Leases) == 0 {
 		return 0, 0, 0, fmt.Errorf("no job was there to be taken")
 	}
-	items := make([]job.Settlement, len(a.Leases))
+	items := make([]api.Settlement, len(a.Leases))
 	for i, l := range a.Leases {
-		items[i] = job.Settlement{Token: l.Token, Outcome: job.OutcomeDone}
+		items[i] = api.Settlement{Token: l.Token, Outcome: job.OutcomeDone}
 	}
 	if _, err := w.m.Settle(ctx, items); err != nil {
 		return 0, 0, 0, err

@@ -13,6 +13,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"humblemule/api"
 	"humblemule/client"
 	"humblemule/job"
 	"humblemule/worker"
@@ -150,15 +151,15 @@ func (b *poolBench) cost(ctx context.Context) error {
 }
 
 func (b *poolBench) byHand(ctx context.Context, n int) error {
-	var settle []job.Settlement
+	var settle []api.Settlement
 	for left := n; left > 0 || len(settle) > 0; {
-		a, err := b.m.Lease(ctx, job.LeaseRequest{Worker: "hand", Queues: []string{"pools"}, Tasks: []string{"tide.predict"}, Limit: 8, Settle: settle})
+		a, err := b.m.Lease(ctx, api.LeaseRequest{Worker: "hand", Queues: []string{"pools"}, Tasks: []string{"tide.predict"}, Limit: 8, Settle: settle})
 		if err != nil {
 			return err
 		}
 		settle = settle[:0]
 		for _, l := range a.Leases {
-			settle = append(settle, job.Settlement{Token: l.Token, Outcome: job.OutcomeDone, Result: []byte("true")})
+			settle = append(settle, api.Settlement{Token: l.Token, Outcome: job.OutcomeDone, Result: []byte("true")})
 		}
 		left -= len(a.Leases)
 	}

@@ -15,30 +15,33 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"humblemule/api"
 	"humblemule/cli/present"
 	"humblemule/client"
 	"humblemule/config"
 	"humblemule/internal/core/engine"
+	"humblemule/internal/nearest"
+	"humblemule/internal/sentence"
 	"humblemule/job"
 )
 
 // findings gathers them in their order.
-type findings struct{ all []job.Finding }
+type findings struct{ all []api.Finding }
 
-func (f *findings) add(kind job.FindingKind, what, format string, args ...any) {
-	f.all = append(f.all, job.Finding{Kind: kind, What: what, Says: fmt.Sprintf(format, args...)})
+func (f *findings) add(kind api.FindingKind, what, format string, args ...any) {
+	f.all = append(f.all, api.Finding{Kind: kind, What: what, Says: fmt.Sprintf(format, args...)})
 }
 
 // lines adds each line of an error as a fault of its own.
 func (f *findings) lines(what string, err error) {
 	for line := range strings.Lines(err.Error()) {
-		f.add(job.FoundWrong, what, "%s", strings.TrimSpace(line))
+		f.add(api.FoundWrong, what, "%s", strings.TrimSpace(line))
 	}
 }
 
 func (f *findings) wrong() (n int) {
 	for _, x := range f.all {
-		if x.Kind == job.FoundWrong {
+		if x.Kind == api.FoundWrong {
 			n++
 		}
 	}
@@ -82,22 +85,22 @@ var errFoundWrong = errors.New("something is wrong; see above")
 
 // files checks the files that set up a service, and gives the set-up they hold; nil where
 // it cannot be read.
-func (f *findings) files(c *cobra.Command, asked *serving) (setup *job.Setup) {
+func (f *findings) files(c *cobra.Command, asked *serving) (setup *api.Setup) {
 	file, err := asked.read(c)
 	if err != nil {
 		f.lines("set-up", err)
 	} else if asked.config != "" {
 		setup = &file.Setup
-		f.add(job.FoundGood, "set-up", "%s defines %s, %s", asked.config, many(int64(len(file.Queues)), "queue"), many(int64(len(file.Tasks)), "task")+" and "+many(int64(len(file.Schedules)), "schedule"))
+		f.add(api.FoundGood, "set-up", "%s defines %s, %s", asked.config, many(int64(len(file.Queues)), "queue"), many(int64(len(file.Tasks)), "task")+" and "+many(int64(len(file.Schedules)), "schedule"))
 	}
 	if asked.Tokens != "" {
 		if at, err := os.Stat(asked.Tokens); err == nil && at.Mode().Perm()&0o022 != 0 {
-			f.add(job.FoundWrong, "rights", "others may write the tokens file %s, and so let themselves in; take that away: chmod go-w %s", asked.Tokens, asked.Tokens)
+			f.add(api.FoundWrong, "rights", "others may write the tokens file %s, and so let themselves in; take that away: chmod go-w %s", asked.Tokens, asked.Tokens)
 		}
 		if tokens, err := config.ReadTokens(asked.Tokens, roleWords()); err != nil {
 			f.lines("tokens", err)
 		} else {
-			f.add(job.FoundGood, "tokens", "%s holds %s", asked.Tokens, many(int64(len(tokens)), "token"))
+			f.add(api.FoundGood, "tokens", "%s holds %s", asked.Tokens, many(int64(len(tokens)), "token"))
 		}
 	}
 	f.certificate(asked)
@@ -114,19 +117,19 @@ func (f *findings) certificate(asked *serving) {
 	}
 	pair, err := tls.LoadX509KeyPair(asked.TLSCert, asked.TLSKey)
 	if err != nil {
-		f.add(job.FoundWrong, "tls", "%v", err)
+		f.add(api.FoundWrong, "tls", "%v", err)
 		return
 	}
 	switch left := time.Until(pair.Leaf.NotAfter); {
 	case left < 0:
-		f.add(job.FoundWrong, "tls", "the certificate %s has ended %s ago; renew it and send the service SIGHUP", asked.TLSCert, job.Roughly(-left))
+		f.add(api.FoundWrong, "tls", "the certificate %s has ended %s ago; renew it and send the service SIGHUP", asked.TLSCert, sentence.Roughly(-left))
 	case left < soonOver:
-		f.add(job.FoundNote, "tls", "the certificate %s ends in %s", asked.TLSCert, job.Roughly(left))
+		f.add(api.FoundNote, "tls", "the certificate %s ends in %s", asked.TLSCert, sentence.Roughly(left))
 	default:
-		f.add(job.FoundGood, "tls", "the certificate %s is good for %s", asked.TLSCert, job.Roughly(left))
+		f.add(api.FoundGood, "tls", "the certificate %s is good for %s", asked.TLSCert, sentence.Roughly(left))
 	}
 	if at, err := os.Stat(asked.TLSKey); err == nil && at.Mode().Perm()&0o077 != 0 {
-		f.add(job.FoundWrong, "rights", "others may read the key %s; take that away: chmod 600 %s", asked.TLSKey, asked.TLSKey)
+		f.add(api.FoundWrong, "rights", "others may read the key %s; take that away: chmod 600 %s", asked.TLSKey, asked.TLSKey)
 	}
 }
 
@@ -138,7 +141,7 @@ func (f *findings) rights(path string) {
 	}
 	const readAndWrite = 4 | 2
 	if err := syscall.Access(what, readAndWrite); err != nil {
-		f.add(job.FoundWrong, "rights", "%s cannot be written by this account (%v)", what, err)
+		f.add(api.FoundWrong, "rights", "%s cannot be written by this account (%v)", what, err)
 	}
 }
 
@@ -151,19 +154,19 @@ func (f *findings) data(path string) {
 	i, err := engine.Inspect(path)
 	switch {
 	case err != nil:
-		f.add(job.FoundWrong, "data", "%v", err)
+		f.add(api.FoundWrong, "data", "%v", err)
 		return
 	case !i.Exists:
-		f.add(job.FoundNote, "data", "%s is not there yet; a service would make it", path)
+		f.add(api.FoundNote, "data", "%s is not there yet; a service would make it", path)
 	case i.Schema < i.Known:
-		f.add(job.FoundNote, "data", "%s is of schema %d; the next start of a service brings it to %d", path, i.Schema, i.Known)
+		f.add(api.FoundNote, "data", "%s is of schema %d; the next start of a service brings it to %d", path, i.Schema, i.Known)
 	default:
-		f.add(job.FoundGood, "data", "%s is of schema %d, %s%s", path, i.Schema, bytesOf(i.Bytes), map[bool]string{true: "; a service has it open"}[i.InUse])
+		f.add(api.FoundGood, "data", "%s is of schema %d, %s%s", path, i.Schema, bytesOf(i.Bytes), map[bool]string{true: "; a service has it open"}[i.InUse])
 	}
 	if least := max(leastFree, i.Bytes/4); i.Free < least {
-		f.add(job.FoundWrong, "disk", "%s are free beside %s, less than %s: when the disk is full nothing more is taken in; free some space", bytesOf(i.Free), path, bytesOf(least))
+		f.add(api.FoundWrong, "disk", "%s are free beside %s, less than %s: when the disk is full nothing more is taken in; free some space", bytesOf(i.Free), path, bytesOf(least))
 	} else {
-		f.add(job.FoundGood, "disk", "%s are free", bytesOf(i.Free))
+		f.add(api.FoundGood, "disk", "%s are free", bytesOf(i.Free))
 	}
 }
 
@@ -182,47 +185,47 @@ const mostSkew = 2 * time.Second
 
 // service checks what answers: its clock, its queues and workers, and whether the set-up
 // is in force.
-func (f *findings) service(ctx context.Context, m *client.Client, setup *job.Setup) {
+func (f *findings) service(ctx context.Context, m *client.Client, setup *api.Setup) {
 	began := time.Now()
 	stats, err := m.Stats(ctx, "")
 	if err != nil {
-		f.add(job.FoundNote, "service", "%v", err)
+		f.add(api.FoundNote, "service", "%v", err)
 		f.references(setup, nil)
 		return
 	}
-	f.add(job.FoundGood, "service", "it answers, with %s", many(int64(len(stats.Queues)), "queue"))
+	f.add(api.FoundGood, "service", "it answers, with %s", many(int64(len(stats.Queues)), "queue"))
 	apart := stats.AsOf.Sub(job.At(began.Add(time.Since(began) / 2)))
 	if apart.Abs() > mostSkew {
-		f.add(job.FoundWrong, "clock", "the service's clock and this one's are %s apart: scheduled jobs start by the service's; set both by NTP", job.Roughly(apart.Abs()))
+		f.add(api.FoundWrong, "clock", "the service's clock and this one's are %s apart: scheduled jobs start by the service's; set both by NTP", sentence.Roughly(apart.Abs()))
 	} else {
-		f.add(job.FoundGood, "clock", "the service's clock agrees with this one's")
+		f.add(api.FoundGood, "clock", "the service's clock agrees with this one's")
 	}
 	found, err := m.Check(ctx)
 	if err != nil {
-		f.add(job.FoundWrong, "service", "it could not be asked what is wrong: %v", err)
+		f.add(api.FoundWrong, "service", "it could not be asked what is wrong: %v", err)
 	}
 	for _, x := range found {
 		f.add(x.Kind, x.What, "%s", present.Local(x.Says))
 	}
 	if n := stats.Counts[job.Dead]; n > 0 {
-		f.add(job.FoundNote, "jobs", "%s", many(n, "dead letter")+map[bool]string{true: " waits", false: " wait"}[n == 1]+" for a fix.")
+		f.add(api.FoundNote, "jobs", "%s", many(n, "dead letter")+map[bool]string{true: " waits", false: " wait"}[n == 1]+" for a fix.")
 	}
 	f.references(setup, stats.Queues)
 	if setup == nil {
 		return
 	}
-	diff, err := m.Load(ctx, job.SetupRequest{Setup: *setup, DryRun: true})
+	diff, err := m.Load(ctx, api.SetupRequest{Setup: *setup, DryRun: true})
 	switch {
 	case err != nil:
-		f.add(job.FoundNote, "set-up", "it could not be compared with the service: %v", err)
+		f.add(api.FoundNote, "set-up", "it could not be compared with the service: %v", err)
 	case len(diff.Changes) > 0:
-		f.add(job.FoundNote, "set-up", "the service differs from the file in %s; see: hmule setup diff", strings.Join(namesOf(diff), ", "))
+		f.add(api.FoundNote, "set-up", "the service differs from the file in %s; see: hmule setup diff", strings.Join(namesOf(diff), ", "))
 	default:
-		f.add(job.FoundGood, "set-up", "the service is set as the file defines")
+		f.add(api.FoundGood, "set-up", "the service is set as the file defines")
 	}
 }
 
-func namesOf(d job.SetupDiff) (all []string) {
+func namesOf(d api.SetupDiff) (all []string) {
 	for _, c := range d.Changes {
 		all = append(all, c.Kind+" "+c.Name)
 	}
@@ -230,7 +233,7 @@ func namesOf(d job.SetupDiff) (all []string) {
 }
 
 // references checks that the tasks of a set-up wait in queues that something defines.
-func (f *findings) references(setup *job.Setup, queues []job.Queue) {
+func (f *findings) references(setup *api.Setup, queues []api.Queue) {
 	if setup == nil {
 		return
 	}
@@ -243,7 +246,7 @@ func (f *findings) references(setup *job.Setup, queues []job.Queue) {
 	}
 	refers := func(what, queue string) {
 		if queue != "" && !slices.Contains(known, queue) {
-			f.add(job.FoundWrong, "set-up", "%s waits in queue %s, which nothing defines%s", what, queue, job.Perhaps(job.Nearest(queue, known)))
+			f.add(api.FoundWrong, "set-up", "%s waits in queue %s, which nothing defines%s", what, queue, sentence.Perhaps(nearest.To(queue, known)))
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(setup.Tasks)) {
@@ -257,7 +260,7 @@ func (f *findings) references(setup *job.Setup, queues []job.Queue) {
 func showFindings(o *present.Out, f *findings) {
 	for _, x := range f.all {
 		ink := present.Quiet
-		if x.Kind == job.FoundWrong {
+		if x.Kind == api.FoundWrong {
 			ink = present.Strong
 		}
 		o.Line("%s %s %s", ink(fmt.Sprintf("%-6s", x.Kind)), present.Quiet(fmt.Sprintf("%-8s", x.What)), x.Says)

@@ -19,6 +19,8 @@ import (
 
 	"humblemule/cli/present"
 	"humblemule/client"
+	"humblemule/internal/sentence"
+	"humblemule/internal/text"
 	"humblemule/job"
 )
 
@@ -72,7 +74,7 @@ func status(err error) int {
 	return exitRefused
 }
 
-func oneLine(err error) string { return strings.ReplaceAll(job.Visible(err.Error()), "\n", " ") }
+func oneLine(err error) string { return strings.ReplaceAll(text.Visible(err.Error()), "\n", " ") }
 
 func (a *app) root() *cobra.Command {
 	cobra.EnableCommandSorting = false
@@ -193,14 +195,14 @@ func (a *app) writeJSON(v any, indent string) error {
 	if err := e.Encode(v); err != nil {
 		return err
 	}
-	_, err := a.out.Write(job.EscapeJSON(b.Bytes()))
+	_, err := a.out.Write(text.EscapeJSON(b.Bytes()))
 	return err
 }
 
 // warn writes warnings beside what a command answers.
 func (a *app) warn(all []job.Warning) {
 	for _, w := range all {
-		fmt.Fprintln(a.err, "Note: "+job.Visible(w.Message))
+		fmt.Fprintln(a.err, "Note: "+text.Visible(w.Message))
 	}
 }
 
@@ -276,5 +278,5 @@ func many(n int64, what string) string {
 	if n == 1 {
 		return "1 " + what
 	}
-	return job.Grouped(n) + " " + what + "s"
+	return sentence.Grouped(n) + " " + what + "s"
 }

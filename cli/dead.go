@@ -10,13 +10,15 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"humblemule/api"
 	"humblemule/cli/present"
 	"humblemule/client"
+	"humblemule/internal/sentence"
 	"humblemule/job"
 )
 
 func (a *app) deadCommand() *cobra.Command {
-	var f job.CauseFilter
+	var f api.CauseFilter
 	var state string
 	c := &cobra.Command{
 		Use: "dead", Short: "Show what jobs died of: a cause a line, most jobs first", Args: args(cobra.NoArgs),
@@ -46,14 +48,14 @@ func (a *app) deadCommand() *cobra.Command {
 	return c
 }
 
-func listCauses(o *present.Out, all []job.Cause, state job.State) {
+func listCauses(o *present.Out, all []api.Cause, state job.State) {
 	if len(all) == 0 {
 		o.Line("No job is %s so.", state)
 		return
 	}
 	rows := make([][]string, len(all))
 	for i, c := range all {
-		rows[i] = []string{job.Grouped(c.Count), fmt.Sprint(c.ID), tasksOf(c), trendOf(c.Hours), o.Age(c.LastAt), c.Template + ofSchedules(c)}
+		rows[i] = []string{sentence.Grouped(c.Count), fmt.Sprint(c.ID), tasksOf(c), trendOf(c.Hours), o.Age(c.LastAt), c.Template + ofSchedules(c)}
 	}
 	o.Table([]present.Column{{Head: "jobs", Right: true}, {Head: "cause"}, {Head: "task"}, {Head: "2 days"}, {Head: "last"}, {Head: "error, # and <…> where it varies"}}, rows)
 	if state == job.Dead {
@@ -64,7 +66,7 @@ func listCauses(o *present.Out, all []job.Cause, state job.State) {
 }
 
 // ofSchedules says how many of a cause's jobs are superseded runs, where any are.
-func ofSchedules(c job.Cause) string {
+func ofSchedules(c api.Cause) string {
 	if c.Superseded == 0 {
 		return ""
 	}
@@ -72,7 +74,7 @@ func ofSchedules(c job.Cause) string {
 }
 
 // tasksOf names the tasks of a cause's jobs.
-func tasksOf(c job.Cause) string {
+func tasksOf(c api.Cause) string {
 	var names []string
 	for _, b := range c.By {
 		if !slices.Contains(names, b.Task) {
@@ -140,8 +142,8 @@ func (s *selection) flags(c *cobra.Command) {
 }
 
 // request makes the request that the flags ask for.
-func (s *selection) request(action string) (r job.ActRequest, err error) {
-	r = job.ActRequest{Action: action, IDs: s.ids, DryRun: s.dryRun, Note: s.note, Trial: s.trial, PerSecond: s.perSecond}
+func (s *selection) request(action string) (r api.ActRequest, err error) {
+	r = api.ActRequest{Action: action, IDs: s.ids, DryRun: s.dryRun, Note: s.note, Trial: s.trial, PerSecond: s.perSecond}
 	for _, edit := range []struct {
 		flag, text string
 		into       *json.RawMessage
@@ -156,7 +158,7 @@ func (s *selection) request(action string) (r job.ActRequest, err error) {
 	if len(s.ids) > 0 {
 		return r, nil
 	}
-	f := &job.Selection{Queues: s.queues, Tasks: s.tasks, Owner: s.owner, Key: s.key, Cause: s.cause, Error: s.err}
+	f := &api.Selection{Queues: s.queues, Tasks: s.tasks, Owner: s.owner, Key: s.key, Cause: s.cause, Error: s.err}
 	for _, word := range s.states {
 		state, err := job.ParseState(word)
 		if err != nil {
@@ -192,7 +194,7 @@ func (a *app) recoverCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "recover", Short: "Requeue many dead letters after a fix: a few first, the rest only when these are done", Args: args(cobra.NoArgs),
 		Example: "  hmule recover --cause 4821 --trial 3\n  hmule recover --task dues.charge --payload-patch '{\"bank\":\"harbour-savings\"}' --per-second 50",
-		RunE:    func(c *cobra.Command, _ []string) error { return a.actOnMany(c, job.ActRequeue, &s) },
+		RunE:    func(c *cobra.Command, _ []string) error { return a.actOnMany(c, api.ActRequeue, &s) },
 	}
 	s.flags(c)
 	c.Flags().IntVar(&s.trial, "trial", 1, "how many go first, to 100; 0 requeues all at once")
@@ -270,7 +272,7 @@ func (a *app) actOnMany(c *cobra.Command, action string, s *selection) error {
 }
 
 // follow waits for the end of an operation, telling people how it goes.
-func (a *app) follow(c *cobra.Command, m *client.Client, op job.Operation) (job.Operation, error) {
+func (a *app) follow(c *cobra.Command, m *client.Client, op api.Operation) (api.Operation, error) {
 	err := present.New(a.err)
 	told := ""
 	for !op.Over() {
@@ -291,16 +293,16 @@ func (a *app) follow(c *cobra.Command, m *client.Client, op job.Operation) (job.
 	return op, nil
 }
 
-func howFar(op job.Operation) string {
-	if op.State == job.OpTrial {
+func howFar(op api.Operation) string {
+	if op.State == api.OpTrial {
 		return fmt.Sprintf("The trial of %d jobs runs.", len(op.TrialIDs))
 	}
-	return fmt.Sprintf("%s of %s changed.", job.Grouped(op.Changed), many(op.Matched, "job"))
+	return fmt.Sprintf("%s of %s changed.", sentence.Grouped(op.Changed), many(op.Matched, "job"))
 }
 
-var changedWord = map[string]string{job.ActCancel: "cancelled or asked to end", job.ActRequeue: "requeued", job.ActStartNow: "started", job.ActDiscard: "discarded", job.ActPatch: "changed", job.ActPurge: "removed"}
+var changedWord = map[string]string{api.ActCancel: "cancelled or asked to end", api.ActRequeue: "requeued", api.ActStartNow: "started", api.ActDiscard: "discarded", api.ActPatch: "changed", api.ActPurge: "removed"}
 
-func showOperation(o *present.Out, op job.Operation) {
+func showOperation(o *present.Out, op api.Operation) {
 	matched := many(op.Matched, "job")
 	if op.MatchedIs == "at_least" {
 		matched = "at least " + matched
@@ -315,11 +317,11 @@ func showOperation(o *present.Out, op job.Operation) {
 			o.Text(2, string(op.Example.After))
 		}
 		return
-	case op.State == job.OpUndone:
+	case op.State == api.OpUndone:
 		o.Line("Operation %d was undone: its jobs are back.", op.ID)
 		return
 	}
-	o.Line("Operation %d is %s: %s of %s %s.", op.ID, op.State, job.Grouped(op.Changed), matched, changedWord[op.Action])
+	o.Line("Operation %d is %s: %s of %s %s.", op.ID, op.State, sentence.Grouped(op.Changed), matched, changedWord[op.Action])
 	if op.Why != "" {
 		o.Text(0, "It was stopped: "+op.Why+".")
 	}
@@ -327,7 +329,7 @@ func showOperation(o *present.Out, op job.Operation) {
 		o.Line("Not changed: %s", r.Message)
 	}
 	if more := op.RefusedCount - int64(len(op.Refused)); more > 0 {
-		o.Line("And %s more.", job.Grouped(more))
+		o.Line("And %s more.", sentence.Grouped(more))
 	}
 	if op.UndoUntil != 0 {
 		o.Hint("hmule operation %d --undo   brings them back until %s", op.ID, present.Time(op.UndoUntil))

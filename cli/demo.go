@@ -11,6 +11,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"humblemule/api"
 	"humblemule/cli/present"
 	"humblemule/client"
 	"humblemule/config"
@@ -63,7 +64,7 @@ func (a *app) demo(ctx context.Context, d demo) error {
 		d.data = filepath.Join(dir, "harbour.db")
 	}
 	log := slog.New(slog.NewTextHandler(a.err, nil))
-	s, err := open(serving{Service: config.Service{Data: d.data, Listen: d.listen}}, job.Setup{}, log)
+	s, err := open(serving{Service: config.Service{Data: d.data, Listen: d.listen}}, api.Setup{}, log)
 	if err != nil {
 		return err
 	}
@@ -163,7 +164,7 @@ func setUp(ctx context.Context, mule *client.Client, often bool) error {
 			setup.Schedules[name] = s
 		}
 	}
-	_, err = mule.Load(ctx, job.SetupRequest{Setup: setup.Setup, Adopt: true})
+	_, err = mule.Load(ctx, api.SetupRequest{Setup: setup.Setup, Adopt: true})
 	return err
 }
 

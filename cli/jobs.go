@@ -11,7 +11,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"humblemule/api"
 	"humblemule/cli/present"
+	"humblemule/internal/sentence"
 	"humblemule/job"
 )
 
@@ -148,7 +150,7 @@ func (a *app) enqueueLines(c *cobra.Command, given []string, file string) error 
 	a.warn(answer.Warnings)
 	jobs := answer.Jobs
 	return a.show(acted{jobs}, func(o *present.Out) {
-		o.Line("%s jobs were taken in, %d to %d.", job.Grouped(int64(len(jobs))), jobs[0].ID, jobs[len(jobs)-1].ID)
+		o.Line("%s jobs were taken in, %d to %d.", sentence.Grouped(int64(len(jobs))), jobs[0].ID, jobs[len(jobs)-1].ID)
 		o.Hint("hmule jobs")
 	})
 }
@@ -195,7 +197,7 @@ func readRetry(r *job.Retry, first, ceiling, giveUpAfter string) error {
 }
 
 func (a *app) jobsCommand() *cobra.Command {
-	var f job.Filter
+	var f api.Filter
 	var states, labels []string
 	var order, since, until string
 	c := &cobra.Command{
@@ -217,7 +219,7 @@ func (a *app) jobsCommand() *cobra.Command {
 				}
 				f.Labels[name] = value
 			}
-			f.Order = job.Order(order)
+			f.Order = api.Order(order)
 			if err := errors.Join(readInto("since", since, &f.Since), readInto("until", until, &f.Until)); err != nil {
 				return err
 			}
@@ -251,10 +253,10 @@ func (a *app) jobsCommand() *cobra.Command {
 	return c
 }
 
-func listJobs(o *present.Out, page job.Page) {
+func listJobs(o *present.Out, page api.Page) {
 	if len(page.Jobs) == 0 {
 		if page.NextCursor != "" {
-			o.Line("No such job among the %s that were looked at.", job.Grouped(job.MaxSearched))
+			o.Line("No such job among the %s that were looked at.", sentence.Grouped(api.MaxSearched))
 			o.Hint("hmule jobs --cursor %s with the same filters looks further", page.NextCursor)
 			return
 		}
@@ -268,7 +270,7 @@ func listJobs(o *present.Out, page job.Page) {
 	}
 	o.Table([]present.Column{{Head: "id", Right: true}, {Head: "state"}, {Head: "task"}, {Head: "queue"}, {Head: "try"}, {Head: "enqueued"}, {Head: "note"}}, rows)
 	if page.Matched != nil && *page.Matched > int64(len(page.Jobs)) {
-		o.Hint("%s match; --limit shows more.", job.Grouped(*page.Matched))
+		o.Hint("%s match; --limit shows more.", sentence.Grouped(*page.Matched))
 	}
 }
 
@@ -279,7 +281,7 @@ func tries(j job.Job) string {
 	case j.MaxAttempts == 0:
 		return fmt.Sprint(j.Tries)
 	}
-	return job.OfMost(j.Tries, j.MaxAttempts)
+	return sentence.OfMost(j.Tries, j.MaxAttempts)
 }
 
 // note is what is most worth knowing about a job in a list.
@@ -444,7 +446,7 @@ func showAttempts(o *present.Out, j job.Job) {
 // finishedBecause says in one sentence why a job is finished.
 func finishedBecause(j job.Job) string {
 	why := map[job.Reason]string{
-		job.AttemptsUsedUp: fmt.Sprintf("All its attempts are used up: try %s failed.", job.OfMost(j.Tries, j.MaxAttempts)),
+		job.AttemptsUsedUp: fmt.Sprintf("All its attempts are used up: try %s failed.", sentence.OfMost(j.Tries, j.MaxAttempts)),
 		job.TooOld:         "Its next attempt would have come later than give_up_after allows.",
 		job.TooLate:        "It could not start in time.",
 		job.GaveUp:         "Its handler gave it up.",
@@ -488,7 +490,7 @@ func why(j job.Job) string {
 	case j.WaitingBecause != "":
 		return j.WaitingBecause
 	case j.State == job.Running:
-		return fmt.Sprintf("A worker runs it: try %s, since %s.", job.OfMost(j.Tries, j.MaxAttempts), present.Time(j.Attempts[len(j.Attempts)-1].StartedAt))
+		return fmt.Sprintf("A worker runs it: try %s, since %s.", sentence.OfMost(j.Tries, j.MaxAttempts), present.Time(j.Attempts[len(j.Attempts)-1].StartedAt))
 	case j.State == job.Done:
 		return "Its handler finished it at " + present.Time(j.FinishedAt) + "."
 	}

@@ -14,6 +14,7 @@ import (
 	"humblemule/cli/present"
 	"humblemule/client"
 	"humblemule/config"
+	"humblemule/internal/check"
 	"humblemule/job"
 	"humblemule/server"
 	"humblemule/worker"
@@ -98,7 +99,7 @@ func (a *app) pool(c *cobra.Command, o worker.Options, commands []string, once s
 	pool := worker.New(m, o)
 	for _, text := range commands {
 		task, command, ok := strings.Cut(text, "=")
-		if wrong := job.CheckName("task", task); !ok || wrong != nil || command == "" {
+		if wrong := check.Name("task", task); !ok || wrong != nil || command == "" {
 			return usageError{fmt.Errorf("--run %q is not TASK=COMMAND with the name of a task, such as log.pack='./pack.sh'", text)}
 		}
 		if err := shell.Check(command); err != nil {

@@ -9,8 +9,11 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"humblemule/api"
 	"humblemule/cli/present"
 	"humblemule/client"
+	"humblemule/internal/nearest"
+	"humblemule/internal/sentence"
 	"humblemule/job"
 )
 
@@ -25,7 +28,7 @@ func (a *app) backoffCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var d job.Defaults
+			var d api.Defaults
 			if task != "" {
 				if d, err = defaultsOf(c, m, task); err != nil {
 					return err
@@ -65,18 +68,18 @@ func readJSON(flag, text string, v any) error {
 	return nil
 }
 
-func defaultsOf(c *cobra.Command, m *client.Client, task string) (job.Defaults, error) {
+func defaultsOf(c *cobra.Command, m *client.Client, task string) (api.Defaults, error) {
 	t, err := findTask(c, m, task)
 	if err != nil || t.Defaults == nil {
-		return job.Defaults{}, err
+		return api.Defaults{}, err
 	}
 	return *t.Defaults, nil
 }
 
-func findTask(c *cobra.Command, m *client.Client, name string) (job.Task, error) {
+func findTask(c *cobra.Command, m *client.Client, name string) (api.Task, error) {
 	all, err := m.Tasks(c.Context())
 	if err != nil {
-		return job.Task{}, err
+		return api.Task{}, err
 	}
 	var names []string
 	for _, t := range all {
@@ -85,7 +88,7 @@ func findTask(c *cobra.Command, m *client.Client, name string) (job.Task, error)
 		}
 		names = append(names, t.Name)
 	}
-	return job.Task{}, fmt.Errorf("there is no task %q%s; a task exists from its first job or its first defaults", name, job.Perhaps(job.Nearest(name, names)))
+	return api.Task{}, fmt.Errorf("there is no task %q%s; a task exists from its first job or its first defaults", name, sentence.Perhaps(nearest.To(name, names)))
 }
 
 // drawn is how many columns the drawing of a preview has.
@@ -93,7 +96,7 @@ const drawn = 40
 
 // showPreview draws the attempts on a logarithmic axis of time, jitter as the width
 // of each mark.
-func showPreview(o *present.Out, p job.RetryPreview) {
+func showPreview(o *present.Out, p api.RetryPreview) {
 	o.Text(0, p.Says)
 	for _, w := range p.Warnings {
 		o.Line("Note: %s", w.Message)
@@ -140,11 +143,11 @@ func (a *app) taskCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var t job.Task
+			var t api.Task
 			if set == "" {
 				t, err = findTask(c, m, given[0])
 			} else {
-				var d job.Defaults
+				var d api.Defaults
 				if err := readJSON("set", set, &d); err != nil {
 					return err
 				}
@@ -177,11 +180,11 @@ func (a *app) queueCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			var q job.Queue
+			var q api.Queue
 			if set == "" {
 				q, err = m.Queue(c.Context(), given[0])
 			} else {
-				var d job.Defaults
+				var d api.Defaults
 				if err := readJSON("set", set, &d); err != nil {
 					return err
 				}
@@ -221,15 +224,15 @@ func showRemoving(o *present.Out, operation int64) {
 }
 
 // showRules says in what order jobs start, and how many.
-func showRules(o *present.Out, q job.Queue) {
+func showRules(o *present.Out, q api.Queue) {
 	order := "the highest priority first, then the longest waiting"
 	switch {
-	case q.Order == job.ByAgeing:
+	case q.Order == api.ByAgeing:
 		order = fmt.Sprintf("by due time, %s earlier for each priority", q.Boost)
 	case q.Turns != "":
 		order = "the highest priority first; owners take turns"
 	}
-	limits := []string{fmt.Sprintf("%s running", job.Grouped(q.Running))}
+	limits := []string{fmt.Sprintf("%s running", sentence.Grouped(q.Running))}
 	if q.MaxRunning != nil {
 		limits[0] += fmt.Sprintf(" of at most %d", *q.MaxRunning)
 	}
@@ -262,7 +265,7 @@ func (a *app) startsCommand() *cobra.Command {
 	return c
 }
 
-func listStarts(o *present.Out, queue string, all []job.Start) {
+func listStarts(o *present.Out, queue string, all []api.Start) {
 	if len(all) == 0 {
 		o.Line("No job of queue %s was started since the service was.", queue)
 		return
@@ -275,12 +278,12 @@ func listStarts(o *present.Out, queue string, all []job.Start) {
 			for k, id := range s.First {
 				ids[k] = fmt.Sprint(id)
 			}
-			overtook = fmt.Sprintf("%s: %s", job.Grouped(int64(s.Overtook)), strings.Join(ids, ", "))
+			overtook = fmt.Sprintf("%s: %s", sentence.Grouped(int64(s.Overtook)), strings.Join(ids, ", "))
 			if s.Overtook > len(s.First) {
 				overtook += " …"
 			}
 		}
-		rows[i] = []string{present.Time(s.StartedAt), fmt.Sprint(s.Job), s.Task, fmt.Sprint(s.Priority), s.Owner, s.Lane, job.Roughly(time.Duration(s.WaitedMS) * time.Millisecond), overtook}
+		rows[i] = []string{present.Time(s.StartedAt), fmt.Sprint(s.Job), s.Task, fmt.Sprint(s.Priority), s.Owner, s.Lane, sentence.Roughly(time.Duration(s.WaitedMS) * time.Millisecond), overtook}
 	}
 	right := func(head string) present.Column { return present.Column{Head: head, Right: true} }
 	o.Table([]present.Column{right("started"), right("job"), {Head: "task"}, right("priority"), {Head: "owner"}, {Head: "lane"}, right("was ready for"), {Head: "overtook"}}, rows)
@@ -307,13 +310,13 @@ func (a *app) passCommand() *cobra.Command {
 func facts(counts map[job.State]int64) (all [][2]string) {
 	for _, s := range job.States() {
 		if counts[s] > 0 {
-			all = append(all, [2]string{s.String(), job.Grouped(counts[s])})
+			all = append(all, [2]string{s.String(), sentence.Grouped(counts[s])})
 		}
 	}
 	return all
 }
 
-func showDefaults(o *present.Out, d *job.Defaults, warnings []job.Warning) {
+func showDefaults(o *present.Out, d *api.Defaults, warnings []job.Warning) {
 	for _, w := range warnings {
 		o.Line("Note: %s", w.Message)
 	}

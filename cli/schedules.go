@@ -10,8 +10,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"humblemule/api"
 	"humblemule/cli/present"
 	"humblemule/client"
+	"humblemule/internal/sentence"
 	"humblemule/job"
 )
 
@@ -27,12 +29,12 @@ func (a *app) schedulesCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.show(map[string]any{"schedules": append([]job.ScheduleTold{}, all...)}, func(o *present.Out) { listSchedules(o, all) })
+			return a.show(map[string]any{"schedules": append([]api.ScheduleTold{}, all...)}, func(o *present.Out) { listSchedules(o, all) })
 		},
 	}
 }
 
-func listSchedules(o *present.Out, all []job.ScheduleTold) {
+func listSchedules(o *present.Out, all []api.ScheduleTold) {
 	if len(all) == 0 {
 		o.Line("No schedule is kept yet.")
 		o.Hint("hmule schedule tides --cron '30 3 * * *' --zone Europe/Lisbon --task tide.predict")
@@ -54,7 +56,7 @@ func listSchedules(o *present.Out, all []job.ScheduleTold) {
 }
 
 // lastRun says in a few words what became of a run.
-func lastRun(r *job.Run) string {
+func lastRun(r *api.Run) string {
 	if r == nil {
 		return "none yet"
 	}
@@ -62,7 +64,7 @@ func lastRun(r *job.Run) string {
 }
 
 // failedInARow tells of runs that have died in a row, where there is more than one.
-func failedInARow(s job.ScheduleTold) string {
+func failedInARow(s api.ScheduleTold) string {
 	if s.FailedInARow < 2 {
 		return ""
 	}
@@ -77,15 +79,15 @@ func ordinal(n int64) string {
 			ending = "th"
 		}
 	}
-	return job.Grouped(n) + ending
+	return sentence.Grouped(n) + ending
 }
 
 // late says how much later than planned a run started, where that is worth a word.
-func late(r *job.Run) string {
+func late(r *api.Run) string {
 	if r.LateMS < 1000 {
 		return ""
 	}
-	return ", " + job.Roughly(time.Duration(r.LateMS)*time.Millisecond) + " late"
+	return ", " + sentence.Roughly(time.Duration(r.LateMS)*time.Millisecond) + " late"
 }
 
 const scheduleVerbs = "run, pause, resume or delete"
@@ -140,7 +142,7 @@ whole schedule as JSON. What an expression means is told by: hmule cron 'EXPR' -
 }
 
 func (a *app) askSchedule(ctx context.Context, m *client.Client, name, verb string) error {
-	var told job.ScheduleTold
+	var told api.ScheduleTold
 	var err error
 	said := ""
 	switch verb {
@@ -167,7 +169,7 @@ func (a *app) askSchedule(ctx context.Context, m *client.Client, name, verb stri
 	return a.show(told, func(o *present.Out) { o.Line("%s", said) })
 }
 
-func nextOf(s job.ScheduleTold) string {
+func nextOf(s api.ScheduleTold) string {
 	if len(s.Next) == 0 {
 		return ""
 	}
@@ -205,7 +207,7 @@ func (f *scheduleFlags) changed(c *cobra.Command) (any bool) {
 }
 
 // schedule is what is there under a name, with what the flags say in its place.
-func (f *scheduleFlags) schedule(c *cobra.Command, m *client.Client, name string) (s job.Schedule, err error) {
+func (f *scheduleFlags) schedule(c *cobra.Command, m *client.Client, name string) (s api.Schedule, err error) {
 	if f.set != "" {
 		raw, err := payloadOf(f.set, c.InOrStdin())
 		if err != nil {
@@ -228,7 +230,7 @@ func (f *scheduleFlags) schedule(c *cobra.Command, m *client.Client, name string
 	return s, f.into(c, &s)
 }
 
-func (f *scheduleFlags) into(c *cobra.Command, s *job.Schedule) error {
+func (f *scheduleFlags) into(c *cobra.Command, s *api.Schedule) error {
 	if f.cron != "" {
 		s.Cron, s.Every, s.From = f.cron, 0, 0
 	}
@@ -267,7 +269,7 @@ func (f *scheduleFlags) into(c *cobra.Command, s *job.Schedule) error {
 	return nil
 }
 
-func showSchedule(o *present.Out, s job.ScheduleTold, runs []job.Run) {
+func showSchedule(o *present.Out, s api.ScheduleTold, runs []api.Run) {
 	o.Line("%s  %s, %s", present.Strong(s.Name), s.Says, s.Zone)
 	when := s.Cron
 	if s.Every != 0 {
@@ -275,7 +277,7 @@ func showSchedule(o *present.Out, s job.ScheduleTold, runs []job.Run) {
 	}
 	facts := [][2]string{{"when", when}, {"job", s.Job.Task + present.Quiet(" in queue ") + queueOf(s.Job)}, {"still running", stillRunning[s.IfStillRunning]}, {"missed", missedSays[s.Missed] + "; late by more than " + s.LateLimit.String()}}
 	if s.Spread != 0 {
-		facts = append(facts, [2]string{"spread", fmt.Sprintf("within %s; this one comes %s later", s.Spread, job.Roughly(time.Duration(s.SpreadMS)*time.Millisecond))})
+		facts = append(facts, [2]string{"spread", fmt.Sprintf("within %s; this one comes %s later", s.Spread, sentence.Roughly(time.Duration(s.SpreadMS)*time.Millisecond))})
 	}
 	if *s.Paused {
 		facts = append(facts, [2]string{"paused", "by " + s.PausedBy + " since " + present.Time(s.PausedAt)})
@@ -289,7 +291,7 @@ func showSchedule(o *present.Out, s job.ScheduleTold, runs []job.Run) {
 	if s.LastDoneAt != 0 {
 		facts = append(facts, [2]string{"last done", present.Time(s.LastDoneAt) + present.Quiet("  "+o.Age(s.LastDoneAt))})
 	}
-	facts = append(facts, [2]string{"defined by", map[string]string{job.SettingByFile: "set-up file; the next load of it sets it again", job.SettingByHand: "hand"}[s.DefinedBy]})
+	facts = append(facts, [2]string{"defined by", map[string]string{api.SettingByFile: "set-up file; the next load of it sets it again", api.SettingByHand: "hand"}[s.DefinedBy]})
 	if s.Note != "" {
 		facts = append(facts, [2]string{"note", s.Note})
 	}
@@ -317,18 +319,18 @@ func queueOf(s job.Spec) string {
 }
 
 var (
-	stillRunning = map[string]string{job.RunSkips: "a run is skipped while the last one is not over", job.RunWaits: "a run waits for the end of the last one", job.RunsAlso: "runs come also beside the last one"}
-	missedSays   = map[string]string{job.MissedSkip: "missed times are skipped", job.MissedOnce: "missed times are made up for once", job.MissedAll: "each missed time is made up for, to 1000"}
+	stillRunning = map[string]string{api.RunSkips: "a run is skipped while the last one is not over", api.RunWaits: "a run waits for the end of the last one", api.RunsAlso: "runs come also beside the last one"}
+	missedSays   = map[string]string{api.MissedSkip: "missed times are skipped", api.MissedOnce: "missed times are made up for once", api.MissedAll: "each missed time is made up for, to 1000"}
 )
 
-func runNumber(r job.Run) string {
+func runNumber(r api.Run) string {
 	if r.Number == 0 {
 		return ""
 	}
 	return fmt.Sprint(r.Number)
 }
 
-func runJob(r job.Run) string {
+func runJob(r api.Run) string {
 	if r.Job == 0 {
 		return ""
 	}
@@ -344,13 +346,13 @@ func runOf(by *job.ScheduledBy) string {
 }
 
 // whatBecame says what became of a planned time.
-func whatBecame(r job.Run) string {
+func whatBecame(r api.Run) string {
 	switch r.Reason {
-	case job.RunStillRunning:
+	case api.RunStillRunning:
 		return "skipped: the last run was not over"
-	case job.RunMissed:
+	case api.RunMissed:
 		return "missed" + map[bool]string{true: fmt.Sprintf(", with %s before it", many(r.Times-1, "time"))}[r.Times > 1]
-	case job.RunDuplicate:
+	case api.RunDuplicate:
 		return "an earlier job with the same key answered"
 	}
 	says := r.State.String() + late(&r)
@@ -360,7 +362,7 @@ func whatBecame(r job.Run) string {
 	return says
 }
 
-func showTimes(o *present.Out, times []job.Instant, notes []string) {
+func showTimes(o *present.Out, times []api.Instant, notes []string) {
 	if len(times) > 0 {
 		rows := make([][]string, len(times))
 		for i, t := range times {
@@ -429,7 +431,7 @@ func (a *app) comingCommand() *cobra.Command {
 	return c
 }
 
-func showComing(o *present.Out, all job.Coming) {
+func showComing(o *present.Out, all api.Coming) {
 	if len(all.Items) == 0 {
 		o.Line("Nothing becomes due until %s.", present.Time(all.Until))
 		return
@@ -440,7 +442,7 @@ func showComing(o *present.Out, all job.Coming) {
 		if x.Job != 0 {
 			what = fmt.Sprintf("job %d, %s", x.Job, x.State)
 		}
-		rows[i] = []string{present.Time(x.At), "in " + job.Roughly(x.At.Sub(all.AsOf)), x.Task, x.Queue, what}
+		rows[i] = []string{present.Time(x.At), "in " + sentence.Roughly(x.At.Sub(all.AsOf)), x.Task, x.Queue, what}
 	}
 	o.Table([]present.Column{{Head: "due", Right: true}, {Head: "", Right: true}, {Head: "task"}, {Head: "queue"}, {Head: "by"}}, rows)
 	runs, jobs := int64(0), int64(0)

@@ -8,8 +8,8 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/spf13/cobra"
 
+	"humblemule/api"
 	"humblemule/config"
-	"humblemule/job"
 	"humblemule/server"
 )
 
@@ -36,26 +36,26 @@ func (a *app) schemaCommand() *cobra.Command {
 // setupSchema is made of what the API's description says of settings, so that the two
 // cannot differ.
 func setupSchema() (map[string]any, error) {
-	var api struct {
+	var described struct {
 		Components struct {
 			Schemas map[string]any `yaml:"schemas"`
 		} `yaml:"components"`
 	}
-	if err := yaml.Unmarshal(server.OpenAPI(), &api); err != nil {
+	if err := yaml.Unmarshal(server.OpenAPI(), &described); err != nil {
 		return nil, fmt.Errorf("the API's description: %w", err)
 	}
 	defs := map[string]any{}
-	gather("Defaults", api.Components.Schemas, defs)
+	gather("Defaults", described.Components.Schemas, defs)
 	named := func(of, says string) map[string]any {
 		return map[string]any{
 			"type": []string{"object", "null"}, "description": says,
 			"propertyNames": map[string]any{"$ref": "#/$defs/Name"}, "additionalProperties": map[string]any{"anyOf": []any{map[string]any{"$ref": "#/$defs/" + of}, map[string]any{"type": "null"}}},
 		}
 	}
-	gather("Name", api.Components.Schemas, defs)
-	gather("Retention", api.Components.Schemas, defs)
-	gather("TriageRule", api.Components.Schemas, defs)
-	gather("Schedule", api.Components.Schemas, defs)
+	gather("Name", described.Components.Schemas, defs)
+	gather("Retention", described.Components.Schemas, defs)
+	gather("TriageRule", described.Components.Schemas, defs)
+	gather("Schedule", described.Components.Schemas, defs)
 	service := map[string]any{}
 	for _, f := range config.Flags() {
 		service[strings.ReplaceAll(f.Name, "-", "_")] = map[string]any{"type": []string{"string", "integer"}, "description": f.Says, "default": f.BuiltIn}
@@ -65,7 +65,7 @@ func setupSchema() (map[string]any, error) {
 		"properties": map[string]any{
 			"service":   map[string]any{"type": "object", "additionalProperties": false, "properties": service, "description": "With what the service is started; flags and variables go before it."},
 			"retention": map[string]any{"$ref": "#/$defs/Retention"},
-			"triage":    map[string]any{"type": "array", "maxItems": job.MostTriageRules, "items": map[string]any{"$ref": "#/$defs/TriageRule"}, "description": "Causes that the built-in rules do not find; the first that fits decides."},
+			"triage":    map[string]any{"type": "array", "maxItems": api.MostTriageRules, "items": map[string]any{"$ref": "#/$defs/TriageRule"}, "description": "Causes that the built-in rules do not find; the first that fits decides."},
 			"queues":    named("Defaults", "The settings of queues, by their names."), "tasks": named("Defaults", "The defaults of the jobs of tasks, by their names."),
 			"schedules": named("Schedule", "Rules that enqueue jobs again and again, by their names."),
 		},

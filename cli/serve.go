@@ -21,10 +21,10 @@ import (
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
 
+	"humblemule/api"
 	"humblemule/config"
 	"humblemule/console"
 	"humblemule/internal/core/engine"
-	"humblemule/job"
 	"humblemule/server"
 )
 
@@ -66,7 +66,7 @@ func (s *serving) readAgain() (file config.File, err error) {
 
 // isSet tells whether a setting is another than the built-in one.
 func (s *serving) isSet(name string) bool {
-	return slices.ContainsFunc(s.Settings, func(v job.Setting) bool { return v.Name == name && v.From != job.SettingBuiltIn })
+	return slices.ContainsFunc(s.Settings, func(v api.Setting) bool { return v.Name == name && v.From != api.SettingBuiltIn })
 }
 
 // service is a running service.
@@ -81,7 +81,7 @@ type service struct {
 }
 
 // open opens the data file and the address, and loads a set-up; nothing is answered yet.
-func open(asked serving, setup job.Setup, log *slog.Logger) (*service, error) {
+func open(asked serving, setup api.Setup, log *slog.Logger) (*service, error) {
 	s := &service{asked: asked, log: log}
 	tokens, err := s.readSecrets()
 	if err != nil {
@@ -116,17 +116,17 @@ func open(asked serving, setup job.Setup, log *slog.Logger) (*service, error) {
 }
 
 // inForce tells the settings of the service, also those that the machine suggests.
-func (s *service) inForce() []job.Setting {
+func (s *service) inForce() []api.Setting {
 	all := slices.Clone(s.asked.Settings)
 	for i := range all {
 		v := &all[i]
-		mebibytes := func(n int64) { v.Value = job.SettingValue(fmt.Sprintf("%dMiB", n>>20)) }
+		mebibytes := func(n int64) { v.Value = api.SettingValue(fmt.Sprintf("%dMiB", n>>20)) }
 		switch fromGo := os.Getenv("GOMEMLIMIT"); {
-		case v.From != job.SettingBuiltIn:
+		case v.From != api.SettingBuiltIn:
 		case v.Name == "min_free":
 			mebibytes(s.engine.MinFree())
 		case v.Name == "memory_limit" && fromGo != "":
-			v.From, v.Where, v.Value = job.SettingByVariable, "GOMEMLIMIT", job.SettingValue(fromGo)
+			v.From, v.Where, v.Value = api.SettingByVariable, "GOMEMLIMIT", api.SettingValue(fromGo)
 		case v.Name == "memory_limit":
 			mebibytes(memoryLimit(0))
 		}
@@ -135,16 +135,16 @@ func (s *service) inForce() []job.Setting {
 }
 
 // loadSetup makes queues and tasks what the set-up file defines, where one is given.
-func (s *service) loadSetup(ctx context.Context, setup job.Setup) error {
+func (s *service) loadSetup(ctx context.Context, setup api.Setup) error {
 	if s.asked.config == "" {
 		return nil
 	}
 	ctx = engine.WithCall(ctx, engine.Call{Principal: filepath.Base(s.asked.config)})
-	diff, err := s.engine.Load(ctx, job.SetupRequest{Setup: setup, DryRun: true})
+	diff, err := s.engine.Load(ctx, api.SetupRequest{Setup: setup, DryRun: true})
 	if err != nil || len(diff.Changes) == 0 {
 		return err // what changes nothing is no action
 	}
-	if diff, err = s.engine.Load(ctx, job.SetupRequest{Setup: setup, Removes: true}); err != nil {
+	if diff, err = s.engine.Load(ctx, api.SetupRequest{Setup: setup, Removes: true}); err != nil {
 		return fmt.Errorf("%s: %w", s.asked.config, err)
 	}
 	s.log.Info("the set-up file was loaded", "file", s.asked.config, "changes", len(diff.Changes), "same", diff.Same)

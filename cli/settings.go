@@ -7,8 +7,8 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"humblemule/api"
 	"humblemule/cli/present"
-	"humblemule/job"
 )
 
 func (a *app) settingsCommand() *cobra.Command {
@@ -32,9 +32,9 @@ What stands under "queues" and "tasks" holds where a queue or a task says nothin
 	}
 }
 
-var settingFrom = map[string]string{job.SettingBuiltIn: "built in", job.SettingByFile: "set-up file", job.SettingByVariable: "variable", job.SettingByFlag: "flag", job.SettingByHand: "set by hand"}
+var settingFrom = map[string]string{api.SettingBuiltIn: "built in", api.SettingByFile: "set-up file", api.SettingByVariable: "variable", api.SettingByFlag: "flag", api.SettingByHand: "set by hand"}
 
-func showSettings(o *present.Out, all job.Settings) {
+func showSettings(o *present.Out, all api.Settings) {
 	rows, of := [][]string{}, ""
 	for _, s := range all.Settings {
 		row := []string{s.Of, s.Name, strings.TrimSpace(settingFrom[s.From] + " " + s.Where), cmp.Or(plain(s.Value), "none")}

@@ -5,9 +5,9 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"humblemule/api"
 	"humblemule/cli/present"
 	"humblemule/config"
-	"humblemule/job"
 )
 
 func (a *app) setupCommand() *cobra.Command {
@@ -36,11 +36,11 @@ what else is a cause of failures, the settings of queues and tasks, and schedule
 It owns what it defines: a load sets that, and takes away what an earlier load has defined
 and the file no longer names. What was set otherwise stays, and so do jobs.`,
 	}
-	c.AddCommand(a.setupVerb("diff", "Show what a load of the file would change", job.SetupRequest{DryRun: true}), a.setupVerb("load", "Make queues and tasks what the file defines, at once or not at all", job.SetupRequest{}), a.schemaCommand())
+	c.AddCommand(a.setupVerb("diff", "Show what a load of the file would change", api.SetupRequest{DryRun: true}), a.setupVerb("load", "Make queues and tasks what the file defines, at once or not at all", api.SetupRequest{}), a.schemaCommand())
 	return c
 }
 
-func (a *app) setupVerb(verb, short string, req job.SetupRequest) *cobra.Command {
+func (a *app) setupVerb(verb, short string, req api.SetupRequest) *cobra.Command {
 	c := &cobra.Command{
 		Use: verb + " FILE", Short: short, Args: args(cobra.ExactArgs(1)), Example: "  hmule setup " + verb + " hmule.yaml",
 		RunE: func(c *cobra.Command, given []string) error {
@@ -67,9 +67,9 @@ func (a *app) setupVerb(verb, short string, req job.SetupRequest) *cobra.Command
 	return c
 }
 
-var setupWord = map[string]string{job.SetupAdds: "is added", job.SetupChanges: "changes", job.SetupAdopts: "is adopted: it was set otherwise than by a file", job.SetupRemoves: "is taken away: the file no longer names it"}
+var setupWord = map[string]string{api.SetupAdds: "is added", api.SetupChanges: "changes", api.SetupAdopts: "is adopted: it was set otherwise than by a file", api.SetupRemoves: "is taken away: the file no longer names it"}
 
-func showSetup(o *present.Out, path string, d job.SetupDiff) {
+func showSetup(o *present.Out, path string, d api.SetupDiff) {
 	for _, c := range d.Changes {
 		o.Line("%s %s", strings.TrimSpace(c.Kind+" "+present.Strong(c.Name)), setupWord[c.Change])
 		for _, f := range c.Fields {

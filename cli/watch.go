@@ -9,8 +9,10 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"humblemule/api"
 	"humblemule/cli/present"
 	"humblemule/client"
+	"humblemule/internal/sentence"
 	"humblemule/job"
 )
 
@@ -31,7 +33,7 @@ func (a *app) queuesCommand() *cobra.Command {
 	}
 }
 
-func listQueues(o *present.Out, stats job.Stats) {
+func listQueues(o *present.Out, stats api.Stats) {
 	for _, said := range stats.Says {
 		if said.Wrong {
 			o.Text(0, present.Local(said.Text))
@@ -59,7 +61,7 @@ func listQueues(o *present.Out, stats job.Stats) {
 		}
 		oldest := ""
 		if q.OldestReadyMS > 0 {
-			oldest = job.Roughly(time.Duration(q.OldestReadyMS) * time.Millisecond)
+			oldest = sentence.Roughly(time.Duration(q.OldestReadyMS) * time.Millisecond)
 		}
 		rows = append(rows, append(row, fmt.Sprintf("%.1f · %.1f", q.InPerMinute, q.OutPerMinute), oldest, fmt.Sprint(q.Workers)))
 	}
@@ -73,12 +75,12 @@ func listQueues(o *present.Out, stats job.Stats) {
 }
 
 // setQueues does something to every queue that the arguments name.
-func (a *app) setQueues(c *cobra.Command, names []string, set func(m *client.Client, name string) (job.Queue, error), said string) error {
+func (a *app) setQueues(c *cobra.Command, names []string, set func(m *client.Client, name string) (api.Queue, error), said string) error {
 	m, err := a.client()
 	if err != nil {
 		return err
 	}
-	queues := []job.Queue{}
+	queues := []api.Queue{}
 	var refused []error
 	for _, name := range names {
 		q, err := set(m, name)
@@ -90,7 +92,7 @@ func (a *app) setQueues(c *cobra.Command, names []string, set func(m *client.Cli
 	}
 	if err := a.show(map[string]any{"queues": queues}, func(o *present.Out) {
 		for _, q := range queues {
-			o.Line(said, q.Name, job.Grouped(q.Counts[job.Ready]), job.Grouped(q.Counts[job.Running]))
+			o.Line(said, q.Name, sentence.Grouped(q.Counts[job.Ready]), sentence.Grouped(q.Counts[job.Running]))
 		}
 	}); err != nil {
 		return err
@@ -102,7 +104,7 @@ func (a *app) pauseCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "pause QUEUE...", Short: "Start nothing more of a queue; what runs goes on", Args: args(cobra.MinimumNArgs(1)), Example: "  hmule pause berths",
 		RunE: func(c *cobra.Command, names []string) error {
-			return a.setQueues(c, names, func(m *client.Client, name string) (job.Queue, error) { return m.PauseQueue(c.Context(), name) },
+			return a.setQueues(c, names, func(m *client.Client, name string) (api.Queue, error) { return m.PauseQueue(c.Context(), name) },
 				"Queue %s is paused. Ready there: %s; running on: %s.")
 		},
 	}
@@ -112,7 +114,7 @@ func (a *app) resumeCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "resume QUEUE...", Short: "Start jobs of a queue again", Args: args(cobra.MinimumNArgs(1)), Example: "  hmule resume berths",
 		RunE: func(c *cobra.Command, names []string) error {
-			return a.setQueues(c, names, func(m *client.Client, name string) (job.Queue, error) { return m.ResumeQueue(c.Context(), name) },
+			return a.setQueues(c, names, func(m *client.Client, name string) (api.Queue, error) { return m.ResumeQueue(c.Context(), name) },
 				"Queue %s goes on. Ready there: %s; running: %s.")
 		},
 	}
@@ -135,7 +137,7 @@ func (a *app) tasksCommand() *cobra.Command {
 	}
 }
 
-func listTasks(o *present.Out, all []job.Task) {
+func listTasks(o *present.Out, all []api.Task) {
 	if len(all) == 0 {
 		o.Line("There is no task yet; a task exists from its first job.")
 		return
@@ -152,7 +154,7 @@ func listTasks(o *present.Out, all []job.Task) {
 	o.Hint("half within, 19 of 20, longest: what recent runs that ended well took; empty below 5 of them.")
 }
 
-func spanOf(ms int64) string { return job.Roughly(time.Duration(ms) * time.Millisecond) }
+func spanOf(ms int64) string { return sentence.Roughly(time.Duration(ms) * time.Millisecond) }
 
 // await waits until a job is finished, telling people that it does.
 func (a *app) await(ctx context.Context, id int64) (job.Job, error) {

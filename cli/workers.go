@@ -8,8 +8,11 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"humblemule/api"
 	"humblemule/cli/present"
 	"humblemule/client"
+	"humblemule/internal/nearest"
+	"humblemule/internal/sentence"
 	"humblemule/job"
 )
 
@@ -30,7 +33,7 @@ func (a *app) workersCommand() *cobra.Command {
 	}
 }
 
-func listWorkers(o *present.Out, all []job.Worker) {
+func listWorkers(o *present.Out, all []api.Worker) {
 	if len(all) == 0 {
 		o.Line("No worker was seen within the last ten minutes.")
 		o.Hint("hmule pool --run greet='cat'   starts one that runs a shell command; hmule demo brings one along.")
@@ -52,7 +55,7 @@ func listWorkers(o *present.Out, all []job.Worker) {
 	o.Hint("hmule worker %s", nameOf(all[0]))
 }
 
-func nameOf(w job.Worker) string {
+func nameOf(w api.Worker) string {
 	if w.Name == "" {
 		return w.ID
 	}
@@ -60,13 +63,13 @@ func nameOf(w job.Worker) string {
 }
 
 // doing says what a worker does, in a word.
-func doing(w job.Worker) string {
+func doing(w api.Worker) string {
 	switch {
 	case w.Silent:
 		return "silent"
-	case w.Wanted == job.WantLeave:
+	case w.Wanted == api.WantLeave:
 		return "leaves"
-	case w.Wanted == job.WantDrain || w.Draining:
+	case w.Wanted == api.WantDrain || w.Draining:
 		return "drains"
 	case w.Outdated:
 		return "older settings"
@@ -76,7 +79,7 @@ func doing(w job.Worker) string {
 
 // cells draws a block for each slot, filled as far as its job's run time is of
 // what is usual for its task.
-func cells(o *present.Out, w job.Worker) string {
+func cells(o *present.Out, w api.Worker) string {
 	const most = 24
 	var b strings.Builder
 	for i := range min(max(w.Slots, len(w.Jobs)), most) {
@@ -92,7 +95,7 @@ func cells(o *present.Out, w job.Worker) string {
 	return b.String()
 }
 
-func cell(s job.Slot, now time.Time) string {
+func cell(s api.Slot, now time.Time) string {
 	levels := []rune("▁▂▃▄▅▆▇█")
 	took := job.At(now) - s.Since
 	switch {
@@ -105,12 +108,12 @@ func cell(s job.Slot, now time.Time) string {
 }
 
 // findWorker finds a worker by its id or its name.
-func findWorker(c *cobra.Command, m *client.Client, text string) (job.Worker, error) {
+func findWorker(c *cobra.Command, m *client.Client, text string) (api.Worker, error) {
 	all, err := m.Workers(c.Context())
 	if err != nil {
-		return job.Worker{}, err
+		return api.Worker{}, err
 	}
-	var found []job.Worker
+	var found []api.Worker
 	var names, ids []string
 	for _, w := range all {
 		if w.ID == text {
@@ -121,16 +124,16 @@ func findWorker(c *cobra.Command, m *client.Client, text string) (job.Worker, er
 		}
 		names = append(names, nameOf(w))
 	}
-	if living := slices.DeleteFunc(slices.Clone(found), func(w job.Worker) bool { return w.Silent }); len(living) == 1 {
+	if living := slices.DeleteFunc(slices.Clone(found), func(w api.Worker) bool { return w.Silent }); len(living) == 1 {
 		return living[0], nil // an earlier process of the same name is gone
 	}
 	switch len(found) {
 	case 1:
 		return found[0], nil
 	case 0:
-		return job.Worker{}, fmt.Errorf("no worker %q was seen within the last ten minutes%s", text, job.Perhaps(job.Nearest(text, names)))
+		return api.Worker{}, fmt.Errorf("no worker %q was seen within the last ten minutes%s", text, sentence.Perhaps(nearest.To(text, names)))
 	}
-	return job.Worker{}, fmt.Errorf("%d workers are named %s; give the id of one: %s", len(found), text, strings.Join(ids, ", "))
+	return api.Worker{}, fmt.Errorf("%d workers are named %s; give the id of one: %s", len(found), text, strings.Join(ids, ", "))
 }
 
 func (a *app) workerCommand() *cobra.Command {
@@ -150,7 +153,7 @@ func (a *app) workerCommand() *cobra.Command {
 	}
 }
 
-func showWorker(o *present.Out, w job.Worker) {
+func showWorker(o *present.Out, w api.Worker) {
 	o.Line("%s  %s", present.Strong(nameOf(w)), doing(w))
 	o.Line("")
 	slots := present.Number(w.Slots)
@@ -202,8 +205,8 @@ func (a *app) askCommand() *cobra.Command {
 		Long: `Ask a worker to take no more jobs (drain), to end when it has finished those it has (leave),
 or to take jobs again (run). What a worker was asked stands through restarts of the service.`,
 		RunE: func(c *cobra.Command, given []string) error {
-			want := job.Want(given[1])
-			if want != job.WantRun && want != job.WantDrain && want != job.WantLeave {
+			want := api.Want(given[1])
+			if want != api.WantRun && want != api.WantDrain && want != api.WantLeave {
 				return usageError{fmt.Errorf("%q cannot be asked of a worker; it is drain, leave or run", given[1])}
 			}
 			m, err := a.client()
@@ -223,15 +226,15 @@ or to take jobs again (run). What a worker was asked stands through restarts of 
 }
 
 // asked says what follows from what a worker was asked.
-func asked(w job.Worker) string {
+func asked(w api.Worker) string {
 	runs := fmt.Sprintf("%d jobs run there", w.Running)
 	if w.Running == 1 {
 		runs = "1 job runs there"
 	}
 	switch w.Wanted {
-	case job.WantDrain:
+	case api.WantDrain:
 		return fmt.Sprintf("%s takes no more jobs; %s and will be finished.", nameOf(w), runs)
-	case job.WantLeave:
+	case api.WantLeave:
 		return fmt.Sprintf("%s takes no more jobs and ends; %s and will be finished first.", nameOf(w), runs)
 	}
 	return fmt.Sprintf("%s takes jobs again; %s.", nameOf(w), runs)
@@ -257,8 +260,8 @@ func (a *app) log(c *cobra.Command, text string, follow bool) error {
 		return err
 	}
 	o := present.New(a.out)
-	var last job.LogLine
-	var all []job.LogLine
+	var last api.LogLine
+	var all []api.LogLine
 	for finished := !follow; ; {
 		page, err := m.Log(c.Context(), id, last)
 		if err != nil {
@@ -287,7 +290,7 @@ func (a *app) log(c *cobra.Command, text string, follow bool) error {
 		finished = j.State.Finished()
 	}
 	if a.output == "json" {
-		return a.show(job.Log{Lines: append([]job.LogLine{}, all...)}, nil)
+		return a.show(api.Log{Lines: append([]api.LogLine{}, all...)}, nil)
 	}
 	if len(all) == 0 {
 		o.Line("The handlers of job %d have written nothing.", id)
@@ -297,13 +300,13 @@ func (a *app) log(c *cobra.Command, text string, follow bool) error {
 
 // tellLine writes a line of a log, under the head of its attempt, and says where
 // lines are no longer kept.
-func tellLine(o *present.Out, before, l job.LogLine) {
+func tellLine(o *present.Out, before, l api.LogLine) {
 	if l.Attempt != before.Attempt {
 		o.Line("%s", present.Strong(fmt.Sprintf("attempt %d", l.Attempt)))
 		before.N = 0
 	}
 	if gap := l.N - before.N - 1; gap > 0 {
-		o.Hint("%s lines are no longer kept", job.Grouped(int64(gap)))
+		o.Hint("%s lines are no longer kept", sentence.Grouped(int64(gap)))
 	}
 	o.Line("%s  %s", present.Quiet(l.At.Go().Local().Format("15:04:05.000")), l.Text)
 }

@@ -29,6 +29,8 @@ import (
 
 	"go.opentelemetry.io/otel/propagation"
 
+	"humblemule/api"
+	"humblemule/internal/text"
 	"humblemule/job"
 )
 
@@ -168,14 +170,14 @@ type request struct {
 func (m *Client) do(ctx context.Context, r request, v any) error {
 	key := ""
 	if r.method != http.MethodGet && r.method != http.MethodPut {
-		if key = job.CallKey(ctx); key == "" {
-			key = job.NewCallKey(time.Now())
+		if key = api.CallKey(ctx); key == "" {
+			key = api.NewCallKey(time.Now())
 		}
 	}
 	until := time.Now().Add(m.patience)
 	for pause := firstPause; ; pause = min(2*pause, mostPause) {
 		err := m.try(ctx, r, key, v)
-		if job.Denied(err) && m.tokens != nil && m.tokens.changed() {
+		if api.Denied(err) && m.tokens != nil && m.tokens.changed() {
 			err = m.try(ctx, r, key, v)
 		}
 		if err == nil || r.once || !passing(err) || ctx.Err() != nil || time.Now().Add(pause).After(until) {
@@ -193,7 +195,7 @@ func (m *Client) do(ctx context.Context, r request, v any) error {
 func passing(err error) bool {
 	var gone *Unreachable
 	var p *job.Problem
-	return errors.As(err, &gone) || errors.As(err, &p) && job.Passes(p)
+	return errors.As(err, &gone) || errors.As(err, &p) && api.Passes(p)
 }
 
 func (m *Client) try(ctx context.Context, r request, key string, v any) error {
@@ -221,7 +223,7 @@ func (m *Client) try(ctx context.Context, r request, key string, v any) error {
 		return &Unreachable{m.base, err}
 	}
 	if m.visible {
-		body = job.VisibleJSON(body)
+		body = text.VisibleJSON(body)
 	}
 	if resp.StatusCode >= 400 {
 		return problem(resp, body)
@@ -322,7 +324,7 @@ func (m *Client) EnqueueMany(ctx context.Context, specs []job.Spec) ([]job.Job, 
 }
 
 // EnqueueLines hands over jobs that are written as JSON already, a spec a line.
-func (m *Client) EnqueueLines(ctx context.Context, ndjson []byte) (answer job.Enqueued, err error) {
+func (m *Client) EnqueueLines(ctx context.Context, ndjson []byte) (answer api.Enqueued, err error) {
 	return answer, m.do(ctx, request{method: http.MethodPost, path: "/v1/jobs", body: ndjson, media: "application/x-ndjson"}, &answer)
 }
 
@@ -371,12 +373,12 @@ func Result[T any](j job.Job) (result T, err error) {
 func jobPath(id int64, rest string) string { return "/v1/jobs/" + strconv.FormatInt(id, 10) + rest }
 
 // Jobs asks for a page of jobs.
-func (m *Client) Jobs(ctx context.Context, f job.Filter) (job.Page, error) {
-	return get[job.Page](ctx, m, "/v1/jobs?"+Query(f).Encode())
+func (m *Client) Jobs(ctx context.Context, f api.Filter) (api.Page, error) {
+	return get[api.Page](ctx, m, "/v1/jobs?"+Query(f).Encode())
 }
 
 // Query writes a filter as the query of a list.
-func Query(f job.Filter) url.Values {
+func Query(f api.Filter) url.Values {
 	q := url.Values{}
 	set := func(name, value string) {
 		if value != "" {
@@ -476,40 +478,40 @@ func (m *Client) Restore(ctx context.Context, id int64) (job.Job, error) {
 }
 
 // Queues asks for the queues.
-func (m *Client) Queues(ctx context.Context) ([]job.Queue, error) {
-	answer, err := get[struct{ Queues []job.Queue }](ctx, m, "/v1/queues")
+func (m *Client) Queues(ctx context.Context) ([]api.Queue, error) {
+	answer, err := get[struct{ Queues []api.Queue }](ctx, m, "/v1/queues")
 	return answer.Queues, err
 }
 
 // Queue asks for one queue.
-func (m *Client) Queue(ctx context.Context, name string) (job.Queue, error) {
-	return get[job.Queue](ctx, m, "/v1/queues/"+url.PathEscape(name))
+func (m *Client) Queue(ctx context.Context, name string) (api.Queue, error) {
+	return get[api.Queue](ctx, m, "/v1/queues/"+url.PathEscape(name))
 }
 
 // Stats asks how things stand in a queue, or in all where it is empty.
-func (m *Client) Stats(ctx context.Context, queue string) (job.Stats, error) {
+func (m *Client) Stats(ctx context.Context, queue string) (api.Stats, error) {
 	path := "/v1/stats"
 	if queue != "" {
 		path += "?queue=" + url.QueryEscape(queue)
 	}
-	return get[job.Stats](ctx, m, path)
+	return get[api.Stats](ctx, m, path)
 }
 
 // Check asks what is wrong with what the service does.
-func (m *Client) Check(ctx context.Context) ([]job.Finding, error) {
-	answer, err := get[struct{ Findings []job.Finding }](ctx, m, "/v1/check")
+func (m *Client) Check(ctx context.Context) ([]api.Finding, error) {
+	answer, err := get[struct{ Findings []api.Finding }](ctx, m, "/v1/check")
 	return answer.Findings, err
 }
 
 // Workers asks for the worker processes.
-func (m *Client) Workers(ctx context.Context) ([]job.Worker, error) {
-	answer, err := get[struct{ Workers []job.Worker }](ctx, m, "/v1/workers")
+func (m *Client) Workers(ctx context.Context) ([]api.Worker, error) {
+	answer, err := get[struct{ Workers []api.Worker }](ctx, m, "/v1/workers")
 	return answer.Workers, err
 }
 
 // PutWorker registers a worker process, or what it tells anew about itself, and
 // answers what is wanted of it.
-func (m *Client) PutWorker(ctx context.Context, w job.Worker) (wanted job.Wanted, err error) {
+func (m *Client) PutWorker(ctx context.Context, w api.Worker) (wanted api.Wanted, err error) {
 	return wanted, m.put(ctx, workerPath(w.ID, ""), w, &wanted)
 }
 
@@ -519,58 +521,58 @@ func (m *Client) DeleteWorker(ctx context.Context, id string) error {
 }
 
 // AskWorker asks a worker to run, to drain or to leave.
-func (m *Client) AskWorker(ctx context.Context, id string, want job.Want) (job.Worker, error) {
-	return post[job.Worker](ctx, m, workerPath(id, "/"+string(want)), struct{}{})
+func (m *Client) AskWorker(ctx context.Context, id string, want api.Want) (api.Worker, error) {
+	return post[api.Worker](ctx, m, workerPath(id, "/"+string(want)), struct{}{})
 }
 
 func workerPath(id, rest string) string { return "/v1/workers/" + url.PathEscape(id) + rest }
 
 // PauseQueue stops a queue from being leased from; all else goes on.
-func (m *Client) PauseQueue(ctx context.Context, name string) (job.Queue, error) {
-	return post[job.Queue](ctx, m, "/v1/queues/"+url.PathEscape(name)+"/pause", struct{}{})
+func (m *Client) PauseQueue(ctx context.Context, name string) (api.Queue, error) {
+	return post[api.Queue](ctx, m, "/v1/queues/"+url.PathEscape(name)+"/pause", struct{}{})
 }
 
 // ResumeQueue lets a queue be leased from again.
-func (m *Client) ResumeQueue(ctx context.Context, name string) (job.Queue, error) {
-	return post[job.Queue](ctx, m, "/v1/queues/"+url.PathEscape(name)+"/resume", struct{}{})
+func (m *Client) ResumeQueue(ctx context.Context, name string) (api.Queue, error) {
+	return post[api.Queue](ctx, m, "/v1/queues/"+url.PathEscape(name)+"/resume", struct{}{})
 }
 
 // PassLane lets the jobs behind a dead letter, or behind a job in backoff, go on.
-func (m *Client) PassLane(ctx context.Context, queue, lane string) (job.Queue, error) {
-	return post[job.Queue](ctx, m, "/v1/queues/"+url.PathEscape(queue)+"/lanes/"+url.PathEscape(lane)+"/pass", struct{}{})
+func (m *Client) PassLane(ctx context.Context, queue, lane string) (api.Queue, error) {
+	return post[api.Queue](ctx, m, "/v1/queues/"+url.PathEscape(queue)+"/lanes/"+url.PathEscape(lane)+"/pass", struct{}{})
 }
 
 // Starts tells the latest starts of a queue, the latest first; 0 means 100.
-func (m *Client) Starts(ctx context.Context, queue string, limit int) ([]job.Start, error) {
+func (m *Client) Starts(ctx context.Context, queue string, limit int) ([]api.Start, error) {
 	query := ""
 	if limit != 0 {
 		query = "?limit=" + strconv.Itoa(limit)
 	}
-	answer, err := get[struct{ Starts []job.Start }](ctx, m, "/v1/queues/"+url.PathEscape(queue)+"/starts"+query)
+	answer, err := get[struct{ Starts []api.Start }](ctx, m, "/v1/queues/"+url.PathEscape(queue)+"/starts"+query)
 	return answer.Starts, err
 }
 
 // Tasks asks for the tasks with their counts and usual run times.
-func (m *Client) Tasks(ctx context.Context) ([]job.Task, error) {
-	answer, err := get[struct{ Tasks []job.Task }](ctx, m, "/v1/tasks")
+func (m *Client) Tasks(ctx context.Context) ([]api.Task, error) {
+	answer, err := get[struct{ Tasks []api.Task }](ctx, m, "/v1/tasks")
 	return answer.Tasks, err
 }
 
 // SetTask sets the defaults of a task's jobs; what is not given is taken away.
-func (m *Client) SetTask(ctx context.Context, name string, d job.Defaults) (t job.Task, err error) {
+func (m *Client) SetTask(ctx context.Context, name string, d api.Defaults) (t api.Task, err error) {
 	return t, m.put(ctx, "/v1/tasks/"+url.PathEscape(name), d, &t)
 }
 
 // SetQueue sets a queue: the defaults of its jobs, their order, its limits; what is not
 // given is taken away. Where finished jobs would be kept no longer it is refused, a
 // [job.Problem] of the kind [job.WouldRemove].
-func (m *Client) SetQueue(ctx context.Context, name string, d job.Defaults) (q job.Queue, err error) {
+func (m *Client) SetQueue(ctx context.Context, name string, d api.Defaults) (q api.Queue, err error) {
 	return q, m.put(ctx, "/v1/queues/"+url.PathEscape(name), d, &q)
 }
 
 // SetQueueRemoving is SetQueue which may also remove such jobs: the queue then tells the
 // operation that does so, which can be undone.
-func (m *Client) SetQueueRemoving(ctx context.Context, name string, d job.Defaults) (q job.Queue, err error) {
+func (m *Client) SetQueueRemoving(ctx context.Context, name string, d api.Defaults) (q api.Queue, err error) {
 	return q, m.put(ctx, "/v1/queues/"+url.PathEscape(name)+"?removes=true", d, &q)
 }
 
@@ -584,8 +586,8 @@ func (m *Client) put(ctx context.Context, path string, in, out any) error {
 
 // PreviewRetry asks when each attempt of a retry would come, at most the first most
 // ones. Nil means the default.
-func (m *Client) PreviewRetry(ctx context.Context, r *job.Retry, maxAttempts *int, most int) (job.RetryPreview, error) {
-	return post[job.RetryPreview](ctx, m, "/v1/retry/preview", struct {
+func (m *Client) PreviewRetry(ctx context.Context, r *job.Retry, maxAttempts *int, most int) (api.RetryPreview, error) {
+	return post[api.RetryPreview](ctx, m, "/v1/retry/preview", struct {
 		Retry       *job.Retry `json:"retry,omitzero"`
 		MaxAttempts *int       `json:"max_attempts,omitzero"`
 		Limit       int        `json:"limit,omitzero"`
@@ -594,35 +596,35 @@ func (m *Client) PreviewRetry(ctx context.Context, r *job.Retry, maxAttempts *in
 
 // Act applies an action to many jobs. For more than a thousand the answer is an
 // operation that goes on by itself; see [Client.Operation].
-func (m *Client) Act(ctx context.Context, r job.ActRequest) (job.Operation, error) {
-	return post[job.Operation](ctx, m, "/v1/jobs/act", r)
+func (m *Client) Act(ctx context.Context, r api.ActRequest) (api.Operation, error) {
+	return post[api.Operation](ctx, m, "/v1/jobs/act", r)
 }
 
 // Purge removes what waits in a queue; of some tasks, or of all where none are named.
 // With dry it only counts.
-func (m *Client) Purge(ctx context.Context, queue string, tasks []string, note string, dry bool) (job.Operation, error) {
-	return post[job.Operation](ctx, m, "/v1/queues/"+url.PathEscape(queue)+"/purge", map[string]any{"task": tasks, "note": note, "dry_run": dry})
+func (m *Client) Purge(ctx context.Context, queue string, tasks []string, note string, dry bool) (api.Operation, error) {
+	return post[api.Operation](ctx, m, "/v1/queues/"+url.PathEscape(queue)+"/purge", map[string]any{"task": tasks, "note": note, "dry_run": dry})
 }
 
 // Operation asks how an operation stands.
-func (m *Client) Operation(ctx context.Context, id int64) (job.Operation, error) {
-	return get[job.Operation](ctx, m, operationPath(id, ""))
+func (m *Client) Operation(ctx context.Context, id int64) (api.Operation, error) {
+	return get[api.Operation](ctx, m, operationPath(id, ""))
 }
 
 // StopOperation stops an operation; what it has changed stays so.
-func (m *Client) StopOperation(ctx context.Context, id int64) (job.Operation, error) {
-	return post[job.Operation](ctx, m, operationPath(id, "/stop"), struct{}{})
+func (m *Client) StopOperation(ctx context.Context, id int64) (api.Operation, error) {
+	return post[api.Operation](ctx, m, operationPath(id, "/stop"), struct{}{})
 }
 
 // Operations asks for the latest operations.
-func (m *Client) Operations(ctx context.Context) ([]job.Operation, error) {
-	answer, err := get[struct{ Operations []job.Operation }](ctx, m, "/v1/operations")
+func (m *Client) Operations(ctx context.Context) ([]api.Operation, error) {
+	answer, err := get[struct{ Operations []api.Operation }](ctx, m, "/v1/operations")
 	return answer.Operations, err
 }
 
 // UndoOperation takes back the removals of an operation.
-func (m *Client) UndoOperation(ctx context.Context, id int64) (job.Operation, error) {
-	return post[job.Operation](ctx, m, operationPath(id, "/undo"), struct{}{})
+func (m *Client) UndoOperation(ctx context.Context, id int64) (api.Operation, error) {
+	return post[api.Operation](ctx, m, operationPath(id, "/undo"), struct{}{})
 }
 
 func operationPath(id int64, rest string) string {
@@ -630,17 +632,17 @@ func operationPath(id int64, rest string) string {
 }
 
 // Actions asks what operators did, the latest first; to one job where it is not 0.
-func (m *Client) Actions(ctx context.Context, id int64, limit int) ([]job.Action, error) {
+func (m *Client) Actions(ctx context.Context, id int64, limit int) ([]api.Action, error) {
 	q := url.Values{"limit": {strconv.Itoa(limit)}}
 	if id != 0 {
 		q.Set("job", strconv.FormatInt(id, 10))
 	}
-	answer, err := get[struct{ Actions []job.Action }](ctx, m, "/v1/actions?"+q.Encode())
+	answer, err := get[struct{ Actions []api.Action }](ctx, m, "/v1/actions?"+q.Encode())
 	return answer.Actions, err
 }
 
 // Causes asks what jobs died of, or fail of while they are tried again.
-func (m *Client) Causes(ctx context.Context, f job.CauseFilter) ([]job.Cause, error) {
+func (m *Client) Causes(ctx context.Context, f api.CauseFilter) ([]api.Cause, error) {
 	q := url.Values{}
 	for name, value := range map[string]string{"queue": f.Queue, "task": f.Task, "error": f.Error} {
 		if value != "" {
@@ -650,39 +652,39 @@ func (m *Client) Causes(ctx context.Context, f job.CauseFilter) ([]job.Cause, er
 	if f.State != job.New {
 		q.Set("state", f.State.String())
 	}
-	answer, err := get[struct{ Causes []job.Cause }](ctx, m, "/v1/dead/causes?"+q.Encode())
+	answer, err := get[struct{ Causes []api.Cause }](ctx, m, "/v1/dead/causes?"+q.Encode())
 	return answer.Causes, err
 }
 
 // Log asks for what the handlers of a job wrote, behind a line that is known
 // already; the zero line asks from the first one on.
-func (m *Client) Log(ctx context.Context, id int64, after job.LogLine) (job.Log, error) {
+func (m *Client) Log(ctx context.Context, id int64, after api.LogLine) (api.Log, error) {
 	q := url.Values{}
 	if after.Attempt != 0 {
 		q.Set("after", fmt.Sprintf("%d.%d", after.Attempt, after.N))
 	}
-	return get[job.Log](ctx, m, jobPath(id, "/log?"+q.Encode()))
+	return get[api.Log](ctx, m, jobPath(id, "/log?"+q.Encode()))
 }
 
 // Lease settles and takes jobs.
-func (m *Client) Lease(ctx context.Context, r job.LeaseRequest) (job.LeaseAnswer, error) {
-	return post[job.LeaseAnswer](ctx, m, "/v1/leases", struct {
-		job.LeaseRequest
+func (m *Client) Lease(ctx context.Context, r api.LeaseRequest) (api.LeaseAnswer, error) {
+	return post[api.LeaseAnswer](ctx, m, "/v1/leases", struct {
+		api.LeaseRequest
 		Settle any `json:"settle,omitempty"`
 	}{r, asRead(r.Settle)})
 }
 
 // asRead are settlements whose follow-ups are told as they came, where a handler has
 // brought any that cannot be read; nil for none.
-func asRead(items []job.Settlement) any {
+func asRead(items []api.Settlement) any {
 	if len(items) == 0 {
 		return nil
 	}
-	if !slices.ContainsFunc(items, func(s job.Settlement) bool { return s.RawEnqueue != nil }) {
+	if !slices.ContainsFunc(items, func(s api.Settlement) bool { return s.RawEnqueue != nil }) {
 		return items
 	}
 	type asItCame struct {
-		job.Settlement
+		api.Settlement
 		Enqueue []json.RawMessage `json:"enqueue,omitempty"`
 	}
 	all := make([]any, len(items))
@@ -695,13 +697,13 @@ func asRead(items []job.Settlement) any {
 }
 
 // Extend renews leases.
-func (m *Client) Extend(ctx context.Context, r job.ExtendRequest) (job.ExtendAnswer, error) {
-	return post[job.ExtendAnswer](ctx, m, "/v1/leases/extend", r)
+func (m *Client) Extend(ctx context.Context, r api.ExtendRequest) (api.ExtendAnswer, error) {
+	return post[api.ExtendAnswer](ctx, m, "/v1/leases/extend", r)
 }
 
 // Settle ends leases with their outcomes.
-func (m *Client) Settle(ctx context.Context, items []job.Settlement) ([]job.SettleResult, error) {
-	answer, err := post[struct{ Results []job.SettleResult }](ctx, m, "/v1/leases/settle", struct {
+func (m *Client) Settle(ctx context.Context, items []api.Settlement) ([]api.SettleResult, error) {
+	answer, err := post[struct{ Results []api.SettleResult }](ctx, m, "/v1/leases/settle", struct {
 		Leases any `json:"leases"`
 	}{asRead(items)})
 	return answer.Results, err
@@ -709,7 +711,7 @@ func (m *Client) Settle(ctx context.Context, items []job.Settlement) ([]job.Sett
 
 // Wanted is a worker's heartbeat: it answers when something else is wanted of the
 // worker than what it is doing, at the latest after wait.
-func (m *Client) Wanted(ctx context.Context, id string, doing job.Want, wait time.Duration) (w job.Wanted, err error) {
+func (m *Client) Wanted(ctx context.Context, id string, doing api.Want, wait time.Duration) (w api.Wanted, err error) {
 	q := url.Values{"doing": {string(doing)}, "wait": {job.Duration(wait).String()}}
 	err = m.do(ctx, request{method: http.MethodGet, path: workerPath(id, "/wanted?"+q.Encode()), once: true}, &w)
 	return w, err
@@ -749,7 +751,7 @@ func (m *Client) Events(ctx context.Context, each func(Event) error) error {
 		case name == "data":
 			e.Data = json.RawMessage(value)
 			if m.visible {
-				e.Data = job.VisibleJSON(e.Data)
+				e.Data = text.VisibleJSON(e.Data)
 			}
 		case lines.Text() == "" && e.Name != "":
 			if err := each(e); err != nil {
@@ -762,20 +764,20 @@ func (m *Client) Events(ctx context.Context, each func(Event) error) error {
 }
 
 // Load makes the settings of queues and tasks those of a file, or tells the difference.
-func (m *Client) Load(ctx context.Context, r job.SetupRequest) (d job.SetupDiff, err error) {
+func (m *Client) Load(ctx context.Context, r api.SetupRequest) (d api.SetupDiff, err error) {
 	return d, m.put(ctx, "/v1/setup", r, &d)
 }
 
 // Settings tells all that is in force, and where each comes from.
-func (m *Client) Settings(ctx context.Context) (job.Settings, error) {
-	return get[job.Settings](ctx, m, "/v1/settings")
+func (m *Client) Settings(ctx context.Context) (api.Settings, error) {
+	return get[api.Settings](ctx, m, "/v1/settings")
 }
 
 // Schedules lists schedules by name, each with its next times and its last run.
-func (m *Client) Schedules(ctx context.Context) (all []job.ScheduleTold, err error) {
+func (m *Client) Schedules(ctx context.Context) (all []api.ScheduleTold, err error) {
 	for cursor := ""; ; {
 		page, err := get[struct {
-			Schedules  []job.ScheduleTold `json:"schedules"`
+			Schedules  []api.ScheduleTold `json:"schedules"`
 			NextCursor string             `json:"next_cursor"`
 		}](ctx, m, "/v1/schedules?cursor="+url.QueryEscape(cursor))
 		if err != nil {
@@ -789,12 +791,12 @@ func (m *Client) Schedules(ctx context.Context) (all []job.ScheduleTold, err err
 }
 
 // Schedule asks for one schedule. The payload of its job is a json.RawMessage.
-func (m *Client) Schedule(ctx context.Context, name string) (told job.ScheduleTold, err error) {
+func (m *Client) Schedule(ctx context.Context, name string) (told api.ScheduleTold, err error) {
 	raw, err := get[json.RawMessage](ctx, m, "/v1/schedules/"+url.PathEscape(name))
 	if err != nil {
 		return told, err
 	}
-	payload, err := job.PayloadOf(raw)
+	payload, err := api.PayloadOf(raw)
 	if err = errors.Join(err, json.Unmarshal(raw, &told)); payload != nil {
 		told.Job.Payload = payload
 	}
@@ -802,38 +804,38 @@ func (m *Client) Schedule(ctx context.Context, name string) (told job.ScheduleTo
 }
 
 // SetSchedule keeps a schedule under a name; the same again changes nothing.
-func (m *Client) SetSchedule(ctx context.Context, name string, s job.Schedule) (told job.ScheduleTold, err error) {
+func (m *Client) SetSchedule(ctx context.Context, name string, s api.Schedule) (told api.ScheduleTold, err error) {
 	s.Name = ""
 	return told, m.put(ctx, "/v1/schedules/"+url.PathEscape(name), s, &told)
 }
 
 // RunSchedule enqueues a run of a schedule now.
-func (m *Client) RunSchedule(ctx context.Context, name string) (job.ScheduleTold, error) {
-	return post[job.ScheduleTold](ctx, m, "/v1/schedules/"+url.PathEscape(name)+"/run", struct{}{})
+func (m *Client) RunSchedule(ctx context.Context, name string) (api.ScheduleTold, error) {
+	return post[api.ScheduleTold](ctx, m, "/v1/schedules/"+url.PathEscape(name)+"/run", struct{}{})
 }
 
 // PauseSchedule stops a schedule, or lets it go on.
-func (m *Client) PauseSchedule(ctx context.Context, name string, pause bool) (job.ScheduleTold, error) {
+func (m *Client) PauseSchedule(ctx context.Context, name string, pause bool) (api.ScheduleTold, error) {
 	verb := map[bool]string{true: "/pause", false: "/resume"}[pause]
-	return post[job.ScheduleTold](ctx, m, "/v1/schedules/"+url.PathEscape(name)+verb, struct{}{})
+	return post[api.ScheduleTold](ctx, m, "/v1/schedules/"+url.PathEscape(name)+verb, struct{}{})
 }
 
 // Runs tells the history of a schedule, the latest planned time first.
-func (m *Client) Runs(ctx context.Context, name string, limit int) ([]job.Run, error) {
+func (m *Client) Runs(ctx context.Context, name string, limit int) ([]api.Run, error) {
 	page, err := get[struct {
-		Runs []job.Run `json:"runs"`
+		Runs []api.Run `json:"runs"`
 	}](ctx, m, fmt.Sprintf("/v1/schedules/%s/runs?limit=%d", url.PathEscape(name), limit))
 	return page.Runs, err
 }
 
 // Cron tells what an expression means in a zone, with its next times.
-func (m *Client) Cron(ctx context.Context, expr, zone string, count int) (job.CronTold, error) {
-	return get[job.CronTold](ctx, m, "/v1/cron?"+url.Values{"expr": {expr}, "zone": {zone}, "count": {fmt.Sprint(count)}}.Encode())
+func (m *Client) Cron(ctx context.Context, expr, zone string, count int) (api.CronTold, error) {
+	return get[api.CronTold](ctx, m, "/v1/cron?"+url.Values{"expr": {expr}, "zone": {zone}, "count": {fmt.Sprint(count)}}.Encode())
 }
 
 // Coming tells what becomes due within a span, of a queue and a task where they are named.
-func (m *Client) Coming(ctx context.Context, span job.Duration, queue, task string, limit int) (job.Coming, error) {
-	return get[job.Coming](ctx, m, "/v1/coming?"+url.Values{"span": {span.String()}, "queue": {queue}, "task": {task}, "limit": {fmt.Sprint(limit)}}.Encode())
+func (m *Client) Coming(ctx context.Context, span job.Duration, queue, task string, limit int) (api.Coming, error) {
+	return get[api.Coming](ctx, m, "/v1/coming?"+url.Values{"span": {span.String()}, "queue": {queue}, "task": {task}, "limit": {fmt.Sprint(limit)}}.Encode())
 }
 
 // DeleteSchedule removes a schedule and its history; its jobs stay.

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humblemule/api"
 	"humblemule/job"
 )
 
@@ -125,9 +126,9 @@ func TestOtherServer(t *testing.T) {
 }
 
 func TestQuery(t *testing.T) {
-	q := Query(job.Filter{
+	q := Query(api.Filter{
 		States: []job.State{job.Dead, job.Backoff}, Queues: []string{"berths"}, Labels: map[string]string{"berth": "a&b:c"}, IDs: []int64{3, 4},
-		Since: 1_795_000_000_000, Order: job.OldestFirst, Limit: 5,
+		Since: 1_795_000_000_000, Order: api.OldestFirst, Limit: 5,
 	})
 	assert.Equal(t, "ids=3%2C4&label=berth%3Aa%26b%3Ac&limit=5&order=oldest&queue=berths&since=2026-11-18T11%3A06%3A40.000Z&state=dead%2Cbackoff", q.Encode())
 }

@@ -10,7 +10,7 @@ import (
 
 	"github.com/goccy/go-yaml/ast"
 
-	"humblemule/job"
+	"humblemule/api"
 )
 
 // Service is what a service is started with. It comes, each setting by itself, from a
@@ -25,7 +25,7 @@ type Service struct {
 	// tries to stay below; 0 for what the machine suggests.
 	MinFree, MaxBodies, MemoryLimit int64
 	// Settings tells each of them with where it comes from.
-	Settings []job.Setting
+	Settings []api.Setting
 }
 
 // serviceSetting is one of them. Its flag has its name with - for _.
@@ -125,22 +125,22 @@ type located struct {
 // file is what the set-up file holds, which may be the zero File.
 func Resolve(given map[string]string, file File) (s Service, err error) {
 	for _, setting := range serviceSettings {
-		v := job.Setting{Of: "service", Name: setting.name, From: job.SettingBuiltIn}
+		v := api.Setting{Of: "service", Name: setting.name, From: api.SettingBuiltIn}
 		value := setting.builtIn
 		in := file.service[setting.name]
 		flag, isGiven := given[setting.flag()]
 		switch fromEnv := os.Getenv(setting.variable()); {
 		case isGiven:
-			value, v.From, v.Where = flag, job.SettingByFlag, "--"+setting.flag()
+			value, v.From, v.Where = flag, api.SettingByFlag, "--"+setting.flag()
 		case fromEnv != "":
-			value, v.From, v.Where = fromEnv, job.SettingByVariable, setting.variable()
+			value, v.From, v.Where = fromEnv, api.SettingByVariable, setting.variable()
 		case in.at != "":
-			value, v.From, v.Where = in.value, job.SettingByFile, in.at
+			value, v.From, v.Where = in.value, api.SettingByFile, in.at
 		}
 		if err := setting.set(&s, value); err != nil {
 			return s, fmt.Errorf("%s: %w", cmp.Or(v.Where, setting.name), err)
 		}
-		v.Value = job.SettingValue(value)
+		v.Value = api.SettingValue(value)
 		s.Settings = append(s.Settings, v)
 	}
 	return s, nil
@@ -163,7 +163,7 @@ func (r *setupReader) service(section entry) map[string]located {
 		value := e.value.GetToken().Value
 		switch {
 		case !known:
-			r.at(e.key, "the service has no setting %q%s", e.name, nearest(e.name, keysOf(names)))
+			r.at(e.key, "the service has no setting %q%s", e.name, orNearest(e.name, keysOf(names)))
 			continue
 		case setting.isPath && value != "" && !filepath.IsAbs(value):
 			value = filepath.Join(filepath.Dir(r.path), value)

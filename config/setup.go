@@ -17,7 +17,10 @@ import (
 	"github.com/goccy/go-yaml/ast"
 	"github.com/goccy/go-yaml/parser"
 
+	"humblemule/api"
+	"humblemule/internal/check"
 	"humblemule/internal/core/cron"
+	"humblemule/internal/nearest"
 	"humblemule/job"
 )
 
@@ -26,7 +29,7 @@ var sections = []string{"service", "retention", "triage", "queues", "tasks", "sc
 // File is what a set-up file holds: what a load of it defines, and with what the service
 // is started.
 type File struct {
-	job.Setup
+	api.Setup
 	service map[string]located
 }
 
@@ -105,16 +108,16 @@ func (r *setupReader) document(body ast.Node, f *File) {
 	for _, e := range r.entries(body, "the file") {
 		switch e.name {
 		case "queues":
-			f.Queues = named(r, e, func(d *job.Defaults) []job.FieldError { return d.Check(true) })
+			f.Queues = named(r, e, func(d *api.Defaults) []job.FieldError { return d.Check(true) })
 		case "tasks":
-			f.Tasks = named(r, e, func(d *job.Defaults) []job.FieldError { return d.Check(false) })
+			f.Tasks = named(r, e, func(d *api.Defaults) []job.FieldError { return d.Check(false) })
 		case "schedules":
 			f.Schedules = named(r, e, checkSchedule)
 		case "service":
 			f.service = r.service(e)
 		case "retention":
-			f.Retention = new(job.Retention)
-			if read(r, e, f.Retention, f.Retention.Check); *f.Retention == (job.Retention{}) {
+			f.Retention = new(api.Retention)
+			if read(r, e, f.Retention, f.Retention.Check); *f.Retention == (api.Retention{}) {
 				f.Retention = nil
 			}
 		case "empty":
@@ -127,43 +130,43 @@ func (r *setupReader) document(body ast.Node, f *File) {
 		case "triage":
 			f.Triage = r.triage(e)
 		default:
-			r.at(e.key, "%q is no section%s", e.name, nearest(e.name, sections))
+			r.at(e.key, "%q is no section%s", e.name, orNearest(e.name, sections))
 		}
 	}
 }
 
 // checkSchedule answers what is wrong with a schedule; its payload's length is the
 // service's to judge.
-func checkSchedule(s *job.Schedule) []job.FieldError {
+func checkSchedule(s *api.Schedule) []job.FieldError {
 	return cron.Check(s, math.MaxInt, job.At(time.Now()))
 }
 
 // named reads a section that has something under each of its names.
-func named[T any](r *setupReader, section entry, check func(*T) []job.FieldError) map[string]T {
+func named[T any](r *setupReader, section entry, wrong func(*T) []job.FieldError) map[string]T {
 	all := map[string]T{}
 	for _, e := range r.entries(section.value, section.name) {
-		for _, w := range job.CheckName(e.name, e.name) {
+		for _, w := range check.Name(e.name, e.name) {
 			r.at(e.key, "%s", w.Message)
 		}
 		one := new(T)
-		read(r, e, one, func() []job.FieldError { return check(one) })
+		read(r, e, one, func() []job.FieldError { return wrong(one) })
 		all[e.name] = *one
 	}
 	return all
 }
 
 // triage reads rules of triage, a list.
-func (r *setupReader) triage(section entry) (all []job.TriageRule) {
+func (r *setupReader) triage(section entry) (all []api.TriageRule) {
 	list, isList := section.value.(*ast.SequenceNode)
 	if !isList {
 		r.at(section.value, "triage is no list of rules; begin each with a -")
 		return nil
 	}
 	for i, n := range list.Values {
-		rule := new(job.TriageRule)
+		rule := new(api.TriageRule)
 		at := entry{fmt.Sprintf("triage[%d]", i), n, n}
 		read(r, at, rule, func() (wrong []job.FieldError) {
-			for _, w := range job.CheckTriage([]job.TriageRule{*rule}) {
+			for _, w := range api.CheckTriage([]api.TriageRule{*rule}) {
 				w.Field = strings.TrimPrefix(w.Field, "triage[0].")
 				wrong = append(wrong, w)
 			}
@@ -171,8 +174,8 @@ func (r *setupReader) triage(section entry) (all []job.TriageRule) {
 		})
 		all = append(all, *rule)
 	}
-	if len(all) > job.MostTriageRules {
-		r.at(section.key, "%s", job.CheckTriage(all)[0].Message)
+	if len(all) > api.MostTriageRules {
+		r.at(section.key, "%s", api.CheckTriage(all)[0].Message)
 	}
 	return all
 }
@@ -227,7 +230,7 @@ func (r *setupReader) known(of entry, t reflect.Type) {
 	for _, e := range r.entries(of.value, of.name) {
 		field, known := fields[e.name]
 		if !known {
-			r.at(e.key, "%s has no setting %q%s", of.name, e.name, nearest(e.name, keysOf(fields)))
+			r.at(e.key, "%s has no setting %q%s", of.name, e.name, orNearest(e.name, keysOf(fields)))
 			continue
 		}
 		r.known(entry{of.name + "." + e.name, e.key, e.value}, field)
@@ -303,8 +306,8 @@ func kindOf(t reflect.Type) string {
 
 func keysOf[V any](all map[string]V) []string { return slices.Sorted(maps.Keys(all)) }
 
-func nearest(name string, names []string) string {
-	if n := job.Nearest(name, names); n != "" {
+func orNearest(name string, names []string) string {
+	if n := nearest.To(name, names); n != "" {
 		return "; the nearest is " + n
 	}
 	return "; there are " + strings.Join(names, ", ")

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humblemule/api"
 	"humblemule/job"
 )
 
@@ -130,7 +131,7 @@ triage:
 `))
 	require.NoError(t, err)
 	assert.Equal(t, job.Duration(12*3600e9), file.Retention.Done)
-	assert.Equal(t, []job.TriageRule{{Type: "refused", Matches: `by (\w+)`, Becomes: "refused by $1"}}, file.Triage)
+	assert.Equal(t, []api.TriageRule{{Type: "refused", Matches: `by (\w+)`, Becomes: "refused by $1"}}, file.Triage)
 	t.Setenv("HMULE_DATA", "by-variable.db")
 	t.Setenv("HMULE_LISTEN", "127.0.0.1:7002")
 	s, err := Resolve(map[string]string{"listen": "127.0.0.1:7003"}, file)

@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humblemule/api"
 	"humblemule/client"
 	"humblemule/harbour"
 	"humblemule/job"
@@ -71,7 +72,7 @@ func TestCommands(t *testing.T) {
 	says("not due until", "why", "2")
 	token := lease(t, m, "w", 1)[0].Token
 	says("A worker runs it: try 1 of 1", "why", "1")
-	_, err := m.Settle(t.Context(), []job.Settlement{{Token: token, Outcome: job.OutcomeFailed, Error: &job.Failure{Type: "manifest_malformed", Message: "line 4: the weight is no number"}}})
+	_, err := m.Settle(t.Context(), []api.Settlement{{Token: token, Outcome: job.OutcomeFailed, Error: &job.Failure{Type: "manifest_malformed", Message: "line 4: the weight is no number"}}})
 	require.NoError(t, err)
 	says("line 4: the weight is no number", "why", "1")
 	says("▼ dead", "jobs", "--state", "dead", "--label", "berth=berth-3", "--owner", "Marsh Agency")
@@ -82,12 +83,12 @@ func TestCommands(t *testing.T) {
 	says("Job 3 has lane berth-3 and is ready.", "why", "4")
 	says("owners take turns", "queue", "quay", "--set", `{"turns":"owner","max_running":1,"rate":{"per_second":100},"lane_on_dead":"stop"}`)
 	refuses("goes on by itself", 1, "pass", "quay", "berth-3")
-	_, err = m.Settle(t.Context(), []job.Settlement{{Token: leaseOf(t, m, "quay").Token, Outcome: job.OutcomeGiveUp}})
+	_, err = m.Settle(t.Context(), []api.Settlement{{Token: leaseOf(t, m, "quay").Token, Outcome: job.OutcomeGiveUp}})
 	require.NoError(t, err)
 	says("stops the lane", "why", "4")
 	says("goes on", "pass", "quay", "berth-3")
 	says("berth.plan", "starts", "quay")
-	_, err = m.Settle(t.Context(), []job.Settlement{{Token: leaseOf(t, m, "quay").Token, Outcome: job.OutcomeDone}})
+	_, err = m.Settle(t.Context(), []api.Settlement{{Token: leaseOf(t, m, "quay").Token, Outcome: job.OutcomeDone}})
 	require.NoError(t, err)
 	says("1 job would be requeued", "act", "requeue", "--error", "weight", "--dry-run")
 	says("1 of 1 job discarded", "act", "discard", "--task", "manifest.check", "--note", "an old one")
@@ -106,7 +107,7 @@ func TestCommands(t *testing.T) {
 	require.NoError(t, json.Unmarshal([]byte(stdout), &j))
 	assert.JSONEq(t, `{"manifest":"heron-0291b"}`, string(j.Payload))
 	assert.Len(t, j.Attempts, 1, "the history stays")
-	_, err = m.Settle(t.Context(), []job.Settlement{{Token: lease(t, m, "w", 1)[0].Token, Outcome: job.OutcomeDone}})
+	_, err = m.Settle(t.Context(), []api.Settlement{{Token: lease(t, m, "w", 1)[0].Token, Outcome: job.OutcomeDone}})
 	require.NoError(t, err)
 	says("● done", "jobs", "--key", "heron")
 	says("store", "version")
@@ -128,7 +129,7 @@ func TestCommands(t *testing.T) {
 		_, _, status := run(t, s.url, "job", "5", "--wait")
 		waited <- status
 	}()
-	_, err = m.Settle(t.Context(), []job.Settlement{{Token: lease(t, m, "w", 1)[0].Token, Outcome: job.OutcomeGiveUp}})
+	_, err = m.Settle(t.Context(), []api.Settlement{{Token: lease(t, m, "w", 1)[0].Token, Outcome: job.OutcomeGiveUp}})
 	require.NoError(t, err)
 	assert.Equal(t, 1, <-waited, "a job that was waited for and is dead")
 
@@ -276,7 +277,7 @@ func TestCheck(t *testing.T) {
 		_, err = s.mule().Enqueue(t.Context(), job.Spec{Task: "log.bind", Queue: pier})
 		require.NoError(t, err)
 	}
-	_, err = s.mule().SetSchedule(t.Context(), "tides", job.Schedule{Every: job.Duration(time.Hour), Job: job.Spec{Task: "tide.predict", Queue: "norht"}})
+	_, err = s.mule().SetSchedule(t.Context(), "tides", api.Schedule{Every: job.Duration(time.Hour), Job: job.Spec{Task: "tide.predict", Queue: "norht"}})
 	require.NoError(t, err)
 	open := write("open.yaml", "tokens:\n  - {name: quay, role: worker, sha256: "+strings.Repeat("ab", 32)+"}\n")
 	require.NoError(t, os.Chmod(open, 0o666))

@@ -19,6 +19,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humblemule/api"
 	"humblemule/client"
 	"humblemule/job"
 	"humblemule/worker"
@@ -272,7 +273,7 @@ func TestActsDoWhatIsShown(t *testing.T) {
 		for q, err := m.Queue(t.Context(), queue); q.Counts[job.Ready] > 0; q, err = m.Queue(t.Context(), queue) {
 			require.NoError(t, err)
 			l := leaseOf(t, m, queue)
-			_, err = m.Settle(t.Context(), []job.Settlement{{Token: l.Token, Outcome: job.OutcomeFailed, Error: &job.Failure{Message: "the bank is closed"}}})
+			_, err = m.Settle(t.Context(), []api.Settlement{{Token: l.Token, Outcome: job.OutcomeFailed, Error: &job.Failure{Message: "the bank is closed"}}})
 			require.NoError(t, err)
 		}
 	}
@@ -282,7 +283,7 @@ func TestActsDoWhatIsShown(t *testing.T) {
 		return q.Counts[job.Dead]
 	}
 	require.Equal(t, []int64{8, 4}, []int64{dead("common"), dead("archive")})
-	causes, err := m.Causes(t.Context(), job.CauseFilter{})
+	causes, err := m.Causes(t.Context(), api.CauseFilter{})
 	require.NoError(t, err)
 	require.Len(t, causes, 1)
 	shown := func(action string, n int64) {
@@ -300,7 +301,7 @@ func TestActsDoWhatIsShown(t *testing.T) {
 	p.says("4 jobs in queue archive")
 	press(`//aside//button[text()="Discard 4 jobs of queue archive"]`)
 	press(`//*[@role="dialog"]//button[text()="Discard 4 jobs of queue archive"]`)
-	shown(job.ActDiscard, 4)
+	shown(api.ActDiscard, 4)
 	require.Equal(t, []int64{8, 0}, []int64{dead("common"), dead("archive")})
 	press(`//aside//button[text()="Bring back 4 jobs"]`)
 	require.Eventually(t, func() bool { return dead("archive") == 4 }, 10*time.Second, 20*time.Millisecond)
@@ -309,18 +310,18 @@ func TestActsDoWhatIsShown(t *testing.T) {
 	press(`//aside//button[text()="Requeue 4 jobs of queue archive"]`)
 	press(`//*[@role="dialog"]//button[text()="Try 3, then release 1"]`)
 	for range 3 {
-		var l job.Lease
+		var l api.Lease
 		require.Eventually(t, func() bool {
-			a, err := m.Lease(t.Context(), job.LeaseRequest{Worker: "w", Queues: []string{"archive"}, Limit: 1})
+			a, err := m.Lease(t.Context(), api.LeaseRequest{Worker: "w", Queues: []string{"archive"}, Limit: 1})
 			if err == nil && len(a.Leases) == 1 {
 				l = a.Leases[0]
 			}
 			return l.Token != ""
 		}, 10*time.Second, 20*time.Millisecond)
-		_, err = m.Settle(t.Context(), []job.Settlement{{Token: l.Token, Outcome: job.OutcomeDone}})
+		_, err = m.Settle(t.Context(), []api.Settlement{{Token: l.Token, Outcome: job.OutcomeDone}})
 		require.NoError(t, err)
 	}
-	shown(job.ActRequeue, 4)
+	shown(api.ActRequeue, 4)
 	p.says("3 done · 1 under way")
 	require.Equal(t, []int64{8, 0}, []int64{dead("common"), dead("archive")})
 	p.quiet("/v1/dead/causes/")
@@ -450,7 +451,7 @@ func TestQueuesPage(t *testing.T) {
 	p.says("by priority, owners take turns")
 	q, err := m.Queue(t.Context(), "berths")
 	require.NoError(t, err)
-	require.Equal(t, job.Rules{Order: job.ByPriority, Turns: job.ByOwner, OwnerWeights: map[string]int{"Marsh Agency": 3}, LaneOnBackoff: job.LaneWaits, LaneOnDead: job.LaneStops, MaxRunning: q.MaxRunning}, q.Rules)
+	require.Equal(t, api.Rules{Order: api.ByPriority, Turns: api.ByOwner, OwnerWeights: map[string]int{"Marsh Agency": 3}, LaneOnBackoff: api.LaneWaits, LaneOnDead: api.LaneStops, MaxRunning: q.MaxRunning}, q.Rules)
 	require.Equal(t, 1, *q.MaxRunning)
 	p.do(chromedp.Navigate(s.url + "/jobs/5"))
 	p.says("Job 4 has lane berth-3 and is ready.")

@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humblemule/api"
 	"humblemule/client"
 	"humblemule/job"
 	"humblemule/worker"
@@ -43,13 +44,13 @@ func TestKill(t *testing.T) {
 	for w := range 4 {
 		work.Go(func() {
 			for ctx.Err() == nil {
-				a, err := m.Lease(ctx, job.LeaseRequest{Worker: fmt.Sprint("w", w), Queues: []string{"common"}, Limit: 5, Wait: job.Duration(time.Second), Lease: job.Duration(10 * time.Minute)})
+				a, err := m.Lease(ctx, api.LeaseRequest{Worker: fmt.Sprint("w", w), Queues: []string{"common"}, Limit: 5, Wait: job.Duration(time.Second), Lease: job.Duration(10 * time.Minute)})
 				if err != nil {
 					continue
 				}
-				var items []job.Settlement
+				var items []api.Settlement
 				for _, l := range a.Leases {
-					items = append(items, job.Settlement{Token: l.Token, Outcome: job.OutcomeDone})
+					items = append(items, api.Settlement{Token: l.Token, Outcome: job.OutcomeDone})
 				}
 				results, err := m.Settle(context.WithoutCancel(ctx), items)
 				if err != nil {
@@ -57,7 +58,7 @@ func TestKill(t *testing.T) {
 				}
 				mu.Lock()
 				for i, r := range results {
-					assert.Equal(t, job.StatusOK, r.Status)
+					assert.Equal(t, api.StatusOK, r.Status)
 					if !r.Repeated {
 						settled[a.Leases[i].Job.ID]++
 					}
@@ -112,7 +113,7 @@ func TestKill(t *testing.T) {
 
 func everyJob(t *testing.T, m *client.Client) map[int64]job.Job {
 	found := map[int64]job.Job{}
-	for f := (job.Filter{Limit: job.MaxPage}); ; {
+	for f := (api.Filter{Limit: api.MaxPage}); ; {
 		page, err := m.Jobs(t.Context(), f)
 		require.NoError(t, err)
 		for _, j := range page.Jobs {

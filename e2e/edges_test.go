@@ -21,6 +21,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humblemule/api"
 	"humblemule/client"
 	"humblemule/job"
 	"humblemule/worker"
@@ -179,7 +180,7 @@ func TestNoHandlerHarmsAnother(t *testing.T) {
 	go func() { ended <- pool.Run(ctx) }()
 	require.Eventually(t, func() bool {
 		// Follow-ups may be ready for ever: nobody does them.
-		left, err := m.Jobs(t.Context(), job.Filter{Tasks: []string{"plain", "odd", "odd.many"}, States: []job.State{job.Ready, job.Running}, Limit: 1})
+		left, err := m.Jobs(t.Context(), api.Filter{Tasks: []string{"plain", "odd", "odd.many"}, States: []job.State{job.Ready, job.Running}, Limit: 1})
 		require.NoError(t, err)
 		return *left.Matched == 0
 	}, 2*time.Minute, 50*time.Millisecond)
@@ -187,7 +188,7 @@ func TestNoHandlerHarmsAnother(t *testing.T) {
 	require.NoError(t, <-ended)
 	assert.Equal(t, int64(each), plain.Load())
 	for _, task := range []string{"plain", "odd", "odd.many"} {
-		for f := (job.Filter{Tasks: []string{task}, Limit: 500}); ; {
+		for f := (api.Filter{Tasks: []string{task}, Limit: 500}); ; {
 			page, err := m.Jobs(t.Context(), f)
 			require.NoError(t, err)
 			for _, j := range page.Jobs {
@@ -254,7 +255,7 @@ func TestLostAnswers(t *testing.T) {
 	}, 40*time.Second, 50*time.Millisecond)
 	cancel()
 	require.NoError(t, <-ended)
-	page, err := steady.Jobs(t.Context(), job.Filter{Limit: 500})
+	page, err := steady.Jobs(t.Context(), api.Filter{Limit: 500})
 	require.NoError(t, err)
 	for _, j := range page.Jobs {
 		require.Equal(t, 1, j.Attempt, "job %d", j.ID)
@@ -323,7 +324,7 @@ func TestTerminalsAreSafe(t *testing.T) {
 	_, err := m.Enqueue(t.Context(), job.Spec{Task: "t", Payload: evil, MaxAttempts: &once})
 	require.NoError(t, err)
 	l := lease(t, m, "w", 1)[0]
-	_, err = m.Settle(t.Context(), []job.Settlement{{Token: l.Token, Outcome: job.OutcomeFailed, Report: job.Report{Log: []string{evil}}, Error: &job.Failure{Type: evil, Message: evil}}})
+	_, err = m.Settle(t.Context(), []api.Settlement{{Token: l.Token, Outcome: job.OutcomeFailed, Report: api.Report{Log: []string{evil}}, Error: &job.Failure{Type: evil, Message: evil}}})
 	require.NoError(t, err)
 	for _, command := range [][]string{{"jobs"}, {"job", "1"}, {"why", "1"}, {"log", "1"}, {"dead"}, {"jobs", "-o", "json"}, {"job", "1", "-o", "json"}, {"log", "1", "-o", "json"}, {"requeue", "1", "--payload", "x"}} {
 		out, errs, _ := run(t, s.url, command...)
@@ -343,7 +344,7 @@ func TestTerminalsAreSafe(t *testing.T) {
 func TestUnservedIsSaid(t *testing.T) {
 	s := serve(t)
 	m := s.mule()
-	_, err := m.PutWorker(t.Context(), job.Worker{ID: "w", Queues: []string{"berths"}, Tasks: []string{"tide.predict"}})
+	_, err := m.PutWorker(t.Context(), api.Worker{ID: "w", Queues: []string{"berths"}, Tasks: []string{"tide.predict"}})
 	require.NoError(t, err)
 	for _, c := range []struct {
 		spec       job.Spec
@@ -368,7 +369,7 @@ func TestUnservedIsSaid(t *testing.T) {
 	_, errs, status := run(t, s.url, "enqueue", "tide.predict", "--queue", "quay")
 	assert.Equal(t, 0, status)
 	assert.Contains(t, errs, "Note: No worker serves queue quay")
-	_, err = m.AskWorker(t.Context(), "w", job.WantDrain)
+	_, err = m.AskWorker(t.Context(), "w", api.WantDrain)
 	require.NoError(t, err)
 	time.Sleep(1100 * time.Millisecond) // what was found is good for a second
 	j, err := m.Enqueue(t.Context(), job.Spec{Task: "tide.predict", Queue: "berths"})

@@ -20,7 +20,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"humblemule/job"
+	"humblemule/api"
 	"humblemule/server"
 )
 
@@ -222,7 +222,7 @@ func (h *enemy) word() string {
 func (h *enemy) key() string {
 	switch h.rand.IntN(5) {
 	case 0:
-		return job.NewCallKey(time.Now().Add(-1000 * time.Hour))
+		return api.NewCallKey(time.Now().Add(-1000 * time.Hour))
 	case 1:
 		return strings.Map(func(r rune) rune { return max(r, ' ') }, one(h, rough))
 	case 2:
@@ -230,7 +230,7 @@ func (h *enemy) key() string {
 			return one(h, h.keys)
 		}
 	}
-	h.keys = append(h.keys, job.NewCallKey(time.Now()))
+	h.keys = append(h.keys, api.NewCallKey(time.Now()))
 	return h.keys[len(h.keys)-1]
 }
 

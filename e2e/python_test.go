@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humblemule/api"
 	"humblemule/client"
 	"humblemule/job"
 )
@@ -91,17 +92,17 @@ func TestPythonWorker(t *testing.T) {
 	workers, err := m.Workers(t.Context())
 	require.NoError(t, err)
 	require.Len(t, workers, 1)
-	ask := func(want job.Want) {
+	ask := func(want api.Want) {
 		_, err := m.AskWorker(t.Context(), workers[0].ID, want)
 		require.NoError(t, err)
 		out.find(t, "the service asks the worker to "+string(want))
 	}
-	ask(job.WantDrain)
+	ask(api.WantDrain)
 	waits := enqueue("greet", map[string]string{"name": "Grace"}, 0)
 	j, err := m.Await(t.Context(), waits, time.Second)
 	require.NoError(t, err)
 	assert.Equal(t, job.Ready, j.State)
-	ask(job.WantRun)
+	ask(api.WantRun)
 	assert.Equal(t, job.Done, finished(waits).State)
 
 	ended := func(python *exec.Cmd, out *journal) {
@@ -123,6 +124,6 @@ func TestPythonWorker(t *testing.T) {
 	workers, err = m.Workers(t.Context())
 	require.NoError(t, err)
 	require.Len(t, workers, 1)
-	ask(job.WantLeave)
+	ask(api.WantLeave)
 	ended(python, out)
 }

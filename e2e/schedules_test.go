@@ -11,6 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humblemule/api"
 	"humblemule/client"
 	"humblemule/job"
 )
@@ -54,8 +55,8 @@ func TestSchedules(t *testing.T) {
 	assert.Equal(t, 90*time.Second, coming.Items[1].At.Sub(coming.Items[0].At))
 	settings, err := m.Settings(t.Context())
 	require.NoError(t, err)
-	assert.Contains(t, settings.Settings, job.Setting{Of: "service", Name: "listen", Value: job.SettingValue(s.listen), From: job.SettingByFlag, Where: "--listen"})
-	assert.Contains(t, settings.Settings, job.Setting{Of: "retention", Name: "dead", Value: job.SettingValue("90d"), From: job.SettingBuiltIn})
+	assert.Contains(t, settings.Settings, api.Setting{Of: "service", Name: "listen", Value: api.SettingValue(s.listen), From: api.SettingByFlag, Where: "--listen"})
+	assert.Contains(t, settings.Settings, api.Setting{Of: "retention", Name: "dead", Value: api.SettingValue("90d"), From: api.SettingBuiltIn})
 
 	l := leaseOf(t, m, "common")
 	assert.Equal(t, "tides", l.Job.Schedule.Name)
@@ -107,7 +108,7 @@ func TestSchedules(t *testing.T) {
 func TestSchedulesOverKills(t *testing.T) {
 	s := serve(t)
 	m := s.mule(client.Patience(20*time.Second), client.HTTPClient(newHTTP()))
-	_, err := m.SetSchedule(t.Context(), "often", job.Schedule{Cron: "* * * * * *", IfStillRunning: job.RunsAlso, Missed: job.MissedAll, LateLimit: job.Duration(time.Second), Job: job.Spec{Task: "buoy.poll"}})
+	_, err := m.SetSchedule(t.Context(), "often", api.Schedule{Cron: "* * * * * *", IfStillRunning: api.RunsAlso, Missed: api.MissedAll, LateLimit: job.Duration(time.Second), Job: job.Spec{Task: "buoy.poll"}})
 	require.NoError(t, err)
 	for n := range 8 {
 		time.Sleep(time.Duration(400+170*n) * time.Millisecond)

@@ -26,6 +26,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humblemule/api"
 	"humblemule/client"
 	"humblemule/job"
 	"humblemule/server"
@@ -281,17 +282,17 @@ func run(t *testing.T, server string, args ...string) (stdout, stderr string, st
 	return out.String(), errs.String(), cmd.ProcessState.ExitCode()
 }
 
-func lease(t *testing.T, m *client.Client, worker string, limit int) []job.Lease {
+func lease(t *testing.T, m *client.Client, worker string, limit int) []api.Lease {
 	t.Helper()
-	a, err := m.Lease(t.Context(), job.LeaseRequest{Worker: worker, Queues: []string{"common", "berths"}, Limit: limit, Lease: job.Duration(30 * time.Second)})
+	a, err := m.Lease(t.Context(), api.LeaseRequest{Worker: worker, Queues: []string{"common", "berths"}, Limit: limit, Lease: job.Duration(30 * time.Second)})
 	require.NoError(t, err)
 	return a.Leases
 }
 
 // leaseOf takes one job of a queue.
-func leaseOf(t *testing.T, m *client.Client, queue string) job.Lease {
+func leaseOf(t *testing.T, m *client.Client, queue string) api.Lease {
 	t.Helper()
-	a, err := m.Lease(t.Context(), job.LeaseRequest{Worker: "w", Queues: []string{queue}, Limit: 1, Wait: job.Duration(10 * time.Second), Lease: job.Duration(30 * time.Second)})
+	a, err := m.Lease(t.Context(), api.LeaseRequest{Worker: "w", Queues: []string{queue}, Limit: 1, Wait: job.Duration(10 * time.Second), Lease: job.Duration(30 * time.Second)})
 	require.NoError(t, err)
 	require.Len(t, a.Leases, 1)
 	return a.Leases[0]

@@ -21,6 +21,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humblemule/api"
 	"humblemule/client"
 	"humblemule/job"
 	"humblemule/worker"
@@ -121,16 +122,16 @@ func (c *crew) produce(ctx context.Context, name string) {
 func (c *crew) work(ctx context.Context, name string) {
 	outcomes := []job.Outcome{job.OutcomeDone, job.OutcomeDone, job.OutcomeFailed, job.OutcomeReleased, job.OutcomePostponed, job.OutcomeSkipped, job.OutcomeGiveUp, ""}
 	for ctx.Err() == nil {
-		a, err := c.Lease(ctx, job.LeaseRequest{Worker: name, Queues: []string{"common"}, Limit: 3, Lease: job.Duration(2 * time.Second), Wait: job.Duration(time.Second)})
+		a, err := c.Lease(ctx, api.LeaseRequest{Worker: name, Queues: []string{"common"}, Limit: 3, Lease: job.Duration(2 * time.Second), Wait: job.Duration(time.Second)})
 		if err != nil {
 			continue
 		}
-		var items []job.Settlement
+		var items []api.Settlement
 		var lines []told
 		for _, l := range a.Leases {
 			line := told{What: toldLeased, Job: l.Job.ID, Attempt: l.Job.Attempt, Token: l.Token}
 			c.book.note(line)
-			s := job.Settlement{Token: l.Token, Outcome: outcomes[rand.IntN(len(outcomes))]}
+			s := api.Settlement{Token: l.Token, Outcome: outcomes[rand.IntN(len(outcomes))]}
 			switch s.Outcome {
 			case "":
 				continue // its lease ends
@@ -148,7 +149,7 @@ func (c *crew) work(ctx context.Context, name string) {
 		}
 		results, err := c.Settle(context.WithoutCancel(ctx), items)
 		for i := 0; err == nil && i < len(results); i++ {
-			if lines[i].What = toldSettled; results[i].Status == job.StatusOK {
+			if lines[i].What = toldSettled; results[i].Status == api.StatusOK {
 				c.book.note(lines[i])
 			}
 		}

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humblemule/api"
 	"humblemule/client"
 	"humblemule/job"
 )
@@ -141,7 +142,7 @@ func TestWrongInput(t *testing.T) {
 			assert.Contains(t, said, c.says)
 		})
 	}
-	page, err := s.mule().Jobs(t.Context(), job.Filter{})
+	page, err := s.mule().Jobs(t.Context(), api.Filter{})
 	require.NoError(t, err)
 	assert.Empty(t, page.Jobs, "something wrong was taken in")
 }
@@ -157,7 +158,7 @@ func TestPayloadBytes(t *testing.T) {
 	leases := lease(t, m, "w", 1)
 	require.Len(t, leases, 1)
 	assert.Equal(t, payload, string(leases[0].Job.Payload))
-	_, err = m.Settle(t.Context(), []job.Settlement{{Token: leases[0].Token, Outcome: job.OutcomeDone}})
+	_, err = m.Settle(t.Context(), []api.Settlement{{Token: leases[0].Token, Outcome: job.OutcomeDone}})
 	require.NoError(t, err)
 	_, err = m.Requeue(t.Context(), j.ID, nil)
 	require.NoError(t, err)
@@ -172,7 +173,7 @@ func TestPayloadBytes(t *testing.T) {
 	j, err = m.Job(t.Context(), j.ID)
 	require.NoError(t, err)
 	assert.Len(t, j.Payload, long+2)
-	page, err := m.Jobs(t.Context(), job.Filter{IDs: []int64{j.ID}})
+	page, err := m.Jobs(t.Context(), api.Filter{IDs: []int64{j.ID}})
 	require.NoError(t, err)
 	assert.True(t, strings.HasSuffix(page.Jobs[0].PayloadHead, "é") && len(page.Jobs[0].PayloadHead) <= 200)
 }
@@ -185,25 +186,25 @@ func TestTokens(t *testing.T) {
 	j, err := m.Enqueue(t.Context(), job.Spec{Task: "dues.charge"})
 	require.NoError(t, err)
 	token := lease(t, m, "w", 1)[0].Token
-	settle := func(item job.Settlement) job.SettleResult {
-		results, err := m.Settle(t.Context(), []job.Settlement{item})
+	settle := func(item api.Settlement) api.SettleResult {
+		results, err := m.Settle(t.Context(), []api.Settlement{item})
 		require.NoError(t, err)
 		return results[0]
 	}
-	refused := settle(job.Settlement{Token: token, Outcome: "finished"})
-	assert.Equal(t, job.StatusRefused, refused.Status)
+	refused := settle(api.Settlement{Token: token, Outcome: "finished"})
+	assert.Equal(t, api.StatusRefused, refused.Status)
 	assert.Equal(t, "outcome", refused.Errors[0].Field)
 
 	follow := []job.Spec{{Task: "notice.publish", Queue: "archive"}}
-	first := settle(job.Settlement{Token: token, Outcome: job.OutcomeDone, Enqueue: follow})
-	assert.Equal(t, job.SettleResult{Token: token, Status: job.StatusOK, State: job.Done}, first)
-	again := settle(job.Settlement{Token: token, Outcome: job.OutcomeDone, Enqueue: follow})
-	assert.Equal(t, job.SettleResult{Token: token, Status: job.StatusOK, Repeated: true, State: job.Done}, again)
-	assert.Equal(t, job.StatusLost, settle(job.Settlement{Token: token, Outcome: job.OutcomeFailed}).Status)
-	extended, err := m.Extend(t.Context(), job.ExtendRequest{Leases: []job.Extension{{Token: token}}})
+	first := settle(api.Settlement{Token: token, Outcome: job.OutcomeDone, Enqueue: follow})
+	assert.Equal(t, api.SettleResult{Token: token, Status: api.StatusOK, State: job.Done}, first)
+	again := settle(api.Settlement{Token: token, Outcome: job.OutcomeDone, Enqueue: follow})
+	assert.Equal(t, api.SettleResult{Token: token, Status: api.StatusOK, Repeated: true, State: job.Done}, again)
+	assert.Equal(t, api.StatusLost, settle(api.Settlement{Token: token, Outcome: job.OutcomeFailed}).Status)
+	extended, err := m.Extend(t.Context(), api.ExtendRequest{Leases: []api.Extension{{Token: token}}})
 	require.NoError(t, err)
-	assert.Equal(t, job.StatusLost, extended.Results[0].Status)
-	follows, err := m.Jobs(t.Context(), job.Filter{Queues: []string{"archive"}})
+	assert.Equal(t, api.StatusLost, extended.Results[0].Status)
+	follows, err := m.Jobs(t.Context(), api.Filter{Queues: []string{"archive"}})
 	require.NoError(t, err)
 	assert.Len(t, follows.Jobs, 1, "the follow-up exists once")
 
@@ -214,11 +215,11 @@ func TestTokens(t *testing.T) {
 	two := lease(t, m, "w", 2)
 	got := s.ask("POST", "/v1/leases/settle", fmt.Sprintf(`{"leases":[{"token":%q,"outcome":"done","enqueue":[{"task":"a","lnae":"x"}]},{"token":%q,"outcome":"done","mood":"good"}],"hurry":true}`, two[0].Token, two[1].Token))
 	var settled struct {
-		Results []job.SettleResult
+		Results []api.SettleResult
 		Ignored []string
 	}
 	require.NoError(t, json.Unmarshal([]byte(got.body), &settled))
-	assert.Equal(t, []any{job.StatusOK, job.Dead}, []any{settled.Results[0].Status, settled.Results[0].State})
+	assert.Equal(t, []any{api.StatusOK, job.Dead}, []any{settled.Results[0].Status, settled.Results[0].State})
 	assert.Equal(t, "enqueue[0].lnae", settled.Results[0].Errors[0].Field)
 	refusedJob, err := m.Job(t.Context(), two[0].Job.ID)
 	require.NoError(t, err)
@@ -233,7 +234,7 @@ func TestTokens(t *testing.T) {
 	later, err := m.Queue(t.Context(), "later")
 	require.NoError(t, err)
 	assert.Equal(t, int64(1), later.Counts[job.Ready])
-	assert.Equal(t, job.StatusOK, settled.Results[1].Status)
+	assert.Equal(t, api.StatusOK, settled.Results[1].Status)
 	assert.Equal(t, []string{"hurry", "leases.mood"}, settled.Ignored)
 
 	// What a handler tells wrongly is mended or left out, and its lease renewed all the
@@ -241,10 +242,10 @@ func TestTokens(t *testing.T) {
 	_, err = m.Enqueue(t.Context(), job.Spec{Task: "dues.charge"})
 	require.NoError(t, err)
 	told := lease(t, m, "w", 1)[0]
-	extend := func(report string) (result job.ExtendResult) {
-		var answer job.ExtendAnswer
+	extend := func(report string) (result api.ExtendResult) {
+		var answer api.ExtendAnswer
 		require.NoError(t, json.Unmarshal([]byte(s.ask("POST", "/v1/leases/extend", fmt.Sprintf(`{"leases":[{"token":%q,%s}]}`, told.Token, report)).body), &answer))
-		require.Equal(t, job.StatusOK, answer.Results[0].Status)
+		require.Equal(t, api.StatusOK, answer.Results[0].Status)
 		return answer.Results[0]
 	}
 	for report, field := range map[string]string{
@@ -257,21 +258,21 @@ func TestTokens(t *testing.T) {
 	for range 2 {
 		extend(`"log":["one","two"],"log_from":1,"labels":{"berth":"3"},"progress":{"percent":50,"note":"half"}`)
 	}
-	log, err := m.Log(t.Context(), told.Job.ID, job.LogLine{})
+	log, err := m.Log(t.Context(), told.Job.ID, api.LogLine{})
 	require.NoError(t, err)
 	assert.Len(t, log.Lines, 2)
 	extend(`"log":["x"` + strings.Repeat(`,"x"`, 998) + `]`)
-	log, err = m.Log(t.Context(), told.Job.ID, job.LogLine{})
+	log, err = m.Log(t.Context(), told.Job.ID, api.LogLine{})
 	require.NoError(t, err)
 	assert.Equal(t, []int{500, 1, 100, 602, 1001}, []int{len(log.Lines), log.Lines[0].N, log.Lines[99].N, log.Lines[100].N, log.Lines[499].N}, "the first hundred and the last four hundred")
-	settle(job.Settlement{Token: told.Token, Outcome: job.OutcomeDone})
+	settle(api.Settlement{Token: told.Token, Outcome: job.OutcomeDone})
 
 	// The same enqueue and the same lease again bring the same answers, after a crash too.
 	const spec, key = `{"task":"tide.predict"}`, "Idempotency-Key: one"
 	var once, twice job.Job
 	require.NoError(t, json.Unmarshal([]byte(s.ask("POST", "/v1/jobs", spec, key).body), &once))
 	const take, takeKey = `{"worker":"w2","queues":["common"],"tasks":["tide.predict"],"limit":5}`, "Idempotency-Key: two"
-	var leased, leasedAgain job.LeaseAnswer
+	var leased, leasedAgain api.LeaseAnswer
 	require.NoError(t, json.Unmarshal([]byte(s.ask("POST", "/v1/leases", take, takeKey).body), &leased))
 	require.Len(t, leased.Leases, 1)
 	s.kill()
@@ -297,9 +298,9 @@ func TestWaiting(t *testing.T) {
 	go m.Events(t.Context(), func(e client.Event) error { events <- e; return nil })
 	assert.Equal(t, "reset", (<-events).Name)
 
-	parked := make(chan []job.Lease)
+	parked := make(chan []api.Lease)
 	go func() {
-		a, err := m.Lease(t.Context(), job.LeaseRequest{Worker: "w", Queues: []string{"berths"}, Limit: 5, Wait: job.Duration(20 * time.Second)})
+		a, err := m.Lease(t.Context(), api.LeaseRequest{Worker: "w", Queues: []string{"berths"}, Limit: 5, Wait: job.Duration(20 * time.Second)})
 		assert.NoError(t, err)
 		parked <- a.Leases
 	}()
@@ -317,9 +318,9 @@ func TestWaiting(t *testing.T) {
 		assert.NoError(t, err)
 		awaited <- j
 	}()
-	wanted := make(chan job.Wanted)
+	wanted := make(chan api.Wanted)
 	go func() {
-		w, err := m.Wanted(t.Context(), "w", job.WantRun, 20*time.Second)
+		w, err := m.Wanted(t.Context(), "w", api.WantRun, 20*time.Second)
 		assert.NoError(t, err)
 		wanted <- w
 	}()
@@ -328,10 +329,10 @@ func TestWaiting(t *testing.T) {
 	assert.Equal(t, job.Running, j.State)
 	assert.NotZero(t, j.CancelAskedAt)
 	assert.Equal(t, []string{got[0].Token}, (<-wanted).Cancelled)
-	extended, err := m.Extend(t.Context(), job.ExtendRequest{Leases: []job.Extension{{Token: got[0].Token}}})
+	extended, err := m.Extend(t.Context(), api.ExtendRequest{Leases: []api.Extension{{Token: got[0].Token}}})
 	require.NoError(t, err)
-	assert.Equal(t, job.StatusCancelled, extended.Results[0].Status)
-	_, err = m.Settle(t.Context(), []job.Settlement{{Token: got[0].Token, Outcome: job.OutcomeFailed}})
+	assert.Equal(t, api.StatusCancelled, extended.Results[0].Status)
+	_, err = m.Settle(t.Context(), []api.Settlement{{Token: got[0].Token, Outcome: job.OutcomeFailed}})
 	require.NoError(t, err)
 	assert.Equal(t, job.Cancelled, (<-awaited).State)
 
@@ -398,12 +399,12 @@ func TestEdit(t *testing.T) {
 	assert.Equal(t, 409, s.ask("PATCH", path, `{"priority":1}`).status, "it runs")
 	assert.Equal(t, 409, s.ask("DELETE", path, "").status)
 	assert.Equal(t, 409, s.ask("POST", path+"/start_now", "").status)
-	_, err = m.Settle(t.Context(), []job.Settlement{{Token: token, Outcome: job.OutcomeFailed}})
+	_, err = m.Settle(t.Context(), []api.Settlement{{Token: token, Outcome: job.OutcomeFailed}})
 	require.NoError(t, err)
 	j, err = m.StartNow(t.Context(), later.ID)
 	require.NoError(t, err)
 	assert.Equal(t, []any{job.Ready, 1}, []any{j.State, j.Tries})
-	_, err = m.Settle(t.Context(), []job.Settlement{{Token: lease(t, m, "w", 1)[0].Token, Outcome: job.OutcomeFailed}})
+	_, err = m.Settle(t.Context(), []api.Settlement{{Token: lease(t, m, "w", 1)[0].Token, Outcome: job.OutcomeFailed}})
 	require.NoError(t, err)
 
 	assert.Equal(t, 422, s.ask("PATCH", path, `{"priority":1}`).status, "of a finished job labels and payload only")

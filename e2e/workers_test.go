@@ -24,6 +24,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humblemule/api"
 	"humblemule/client"
 	"humblemule/job"
 	"humblemule/worker"
@@ -134,7 +135,7 @@ func TestTokensFile(t *testing.T) {
 	packed, err := client.Result[string](j)
 	require.NoError(t, err)
 	assert.Equal(t, "packed", packed)
-	_, err = m.Jobs(t.Context(), job.Filter{})
+	_, err = m.Jobs(t.Context(), api.Filter{})
 	assert.ErrorContains(t, err, "token quay is a worker's, which may not GET /v1/jobs")
 	assert.Equal(t, 401, s.ask("GET", "/v1/jobs", "").status)
 	_, errs, status := run(t, s.url, "jobs")

@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+
+	"humblemule/internal/check"
 )
 
 // Patch is an RFC 7396 merge patch of a job's spec: the fields it names take the
@@ -36,15 +38,15 @@ func ReadPatch(raw json.RawMessage) (p Patch, err error) {
 
 // CheckNames answers which named fields may not be patched in a state.
 func (p *Patch) CheckNames(s State) []FieldError {
-	var c checks
+	var c check.List
 	for _, name := range p.Named {
 		switch {
 		case !slices.Contains(patchable, name):
-			c.add(name, "cannot be changed after the enqueue; enqueue a new job")
+			c.Add(name, "cannot be changed after the enqueue; enqueue a new job")
 		case s.Finished() && !slices.Contains(patchableFinished, name):
-			c.add(name, "cannot be changed on a finished job; requeue it first")
+			c.Add(name, "cannot be changed on a finished job; requeue it first")
 		case s == Backoff && name == "run_at":
-			c.add(name, "cannot be changed in backoff, where the next attempt has its time; start it now instead")
+			c.Add(name, "cannot be changed in backoff, where the next attempt has its time; start it now instead")
 		}
 	}
 	return c

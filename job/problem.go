@@ -3,6 +3,8 @@ package job
 import (
 	"fmt"
 	"strings"
+
+	"humblemule/internal/check"
 )
 
 // Kind groups problems by what the caller can do about them.
@@ -62,6 +64,9 @@ func (p *Problem) Error() string {
 	return p.Detail + ": " + strings.Join(lines, "; ")
 }
 
+// FieldError names a field that holds a wrong value, and the mend.
+type FieldError = check.FieldError
+
 // Fault makes a problem of a kind, with its sentence.
 func Fault(kind Kind, format string, args ...any) *Problem {
 	return &Problem{Kind: kind, Detail: fmt.Sprintf(format, args...)}
@@ -76,18 +81,14 @@ func Wrong(detail string, fields []FieldError) error {
 	return &Problem{Kind: Invalid, Detail: detail, Fields: fields}
 }
 
-func indexed(list string, i int, field string) string {
-	return fmt.Sprintf("%s[%d].%s", list, i, field)
-}
-
 // CheckAll checks every spec of a bulk; each error names the spec by at, which
 // gives the place of the i-th one, such as "line 501".
 func CheckAll(specs []Spec, maxPayload int, at func(i int) string) []FieldError {
 	const most = 100
-	var c checks
+	var c check.List
 	for i := range specs {
 		for _, e := range specs[i].Check(maxPayload) {
-			c.add(at(i)+e.Field, "%s", e.Message)
+			c.Add(at(i)+e.Field, "%s", e.Message)
 		}
 		if len(c) >= most {
 			return c[:most]

@@ -9,7 +9,9 @@ import (
 	"slices"
 	"sort"
 	"strings"
-	"unicode/utf8"
+
+	"humblemule/internal/check"
+	"humblemule/internal/text"
 )
 
 // What a spec may hold; a service may be set up with a larger payload.
@@ -121,49 +123,7 @@ type Retry struct {
 	GiveUpAfter Duration `json:"give_up_after,omitzero"`
 }
 
-// FieldError names a field that holds a wrong value, and the mend.
-type FieldError struct {
-	Field   string `json:"field"`
-	Message string `json:"message"`
-}
-
 var traceparentForm = regexp.MustCompile(`^[0-9a-f]{2}-[0-9a-f]{32}-[0-9a-f]{16}-[0-9a-f]{2}$`)
-
-// isName tells whether a queue or task may be named so: [a-z0-9][a-z0-9._-]{0,127}.
-func isName(s string) bool {
-	for i := range len(s) {
-		c := s[i]
-		word := c >= 'a' && c <= 'z' || c >= '0' && c <= '9'
-		if !word && (i == 0 || c != '.' && c != '_' && c != '-') {
-			return false
-		}
-	}
-	return len(s) > 0 && len(s) <= 128
-}
-
-// checks gathers field errors.
-type checks []FieldError
-
-func (c *checks) add(field, format string, args ...any) {
-	*c = append(*c, FieldError{field, fmt.Sprintf(format, args...)})
-}
-
-func (c *checks) name(field, value string) {
-	if !isName(value) {
-		c.add(field, "%q is no name; use 1 to 128 of a-z, 0-9, '.', '_' and '-', beginning with a letter or digit", shorten(value))
-	}
-}
-
-func (c *checks) word(field, value string, most int) {
-	if len(value) > most {
-		c.add(field, "is %d bytes; at most %d are kept", len(value), most)
-	} else if !utf8.ValidString(value) {
-		c.add(field, "is not valid UTF-8")
-	} else if at := strings.IndexFunc(value, commands); at >= 0 {
-		r, _ := utf8.DecodeRuneInString(value[at:])
-		c.add(field, "holds the control or direction character U+%04X; leave it out", r)
-	}
-}
 
 // The words of a dedupe.
 const (
@@ -173,87 +133,67 @@ const (
 	LongestDedupe = Duration(30 * day)
 )
 
-func (c *checks) dedupe(s *Spec) {
+func checkDedupe(c *check.List, s *Spec) {
 	switch {
 	case s.Dedupe == "":
 		return
 	case s.Key == "":
-		c.add("dedupe", "needs a key by which an earlier job is found")
+		c.Add("dedupe", "needs a key by which an earlier job is found")
 	}
 	if s.Dedupe == Unstarted || s.Dedupe == Unfinished {
 		return
 	}
 	if d, err := ParseDuration(s.Dedupe); err != nil || d <= 0 || d > LongestDedupe {
-		c.add("dedupe", "%q is neither unstarted, unfinished, nor a duration such as 24h, to 30d", shorten(s.Dedupe))
+		c.Add("dedupe", "%q is neither unstarted, unfinished, nor a duration such as 24h, to 30d", text.Shorten(s.Dedupe))
 	}
-}
-
-func shorten(s string) string {
-	const most = 40
-	if len(s) <= most {
-		return s
-	}
-	cut := most
-	for !utf8.RuneStart(s[cut]) {
-		cut--
-	}
-	return s[:cut] + "…"
-}
-
-// CheckName answers an error that shows the form where name is no queue's or
-// task's name.
-func CheckName(field, name string) []FieldError {
-	var c checks
-	c.name(field, name)
-	return c
 }
 
 // Check answers what is wrong with the spec, a line per field; nil where
 // nothing is. maxPayload is the largest payload in bytes of JSON.
 func (s *Spec) Check(maxPayload int) []FieldError {
-	var c checks
+	var c check.List
 	if s.Task == "" {
-		c.add("task", "is missing; name what is to be done, such as tide.predict")
+		c.Add("task", "is missing; name what is to be done, such as tide.predict")
 	} else {
-		c.name("task", s.Task)
+		c.Name("task", s.Task)
 	}
 	if s.Queue != "" {
-		c.name("queue", s.Queue)
+		c.Name("queue", s.Queue)
 	}
 	if s.Priority != nil && (*s.Priority < 0 || *s.Priority > MaxPriority) {
-		c.add("priority", "%d is outside 0 to 9; 9 goes first", *s.Priority)
+		c.Add("priority", "%d is outside 0 to 9; 9 goes first", *s.Priority)
 	}
 	if s.RunAt != 0 && s.Delay != 0 {
-		c.add("delay", "stands beside run_at; give one of the two")
+		c.Add("delay", "stands beside run_at; give one of the two")
 	}
 	if s.StartBy != 0 && s.StartBy < s.RunAt {
-		c.add("start_by", "%s is before run_at: the job could never start", s.StartBy)
+		c.Add("start_by", "%s is before run_at: the job could never start", s.StartBy)
 	}
 	if s.MaxAttempts != nil && (*s.MaxAttempts < 0 || *s.MaxAttempts > MostAttempts) {
-		c.add("max_attempts", "%d is outside 1 to %d; 0 means no limit", *s.MaxAttempts, MostAttempts)
+		c.Add("max_attempts", "%d is outside 1 to %d; 0 means no limit", *s.MaxAttempts, MostAttempts)
 	}
 	for _, d := range []struct {
 		field string
 		value Duration
 	}{{"delay", s.Delay}, {"timeout", s.Timeout}} {
 		if d.value < 0 || d.value > LongestDuration {
-			c.add(d.field, "%s is outside 0s to ten years", d.value)
+			c.Add(d.field, "%s is outside 0s to ten years", d.value)
 		}
 	}
 	if k := s.KeepResult; k != nil && (*k < 0 || *k > LongestDuration) {
-		c.add("keep_result", "%s is outside 0s to ten years", *k)
+		c.Add("keep_result", "%s is outside 0s to ten years", *k)
 	}
 	if s.Timeout > 0 && s.Timeout < ShortestTimeout {
-		c.add("timeout", "%s is shorter than %s, in which nothing can be done; 0s means none", s.Timeout, ShortestTimeout)
+		c.Add("timeout", "%s is shorter than %s, in which nothing can be done; 0s means none", s.Timeout, ShortestTimeout)
 	}
-	c.payload(s.Payload, maxPayload)
-	c.word("owner", s.Owner, MaxWordBytes)
-	c.word("lane", s.Lane, MaxWordBytes)
-	c.word("key", s.Key, MaxWordBytes)
-	c.dedupe(s)
-	c.labels(s.Labels)
+	checkPayload(&c, s.Payload, maxPayload)
+	c.Word("owner", s.Owner, MaxWordBytes)
+	c.Word("lane", s.Lane, MaxWordBytes)
+	c.Word("key", s.Key, MaxWordBytes)
+	checkDedupe(&c, s)
+	CheckLabels(&c, s.Labels)
 	if s.Traceparent != "" && !traceparentForm.MatchString(s.Traceparent) {
-		c.add("traceparent", "%q is no W3C traceparent; its form is 00-<32 hex>-<16 hex>-<2 hex>", shorten(s.Traceparent))
+		c.Add("traceparent", "%q is no W3C traceparent; its form is 00-<32 hex>-<16 hex>-<2 hex>", text.Shorten(s.Traceparent))
 	}
 	if s.Retry != nil {
 		c = append(c, s.Retry.check()...)
@@ -268,7 +208,7 @@ func (s *Spec) Frozen() (frozen Spec, err error) {
 	if err != nil {
 		return frozen, Wrong("the spec cannot be told", []FieldError{{Field: "payload", Message: "cannot be written as JSON: " + err.Error()}})
 	}
-	if why := JSONFault(raw); why != "" {
+	if why := check.JSONFault(raw); why != "" {
 		return frozen, Wrong("the spec cannot be told", []FieldError{{Field: "payload", Message: why}})
 	}
 	if err := json.Unmarshal(raw, &frozen); err != nil {
@@ -301,18 +241,19 @@ func (s *Spec) Warnings() (all []Warning) {
 	return all
 }
 
-func (c *checks) payload(payload any, most int) {
+func checkPayload(c *check.List, payload any, most int) {
 	raw, err := JSON(payload)
 	if err != nil {
-		c.add("payload", "cannot be written as JSON: %v", err)
+		c.Add("payload", "cannot be written as JSON: %v", err)
 	} else if len(raw) > most {
-		c.add("payload", "is %d bytes; at most %d are taken: store the data elsewhere and pass its id", len(raw), most)
+		c.Add("payload", "is %d bytes; at most %d are taken: store the data elsewhere and pass its id", len(raw), most)
 	}
 }
 
-func (c *checks) labels(labels map[string]string) {
+// CheckLabels adds to a list what is wrong with labels.
+func CheckLabels(c *check.List, labels map[string]string) {
 	if len(labels) > MaxLabels {
-		c.add("labels", "are %d; at most %d are kept", len(labels), MaxLabels)
+		c.Add("labels", "are %d; at most %d are kept", len(labels), MaxLabels)
 		return
 	}
 	names := make([]string, 0, len(labels))
@@ -322,23 +263,23 @@ func (c *checks) labels(labels map[string]string) {
 	sort.Strings(names)
 	for _, name := range names {
 		if name == "" {
-			c.add("labels", "one has an empty name; give it 1 to %d bytes", MaxLabelName)
+			c.Add("labels", "one has an empty name; give it 1 to %d bytes", MaxLabelName)
 		}
-		c.word("labels."+shorten(name), name, MaxLabelName)
-		c.word("labels."+shorten(name), labels[name], MaxLabelValue)
+		c.Word("labels."+text.Shorten(name), name, MaxLabelName)
+		c.Word("labels."+text.Shorten(name), labels[name], MaxLabelValue)
 	}
 }
 
 // CheckStart answers why a spec that is enqueued now could never start; of a delay it is
 // known only then when it ends.
 func (s *Spec) CheckStart(now Time) []FieldError {
-	var c checks
+	var c check.List
 	switch {
 	case s.StartBy == 0:
 	case s.StartBy <= now:
-		c.add("start_by", "%s is over: the job could never start", s.StartBy)
+		c.Add("start_by", "%s is over: the job could never start", s.StartBy)
 	case s.StartBy < now.Add(s.Delay.Go()):
-		c.add("start_by", "%s is before the delay of %s ends: the job could never start", s.StartBy, s.Delay)
+		c.Add("start_by", "%s is before the delay of %s ends: the job could never start", s.StartBy, s.Delay)
 	}
 	return c
 }
@@ -353,11 +294,11 @@ const longestWait = Duration(30 * day)
 var curveFields = map[string][]string{Exponential: {"first", "factor", "ceiling"}, Linear: {"first", "step", "ceiling"}, Fixed: {"first"}, List: {"delays"}}
 
 func (r *Retry) check() []FieldError {
-	var c checks
+	var c check.List
 	full := r.WithDefaults()
 	fields, known := curveFields[full.Curve]
 	if !known {
-		c.add("retry.curve", "%q is no curve; it is exponential, linear, fixed or list", shorten(r.Curve))
+		c.Add("retry.curve", "%q is no curve; it is exponential, linear, fixed or list", text.Shorten(r.Curve))
 		return c
 	}
 	given := map[string]bool{"first": r.First != 0, "factor": r.Factor != 0, "step": r.Step != 0, "ceiling": r.Ceiling != 0, "delays": r.Delays != nil}
@@ -365,24 +306,24 @@ func (r *Retry) check() []FieldError {
 		has := slices.Contains(fields, name)
 		switch {
 		case given[name] && !has:
-			c.add("retry."+name, "does not belong to the curve %s, which has %s", full.Curve, strings.Join(fields, ", "))
+			c.Add("retry."+name, "does not belong to the curve %s, which has %s", full.Curve, strings.Join(fields, ", "))
 		case has:
 			full.checkField(&c, name)
 		}
 	}
 	if r.GiveUpAfter < 0 || r.GiveUpAfter > LongestDuration {
-		c.add("retry.give_up_after", "%s is outside 0s to ten years", r.GiveUpAfter)
+		c.Add("retry.give_up_after", "%s is outside 0s to ten years", r.GiveUpAfter)
 	}
 	if j := *full.Jitter; math.IsNaN(j) || j < 0 || j > 1 {
-		c.add("retry.jitter", "%v is outside 0 to 1", j)
+		c.Add("retry.jitter", "%v is outside 0 to 1", j)
 	}
 	return c
 }
 
-func (r *Retry) checkField(c *checks, name string) {
+func (r *Retry) checkField(c *check.List, name string) {
 	span := func(field string, d Duration) {
 		if d < Duration(1e6) || d > longestWait {
-			c.add(field, "%s is outside 1ms to 30d", d)
+			c.Add(field, "%s is outside 1ms to 30d", d)
 		}
 	}
 	switch name {
@@ -392,15 +333,15 @@ func (r *Retry) checkField(c *checks, name string) {
 		span("retry.step", r.Step)
 	case "factor":
 		if !(r.Factor >= 1 && r.Factor <= 100) {
-			c.add("retry.factor", "%v is outside 1 to 100", r.Factor)
+			c.Add("retry.factor", "%v is outside 1 to 100", r.Factor)
 		}
 	case "ceiling":
 		if r.Ceiling < r.First || r.Ceiling > longestWait {
-			c.add("retry.ceiling", "%s is outside first (%s) to 30d", r.Ceiling, r.First)
+			c.Add("retry.ceiling", "%s is outside first (%s) to 30d", r.Ceiling, r.First)
 		}
 	case "delays":
 		if len(r.Delays) == 0 || len(r.Delays) > MostDelays {
-			c.add("retry.delays", "holds %d waits; give 1 to %d, the last one repeats", len(r.Delays), MostDelays)
+			c.Add("retry.delays", "holds %d waits; give 1 to %d, the last one repeats", len(r.Delays), MostDelays)
 			return
 		}
 		for i, d := range r.Delays {
@@ -412,11 +353,11 @@ func (r *Retry) checkField(c *checks, name string) {
 // Zeros answers an error for each field of those named that was given as zero, which
 // would silently take its default.
 func (r *Retry) Zeros(named []string) []FieldError {
-	var c checks
+	var c check.List
 	zero := map[string]bool{"first": r.First == 0, "factor": r.Factor == 0, "step": r.Step == 0, "ceiling": r.Ceiling == 0, "give_up_after": r.GiveUpAfter == 0}
 	for _, name := range named {
 		if zero[name] {
-			c.add("retry."+name, "is 0; leave it out for its default")
+			c.Add("retry."+name, "is 0; leave it out for its default")
 		}
 	}
 	return c
@@ -459,7 +400,7 @@ type Policy struct {
 }
 
 // Policy gives the spec's policy where neither its task nor its queue has defaults.
-func (s *Spec) Policy() Policy { return s.Resolve(nil, nil) }
+func (s *Spec) Policy() Policy { return PolicyOf(s.Layer()) }
 
 // PayloadJSON gives the payload as JSON; nil where there is none.
 func (s *Spec) PayloadJSON() (json.RawMessage, error) { return JSON(s.Payload) }

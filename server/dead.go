@@ -8,12 +8,13 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"humblemule/api"
 	"humblemule/job"
 )
 
 // listCauses lists what jobs died of, or fail of while they are tried again.
 func (s *Server) listCauses(c *gin.Context) (any, error) {
-	f := job.CauseFilter{Queue: c.Query("queue"), Task: c.Query("task"), Error: c.Query("error")}
+	f := api.CauseFilter{Queue: c.Query("queue"), Task: c.Query("task"), Error: c.Query("error")}
 	var wrong []job.FieldError
 	switch state := c.DefaultQuery("state", job.Dead.String()); state {
 	case job.Dead.String():
@@ -38,7 +39,7 @@ func (s *Server) listCauses(c *gin.Context) (any, error) {
 		}
 	}
 	return struct {
-		Causes []job.Cause `json:"causes"`
+		Causes []api.Cause `json:"causes"`
 	}{all}, nil
 }
 
@@ -57,7 +58,7 @@ func (s *Server) getCause(c *gin.Context) (any, error) {
 
 // actOnMany applies an action to many jobs.
 func (s *Server) actOnMany(c *gin.Context) (any, error) {
-	var req job.ActRequest
+	var req api.ActRequest
 	raw, err := read(c, &req, strict, false)
 	if err == nil && req.Patch != nil {
 		_, err = readPatch(req.Patch) // in the words that PATCH has
@@ -83,13 +84,13 @@ func (s *Server) purgeQueue(c *gin.Context) (any, error) {
 	if _, err := s.getQueue(c); err != nil {
 		return nil, err
 	}
-	return s.operate(c, raw, job.ActRequest{
-		Action: job.ActPurge, Filter: &job.Selection{Queues: []string{c.Param("name")}, States: b.States, Tasks: b.Tasks}, DryRun: b.DryRun, Note: b.Note,
+	return s.operate(c, raw, api.ActRequest{
+		Action: api.ActPurge, Filter: &api.Selection{Queues: []string{c.Param("name")}, States: b.States, Tasks: b.Tasks}, DryRun: b.DryRun, Note: b.Note,
 	})
 }
 
 // operate starts an action on many jobs.
-func (s *Server) operate(c *gin.Context, raw []byte, req job.ActRequest) (any, error) {
+func (s *Server) operate(c *gin.Context, raw []byte, req api.ActRequest) (any, error) {
 	ctx, err := asCall(c, raw)
 	if err != nil {
 		return nil, err
@@ -110,22 +111,22 @@ type recovery struct {
 	// Released is how many were requeued in all.
 	Released     int64          `json:"released"`
 	RefusedCount int64          `json:"refused_count"`
-	Refused      []job.Refused  `json:"refused"`
+	Refused      []api.Refused  `json:"refused"`
 	Why          string         `json:"why,omitzero"`
 	By           string         `json:"by"`
 	BeganAt      job.Time       `json:"began_at"`
 	EndedAt      job.Time       `json:"ended_at,omitzero"`
-	Filter       *job.Selection `json:"filter,omitzero"`
+	Filter       *api.Selection `json:"filter,omitzero"`
 	Trial        int            `json:"trial"`
 	PerSecond    float64        `json:"per_second,omitzero"`
 }
 
-func recoveryOf(o job.Operation) recovery {
+func recoveryOf(o api.Operation) recovery {
 	r := recovery{
 		ID: o.ID, State: o.State, Matched: o.Matched, TrialIDs: append([]int64{}, o.TrialIDs...), Released: o.Changed, RefusedCount: o.RefusedCount, Refused: o.Refused,
 		Why: o.Why, By: o.By, BeganAt: o.BeganAt, EndedAt: o.EndedAt, Filter: o.Filter, Trial: o.Trial, PerSecond: o.PerSecond,
 	}
-	if r.State == job.OpRunning {
+	if r.State == api.OpRunning {
 		r.State = "releasing"
 	}
 	return r
@@ -134,7 +135,7 @@ func recoveryOf(o job.Operation) recovery {
 // recover requeues dead letters: first a few, and the rest only when these are done.
 func (s *Server) recover(c *gin.Context) (any, error) {
 	var b struct {
-		Filter       *job.Selection     `json:"filter"`
+		Filter       *api.Selection     `json:"filter"`
 		IDs          []int64            `json:"ids"`
 		Trial        *int               `json:"trial"`
 		PayloadPatch stdjson.RawMessage `json:"payload_patch"`
@@ -149,7 +150,7 @@ func (s *Server) recover(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	req := job.ActRequest{Action: job.ActRequeue, Filter: b.Filter, IDs: b.IDs, Trial: 1, PayloadPatch: b.PayloadPatch, PerSecond: b.PerSecond, Note: b.Note}
+	req := api.ActRequest{Action: api.ActRequeue, Filter: b.Filter, IDs: b.IDs, Trial: 1, PayloadPatch: b.PayloadPatch, PerSecond: b.PerSecond, Note: b.Note}
 	if b.Trial != nil {
 		req.Trial = *b.Trial
 	}
@@ -164,7 +165,7 @@ func (s *Server) listRecoveries(c *gin.Context) (any, error) {
 	all, err := s.engine.Operations(c.Request.Context())
 	told := []recovery{}
 	for _, o := range all {
-		if o.Action == job.ActRequeue {
+		if o.Action == api.ActRequeue {
 			told = append(told, recoveryOf(o))
 		}
 	}
@@ -176,12 +177,12 @@ func (s *Server) listRecoveries(c *gin.Context) (any, error) {
 func (s *Server) listOperations(c *gin.Context) (any, error) {
 	all, err := s.engine.Operations(c.Request.Context())
 	return struct {
-		Operations []job.Operation `json:"operations"`
+		Operations []api.Operation `json:"operations"`
 	}{all}, err
 }
 
 // operation makes a route of what is done with an operation.
-func (s *Server) operation(do func(ctx context.Context, id int64) (job.Operation, error), tell func(job.Operation) any) func(c *gin.Context) (any, error) {
+func (s *Server) operation(do func(ctx context.Context, id int64) (api.Operation, error), tell func(api.Operation) any) func(c *gin.Context) (any, error) {
 	return func(c *gin.Context) (any, error) {
 		id, err := pathID(c)
 		if err != nil {
@@ -200,33 +201,33 @@ func (s *Server) operation(do func(ctx context.Context, id int64) (job.Operation
 }
 
 // recoveries does something with an operation that is a recovery, and with no other.
-func (s *Server) recoveries(do func(context.Context, int64) (job.Operation, error)) func(context.Context, int64) (job.Operation, error) {
-	return func(ctx context.Context, id int64) (job.Operation, error) {
+func (s *Server) recoveries(do func(context.Context, int64) (api.Operation, error)) func(context.Context, int64) (api.Operation, error) {
+	return func(ctx context.Context, id int64) (api.Operation, error) {
 		if o, err := s.engine.Operation(ctx, id); err != nil {
 			return o, err
-		} else if o.Action != job.ActRequeue {
+		} else if o.Action != api.ActRequeue {
 			return o, job.Fault(job.NotFound, "operation %d is no recovery: it is to %s jobs; see /v1/operations/%d", id, o.Action, id)
 		}
 		return do(ctx, id)
 	}
 }
 
-func asOperation(o job.Operation) any { return o }
+func asOperation(o api.Operation) any { return o }
 
-func asRecovery(o job.Operation) any { return recoveryOf(o) }
+func asRecovery(o api.Operation) any { return recoveryOf(o) }
 
 // listActions tells what operators did.
 func (s *Server) listActions(c *gin.Context) (any, error) {
 	var wrong []job.FieldError
 	number := func(name string, otherwise, most int64) int64 { return numberIn(c, &wrong, name, otherwise, most) }
-	before, id, limit := number("before", 0, 1<<53), number("job", 0, 1<<53), number("limit", job.DefaultPage, job.MaxPage)
+	before, id, limit := number("before", 0, 1<<53), number("job", 0, 1<<53), number("limit", api.DefaultPage, api.MaxPage)
 	if err := job.Wrong("the actions were not read", wrong); err != nil {
 		return nil, err
 	}
 	all, err := s.engine.Actions(c.Request.Context(), before, id, int(limit))
 	return struct {
-		Actions []job.Action `json:"actions"`
-	}{append([]job.Action{}, all...)}, err
+		Actions []api.Action `json:"actions"`
+	}{append([]api.Action{}, all...)}, err
 }
 
 // numberIn reads a number from 1 to most of a query; otherwise where it is not given.

@@ -5,6 +5,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"humblemule/api"
 	"humblemule/internal/core/retry"
 	"humblemule/job"
 )
@@ -25,7 +26,7 @@ func (s *Server) putTask(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	told, err := s.getTask(c)
-	if t, ok := told.(job.Task); ok {
+	if t, ok := told.(api.Task); ok {
 		t.Warnings = append(d.Warnings(), fromFile(t.FromFile)...)
 		return t, nil
 	}
@@ -39,7 +40,7 @@ func (s *Server) putQueue(c *gin.Context) (any, error) {
 		return nil, job.Wrong("the queue stays as it was", []job.FieldError{{Field: "removes", Message: "is true or false"}})
 	}
 	var operation int64
-	d, err := s.putDefaults(c, func(ctx context.Context, name string, d job.Defaults) (err error) {
+	d, err := s.putDefaults(c, func(ctx context.Context, name string, d api.Defaults) (err error) {
 		operation, err = s.engine.SetQueueRemoving(ctx, name, d, removes == "true")
 		return err
 	})
@@ -47,7 +48,7 @@ func (s *Server) putQueue(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	told, err := s.getQueue(c)
-	if q, ok := told.(job.Queue); ok {
+	if q, ok := told.(api.Queue); ok {
 		q.Operation = operation
 		q.Warnings = append(d.Warnings(), fromFile(q.FromFile)...)
 		return q, nil
@@ -63,7 +64,7 @@ func fromFile(is bool) []job.Warning {
 	return []job.Warning{{Code: job.WarnFromFile, Message: "The settings come from a set-up file, and the next load of it sets them again: change the file too."}}
 }
 
-func (s *Server) putDefaults(c *gin.Context, set func(ctx context.Context, name string, d job.Defaults) error) (d job.Defaults, err error) {
+func (s *Server) putDefaults(c *gin.Context, set func(ctx context.Context, name string, d api.Defaults) error) (d api.Defaults, err error) {
 	raw, err := read(c, &d, strict, false)
 	if err == nil && d.Retry != nil {
 		err = retryZeros(raw, d.Retry, "")

@@ -15,6 +15,7 @@ import (
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 
+	"humblemule/api"
 	"humblemule/internal/core/engine"
 	"humblemule/job"
 )
@@ -164,7 +165,7 @@ func words(values []string) (all []string) {
 }
 
 // readFilter reads the query of a list. Every unknown or wrong part is named.
-func readFilter(q url.Values) (f job.Filter, err error) {
+func readFilter(q url.Values) (f api.Filter, err error) {
 	var wrong []job.FieldError
 	add := func(field, format string, args ...any) {
 		wrong = append(wrong, job.FieldError{Field: field, Message: fmt.Sprintf(format, args...)})
@@ -214,8 +215,8 @@ func readFilter(q url.Values) (f job.Filter, err error) {
 				}
 				f.IDs = append(f.IDs, id)
 			}
-			if len(f.IDs) > job.MaxPage {
-				add(name, "are %d; at most %d are looked up at once", len(f.IDs), job.MaxPage)
+			if len(f.IDs) > api.MaxPage {
+				add(name, "are %d; at most %d are looked up at once", len(f.IDs), api.MaxPage)
 			}
 		case "since", "until":
 			t := &f.Since
@@ -226,14 +227,14 @@ func readFilter(q url.Values) (f job.Filter, err error) {
 				add(name, "%v", err)
 			}
 		case "order":
-			f.Order = job.Order(last)
-			if f.Order != job.NewestFirst && f.Order != job.OldestFirst && f.Order != job.NextFirst {
+			f.Order = api.Order(last)
+			if f.Order != api.NewestFirst && f.Order != api.OldestFirst && f.Order != api.NextFirst {
 				add(name, "%q is no order; it is newest, oldest or next", last)
 			}
 		case "limit":
 			n, err := strconv.Atoi(last)
-			if err != nil || n < 1 || n > job.MaxPage {
-				add(name, "%q is outside 1 to %d", last, job.MaxPage)
+			if err != nil || n < 1 || n > api.MaxPage {
+				add(name, "%q is outside 1 to %d", last, api.MaxPage)
 			}
 			f.Limit = n
 		case "cursor":

@@ -15,6 +15,8 @@ import (
 	"github.com/go-json-experiment/json"
 	"github.com/go-json-experiment/json/jsontext"
 
+	"humblemule/api"
+	"humblemule/internal/check"
 	"humblemule/job"
 )
 
@@ -28,7 +30,7 @@ type unknown map[string]jsontext.Value
 type items []jsontext.Value
 
 type leaseBody struct {
-	job.LeaseRequest
+	api.LeaseRequest
 	Settle  items   `json:"settle"`
 	Unknown unknown `json:",embed"`
 }
@@ -97,27 +99,27 @@ func (g *ignored) add(u unknown, prefix string) {
 }
 
 // reportFields are where the fields of a report are read into.
-func reportFields(r *job.Report) map[string]any {
+func reportFields(r *api.Report) map[string]any {
 	return map[string]any{"progress": &r.Progress, "log": &r.Log, "log_from": &r.LogFrom, "labels": &r.Labels}
 }
 
 // settleItem and extendItem are items in which nothing is wrong, as in almost all: they are
 // read at once, which costs a third of reading field by field.
 type settleItem struct {
-	job.Settlement
+	api.Settlement
 	Result  jsontext.Value `json:"result"`
 	Enqueue items          `json:"enqueue"`
 	Unknown unknown        `json:",embed"`
 }
 
 type extendItem struct {
-	job.Extension
+	api.Extension
 	Unknown unknown `json:",embed"`
 }
 
 // settlements reads the items of a settle, noting what is wrong with each.
-func settlements(raw items, prefix string, ign *ignored) []job.Settlement {
-	all := make([]job.Settlement, len(raw))
+func settlements(raw items, prefix string, ign *ignored) []api.Settlement {
+	all := make([]api.Settlement, len(raw))
 	for i := range raw {
 		var item settleItem
 		if json.Unmarshal(raw[i], &item, in) == nil {
@@ -149,7 +151,7 @@ func (raw items) settlement(i int, prefix string, ign *ignored) (item settleItem
 		case "enqueue":
 			s.BadEnqueue = append(s.BadEnqueue, f)
 		case "result":
-			s.Result = job.DropResult(len(raw[i]), f.Message)
+			s.Result = api.DropResult(len(raw[i]), f.Message)
 			s.Misread = append(s.Misread, f)
 		default:
 			s.Misread = append(s.Misread, f)
@@ -160,7 +162,7 @@ func (raw items) settlement(i int, prefix string, ign *ignored) (item settleItem
 
 // readFollowUps reads the specs of a settlement strictly, one by one, and keeps them as
 // they came where any of them cannot be read.
-func readFollowUps(s *job.Settlement, enqueue items) {
+func readFollowUps(s *api.Settlement, enqueue items) {
 	for k, raw := range enqueue {
 		var spec job.Spec
 		var p *job.Problem
@@ -178,7 +180,7 @@ func readFollowUps(s *job.Settlement, enqueue items) {
 
 // keepable is a value as it came or, where it cannot be told on as it is, as a string.
 func keepable(raw jsontext.Value) stdjson.RawMessage {
-	if job.JSONFault(raw) == "" {
+	if check.JSONFault(raw) == "" {
 		return stdjson.RawMessage(raw)
 	}
 	text, err := stdjson.Marshal(strings.ToValidUTF8(string(raw), "\uFFFD"))
@@ -214,7 +216,7 @@ func (s *Server) lease(c *gin.Context) {
 
 // answerLeases writes a lease answer. What cannot be written is given back,
 // uncounted, so that no job waits for the end of a lease that nobody knows of.
-func (s *Server) answerLeases(c *gin.Context, answer job.LeaseAnswer) {
+func (s *Server) answerLeases(c *gin.Context, answer api.LeaseAnswer) {
 	gone := c.Request.Context().Err()
 	if gone == nil {
 		s.answer(c, http.StatusOK, answer)
@@ -226,9 +228,9 @@ func (s *Server) answerLeases(c *gin.Context, answer job.LeaseAnswer) {
 	if gone == nil || len(answer.Leases) == 0 {
 		return
 	}
-	back := make([]job.Settlement, len(answer.Leases))
+	back := make([]api.Settlement, len(answer.Leases))
 	for i, l := range answer.Leases {
-		back[i] = job.Settlement{Token: l.Token, Outcome: job.OutcomeReleased}
+		back[i] = api.Settlement{Token: l.Token, Outcome: job.OutcomeReleased}
 	}
 	s.log.Info("a worker was gone before it had its leases; they are given back", "jobs", len(back), "error", gone)
 	if _, err := s.engine.Settle(context.WithoutCancel(c.Request.Context()), back); err != nil {
@@ -248,7 +250,7 @@ func (s *Server) extend(c *gin.Context) (any, error) {
 	}
 	var ign ignored
 	ign.add(b.Unknown, "")
-	req := job.ExtendRequest{Worker: b.Worker, Leases: make([]job.Extension, len(b.Leases))}
+	req := api.ExtendRequest{Worker: b.Worker, Leases: make([]api.Extension, len(b.Leases))}
 	for i := range b.Leases {
 		x := &req.Leases[i]
 		var item extendItem
@@ -281,13 +283,13 @@ func (s *Server) settle(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	return struct {
-		Results []job.SettleResult `json:"results"`
+		Results []api.SettleResult `json:"results"`
 		Ignored []string           `json:"ignored,omitempty"`
 	}{results, ign}, nil
 }
 
 type workerBody struct {
-	job.Worker
+	api.Worker
 	Unknown unknown `json:",embed"`
 }
 
@@ -308,14 +310,14 @@ func (s *Server) putWorker(c *gin.Context) (any, error) {
 	var ign ignored
 	ign.add(b.Unknown, "")
 	return struct {
-		job.Wanted
+		api.Wanted
 		Ignored []string `json:"ignored,omitempty"`
 	}{wanted, ign}, nil
 }
 
 func (s *Server) listWorkers(*gin.Context) (any, error) {
 	return struct {
-		Workers []job.Worker `json:"workers"`
+		Workers []api.Worker `json:"workers"`
 	}{s.engine.Workers()}, nil
 }
 
@@ -328,8 +330,8 @@ func (s *Server) wanted(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	doing := job.Want(c.DefaultQuery("doing", string(job.WantRun)))
-	if doing != job.WantRun && doing != job.WantDrain && doing != job.WantLeave {
+	doing := api.Want(c.DefaultQuery("doing", string(api.WantRun)))
+	if doing != api.WantRun && doing != api.WantDrain && doing != api.WantLeave {
 		return nil, job.Wrong("nothing was waited for", []job.FieldError{{Field: "doing", Message: "is what the worker does by now: run, drain or leave"}})
 	}
 	ctx, err := asCall(c, nil)
@@ -352,7 +354,7 @@ func (s *Server) deleteWorker(c *gin.Context) (any, error) {
 }
 
 // askWorker asks a worker to run, to drain or to leave.
-func (s *Server) askWorker(want job.Want) func(c *gin.Context) (any, error) {
+func (s *Server) askWorker(want api.Want) func(c *gin.Context) (any, error) {
 	return func(c *gin.Context) (any, error) {
 		ctx, err := s.emptyCall(c)
 		if err != nil {

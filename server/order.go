@@ -5,6 +5,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"humblemule/api"
 	"humblemule/job"
 )
 
@@ -17,12 +18,12 @@ func (s *Server) passLane(c *gin.Context) (any, error) {
 // listStarts tells in what order jobs of a queue were started.
 func (s *Server) listStarts(c *gin.Context) (any, error) {
 	var wrong []job.FieldError
-	limit := numberIn(c, &wrong, "limit", job.DefaultPage, job.MaxPage)
+	limit := numberIn(c, &wrong, "limit", api.DefaultPage, api.MaxPage)
 	if err := job.Wrong("the starts were not read", wrong); err != nil {
 		return nil, err
 	}
 	starts, err := s.engine.Starts(c.Request.Context(), c.Param("name"), int(limit))
 	return struct {
-		Starts []job.Start `json:"starts"`
-	}{append([]job.Start{}, starts...)}, err
+		Starts []api.Start `json:"starts"`
+	}{append([]api.Start{}, starts...)}, err
 }

@@ -9,6 +9,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"humblemule/api"
 	"humblemule/internal/core/cron"
 	"humblemule/job"
 )
@@ -24,7 +25,7 @@ func (s *Server) listSchedules(c *gin.Context) (any, error) {
 	}
 	all, more, err := s.engine.Schedules(c.Request.Context(), c.Query("cursor"), int(limit))
 	page := struct {
-		Schedules  []job.ScheduleTold `json:"schedules"`
+		Schedules  []api.ScheduleTold `json:"schedules"`
 		NextCursor string             `json:"next_cursor,omitzero"`
 	}{Schedules: all}
 	if more {
@@ -38,8 +39,8 @@ func (s *Server) getSchedule(c *gin.Context) (any, error) {
 }
 
 // withVersion tells a schedule's version as its entity tag.
-func withVersion(c *gin.Context) func(t job.ScheduleTold, err error) (any, error) {
-	return func(t job.ScheduleTold, err error) (any, error) {
+func withVersion(c *gin.Context) func(t api.ScheduleTold, err error) (any, error) {
+	return func(t api.ScheduleTold, err error) (any, error) {
 		if err == nil {
 			c.Header("ETag", strconv.Quote(strconv.FormatInt(t.Version, 10)))
 		}
@@ -61,7 +62,7 @@ func versionAsked(c *gin.Context) (int64, error) {
 }
 
 func (s *Server) putSchedule(c *gin.Context) (any, error) {
-	var given job.Schedule
+	var given api.Schedule
 	raw, err := read(c, &given, strict, false)
 	if err == nil && given.Job.Retry != nil {
 		err = retryZeros(raw, given.Job.Retry, "job.")
@@ -78,7 +79,7 @@ func (s *Server) putSchedule(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	told, err := s.engine.SetSchedule(ctx, c.Param("name"), given, version)
-	told.Warnings = append(told.Warnings, fromFile(told.DefinedBy == job.SettingByFile)...)
+	told.Warnings = append(told.Warnings, fromFile(told.DefinedBy == api.SettingByFile)...)
 	return withVersion(c)(told, err)
 }
 
@@ -125,15 +126,15 @@ func (s *Server) pauseSchedule(pause bool) func(c *gin.Context) (any, error) {
 
 func (s *Server) listRuns(c *gin.Context) (any, error) {
 	var wrong []job.FieldError
-	limit := numberIn(c, &wrong, "limit", job.DefaultPage, job.MaxPage)
+	limit := numberIn(c, &wrong, "limit", api.DefaultPage, api.MaxPage)
 	before := timeIn(c, &wrong, "before")
 	if err := job.Wrong("the runs were not read", wrong); err != nil {
 		return nil, err
 	}
 	runs, err := s.engine.Runs(c.Request.Context(), c.Param("name"), before, int(limit))
 	return struct {
-		Runs []job.Run `json:"runs"`
-	}{append([]job.Run{}, runs...)}, err
+		Runs []api.Run `json:"runs"`
+	}{append([]api.Run{}, runs...)}, err
 }
 
 // mostTimes is how many times of an expression are told at most.
@@ -147,7 +148,7 @@ func (s *Server) tellCron(c *gin.Context) (any, error) {
 	if from == 0 {
 		from = job.At(time.Now())
 	}
-	asked := job.Schedule{Cron: c.Query("expr"), Zone: c.Query("zone")}
+	asked := api.Schedule{Cron: c.Query("expr"), Zone: c.Query("zone")}
 	if text := c.Query("every"); text != "" {
 		every, err := job.ParseDuration(text)
 		if err != nil {
@@ -171,7 +172,7 @@ func (s *Server) tellCron(c *gin.Context) (any, error) {
 // coming tells what becomes due.
 func (s *Server) coming(c *gin.Context) (any, error) {
 	var wrong []job.FieldError
-	limit := numberIn(c, &wrong, "limit", job.DefaultPage, job.MaxPage)
+	limit := numberIn(c, &wrong, "limit", api.DefaultPage, api.MaxPage)
 	span := job.Duration(24 * time.Hour)
 	if text := c.Query("span"); text != "" {
 		var err error

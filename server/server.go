@@ -18,6 +18,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"humblemule/api"
 	"humblemule/internal/core/engine"
 	"humblemule/job"
 )
@@ -50,7 +51,7 @@ type Options struct {
 	// MaxBodies bounds the bodies of all requests under way, in bytes; 0 means 256 MiB.
 	MaxBodies int64
 	// Settings tells with what the service was started; nil tells none.
-	Settings func() []job.Setting
+	Settings func() []api.Setting
 	// Log is told what an operator must know; nil means slog.Default().
 	Log *slog.Logger
 }
@@ -153,9 +154,9 @@ func (s *Server) routes() {
 	v1.PUT("/workers/:id", workers, s.handle(s.putWorker))
 	v1.DELETE("/workers/:id", workers, s.handle(s.deleteWorker))
 	v1.GET("/workers/:id/wanted", workers, s.handle(s.wanted))
-	v1.POST("/workers/:id/run", operators, s.handle(s.askWorker(job.WantRun)))
-	v1.POST("/workers/:id/drain", operators, s.handle(s.askWorker(job.WantDrain)))
-	v1.POST("/workers/:id/leave", operators, s.handle(s.askWorker(job.WantLeave)))
+	v1.POST("/workers/:id/run", operators, s.handle(s.askWorker(api.WantRun)))
+	v1.POST("/workers/:id/drain", operators, s.handle(s.askWorker(api.WantDrain)))
+	v1.POST("/workers/:id/leave", operators, s.handle(s.askWorker(api.WantLeave)))
 	v1.GET("/queues", readers, s.handle(s.listQueues))
 	v1.GET("/queues/:name", readers, s.handle(s.getQueue))
 	v1.POST("/queues/:name/pause", operators, s.handle(s.setQueue(s.engine.PauseQueue)))
@@ -234,7 +235,7 @@ type limits struct {
 }
 
 func (s *Server) limits() limits {
-	return limits{maxBody, s.engine.MaxPayload(), job.MaxResultBytes, job.MaxSpecs, job.MaxLeaseItems, job.MaxReportLines, job.MaxLogLine, job.MaxLabels, job.LongestPoll, engine.ReceiptsKept}
+	return limits{maxBody, s.engine.MaxPayload(), api.MaxResultBytes, job.MaxSpecs, api.MaxLeaseItems, api.MaxReportLines, api.MaxLogLine, job.MaxLabels, api.LongestPoll, engine.ReceiptsKept}
 }
 
 func (s *Server) ready(c *gin.Context) {

@@ -3,7 +3,7 @@ package server
 import (
 	"github.com/gin-gonic/gin"
 
-	"humblemule/job"
+	"humblemule/api"
 )
 
 // settings tells all that is in force, and where each comes from.
@@ -17,7 +17,7 @@ func (s *Server) settings(*gin.Context) (any, error) {
 
 // putSetup makes the settings those of a file, or tells the difference.
 func (s *Server) putSetup(c *gin.Context) (any, error) {
-	var req job.SetupRequest
+	var req api.SetupRequest
 	raw, err := read(c, &req, strict, false)
 	if err != nil {
 		return nil, err

@@ -10,6 +10,7 @@ import (
 	"github.com/gin-gonic/gin"
 	"github.com/go-json-experiment/json"
 
+	"humblemule/api"
 	"humblemule/internal/core/engine"
 	"humblemule/job"
 )
@@ -20,13 +21,13 @@ func (s *Server) listQueues(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	return struct {
-		Queues []job.Queue `json:"queues"`
+		Queues []api.Queue `json:"queues"`
 	}{all}, nil
 }
 
 func (s *Server) listTasks(c *gin.Context) (any, error) {
 	return struct {
-		Tasks []job.Task `json:"tasks"`
+		Tasks []api.Task `json:"tasks"`
 	}{s.engine.Tasks(c.Request.Context())}, nil
 }
 
@@ -63,7 +64,7 @@ func (s *Server) stats(c *gin.Context) (any, error) {
 
 func (s *Server) check(c *gin.Context) (any, error) {
 	found, err := s.engine.Check(c.Request.Context())
-	return gin.H{"findings": append([]job.Finding{}, found...)}, err
+	return gin.H{"findings": append([]api.Finding{}, found...)}, err
 }
 
 // How often a stream tells what has changed, and how often it shows that it

@@ -6,6 +6,7 @@ import (
 	"sync"
 	"time"
 
+	"humblemule/api"
 	"humblemule/job"
 )
 
@@ -37,14 +38,14 @@ func (p *Pool) called(err error) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	now := time.Now()
-	if !job.Passes(err) && !job.Denied(err) {
+	if !api.Passes(err) && !api.Denied(err) {
 		if !o.since.IsZero() {
 			p.log.Info("the service answers again", "after", now.Sub(o.since).Round(time.Millisecond))
 		}
 		o.since, o.denied = time.Time{}, time.Time{}
 		return
 	}
-	if !job.Denied(err) {
+	if !api.Denied(err) {
 		o.denied = time.Time{}
 	} else if o.denied.IsZero() {
 		o.denied = now
@@ -75,31 +76,31 @@ type noting struct {
 	note func(error)
 }
 
-func (n noting) PutWorker(ctx context.Context, w job.Worker) (job.Wanted, error) {
+func (n noting) PutWorker(ctx context.Context, w api.Worker) (api.Wanted, error) {
 	a, err := n.Source.PutWorker(ctx, w)
 	n.note(err)
 	return a, err
 }
 
-func (n noting) Wanted(ctx context.Context, id string, doing job.Want, wait time.Duration) (job.Wanted, error) {
+func (n noting) Wanted(ctx context.Context, id string, doing api.Want, wait time.Duration) (api.Wanted, error) {
 	a, err := n.Source.Wanted(ctx, id, doing, wait)
 	n.note(err)
 	return a, err
 }
 
-func (n noting) Lease(ctx context.Context, r job.LeaseRequest) (job.LeaseAnswer, error) {
+func (n noting) Lease(ctx context.Context, r api.LeaseRequest) (api.LeaseAnswer, error) {
 	a, err := n.Source.Lease(ctx, r)
 	n.note(err)
 	return a, err
 }
 
-func (n noting) Extend(ctx context.Context, r job.ExtendRequest) (job.ExtendAnswer, error) {
+func (n noting) Extend(ctx context.Context, r api.ExtendRequest) (api.ExtendAnswer, error) {
 	a, err := n.Source.Extend(ctx, r)
 	n.note(err)
 	return a, err
 }
 
-func (n noting) Settle(ctx context.Context, items []job.Settlement) ([]job.SettleResult, error) {
+func (n noting) Settle(ctx context.Context, items []api.Settlement) ([]api.SettleResult, error) {
 	a, err := n.Source.Settle(ctx, items)
 	n.note(err)
 	return a, err
@@ -146,7 +147,7 @@ func (p *Pool) fatal(err error) {
 func inParts[T any](items []T, bytes func(*T) int, call func([]T) error, alone func(*T, error) error) error {
 	for len(items) > 0 {
 		n, size := 0, 0
-		for n < len(items) && n < job.MaxLeaseItems {
+		for n < len(items) && n < api.MaxLeaseItems {
 			if size += bytes(&items[n]); n > 0 && size > mostCallBytes {
 				break
 			}
@@ -163,7 +164,7 @@ func inParts[T any](items []T, bytes func(*T) int, call func([]T) error, alone f
 func halved[T any](items []T, call func([]T) error, alone func(*T, error) error) error {
 	err := call(items)
 	switch {
-	case err == nil || job.Passes(err) || job.Denied(err):
+	case err == nil || api.Passes(err) || api.Denied(err):
 		return err
 	case len(items) == 1:
 		return alone(&items[0], err)
@@ -181,7 +182,7 @@ const (
 	someBytes = 300
 )
 
-func reportBytes(r *job.Report) (n int) {
+func reportBytes(r *api.Report) (n int) {
 	for _, line := range r.Log {
 		n += len(line) + 4
 	}
@@ -194,7 +195,7 @@ func reportBytes(r *job.Report) (n int) {
 	return escaped * n
 }
 
-func settlementBytes(s *job.Settlement) int {
+func settlementBytes(s *api.Settlement) int {
 	n := someBytes + reportBytes(&s.Report) + escaped*len(s.ReasonText) + len(s.Result)
 	if s.Error != nil {
 		n += escaped * (len(s.Error.Type) + len(s.Error.Message) + len(s.Error.Stack))
@@ -219,4 +220,4 @@ func specBytes(s *job.Spec) int {
 	return n + escaped*words + 2*someBytes
 }
 
-func extensionBytes(x *job.Extension) int { return someBytes + reportBytes(&x.Report) }
+func extensionBytes(x *api.Extension) int { return someBytes + reportBytes(&x.Report) }

@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"time"
 
+	"humblemule/api"
+	"humblemule/internal/sentence"
 	"humblemule/job"
 )
 
@@ -34,11 +36,11 @@ func resize(l load) (slots int, why string) {
 	switch {
 	case l.Waiting > 0 && l.FullFor >= fullLongEnough && l.Slots < l.Max:
 		slots = l.Slots + int(min(int64(l.Slots), l.Waiting))
-		why = fmt.Sprintf("%s and all %d slots were taken for %s", jobsWait(l.Waiting), l.Slots, job.Roughly(l.FullFor))
+		why = fmt.Sprintf("%s and all %d slots were taken for %s", jobsWait(l.Waiting), l.Slots, sentence.Roughly(l.FullFor))
 		return min(slots, l.Max), why
 	case l.QuietFor >= quietLongEnough && l.Slots > l.Min:
 		slots = max(l.Slots-max(l.Slots/4, 1), l.MostUsed, l.Min)
-		why = fmt.Sprintf("no more than %d of %d slots were taken for %s", l.MostUsed, l.Slots, job.Roughly(l.QuietFor))
+		why = fmt.Sprintf("no more than %d of %d slots were taken for %s", l.MostUsed, l.Slots, sentence.Roughly(l.QuietFor))
 		return slots, why
 	}
 	return l.Slots, ""
@@ -48,7 +50,7 @@ func jobsWait(n int64) string {
 	if n == 1 {
 		return "1 job waits"
 	}
-	return job.Grouped(n) + " jobs wait"
+	return sentence.Grouped(n) + " jobs wait"
 }
 
 // sizeEvery is how often the load of an elastic pool is looked at.
@@ -72,7 +74,7 @@ func (p *Pool) grow(ctx context.Context) {
 		}
 		p.log.Info("slots change", "from", l.Slots, "to", slots, "why", why)
 		p.mu.Lock()
-		p.resized = &job.Resize{At: job.At(time.Now()), From: l.Slots, To: slots, Why: why}
+		p.resized = &api.Resize{At: job.At(time.Now()), From: l.Slots, To: slots, Why: why}
 		p.slots = slots
 		p.fill()
 		p.signal()

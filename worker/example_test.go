@@ -7,7 +7,7 @@ import (
 	"fmt"
 	"time"
 
-	"humblemule/job"
+	"humblemule/api"
 	"humblemule/worker"
 )
 
@@ -21,7 +21,7 @@ func Example() {
 	})
 	// err := pool.Run(ctx)
 
-	settled := pool.Try(context.Background(), job.LeasedJob{ID: 1, Task: "tide.predict", Payload: []byte(`{"berth":3}`)})
+	settled := pool.Try(context.Background(), api.LeasedJob{ID: 1, Task: "tide.predict", Payload: []byte(`{"berth":3}`)})
 	fmt.Println(settled.Outcome, string(settled.Result))
 	// Output: done "high water at berth 3: 04:12"
 }
@@ -43,7 +43,7 @@ func ExampleHandle() {
 		return 12, nil
 	})
 	for _, name := range []string{"heron", "lost", "sailed", "wet", "early"} {
-		s := pool.Try(context.Background(), job.LeasedJob{Task: "manifest.check", Payload: fmt.Appendf(nil, "%q", name)})
+		s := pool.Try(context.Background(), api.LeasedJob{Task: "manifest.check", Payload: fmt.Appendf(nil, "%q", name)})
 		fmt.Println(name, s.Outcome, s.Delay)
 	}
 	// Output:
@@ -67,7 +67,7 @@ func ExampleHandleMany() {
 		}
 		return nil
 	})
-	s := pool.Try(context.Background(), job.LeasedJob{Task: "buoy.poll", Payload: []byte(`"bar-head"`)})
+	s := pool.Try(context.Background(), api.LeasedJob{Task: "buoy.poll", Payload: []byte(`"bar-head"`)})
 	fmt.Println(s.Outcome, string(s.Result))
 	// Output: done 1.4
 }
@@ -83,7 +83,7 @@ func ExamplePool_Use() {
 		}
 	})
 	worker.Handle(pool, "tide.predict", func(context.Context, int) (string, error) { return "", nil })
-	pool.Try(context.Background(), job.LeasedJob{ID: 7, Task: "tide.predict"})
+	pool.Try(context.Background(), api.LeasedJob{ID: 7, Task: "tide.predict"})
 	// Output:
 	// before job 7
 	// after

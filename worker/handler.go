@@ -9,6 +9,9 @@ import (
 	"runtime/debug"
 	"time"
 
+	"humblemule/api"
+	"humblemule/internal/sentence"
+	"humblemule/internal/text"
 	"humblemule/job"
 )
 
@@ -62,7 +65,7 @@ func payloadOf[In any](payload json.RawMessage) (in In, err error) {
 func resultJSON(out any) json.RawMessage {
 	result, err := json.Marshal(out)
 	if err != nil {
-		return job.DropResult(0, "cannot be written as JSON: "+err.Error())
+		return api.DropResult(0, "cannot be written as JSON: "+err.Error())
 	}
 	if string(result) == "null" {
 		return nil
@@ -72,8 +75,8 @@ func resultJSON(out any) json.RawMessage {
 
 // kept is a result or, where it cannot be kept, why.
 func kept(result json.RawMessage) json.RawMessage {
-	if why := job.ResultFault(result); why != "" {
-		return job.DropResult(len(result), why)
+	if why := api.ResultFault(result); why != "" {
+		return api.DropResult(len(result), why)
 	}
 	return result
 }
@@ -157,7 +160,7 @@ type attempt struct {
 func guarded(ctx context.Context, h Handler, payload json.RawMessage) (result json.RawMessage, failure *job.Failure, err error) {
 	defer func() {
 		if p := recover(); p != nil {
-			failure = &job.Failure{Type: job.Panicked, Message: job.Cut(fmt.Sprint(p), job.MaxErrorMessage), Stack: job.Cut(string(debug.Stack()), job.MaxStack)}
+			failure = &job.Failure{Type: job.Panicked, Message: text.Cut(fmt.Sprint(p), api.MaxErrorMessage), Stack: text.Cut(string(debug.Stack()), api.MaxStack)}
 		}
 	}()
 	result, err = h(ctx, payload)
@@ -166,16 +169,16 @@ func guarded(ctx context.Context, h Handler, payload json.RawMessage) (result js
 
 // endedItself is how an attempt has ended whose handler never returns, because it
 // has ended its goroutine (runtime.Goexit).
-func endedItself() job.Settlement {
-	return job.Settlement{Outcome: job.OutcomeFailed, Error: &job.Failure{Type: job.Panicked, Message: "the handler ended its goroutine without returning"}}
+func endedItself() api.Settlement {
+	return api.Settlement{Outcome: job.OutcomeFailed, Error: &job.Failure{Type: job.Panicked, Message: "the handler ended its goroutine without returning"}}
 }
 
 // try runs the handler of a job and says how the attempt has ended.
-func (p *Pool) try(h *held) job.Settlement {
+func (p *Pool) try(h *held) api.Settlement {
 	handle := p.handlers[h.run.Task]
 	if handle == nil {
 		p.log.Warn("no handler for this task; the job is given back", "job", h.run.ID, "task", h.run.Task)
-		return job.Settlement{Outcome: job.OutcomeReleased}
+		return api.Settlement{Outcome: job.OutcomeReleased}
 	}
 	defer p.limit(h)()
 	p.logTaken(h)
@@ -199,12 +202,12 @@ func (p *Pool) limit(h *held) (release func()) {
 
 func (p *Pool) logTaken(h *held) {
 	if p.log.Enabled(h.ctx, slog.LevelInfo) {
-		p.log.Info("taken", "job", h.run.ID, "task", h.run.Task, "queue", h.run.Queue, "try", job.OfMost(h.run.Tries, h.run.MaxAttempts))
+		p.log.Info("taken", "job", h.run.ID, "task", h.run.Task, "queue", h.run.Queue, "try", sentence.OfMost(h.run.Tries, h.run.MaxAttempts))
 	}
 }
 
 // conclude says how an attempt has ended, and logs it.
-func (p *Pool) conclude(h *held, a attempt, took time.Duration) job.Settlement {
+func (p *Pool) conclude(h *held, a attempt, took time.Duration) api.Settlement {
 	s := settled(h.ctx, a)
 	s.RunMS = took.Milliseconds()
 	level, more := slog.LevelInfo, slog.Attr{}
@@ -225,12 +228,12 @@ func (p *Pool) conclude(h *held, a attempt, took time.Duration) job.Settlement {
 
 // Try runs the handler of a job without a service, and answers the settlement that
 // a service would be told. Package workertest makes use of it.
-func (p *Pool) Try(ctx context.Context, j job.LeasedJob) job.Settlement {
+func (p *Pool) Try(ctx context.Context, j api.LeasedJob) api.Settlement {
 	run := p.newRunning(j, func() {})
 	ctx, cancel := context.WithCancelCause(contextOf(ctx, run))
 	h := &held{run: run, ctx: ctx, cancel: cancel}
 	defer cancel(nil)
-	var s job.Settlement
+	var s api.Settlement
 	if g := p.gatherings[j.Task]; g != nil {
 		s = p.tryMany(g, []*held{h})[0]
 	} else {
@@ -245,16 +248,16 @@ func (p *Pool) Try(ctx context.Context, j job.LeasedJob) job.Settlement {
 
 // settled is settlement for whatever a handler may have returned: an error may panic when
 // it is asked for its text.
-func settled(ctx context.Context, a attempt) (s job.Settlement) {
+func settled(ctx context.Context, a attempt) (s api.Settlement) {
 	defer func() {
 		if p := recover(); p != nil {
-			s = job.Settlement{Outcome: job.OutcomeFailed, Error: &job.Failure{Type: job.Panicked, Message: "the error that the handler returned panicked when it was asked for its text"}}
+			s = api.Settlement{Outcome: job.OutcomeFailed, Error: &job.Failure{Type: job.Panicked, Message: "the error that the handler returned panicked when it was asked for its text"}}
 		}
 		s.Result = kept(s.Result)
 		if f := s.Error; f != nil {
-			s.Error = &job.Failure{Type: job.Cut(f.Type, job.MaxErrorType), Message: job.Cut(f.Message, job.MaxErrorMessage), Stack: job.Cut(f.Stack, job.MaxStack)}
+			s.Error = &job.Failure{Type: text.Cut(f.Type, api.MaxErrorType), Message: text.Cut(f.Message, api.MaxErrorMessage), Stack: text.Cut(f.Stack, api.MaxStack)}
 		}
-		s.ReasonText = job.Cut(s.ReasonText, job.MaxReasonText)
+		s.ReasonText = text.Cut(s.ReasonText, api.MaxReasonText)
 		s.Delay = min(max(s.Delay, 0), job.LongestDuration)
 		s.Mend()
 	}()
@@ -262,16 +265,16 @@ func settled(ctx context.Context, a attempt) (s job.Settlement) {
 }
 
 // settlement says how an attempt has ended, in the words of the wire.
-func settlement(ctx context.Context, a attempt) job.Settlement {
+func settlement(ctx context.Context, a attempt) api.Settlement {
 	switch {
 	case a.failure != nil:
-		return job.Settlement{Outcome: job.OutcomeFailed, Error: a.failure}
+		return api.Settlement{Outcome: job.OutcomeFailed, Error: a.failure}
 	case a.err == nil:
-		return job.Settlement{Outcome: job.OutcomeDone, Result: a.result}
+		return api.Settlement{Outcome: job.OutcomeDone, Result: a.result}
 	case errors.Is(context.Cause(ctx), ErrDraining):
-		return job.Settlement{Outcome: job.OutcomeReleased}
+		return api.Settlement{Outcome: job.OutcomeReleased}
 	}
-	s := job.Settlement{Outcome: job.OutcomeFailed, Error: failureOf(ctx, a.err)}
+	s := api.Settlement{Outcome: job.OutcomeFailed, Error: failureOf(ctx, a.err)}
 	var e *ending
 	if errors.As(a.err, &e) {
 		s.Outcome, s.Delay = e.outcome, job.Duration(e.delay)

@@ -6,7 +6,7 @@ import (
 	"errors"
 	"time"
 
-	"humblemule/job"
+	"humblemule/api"
 )
 
 // Many says how jobs gather for a handler that takes several at once.
@@ -126,7 +126,7 @@ func (p *Pool) flush(g *gathering) {
 	all := g.items
 	g.items = nil
 	go func() {
-		ends := make([]job.Settlement, len(all))
+		ends := make([]api.Settlement, len(all))
 		for i := range ends {
 			ends[i] = endedItself()
 		}
@@ -146,7 +146,7 @@ func (p *Pool) flushAll() {
 }
 
 // tryMany runs a handler of several jobs and says how each attempt has ended.
-func (p *Pool) tryMany(g *gathering, all []*held) []job.Settlement {
+func (p *Pool) tryMany(g *gathering, all []*held) []api.Settlement {
 	ctx, cancel := context.WithCancelCause(context.WithoutCancel(all[0].ctx))
 	defer cancel(nil)
 	ctx = context.WithValue(ctx, runningKey{}, nil) // it is nobody's in particular
@@ -164,7 +164,7 @@ func (p *Pool) tryMany(g *gathering, all []*held) []job.Settlement {
 	began := time.Now()
 	ends := g.call(ctx, all)
 	took := time.Since(began)
-	settled := make([]job.Settlement, len(all))
+	settled := make([]api.Settlement, len(all))
 	for i, h := range all {
 		settled[i] = p.conclude(h, ends[i], took)
 	}

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/require"
 	"go.opentelemetry.io/otel/trace"
 
+	"humblemule/api"
 	"humblemule/internal/core/engine"
 	"humblemule/job"
 	"humblemule/worker"
@@ -83,7 +84,7 @@ func TestReports(t *testing.T) {
 		assert.Len(t, lines, 10)
 		assert.Equal(t, "WARN block written tape=7 n=9", lines[9])
 		assert.Equal(t, job.Dead, look(t, s, bad).State)
-		page, err := s.Jobs(t.Context(), job.Filter{Tasks: []string{"notice.publish"}})
+		page, err := s.Jobs(t.Context(), api.Filter{Tasks: []string{"notice.publish"}})
 		require.NoError(t, err)
 		require.Len(t, page.Jobs, 1, "of the one that is done, and not of the one that failed")
 		assert.Equal(t, "00-4bf92f3577b34da6a3ce929d0e0e4736-00f067aa0ba902b7-01", page.Jobs[0].Traceparent)
@@ -214,12 +215,12 @@ func TestAskedFromAfar(t *testing.T) {
 			return [3]int64{c[job.Ready], c[job.Running], c[job.Done]}
 		}
 		assert.Equal(t, [3]int64{3, 5, 0}, counts(), "two run and three are held")
-		ask := func(want job.Want) {
+		ask := func(want api.Want) {
 			_, err := s.AskWorker(t.Context(), pool.ID(), want)
 			require.NoError(t, err)
 			synctest.Wait()
 		}
-		ask(job.WantDrain)
+		ask(api.WantDrain)
 		assert.Equal(t, [3]int64{6, 2, 0}, counts())
 		time.Sleep(30 * time.Second)
 		assert.Equal(t, [3]int64{6, 0, 2}, counts())
@@ -231,11 +232,11 @@ func TestAskedFromAfar(t *testing.T) {
 		time.Sleep(time.Minute)
 		w, err := s.Worker(pool.ID())
 		require.NoError(t, err)
-		assert.Equal(t, job.WantDrain, w.Wanted, "a restart of the service does not undo it")
+		assert.Equal(t, api.WantDrain, w.Wanted, "a restart of the service does not undo it")
 		assert.Equal(t, [3]int64{6, 0, 2}, counts())
-		ask(job.WantRun)
+		ask(api.WantRun)
 		time.Sleep(15 * time.Second)
-		ask(job.WantLeave)
+		ask(api.WantLeave)
 		require.NoError(t, <-ended)
 		assert.Equal(t, [3]int64{2, 0, 6}, counts())
 		assert.Equal(t, job.OutcomeReleased, look(t, s, ids[4]).Attempts[0].Outcome)
@@ -392,10 +393,10 @@ func TestScheduledRuns(t *testing.T) {
 		})
 		ended := make(chan error, 1)
 		go func() { ended <- pool.Run(ctx) }()
-		_, err := s.SetSchedule(ctx, "tides", job.Schedule{Cron: "*/10 * * * * *", Job: job.Spec{Task: "tide.predict"}}, 0)
+		_, err := s.SetSchedule(ctx, "tides", api.Schedule{Cron: "*/10 * * * * *", Job: job.Spec{Task: "tide.predict"}}, 0)
 		require.NoError(t, err)
 		time.Sleep(15 * time.Second)
-		require.NoError(t, s.SetTask(ctx, "tide.predict", job.Defaults{Timeout: job.Duration(time.Minute)}))
+		require.NoError(t, s.SetTask(ctx, "tide.predict", api.Defaults{Timeout: job.Duration(time.Minute)}))
 		outdated := func() bool {
 			all := s.Workers()
 			return len(all) == 1 && all[0].Outdated
@@ -410,7 +411,7 @@ func TestScheduledRuns(t *testing.T) {
 		runs, err := s.Runs(ctx, "tides", 0, 10)
 		require.NoError(t, err)
 		require.Len(t, runs, 6)
-		for i, reason := range []string{job.RunStillRunning, job.RunStillRunning, "", job.RunStillRunning, job.RunStillRunning, ""} {
+		for i, reason := range []string{api.RunStillRunning, api.RunStillRunning, "", api.RunStillRunning, api.RunStillRunning, ""} {
 			assert.Equal(t, reason, runs[i].Reason, runs[i].PlannedAt)
 		}
 		cancel()

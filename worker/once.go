@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"time"
 
+	"humblemule/api"
 	"humblemule/job"
 )
 
@@ -43,13 +44,13 @@ func Once[T any](ctx context.Context, name string, f func(ctx context.Context, s
 	if !known.InDoubt && known.Result != nil {
 		return out, stepResult(known.Result, &out)
 	}
-	if err := r.tellStep(ctx, name, job.StepReport{Begun: true}); err != nil {
+	if err := r.tellStep(ctx, name, api.StepReport{Begun: true}); err != nil {
 		return out, fmt.Errorf("step %s was not begun: %w", name, err)
 	}
 	out, err = f(ctx, Step{Name: name, Key: fmt.Sprintf("hmule-%d-%d-%s", r.ID, int64(r.EnqueuedAt), name), InDoubt: known.InDoubt})
 	var certainly *errNotDone
 	if errors.As(err, &certainly) {
-		return out, errors.Join(certainly.error, r.tellStep(r.lasting, name, job.StepReport{NotDone: true}))
+		return out, errors.Join(certainly.error, r.tellStep(r.lasting, name, api.StepReport{NotDone: true}))
 	}
 	if err != nil {
 		return out, err
@@ -58,7 +59,7 @@ func Once[T any](ctx context.Context, name string, f func(ctx context.Context, s
 	if result == nil {
 		result = json.RawMessage("null")
 	}
-	if err := r.tellStep(r.lasting, name, job.StepReport{Result: result}); err != nil {
+	if err := r.tellStep(r.lasting, name, api.StepReport{Result: result}); err != nil {
 		return out, fmt.Errorf("step %s was done, and its result could not be stored: %w", name, err)
 	}
 	r.did(name, result)
@@ -67,11 +68,11 @@ func Once[T any](ctx context.Context, name string, f func(ctx context.Context, s
 
 // tellStep tells the service of a step, again and again while it gives no answer and the
 // context lasts.
-func (r *Running) tellStep(ctx context.Context, name string, s job.StepReport) error {
+func (r *Running) tellStep(ctx context.Context, name string, s api.StepReport) error {
 	const most = 2 * time.Second
 	for pause := 50 * time.Millisecond; ; pause = min(2*pause, most) {
 		err := r.step(ctx, name, s)
-		if err == nil || errors.Is(err, ErrLeaseLost) || !job.Passes(err) && !job.Denied(err) {
+		if err == nil || errors.Is(err, ErrLeaseLost) || !api.Passes(err) && !api.Denied(err) {
 			return err
 		}
 		select {
@@ -84,7 +85,7 @@ func (r *Running) tellStep(ctx context.Context, name string, s job.StepReport) e
 
 // stepResult reads what a step of an earlier attempt has brought.
 func stepResult(known json.RawMessage, out any) error {
-	var d job.DroppedResult
+	var d api.DroppedResult
 	if json.Unmarshal(known, &d) == nil && d.Dropped.Why != "" {
 		return fmt.Errorf("the step was done by an earlier attempt, and is not repeated; its result was not kept: it %s", d.Dropped.Why)
 	}
@@ -101,22 +102,22 @@ func (r *Running) did(name string, result json.RawMessage) {
 	r.done[name] = result
 }
 
-func (r *Running) knownStep(name string) job.StepKnown {
+func (r *Running) knownStep(name string) api.StepKnown {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if result, done := r.done[name]; done {
-		return job.StepKnown{Result: result}
+		return api.StepKnown{Result: result}
 	}
 	return r.Steps[name]
 }
 
 // tellStep tells the service of a step of a held job.
-func (p *Pool) tellStep(ctx context.Context, token, name string, s job.StepReport) error {
-	answer, err := p.source.Extend(ctx, job.ExtendRequest{Leases: []job.Extension{{Token: token, Steps: map[string]job.StepReport{name: s}}}})
+func (p *Pool) tellStep(ctx context.Context, token, name string, s api.StepReport) error {
+	answer, err := p.source.Extend(ctx, api.ExtendRequest{Leases: []api.Extension{{Token: token, Steps: map[string]api.StepReport{name: s}}}})
 	switch {
 	case err != nil:
 		return err
-	case answer.Results[0].Status == job.StatusLost:
+	case answer.Results[0].Status == api.StatusLost:
 		return ErrLeaseLost
 	}
 	return job.Wrong("the step was not taken", answer.Results[0].Errors)

@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humblemule/api"
 	"humblemule/internal/core/engine"
 	"humblemule/job"
 	"humblemule/worker"
@@ -26,23 +27,23 @@ type mortal struct {
 
 var errKilled = errors.New("this process was killed")
 
-func (m *mortal) Extend(ctx context.Context, items job.ExtendRequest) (job.ExtendAnswer, error) {
+func (m *mortal) Extend(ctx context.Context, items api.ExtendRequest) (api.ExtendAnswer, error) {
 	if m.killed.Load() {
-		return job.ExtendAnswer{}, errKilled
+		return api.ExtendAnswer{}, errKilled
 	}
 	return m.source.Extend(ctx, items)
 }
 
-func (m *mortal) Settle(ctx context.Context, items []job.Settlement) ([]job.SettleResult, error) {
+func (m *mortal) Settle(ctx context.Context, items []api.Settlement) ([]api.SettleResult, error) {
 	if m.killed.Load() {
 		return nil, errKilled
 	}
 	return m.source.Settle(ctx, items)
 }
 
-func (m *mortal) Lease(ctx context.Context, r job.LeaseRequest) (job.LeaseAnswer, error) {
+func (m *mortal) Lease(ctx context.Context, r api.LeaseRequest) (api.LeaseAnswer, error) {
 	if m.killed.Load() {
-		return job.LeaseAnswer{}, errKilled
+		return api.LeaseAnswer{}, errKilled
 	}
 	return m.source.Lease(ctx, r)
 }
@@ -150,7 +151,7 @@ func TestDoubt(t *testing.T) {
 		refused := enqueue(t, s, job.Spec{Task: "dues.charge", Payload: true, MaxAttempts: &once})
 		synctest.Wait()
 		listed := func() (ids []int64) {
-			page, err := s.Jobs(t.Context(), job.Filter{InDoubt: true})
+			page, err := s.Jobs(t.Context(), api.Filter{InDoubt: true})
 			require.NoError(t, err)
 			for _, j := range page.Jobs {
 				ids = append(ids, j.ID)

@@ -13,18 +13,20 @@ import (
 	"sync"
 	"time"
 
+	"humblemule/api"
+	"humblemule/internal/check"
 	"humblemule/job"
 )
 
 // Source is where a pool takes its jobs from: the HTTP client of a service, or
 // the engine of one in the same process.
 type Source interface {
-	PutWorker(ctx context.Context, w job.Worker) (job.Wanted, error)
+	PutWorker(ctx context.Context, w api.Worker) (api.Wanted, error)
 	DeleteWorker(ctx context.Context, id string) error
-	Wanted(ctx context.Context, id string, doing job.Want, wait time.Duration) (job.Wanted, error)
-	Lease(ctx context.Context, r job.LeaseRequest) (job.LeaseAnswer, error)
-	Extend(ctx context.Context, r job.ExtendRequest) (job.ExtendAnswer, error)
-	Settle(ctx context.Context, items []job.Settlement) ([]job.SettleResult, error)
+	Wanted(ctx context.Context, id string, doing api.Want, wait time.Duration) (api.Wanted, error)
+	Lease(ctx context.Context, r api.LeaseRequest) (api.LeaseAnswer, error)
+	Extend(ctx context.Context, r api.ExtendRequest) (api.ExtendAnswer, error)
+	Settle(ctx context.Context, items []api.Settlement) ([]api.SettleResult, error)
 }
 
 // Options set up a pool.
@@ -90,14 +92,14 @@ type Pool struct {
 	gone    map[string]time.Time // tokens that were settled, and when
 	waiting []*held              // held and not started, in order
 	started int                  // jobs that take a slot
-	ended   []job.Settlement     // outcomes that the service does not know yet
+	ended   []api.Settlement     // outcomes that the service does not know yet
 	changed chan struct{}        // closed and replaced when any of these change
-	want    job.Want             // what the service wants of the pool
+	want    api.Want             // what the service wants of the pool
 	ending  bool                 // it takes no more, by its own decision
 	settles bool                 // take settles what has ended, so that settle need not
 	apart   int                  // how many of what has ended must be settled apart from taking
 	crowded bool                 // more was ready than there were slots, since asked last
-	resized *job.Resize
+	resized *api.Resize
 	pace    pace
 	// settings is the version of the service's settings that the last answer told.
 	settings int64
@@ -113,7 +115,7 @@ type held struct {
 	renewedAt time.Time
 	// over is true once its outcome stands.
 	over    bool
-	outcome job.Settlement
+	outcome api.Settlement
 	// refused is true once the service has refused an outcome of it.
 	refused bool
 }
@@ -127,7 +129,7 @@ func New(source Source, o Options) *Pool {
 		o.Slots = 4
 	}
 	if o.Lease <= 0 {
-		o.Lease = job.DefaultLease.Go()
+		o.Lease = api.DefaultLease.Go()
 	}
 	if o.Grace <= 0 {
 		o.Grace = 25 * time.Second
@@ -141,7 +143,7 @@ func New(source Source, o Options) *Pool {
 	p := &Pool{
 		opts: o, log: o.Log.With("pool", o.Name), handlers: map[string]Handler{}, gatherings: map[string]*gathering{},
 		id: strings.ToLower(rand.Text()), news: make(chan struct{}, 1), hurry: make(chan struct{}), stop: func(error) {},
-		slots: o.Slots, held: map[string]*held{}, gone: map[string]time.Time{}, changed: make(chan struct{}), want: job.WantRun,
+		slots: o.Slots, held: map[string]*held{}, gone: map[string]time.Time{}, changed: make(chan struct{}), want: api.WantRun,
 	}
 	p.source = noting{source, p.called}
 	return p
@@ -174,21 +176,21 @@ func (p *Pool) Run(ctx context.Context) error {
 func (p *Pool) check() error {
 	var wrong []job.FieldError
 	for _, q := range p.opts.Queues {
-		wrong = append(wrong, job.CheckName("queue", q)...)
+		wrong = append(wrong, check.Name("queue", q)...)
 	}
 	for _, t := range p.tasks {
-		wrong = append(wrong, job.CheckName("task", t)...)
+		wrong = append(wrong, check.Name("task", t)...)
 	}
 	for _, q := range slices.Sorted(maps.Keys(p.opts.Weights)) {
-		if w := p.opts.Weights[q]; w < 1 || w > job.MaxWeight {
-			wrong = append(wrong, job.FieldError{Field: "weight of queue " + q, Message: fmt.Sprintf("%d is outside 1 to %d", w, job.MaxWeight)})
+		if w := p.opts.Weights[q]; w < 1 || w > api.MaxWeight {
+			wrong = append(wrong, job.FieldError{Field: "weight of queue " + q, Message: fmt.Sprintf("%d is outside 1 to %d", w, api.MaxWeight)})
 		}
 		if !slices.Contains(p.opts.Queues, q) {
 			wrong = append(wrong, job.FieldError{Field: "weight of queue " + q, Message: "fits nothing: the pool does not serve that queue"})
 		}
 	}
-	if l := job.Duration(p.opts.Lease); l < job.ShortestLease || l > job.LongestLease {
-		wrong = append(wrong, job.FieldError{Field: "lease", Message: fmt.Sprintf("%s is outside %s to %s", l, job.ShortestLease, job.LongestLease)})
+	if l := job.Duration(p.opts.Lease); l < api.ShortestLease || l > api.LongestLease {
+		wrong = append(wrong, job.FieldError{Field: "lease", Message: fmt.Sprintf("%s is outside %s to %s", l, api.ShortestLease, api.LongestLease)})
 	}
 	return errors.Join(append(p.wrong, job.Wrong("the pool was not started", wrong))...)
 }
@@ -202,11 +204,11 @@ func (p *Pool) handles(task string) {
 
 // RunOnce runs one ready job in the foreground, out of its turn, and answers how
 // its attempt has ended. When ctx ends first the job is given back.
-func (p *Pool) RunOnce(ctx context.Context, id int64) (job.Settlement, error) {
+func (p *Pool) RunOnce(ctx context.Context, id int64) (api.Settlement, error) {
 	var one *held
 	err := p.work(ctx, func(taking, life context.Context) error {
 		began := time.Now()
-		answer, err := p.source.Lease(life, job.LeaseRequest{Worker: p.id, Job: id, Tasks: p.tasks, Limit: 1, Lease: job.Duration(p.opts.Lease)})
+		answer, err := p.source.Lease(life, api.LeaseRequest{Worker: p.id, Job: id, Tasks: p.tasks, Limit: 1, Lease: job.Duration(p.opts.Lease)})
 		if err != nil {
 			return err
 		}
@@ -218,7 +220,7 @@ func (p *Pool) RunOnce(ctx context.Context, id int64) (job.Settlement, error) {
 		return nil
 	})
 	if one == nil {
-		return job.Settlement{}, err
+		return api.Settlement{}, err
 	}
 	return one.outcome, err
 }
@@ -298,7 +300,7 @@ func (p *Pool) until(holds func() bool, a, b <-chan struct{}) bool {
 
 // begin takes a lease that a call begun at a time has brought, and runs its job
 // in a free slot, or later where none is free. One that is known already is passed over.
-func (p *Pool) begin(life context.Context, l job.Lease, at time.Time) *held {
+func (p *Pool) begin(life context.Context, l api.Lease, at time.Time) *held {
 	p.mu.Lock()
 	known := p.held[l.Token]
 	_, settled := p.gone[l.Token]
@@ -308,7 +310,7 @@ func (p *Pool) begin(life context.Context, l job.Lease, at time.Time) *held {
 	}
 	run := p.newRunning(l.Job, p.tellNews)
 	run.lasting = life
-	run.step = func(ctx context.Context, name string, s job.StepReport) error {
+	run.step = func(ctx context.Context, name string, s api.StepReport) error {
 		return p.tellStep(ctx, l.Token, name, s)
 	}
 	ctx, cancel := context.WithCancelCause(contextOf(life, run))
@@ -319,8 +321,8 @@ func (p *Pool) begin(life context.Context, l job.Lease, at time.Time) *held {
 		return known
 	}
 	p.held[l.Token] = h
-	if p.ending || p.want != job.WantRun {
-		p.over(h, job.Settlement{Outcome: job.OutcomeReleased})
+	if p.ending || p.want != api.WantRun {
+		p.over(h, api.Settlement{Outcome: job.OutcomeReleased})
 		return h
 	}
 	p.waiting = append(p.waiting, h)
@@ -350,7 +352,7 @@ func (p *Pool) fill() {
 }
 
 // finish notes how a job that took a slot has ended.
-func (p *Pool) finish(h *held, s job.Settlement) {
+func (p *Pool) finish(h *held, s api.Settlement) {
 	h.cancel(nil)
 	p.mu.Lock()
 	defer p.mu.Unlock()
@@ -364,7 +366,7 @@ func (p *Pool) finish(h *held, s job.Settlement) {
 }
 
 // over notes the outcome of a held job. The caller holds the lock.
-func (p *Pool) over(h *held, s job.Settlement) {
+func (p *Pool) over(h *held, s api.Settlement) {
 	s.Token = h.token
 	s.Report = h.run.report()
 	if s.Outcome == job.OutcomeDone {
@@ -379,7 +381,7 @@ func (p *Pool) over(h *held, s job.Settlement) {
 func (p *Pool) drop() {
 	for _, h := range p.waiting {
 		h.cancel(nil)
-		p.over(h, job.Settlement{Outcome: job.OutcomeReleased})
+		p.over(h, api.Settlement{Outcome: job.OutcomeReleased})
 	}
 	p.waiting = nil
 }
@@ -449,7 +451,7 @@ func (p *Pool) abandon() {
 		if !h.over {
 			p.log.Warn("a handler did not return when its context had ended; its job is given back", "job", h.run.ID, "task", h.run.Task)
 			p.started--
-			p.over(h, job.Settlement{Outcome: job.OutcomeReleased})
+			p.over(h, api.Settlement{Outcome: job.OutcomeReleased})
 		}
 	}
 }

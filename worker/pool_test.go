@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humblemule/api"
 	"humblemule/internal/core/engine"
 	"humblemule/job"
 	"humblemule/worker"
@@ -50,37 +51,37 @@ func (s *source) open(t *testing.T) {
 
 var errAway = errors.New("no service answers")
 
-func (s *source) Lease(ctx context.Context, r job.LeaseRequest) (job.LeaseAnswer, error) {
+func (s *source) Lease(ctx context.Context, r api.LeaseRequest) (api.LeaseAnswer, error) {
 	if s.away.Load() {
-		return job.LeaseAnswer{}, errAway
+		return api.LeaseAnswer{}, errAway
 	}
 	return s.Engine.Lease(ctx, r)
 }
 
-func (s *source) Extend(ctx context.Context, items job.ExtendRequest) (job.ExtendAnswer, error) {
+func (s *source) Extend(ctx context.Context, items api.ExtendRequest) (api.ExtendAnswer, error) {
 	if s.away.Load() {
-		return job.ExtendAnswer{}, errAway
+		return api.ExtendAnswer{}, errAway
 	}
 	return s.Engine.Extend(ctx, items)
 }
 
-func (s *source) Settle(ctx context.Context, items []job.Settlement) ([]job.SettleResult, error) {
+func (s *source) Settle(ctx context.Context, items []api.Settlement) ([]api.SettleResult, error) {
 	if s.away.Load() {
 		return nil, errAway
 	}
 	return s.Engine.Settle(ctx, items)
 }
 
-func (s *source) Wanted(ctx context.Context, id string, doing job.Want, wait time.Duration) (job.Wanted, error) {
+func (s *source) Wanted(ctx context.Context, id string, doing api.Want, wait time.Duration) (api.Wanted, error) {
 	if s.away.Load() {
-		return job.Wanted{}, errAway
+		return api.Wanted{}, errAway
 	}
 	return s.Engine.Wanted(ctx, id, doing, wait)
 }
 
-func (s *source) PutWorker(ctx context.Context, w job.Worker) (job.Wanted, error) {
+func (s *source) PutWorker(ctx context.Context, w api.Worker) (api.Wanted, error) {
 	if s.away.Load() {
-		return job.Wanted{}, errAway
+		return api.Wanted{}, errAway
 	}
 	return s.Engine.PutWorker(ctx, w)
 }

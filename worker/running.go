@@ -13,6 +13,10 @@ import (
 
 	"go.opentelemetry.io/otel/propagation"
 
+	"humblemule/api"
+	"humblemule/internal/check"
+	"humblemule/internal/sentence"
+	"humblemule/internal/text"
 	"humblemule/job"
 )
 
@@ -20,12 +24,12 @@ import (
 // it tells reaches the service within about a second. Its methods may be called
 // from any goroutine.
 type Running struct {
-	job.LeasedJob
+	api.LeasedJob
 	news   func()
 	logger func() *slog.Logger
 	// step tells of a step and answers when it is stored. What was done is told for as
 	// long as lasting does, though the handler's own context has ended.
-	step    func(ctx context.Context, name string, s job.StepReport) error
+	step    func(ctx context.Context, name string, s api.StepReport) error
 	lasting context.Context
 
 	mu       sync.Mutex
@@ -41,11 +45,11 @@ type Running struct {
 	done     map[string]json.RawMessage // steps of this attempt
 }
 
-func (p *Pool) newRunning(j job.LeasedJob, news func()) *Running {
+func (p *Pool) newRunning(j api.LeasedJob, news func()) *Running {
 	r := &Running{LeasedJob: j, news: news, first: 1, lasting: context.Background()}
-	r.step = func(context.Context, string, job.StepReport) error { return nil } // without a service
+	r.step = func(context.Context, string, api.StepReport) error { return nil } // without a service
 	r.logger = sync.OnceValue(func() *slog.Logger {
-		own := p.log.With("job", j.ID, "task", j.Task, "try", job.OfMost(j.Tries, j.MaxAttempts))
+		own := p.log.With("job", j.ID, "task", j.Task, "try", sentence.OfMost(j.Tries, j.MaxAttempts))
 		return slog.New(slog.NewMultiHandler(own.Handler(), keepLog(r)))
 	})
 	return r
@@ -133,7 +137,7 @@ func (r *Running) Progress(percent float64, note string) {
 		return
 	}
 	r.mu.Lock()
-	r.progress = &job.Progress{Percent: min(max(percent, 0), 100), Note: job.Cut(note, job.MaxNote)}
+	r.progress = &job.Progress{Percent: min(max(percent, 0), 100), Note: text.Cut(note, api.MaxNote)}
 	r.moved = true
 	r.mu.Unlock()
 	r.news()
@@ -142,16 +146,16 @@ func (r *Running) Progress(percent float64, note string) {
 // Log keeps a line with the attempt. Of the lines of an attempt the first 100 and
 // the last 400 are kept, each of at most 1000 bytes.
 func (r *Running) Log(format string, args ...any) {
-	text := format
+	said := format
 	if len(args) > 0 {
-		text = fmt.Sprintf(format, args...)
+		said = fmt.Sprintf(format, args...)
 	}
 	r.mu.Lock()
-	for line := range strings.SplitSeq(strings.TrimSuffix(text, "\n"), "\n") {
-		r.lines = append(r.lines, job.Cut(line, job.MaxLogLine))
+	for line := range strings.SplitSeq(strings.TrimSuffix(said, "\n"), "\n") {
+		r.lines = append(r.lines, text.Cut(line, api.MaxLogLine))
 	}
 	// While the service is away, no more than it keeps.
-	if over := len(r.lines) - job.MaxReportLines; over > 0 {
+	if over := len(r.lines) - api.MaxReportLines; over > 0 {
 		r.lines = append(r.lines[:0:0], r.lines[over:]...)
 		r.first += over
 	}
@@ -165,7 +169,7 @@ func (r *Running) Label(name, value string) error {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	labels := map[string]string{name: value}
-	wrong := (&job.Report{Labels: labels}).Check()
+	wrong := (&api.Report{Labels: labels}).Check()
 	merged := job.MergeLabels(job.MergeLabels(job.MergeLabels(r.Labels, r.labelled), r.labels), labels)
 	if len(merged) > job.MaxLabels {
 		wrong = append(wrong, job.FieldError{Field: "labels", Message: fmt.Sprintf("would be %d; at most %d are kept", len(merged), job.MaxLabels)})
@@ -232,7 +236,7 @@ func (r *Running) FollowUpJSON(text []byte) error {
 		return nil
 	}
 	raw := json.RawMessage(bytes.Clone(text))
-	if job.JSONFault(text) != "" {
+	if check.JSONFault(text) != "" {
 		if raw, _ = json.Marshal(strings.ToValidUTF8(string(text), "\uFFFD")); raw == nil {
 			raw = json.RawMessage("null")
 		}
@@ -271,7 +275,7 @@ func (r *Running) followUps() []job.Spec {
 }
 
 // report is what the service has not been told yet.
-func (r *Running) report() (told job.Report) {
+func (r *Running) report() (told api.Report) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if r.moved {
@@ -285,7 +289,7 @@ func (r *Running) report() (told job.Report) {
 }
 
 // told notes that the service knows a report.
-func (r *Running) told(known job.Report) {
+func (r *Running) told(known api.Report) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if known.Progress == r.progress {

@@ -10,6 +10,8 @@ import (
 	"slices"
 	"time"
 
+	"humblemule/api"
+	"humblemule/internal/text"
 	"humblemule/job"
 )
 
@@ -24,7 +26,7 @@ const yields = 5
 // it was, under the same key, until it has one: the jobs that it brought are leased to
 // this pool, which knows of them by that answer only.
 type asked struct {
-	req job.LeaseRequest
+	req api.LeaseRequest
 	key string
 }
 
@@ -49,10 +51,10 @@ func (p *Pool) take(taking, life context.Context) error {
 				}
 				return nil
 			}
-			open = &asked{req: req, key: job.NewCallKey(time.Now())}
+			open = &asked{req: req, key: api.NewCallKey(time.Now())}
 		}
 		err := p.askFor(polling, life, open)
-		if err == nil || !job.Passes(err) && !job.Denied(err) {
+		if err == nil || !api.Passes(err) && !api.Denied(err) {
 			open = nil
 		}
 		for range yields {
@@ -74,9 +76,9 @@ func (p *Pool) take(taking, life context.Context) error {
 // askFor makes a call for jobs and begins those that it brings.
 func (p *Pool) askFor(polling, life context.Context, open *asked) error {
 	began := time.Now()
-	answer, err := p.source.Lease(job.WithCallKey(polling, open.key), open.req)
+	answer, err := p.source.Lease(api.WithCallKey(polling, open.key), open.req)
 	if err != nil {
-		if len(open.req.Settle) > 0 && !job.Passes(err) && !job.Denied(err) {
+		if len(open.req.Settle) > 0 && !api.Passes(err) && !api.Denied(err) {
 			p.parts() // the settler finds out which of the outcomes it is
 		}
 		return err
@@ -117,17 +119,17 @@ func (p *Pool) sendHome(polling context.Context, giveUp context.CancelFunc) {
 }
 
 // next is what the pool may ask for now, and what is closed when that changes.
-func (p *Pool) next() (job.LeaseRequest, <-chan struct{}) {
+func (p *Pool) next() (api.LeaseRequest, <-chan struct{}) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	r := job.LeaseRequest{Worker: p.id, Queues: p.opts.Queues, Tasks: p.tasks, Lease: job.Duration(p.opts.Lease), Settings: p.settings}
+	r := api.LeaseRequest{Worker: p.id, Queues: p.opts.Queues, Tasks: p.tasks, Lease: job.Duration(p.opts.Lease), Settings: p.settings}
 	if p.opts.Weights != nil {
-		r.Share, r.Weights = job.ByWeight, p.opts.Weights
+		r.Share, r.Weights = api.ByWeight, p.opts.Weights
 	}
-	if p.want == job.WantRun && !p.ending {
-		r.Limit = min(max(p.slots-p.started-len(p.waiting), 0), job.MaxLeaseItems)
+	if p.want == api.WantRun && !p.ending {
+		r.Limit = min(max(p.slots-p.started-len(p.waiting), 0), api.MaxLeaseItems)
 		if room := p.ahead() - len(p.waiting); r.Limit > 0 || 2*room >= p.ahead() {
-			r.Ahead = min(max(room, 0), job.MaxLeaseItems-r.Limit)
+			r.Ahead = min(max(room, 0), api.MaxLeaseItems-r.Limit)
 		}
 	}
 	if r.Limit+r.Ahead > 0 && p.apart == 0 {
@@ -136,7 +138,7 @@ func (p *Pool) next() (job.LeaseRequest, <-chan struct{}) {
 	if len(r.Settle) == 0 {
 		r.Wait = job.Duration(pollFor)
 	}
-	p.settles = p.apart == 0 && (len(r.Settle) > 0 || p.want == job.WantRun && !p.ending && r.Limit+r.Ahead == 0 && len(p.ended) == 0)
+	p.settles = p.apart == 0 && (len(r.Settle) > 0 || p.want == api.WantRun && !p.ending && r.Limit+r.Ahead == 0 && len(p.ended) == 0)
 	if !p.settles && len(p.ended) > 0 {
 		p.signal()
 	}
@@ -144,7 +146,7 @@ func (p *Pool) next() (job.LeaseRequest, <-chan struct{}) {
 }
 
 // took learns from an answer how crowded the queues are and how long a call takes.
-func (p *Pool) took(req job.LeaseRequest, answer job.LeaseAnswer, call time.Duration) {
+func (p *Pool) took(req api.LeaseRequest, answer api.LeaseAnswer, call time.Duration) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	p.crowded, p.settings = p.crowded || answer.Waiting > 0, answer.Settings
@@ -154,9 +156,9 @@ func (p *Pool) took(req job.LeaseRequest, answer job.LeaseAnswer, call time.Dura
 }
 
 // unsettled are outcomes for one call, as many as it may hold. The caller holds the lock.
-func (p *Pool) unsettled() []job.Settlement {
+func (p *Pool) unsettled() []api.Settlement {
 	n, size := 0, 0
-	for n < len(p.ended) && n < job.MaxLeaseItems {
+	for n < len(p.ended) && n < api.MaxLeaseItems {
 		if size += settlementBytes(&p.ended[n]); n > 0 && size > mostCallBytes {
 			break
 		}
@@ -170,7 +172,7 @@ func (p *Pool) unsettled() []job.Settlement {
 // again.
 func (p *Pool) settle(life context.Context) {
 	p.while(life, func() error {
-		var items []job.Settlement
+		var items []api.Settlement
 		if !p.until(func() bool {
 			if !p.settles {
 				items = p.unsettled()
@@ -179,7 +181,7 @@ func (p *Pool) settle(life context.Context) {
 		}, life.Done(), nil) {
 			return nil
 		}
-		return inParts(items, settlementBytes, func(part []job.Settlement) error {
+		return inParts(items, settlementBytes, func(part []api.Settlement) error {
 			results, err := p.source.Settle(life, part)
 			if err == nil {
 				p.forget(results)
@@ -192,7 +194,7 @@ func (p *Pool) settle(life context.Context) {
 // settleLess puts a simpler outcome in the place of one with which a call was refused as
 // a whole: what the handler told beside it is left out; where that is refused too, the
 // attempt has failed.
-func (p *Pool) settleLess(s *job.Settlement, err error) error {
+func (p *Pool) settleLess(s *api.Settlement, err error) error {
 	p.log.Error("the service refused an outcome; it is told again without what the handler brought", "token", s.Token, "outcome", s.Outcome, "error", err)
 	p.replace(s.Token, simpler(*s, err.Error()))
 	return nil
@@ -200,25 +202,25 @@ func (p *Pool) settleLess(s *job.Settlement, err error) error {
 
 // simpler is an outcome without what its handler told beside it or, where it is that
 // already, a failure.
-func simpler(s job.Settlement, why string) job.Settlement {
-	why = job.Cut(why, job.MaxErrorMessage)
-	less := job.Settlement{Token: s.Token, Outcome: s.Outcome, RunMS: max(s.RunMS, 0)}
+func simpler(s api.Settlement, why string) api.Settlement {
+	why = text.Cut(why, api.MaxErrorMessage)
+	less := api.Settlement{Token: s.Token, Outcome: s.Outcome, RunMS: max(s.RunMS, 0)}
 	switch s.Outcome {
 	case job.OutcomeDone:
-		less.Result = job.DropResult(len(s.Result), why)
+		less.Result = api.DropResult(len(s.Result), why)
 	case job.OutcomePostponed:
-		less.Delay = max(s.Delay, job.ShortestPostponement)
+		less.Delay = max(s.Delay, api.ShortestPostponement)
 	case job.OutcomeSkipped:
-		less.ReasonText = job.NoReasonGiven
+		less.ReasonText = api.NoReasonGiven
 	}
 	if s.Simple() {
-		less = job.Settlement{Token: s.Token, Outcome: job.OutcomeFailed, Error: &job.Failure{Type: "outcome", Message: why}}
+		less = api.Settlement{Token: s.Token, Outcome: job.OutcomeFailed, Error: &job.Failure{Type: "outcome", Message: why}}
 	}
 	return less
 }
 
 // replace puts an outcome in the place of one that is not settled.
-func (p *Pool) replace(token string, less job.Settlement) {
+func (p *Pool) replace(token string, less api.Settlement) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for i := range p.ended {
@@ -234,7 +236,7 @@ func (p *Pool) replace(token string, less job.Settlement) {
 const goneFor = 10 * time.Minute
 
 // forget drops what the service has taken. What it refuses is told as a failure.
-func (p *Pool) forget(results []job.SettleResult) {
+func (p *Pool) forget(results []api.SettleResult) {
 	if len(results) == 0 {
 		return
 	}
@@ -245,18 +247,18 @@ func (p *Pool) forget(results []job.SettleResult) {
 	for _, r := range results {
 		h := p.held[r.Token]
 		switch {
-		case r.Status == job.StatusLost:
+		case r.Status == api.StatusLost:
 			p.log.Warn("an outcome came too late: the lease had ended, and the job is tried again", "token", r.Token)
-		case r.Status == job.StatusRefused && h != nil && !h.refused:
+		case r.Status == api.StatusRefused && h != nil && !h.refused:
 			p.log.Error("the service does not know this outcome; the attempt is told as failed", "token", r.Token, "errors", r.Errors)
 			h.refused = true
 			for i := range p.ended {
 				if p.ended[i].Token == r.Token {
-					p.ended[i] = job.Settlement{Token: r.Token, Outcome: job.OutcomeFailed, Error: &job.Failure{Type: "outcome", Message: fmt.Sprintf("the service refused the outcome %q: %v", p.ended[i].Outcome, r.Errors)}}
+					p.ended[i] = api.Settlement{Token: r.Token, Outcome: job.OutcomeFailed, Error: &job.Failure{Type: "outcome", Message: fmt.Sprintf("the service refused the outcome %q: %v", p.ended[i].Outcome, r.Errors)}}
 				}
 			}
 			continue
-		case r.Status == job.StatusRefused:
+		case r.Status == api.StatusRefused:
 			p.log.Error("an outcome was refused; its lease ends by itself", "token", r.Token, "errors", r.Errors)
 		case r.State == job.Dead && len(r.Errors) > 0 && h != nil && h.outcome.Outcome == job.OutcomeDone:
 			p.log.Error("the job was done and is dead, because its follow-ups were refused; accept it when that is mended", "job", h.run.ID, "errors", r.Errors)
@@ -268,7 +270,7 @@ func (p *Pool) forget(results []job.SettleResult) {
 		p.gone[r.Token] = now
 	}
 	before := len(p.ended)
-	p.ended = slices.DeleteFunc(p.ended, func(s job.Settlement) bool { return told[s.Token] })
+	p.ended = slices.DeleteFunc(p.ended, func(s api.Settlement) bool { return told[s.Token] })
 	p.apart = max(p.apart-(before-len(p.ended)), 0)
 	p.signal()
 }
@@ -312,15 +314,15 @@ func (p *Pool) renew(life context.Context) {
 			return nil
 		}
 		items := p.extensions(all)
-		whole := all && len(items) <= job.MaxLeaseItems
+		whole := all && len(items) <= api.MaxLeaseItems
 		if all {
 			p.forgetGone()
 		}
-		err := inParts(items, extensionBytes, func(part []job.Extension) error {
+		err := inParts(items, extensionBytes, func(part []api.Extension) error {
 			return p.extend(life, part, whole && len(part) == len(items))
-		}, func(x *job.Extension, err error) error {
+		}, func(x *api.Extension, err error) error {
 			p.log.Error("the service refused a renewal; it is made without what the handler told", "token", x.Token, "error", err)
-			return p.extend(life, []job.Extension{{Token: x.Token}}, false)
+			return p.extend(life, []api.Extension{{Token: x.Token}}, false)
 		})
 		if err != nil && !all {
 			p.tellNews()
@@ -331,25 +333,25 @@ func (p *Pool) renew(life context.Context) {
 
 // extensions are renewals of all leases, or of those whose handlers have told
 // something.
-func (p *Pool) extensions(all bool) (items []job.Extension) {
+func (p *Pool) extensions(all bool) (items []api.Extension) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	for token, h := range p.held {
 		r := h.run.report()
 		if h.over {
-			r = job.Report{} // it goes with the outcome
+			r = api.Report{} // it goes with the outcome
 		}
 		if all || !r.Empty() {
-			items = append(items, job.Extension{Token: token, Report: r})
+			items = append(items, api.Extension{Token: token, Report: r})
 		}
 	}
 	return items
 }
 
 // extend makes a call of renewals; whole says that these are all that the pool knows of.
-func (p *Pool) extend(life context.Context, items []job.Extension, whole bool) error {
+func (p *Pool) extend(life context.Context, items []api.Extension, whole bool) error {
 	began := time.Now()
-	req := job.ExtendRequest{Leases: items}
+	req := api.ExtendRequest{Leases: items}
 	if whole {
 		req.Worker = p.id
 	}
@@ -360,7 +362,7 @@ func (p *Pool) extend(life context.Context, items []job.Extension, whole bool) e
 	p.takeUp(life, answer.Leases, began)
 	for i, r := range answer.Results {
 		p.mu.Lock()
-		if h := p.held[r.Token]; h != nil && r.Status != job.StatusLost {
+		if h := p.held[r.Token]; h != nil && r.Status != api.StatusLost {
 			h.renewedAt = began
 			h.run.told(items[i].Report)
 		}
@@ -369,9 +371,9 @@ func (p *Pool) extend(life context.Context, items []job.Extension, whole bool) e
 			p.log.Warn("what a handler told was refused", "token", r.Token, "errors", r.Errors)
 		}
 		switch r.Status {
-		case job.StatusLost:
+		case api.StatusLost:
 			p.cancel(r.Token, ErrLeaseLost)
-		case job.StatusCancelled:
+		case api.StatusCancelled:
 			p.cancel(r.Token, ErrCancelled)
 		}
 	}
@@ -381,7 +383,7 @@ func (p *Pool) extend(life context.Context, items []job.Extension, whole bool) e
 
 // takeUp begins jobs that the service says are leased to this pool, which has had no
 // answer that told it so.
-func (p *Pool) takeUp(life context.Context, leases []job.Lease, at time.Time) {
+func (p *Pool) takeUp(life context.Context, leases []api.Lease, at time.Time) {
 	for _, l := range leases {
 		p.begin(life, l, at)
 	}
@@ -398,7 +400,7 @@ func (p *Pool) cancel(token string, cause error) {
 	if i := slices.Index(p.waiting, h); i >= 0 {
 		p.waiting = slices.Delete(p.waiting, i, i+1)
 		h.cancel(cause)
-		p.over(h, job.Settlement{Outcome: job.OutcomeReleased})
+		p.over(h, api.Settlement{Outcome: job.OutcomeReleased})
 		return
 	}
 	if h.ctx.Err() == nil {
@@ -433,11 +435,11 @@ func (p *Pool) watchLeases(life context.Context) {
 }
 
 // worker is the pool as the service is told of it.
-func (p *Pool) worker() job.Worker {
+func (p *Pool) worker() api.Worker {
 	host, _ := os.Hostname()
 	p.mu.Lock()
 	defer p.mu.Unlock()
-	w := job.Worker{
+	w := api.Worker{
 		ID: p.id, Name: p.opts.Name, Host: host, PID: os.Getpid(), Version: p.opts.Version, Slots: p.slots,
 		Queues: p.opts.Queues, Weights: p.opts.Weights, Tasks: p.tasks, StartedAt: job.At(p.startedAt),
 		Ahead: p.ahead(), Resized: p.resized, Draining: p.ending,
@@ -458,7 +460,7 @@ func (p *Pool) listen(life context.Context) {
 			w := p.worker()
 			w.Holds = p.tokens()
 			wanted, err := p.source.PutWorker(life, w)
-			if err != nil && !ever && !job.Passes(err) {
+			if err != nil && !ever && !api.Passes(err) {
 				p.fatal(fmt.Errorf("the service does not take this pool: %w", err))
 				<-life.Done()
 				return nil
@@ -521,7 +523,7 @@ func (p *Pool) tokens() []string {
 }
 
 // obey does what the service wants of the pool.
-func (p *Pool) obey(want job.Want) {
+func (p *Pool) obey(want api.Want) {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	if want == "" || want == p.want {
@@ -529,11 +531,11 @@ func (p *Pool) obey(want job.Want) {
 	}
 	p.log.Info("the service asks the pool to "+string(want), "running", p.started)
 	p.want = want
-	if want != job.WantRun {
+	if want != api.WantRun {
 		p.drop()
 		p.flushAll()
 	}
-	if want == job.WantLeave {
+	if want == api.WantLeave {
 		p.stop(errAskedToLeave)
 	}
 	p.signal()

@@ -16,6 +16,7 @@ import (
 	"github.com/charmbracelet/x/ansi"
 	"github.com/charmbracelet/x/term"
 
+	"humblemule/internal/sentence"
 	"humblemule/job"
 )
 
@@ -71,7 +72,7 @@ func Count(n int64) string {
 	if n == 0 {
 		return Quiet("–")
 	}
-	return job.Grouped(n)
+	return sentence.Grouped(n)
 }
 
 // Number writes a number, and nothing for none.
@@ -211,4 +212,4 @@ func (o *Out) Age(t job.Time) string {
 }
 
 // seconds writes a span of whole seconds as people say it.
-func seconds(d time.Duration) string { return strings.Replace(job.Roughly(d), ".0 s", " s", 1) }
+func seconds(d time.Duration) string { return strings.Replace(sentence.Roughly(d), ".0 s", " s", 1) }

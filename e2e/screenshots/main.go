@@ -20,6 +20,7 @@ import (
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/chromedp"
 
+	"humblemule/api"
 	"humblemule/client"
 	"humblemule/job"
 )
@@ -77,7 +78,7 @@ func run(ctx context.Context, out, program, only string) error {
 // shown are the jobs that the pictures show.
 type shown struct {
 	dead, waiting, ready, running job.Job
-	worker                        job.Worker
+	worker                        api.Worker
 }
 
 // past gives the tides a history: some runs that somebody asked for.
@@ -98,12 +99,12 @@ func past(ctx context.Context, mule *client.Client) error {
 func choose(ctx context.Context, mule *client.Client) (s shown, err error) {
 	for _, c := range []struct {
 		into *job.Job
-		f    job.Filter
+		f    api.Filter
 	}{
-		{&s.dead, job.Filter{States: []job.State{job.Dead}, Tasks: []string{"tide.predict"}}},
-		{&s.waiting, job.Filter{States: []job.State{job.Scheduled}}},
-		{&s.ready, job.Filter{States: []job.State{job.Ready}}},
-		{&s.running, job.Filter{States: []job.State{job.Running}, Tasks: []string{"log.pack"}}},
+		{&s.dead, api.Filter{States: []job.State{job.Dead}, Tasks: []string{"tide.predict"}}},
+		{&s.waiting, api.Filter{States: []job.State{job.Scheduled}}},
+		{&s.ready, api.Filter{States: []job.State{job.Ready}}},
+		{&s.running, api.Filter{States: []job.State{job.Running}, Tasks: []string{"log.pack"}}},
 	} {
 		page, err := mule.Jobs(ctx, c.f)
 		if err != nil {

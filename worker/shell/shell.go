@@ -42,6 +42,8 @@ import (
 	"syscall"
 	"time"
 
+	"humblemule/api"
+	"humblemule/internal/text"
 	"humblemule/job"
 	"humblemule/worker"
 )
@@ -161,12 +163,12 @@ func (o *output) line(text string, size int) {
 }
 
 // complain takes a line of standard error.
-func (o *output) complain(text string, _ int) {
+func (o *output) complain(line string, _ int) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
-	o.job.Log("%s", text)
-	if strings.TrimSpace(text) != "" {
-		o.last = job.Cut(text, longestErrorTail)
+	o.job.Log("%s", line)
+	if strings.TrimSpace(line) != "" {
+		o.last = text.Cut(line, longestErrorTail)
 	}
 }
 
@@ -217,14 +219,14 @@ func (o *output) outcome(err error) (json.RawMessage, error) {
 	defer o.mu.Unlock()
 	var result json.RawMessage
 	if o.holds {
-		switch why := job.ResultFault([]byte(o.held)); {
+		switch why := api.ResultFault([]byte(o.held)); {
 		case err == nil && why == "":
 			result = json.RawMessage(o.held)
-		case err == nil && looksLikeJSON(o.held) && (o.size > job.MaxResultBytes || json.Valid([]byte(o.held))):
-			if o.size > job.MaxResultBytes {
-				why = job.ResultTooLong(o.size)
+		case err == nil && looksLikeJSON(o.held) && (o.size > api.MaxResultBytes || json.Valid([]byte(o.held))):
+			if o.size > api.MaxResultBytes {
+				why = api.ResultTooLong(o.size)
 			}
-			result = job.DropResult(o.size, why)
+			result = api.DropResult(o.size, why)
 			o.job.Log("the result was not kept: it %s", why)
 		default:
 			o.job.Log("%s", o.held)
@@ -259,7 +261,7 @@ type lines struct {
 
 // longestLine is how much of a line is read; the rest of it is left out. It holds
 // the longest result.
-const longestLine = job.MaxResultBytes + 1
+const longestLine = api.MaxResultBytes + 1
 
 // Write is io.Writer's.
 func (l *lines) Write(b []byte) (int, error) {

@@ -15,6 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humblemule/api"
 	"humblemule/job"
 	"humblemule/worker"
 	"humblemule/worker/shell"
@@ -32,27 +33,27 @@ func run(ctx context.Context, t *testing.T, command string, s job.Spec) workerte
 func TestOutcomes(t *testing.T) {
 	for name, c := range map[string]struct {
 		command string
-		want    job.Settlement
+		want    api.Settlement
 	}{
-		"the payload, and a result": {`printf '{"got":'; cat; echo '}'`, job.Settlement{Outcome: job.OutcomeDone, Result: []byte(`{"got":{"day":"2026-11-23"}}`)}},
-		"no result":                 {`echo packed`, job.Settlement{Outcome: job.OutcomeDone, Report: job.Report{Log: []string{"packed"}, LogFrom: 1}}},
-		"a line without an end":     {`printf 1`, job.Settlement{Outcome: job.OutcomeDone, Result: []byte("1")}},
-		"what runs":                 {`echo "[$HMULE_JOB_ID,$HMULE_ATTEMPT,\"$HMULE_TASK\",\"$HMULE_QUEUE\",\"$TRACEPARENT\"]"`, job.Settlement{Outcome: job.OutcomeDone, Result: []byte(`[42,3,"log.pack","archive","00-4bf92f3577b34da6a3ce929d0e0e4736-00f067aa0ba902b7-01"]`)}},
-		"a payload nobody reads":    {`exec true`, job.Settlement{Outcome: job.OutcomeDone}},
-		"failed":                    {`echo half; echo "no tape" >&2; exit 3`, job.Settlement{Outcome: job.OutcomeFailed, Error: &job.Failure{Type: "command", Message: "exit status 3: no tape"}}},
-		"a signal":                  {`kill -9 $$`, job.Settlement{Outcome: job.OutcomeFailed, Error: &job.Failure{Type: "command", Message: "signal: killed"}}},
-		"give up":                   {`exit 65`, job.Settlement{Outcome: job.OutcomeGiveUp, Error: &job.Failure{Type: "command", Message: "exit status 65"}}},
-		"again in a while":          {`echo "@hmule retry_in 90s"; exit 1`, job.Settlement{Outcome: job.OutcomeFailed, Delay: job.Duration(90 * time.Second), Error: &job.Failure{Type: "command", Message: "exit status 1"}}},
-		"skip":                      {`echo "@hmule skip the ship has sailed"`, job.Settlement{Outcome: job.OutcomeSkipped, ReasonText: "the ship has sailed"}},
-		"postpone":                  {`echo "@hmule postpone 10m"`, job.Settlement{Outcome: job.OutcomePostponed, Delay: job.Duration(10 * time.Minute), ReasonText: "postponed"}},
-		"told": {`echo "@hmule progress 40 charts are drawn"; echo "@hmule label berth 3"; echo '@hmule enqueue {"task":"notice.publish","payload":{"n":12345678901234567890}}'`, job.Settlement{
-			Outcome: job.OutcomeDone, Report: job.Report{Progress: &job.Progress{Percent: 40, Note: "charts are drawn"}, Labels: map[string]string{"berth": "3"}},
+		"the payload, and a result": {`printf '{"got":'; cat; echo '}'`, api.Settlement{Outcome: job.OutcomeDone, Result: []byte(`{"got":{"day":"2026-11-23"}}`)}},
+		"no result":                 {`echo packed`, api.Settlement{Outcome: job.OutcomeDone, Report: api.Report{Log: []string{"packed"}, LogFrom: 1}}},
+		"a line without an end":     {`printf 1`, api.Settlement{Outcome: job.OutcomeDone, Result: []byte("1")}},
+		"what runs":                 {`echo "[$HMULE_JOB_ID,$HMULE_ATTEMPT,\"$HMULE_TASK\",\"$HMULE_QUEUE\",\"$TRACEPARENT\"]"`, api.Settlement{Outcome: job.OutcomeDone, Result: []byte(`[42,3,"log.pack","archive","00-4bf92f3577b34da6a3ce929d0e0e4736-00f067aa0ba902b7-01"]`)}},
+		"a payload nobody reads":    {`exec true`, api.Settlement{Outcome: job.OutcomeDone}},
+		"failed":                    {`echo half; echo "no tape" >&2; exit 3`, api.Settlement{Outcome: job.OutcomeFailed, Error: &job.Failure{Type: "command", Message: "exit status 3: no tape"}}},
+		"a signal":                  {`kill -9 $$`, api.Settlement{Outcome: job.OutcomeFailed, Error: &job.Failure{Type: "command", Message: "signal: killed"}}},
+		"give up":                   {`exit 65`, api.Settlement{Outcome: job.OutcomeGiveUp, Error: &job.Failure{Type: "command", Message: "exit status 65"}}},
+		"again in a while":          {`echo "@hmule retry_in 90s"; exit 1`, api.Settlement{Outcome: job.OutcomeFailed, Delay: job.Duration(90 * time.Second), Error: &job.Failure{Type: "command", Message: "exit status 1"}}},
+		"skip":                      {`echo "@hmule skip the ship has sailed"`, api.Settlement{Outcome: job.OutcomeSkipped, ReasonText: "the ship has sailed"}},
+		"postpone":                  {`echo "@hmule postpone 10m"`, api.Settlement{Outcome: job.OutcomePostponed, Delay: job.Duration(10 * time.Minute), ReasonText: "postponed"}},
+		"told": {`echo "@hmule progress 40 charts are drawn"; echo "@hmule label berth 3"; echo '@hmule enqueue {"task":"notice.publish","payload":{"n":12345678901234567890}}'`, api.Settlement{
+			Outcome: job.OutcomeDone, Report: api.Report{Progress: &job.Progress{Percent: 40, Note: "charts are drawn"}, Labels: map[string]string{"berth": "3"}},
 		}},
-		"not found":        {`no-such-program-here 2>/dev/null`, job.Settlement{Outcome: job.OutcomeFailed, Error: &job.Failure{Type: "command", Message: "exit status 127"}}},
-		"no program":       {`/etc/passwd 2>/dev/null`, job.Settlement{Outcome: job.OutcomeFailed, Error: &job.Failure{Type: "command", Message: "exit status 126"}}},
-		"an ill result":    {`printf '{"half":'`, job.Settlement{Outcome: job.OutcomeDone, Report: job.Report{Log: []string{`{"half":`}, LogFrom: 1}}},
-		"a long result":    {`printf '"%s"' "$(head -c 1100000 /dev/zero | tr '\0' x)"`, job.Settlement{Outcome: job.OutcomeDone, Result: job.DropResult(1_100_002, job.ResultTooLong(1_100_002))}},
-		"an ill follow-up": {`echo '@hmule enqueue {"tsk":1}'; echo '@hmule enqueue {"task":'`, job.Settlement{Outcome: job.OutcomeDone, RawEnqueue: []json.RawMessage{[]byte(`{"tsk":1}`), []byte(`"{\"task\":"`)}}},
+		"not found":        {`no-such-program-here 2>/dev/null`, api.Settlement{Outcome: job.OutcomeFailed, Error: &job.Failure{Type: "command", Message: "exit status 127"}}},
+		"no program":       {`/etc/passwd 2>/dev/null`, api.Settlement{Outcome: job.OutcomeFailed, Error: &job.Failure{Type: "command", Message: "exit status 126"}}},
+		"an ill result":    {`printf '{"half":'`, api.Settlement{Outcome: job.OutcomeDone, Report: api.Report{Log: []string{`{"half":`}, LogFrom: 1}}},
+		"a long result":    {`printf '"%s"' "$(head -c 1100000 /dev/zero | tr '\0' x)"`, api.Settlement{Outcome: job.OutcomeDone, Result: api.DropResult(1_100_002, api.ResultTooLong(1_100_002))}},
+		"an ill follow-up": {`echo '@hmule enqueue {"tsk":1}'; echo '@hmule enqueue {"task":'`, api.Settlement{Outcome: job.OutcomeDone, RawEnqueue: []json.RawMessage{[]byte(`{"tsk":1}`), []byte(`"{\"task\":"`)}}},
 	} {
 		got := run(t.Context(), t, c.command, job.Spec{Queue: "archive", Payload: map[string]string{"day": "2026-11-23"}, Traceparent: "00-4bf92f3577b34da6a3ce929d0e0e4736-00f067aa0ba902b7-01"}).Settlement
 		if name == "told" {
@@ -63,7 +64,7 @@ func TestOutcomes(t *testing.T) {
 			got.Enqueue = nil
 		}
 		if c.want.Report.Empty() {
-			got.Report = job.Report{}
+			got.Report = api.Report{}
 		}
 		got.RunMS = 0
 		assert.Equal(t, c.want, got, name)

@@ -14,6 +14,7 @@ import (
 	"encoding/json"
 	"testing"
 
+	"humblemule/api"
 	"humblemule/job"
 	"humblemule/worker"
 )
@@ -22,7 +23,7 @@ import (
 type Outcome struct {
 	// Settlement is what the service would be told: the outcome, the result or
 	// error, the delay, and with a done one the follow-ups.
-	job.Settlement
+	api.Settlement
 	t testing.TB
 }
 
@@ -39,16 +40,16 @@ func (o Outcome) Result(v any) {
 }
 
 // Option changes the fake job.
-type Option func(*job.LeasedJob)
+type Option func(*api.LeasedJob)
 
 // Try makes it the n-th try of the job.
-func Try(n int) Option { return func(j *job.LeasedJob) { j.Tries, j.Attempt = n, n } }
+func Try(n int) Option { return func(j *api.LeasedJob) { j.Tries, j.Attempt = n, n } }
 
 // ID gives the job an id; it has 1 otherwise.
-func ID(id int64) Option { return func(j *job.LeasedJob) { j.ID = id } }
+func ID(id int64) Option { return func(j *api.LeasedJob) { j.ID = id } }
 
 // Planned makes it a run of a schedule.
-func Planned(by job.ScheduledBy) Option { return func(j *job.LeasedJob) { j.Schedule = &by } }
+func Planned(by job.ScheduledBy) Option { return func(j *api.LeasedJob) { j.Schedule = &by } }
 
 // Run runs the handler of the spec's task once. The spec is checked as a service
 // would check it. The handler's context ends with the test's, or by the spec's
@@ -70,7 +71,7 @@ func RunContext(ctx context.Context, t testing.TB, p *worker.Pool, s job.Spec, o
 		t.Fatal(err)
 	}
 	policy := s.Policy()
-	j := job.LeasedJob{
+	j := api.LeasedJob{
 		ID: 1, Task: s.Task, Payload: payload, Queue: s.Queue, Priority: job.DefaultPriority, Round: 1, Attempt: 1, Tries: 1,
 		MaxAttempts: policy.MaxAttempts, Owner: s.Owner, Labels: s.Labels, TimeoutMS: policy.Timeout.Go().Milliseconds(), Traceparent: s.Traceparent,
 	}

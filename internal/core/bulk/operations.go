@@ -9,9 +9,11 @@ import (
 	"sync"
 	"time"
 
+	"humblemule/api"
 	"humblemule/internal/core/command"
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
+	"humblemule/internal/mergepatch"
 	"humblemule/job"
 )
 
@@ -28,7 +30,7 @@ const (
 // Operation is an action on many jobs that is under way. Its runner alone changes it.
 type Operation struct {
 	mu       sync.Mutex
-	told     job.Operation
+	told     api.Operation
 	last     int64 // how long the file was served at its last removal; 0 for none
 	action   int64
 	position int64 // the last job that was looked at
@@ -40,7 +42,7 @@ type Operation struct {
 	moved map[int64]bool
 }
 
-func (o *Operation) tell() job.Operation {
+func (o *Operation) tell() api.Operation {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	told := o.told
@@ -51,9 +53,9 @@ func (o *Operation) tell() job.Operation {
 // Act applies an action to many jobs. Few are changed at once; for more the answer is
 // an operation that goes on by itself, also after a restart. With DryRun it counts and
 // changes nothing.
-func (op *Operator) Act(ctx context.Context, req job.ActRequest) (job.Operation, error) {
+func (op *Operator) Act(ctx context.Context, req api.ActRequest) (api.Operation, error) {
 	if err := job.Wrong("nothing was done", req.Check()); err != nil {
-		return job.Operation{}, err
+		return api.Operation{}, err
 	}
 	o := op.NewOperation(ctx, req)
 	if err := op.notTwice(&req); err != nil {
@@ -63,7 +65,7 @@ func (op *Operator) Act(ctx context.Context, req job.ActRequest) (job.Operation,
 		return o.told, err
 	}
 	if req.DryRun {
-		o.told.State = job.OpFinished
+		o.told.State = api.OpFinished
 		err := op.exemplify(ctx, &o.told)
 		return o.told, err
 	}
@@ -71,13 +73,13 @@ func (op *Operator) Act(ctx context.Context, req job.ActRequest) (job.Operation,
 		return o.told, job.Fault(job.NotFound, "no job matches; nothing was done")
 	}
 	if req.Trial > 0 {
-		o.told.State = job.OpTrial
+		o.told.State = api.OpTrial
 	}
 	replayed, err := op.recordOperation(ctx, o)
 	if err != nil || replayed != nil {
 		return op.replayedOperation(ctx, replayed, err)
 	}
-	if o.told.Matched > job.MostAtOnce || req.Trial > 0 || req.PerSecond > 0 {
+	if o.told.Matched > api.MostAtOnce || req.Trial > 0 || req.PerSecond > 0 {
 		op.Start(o)
 		return op.tellUnderWay(ctx, o)
 	}
@@ -86,21 +88,21 @@ func (op *Operator) Act(ctx context.Context, req job.ActRequest) (job.Operation,
 }
 
 // NewOperation gives an operation that is not recorded yet.
-func (op *Operator) NewOperation(ctx context.Context, req job.ActRequest) *Operation {
-	return &Operation{told: job.Operation{State: job.OpRunning, ActRequest: req, By: commit.CallOf(ctx).Principal, BeganAt: op.c.Now(), Refused: []job.Refused{}}}
+func (op *Operator) NewOperation(ctx context.Context, req api.ActRequest) *Operation {
+	return &Operation{told: api.Operation{State: api.OpRunning, ActRequest: req, By: commit.CallOf(ctx).Principal, BeganAt: op.c.Now(), Refused: []api.Refused{}}}
 }
 
 // Matches says how many jobs the operation concerns.
 func (o *Operation) Matches(n int64) { o.told.Matched, o.told.MatchedIs = n, "exact" }
 
 // notTwice refuses to requeue jobs of a cause while another operation does.
-func (op *Operator) notTwice(req *job.ActRequest) (err error) {
-	if req.Action != job.ActRequeue || req.DryRun || req.Filter == nil || req.Filter.Cause == 0 {
+func (op *Operator) notTwice(req *api.ActRequest) (err error) {
+	if req.Action != api.ActRequeue || req.DryRun || req.Filter == nil || req.Filter.Cause == 0 {
 		return nil
 	}
 	op.running.Range(func(_, x any) bool {
 		o := x.(*Operation).tell()
-		if o.Action == job.ActRequeue && o.Filter != nil && o.Filter.Cause == req.Filter.Cause {
+		if o.Action == api.ActRequeue && o.Filter != nil && o.Filter.Cause == req.Filter.Cause {
 			err = job.Fault(job.WrongState, "operation %d requeues jobs of this cause already: stop it first, or wait for its end", o.ID)
 		}
 		return err == nil
@@ -109,7 +111,7 @@ func (op *Operator) notTwice(req *job.ActRequest) (err error) {
 }
 
 // exemplify shows what a request's patch would make of the first payload.
-func (op *Operator) exemplify(ctx context.Context, o *job.Operation) error {
+func (op *Operator) exemplify(ctx context.Context, o *api.Operation) error {
 	if o.PayloadPatch == nil {
 		return nil
 	}
@@ -121,7 +123,7 @@ func (op *Operator) exemplify(ctx context.Context, o *job.Operation) error {
 	if err != nil {
 		return err
 	}
-	edited, err := job.MergePatch(first.Payload, o.PayloadPatch)
+	edited, err := mergepatch.Apply(first.Payload, o.PayloadPatch)
 	if err != nil {
 		return job.Wrong("nothing would be done", []job.FieldError{{Field: "payload_patch", Message: fmt.Sprintf("does not fit the payload of job %d: %v", first.ID, err)}})
 	}
@@ -130,7 +132,7 @@ func (op *Operator) exemplify(ctx context.Context, o *job.Operation) error {
 }
 
 // count counts what a request matches, up to what a call may look at.
-func (op *Operator) count(ctx context.Context, o *job.Operation) error {
+func (op *Operator) count(ctx context.Context, o *api.Operation) error {
 	if len(o.IDs) > 0 {
 		o.Matched, o.MatchedIs = int64(len(slices.Compact(slices.Sorted(slices.Values(o.IDs))))), "exact"
 		return nil
@@ -144,7 +146,7 @@ func (op *Operator) count(ctx context.Context, o *job.Operation) error {
 		o.Matched, o.MatchedIs = *n, "exact"
 		return nil
 	}
-	ids, last, err := op.read.Matching(ctx, &f, 0, job.MaxSearched)
+	ids, last, err := op.read.Matching(ctx, &f, 0, api.MaxSearched)
 	o.Matched, o.MatchedIs = int64(len(ids)), "exact"
 	if last != 0 {
 		o.MatchedIs = "at_least"
@@ -193,7 +195,7 @@ func (o *Operation) Add(tx *commit.Tx, by string) error {
 	if o.told.ID, err = tx.Store.AddOperation(o.action, o.told.State, string(body)); err != nil {
 		return err
 	}
-	if job.Removes(o.told.Action) {
+	if api.Removes(o.told.Action) {
 		tx.Removals.Set(o.action, memory.Removal{Last: tx.Served(), UnderWay: true})
 	}
 	return nil
@@ -202,9 +204,9 @@ func (o *Operation) Add(tx *commit.Tx, by string) error {
 // ID is the operation's number, once it was added; 0 before.
 func (o *Operation) ID() int64 { return o.told.ID }
 
-func (op *Operator) replayedOperation(ctx context.Context, id *int64, err error) (job.Operation, error) {
+func (op *Operator) replayedOperation(ctx context.Context, id *int64, err error) (api.Operation, error) {
 	if err != nil {
-		return job.Operation{}, err
+		return api.Operation{}, err
 	}
 	return op.Operation(ctx, *id)
 }
@@ -224,11 +226,11 @@ func (op *Operator) Start(o *Operation) {
 }
 
 // shortens tells whether an operation removes what settings keep no longer.
-func shortens(o *job.Operation) bool { return o.Filter != nil && o.Filter.FinishedBy != nil }
+func shortens(o *api.Operation) bool { return o.Filter != nil && o.Filter.FinishedBy != nil }
 
 // Resume goes on with what a restart has interrupted.
 func (op *Operator) Resume() error {
-	all, err := op.c.Store.OperationsIn(job.OpRunning, job.OpTrial)
+	all, err := op.c.Store.OperationsIn(api.OpRunning, api.OpTrial)
 	if err != nil {
 		return err
 	}
@@ -243,23 +245,23 @@ func (op *Operator) Resume() error {
 }
 
 // Operation tells how an operation stands.
-func (op *Operator) Operation(ctx context.Context, id int64) (job.Operation, error) {
+func (op *Operator) Operation(ctx context.Context, id int64) (api.Operation, error) {
 	if o, running := op.running.Load(id); running {
 		return op.tellUnderWay(ctx, o.(*Operation))
 	}
 	row, err := op.c.Store.Operation(ctx, id)
 	if err != nil || row == nil {
-		return job.Operation{}, errors.Join(err, job.Fault(job.NotFound, "there is no operation %d", id))
+		return api.Operation{}, errors.Join(err, job.Fault(job.NotFound, "there is no operation %d", id))
 	}
 	stored, err := memory.ReadOperation(row)
 	if err != nil {
-		return job.Operation{}, err
+		return api.Operation{}, err
 	}
 	return op.tellOperation(ctx, stored.Operation, stored.LastRemoval)
 }
 
 // tellUnderWay tells an operation as its runner has left it.
-func (op *Operator) tellUnderWay(ctx context.Context, o *Operation) (job.Operation, error) {
+func (op *Operator) tellUnderWay(ctx context.Context, o *Operation) (api.Operation, error) {
 	told := o.tell()
 	o.mu.Lock()
 	last := o.last
@@ -269,25 +271,25 @@ func (op *Operator) tellUnderWay(ctx context.Context, o *Operation) (job.Operati
 
 // tellOperation adds what changes after an operation is over: until when it can be undone,
 // counted from its last removal, and what became of the jobs that it has requeued.
-func (op *Operator) tellOperation(ctx context.Context, o job.Operation, last int64) (_ job.Operation, err error) {
-	if o.UndoUntil = 0; job.Removes(o.Action) && o.State != job.OpUndone {
+func (op *Operator) tellOperation(ctx context.Context, o api.Operation, last int64) (_ api.Operation, err error) {
+	if o.UndoUntil = 0; api.Removes(o.Action) && o.State != api.OpUndone {
 		left := memory.RestorableFor.Milliseconds()
 		if last != 0 && o.Over() {
 			left -= op.c.Clock.Served() - last
 		}
 		o.UndoUntil = op.c.Now() + job.Time(left)
 	}
-	if o.Action == job.ActRequeue && o.ID != 0 {
+	if o.Action == api.ActRequeue && o.ID != 0 {
 		o.Became, err = op.c.Store.Became(ctx, o.ID)
 	}
 	return o, err
 }
 
 // Operations lists the latest operations.
-func (op *Operator) Operations(ctx context.Context) ([]job.Operation, error) {
+func (op *Operator) Operations(ctx context.Context) ([]api.Operation, error) {
 	const most = 100
 	rows, err := op.c.Store.Operations(ctx, most)
-	all := make([]job.Operation, len(rows))
+	all := make([]api.Operation, len(rows))
 	for i := range rows {
 		stored, err := memory.ReadOperation(&rows[i])
 		if err != nil {
@@ -301,7 +303,7 @@ func (op *Operator) Operations(ctx context.Context) ([]job.Operation, error) {
 }
 
 // StopOperation stops an operation; what it has changed stays so.
-func (op *Operator) StopOperation(ctx context.Context, id int64) (job.Operation, error) {
+func (op *Operator) StopOperation(ctx context.Context, id int64) (api.Operation, error) {
 	o, running := op.running.Load(id)
 	if !running {
 		told, err := op.Operation(ctx, id)
@@ -334,7 +336,7 @@ func (op *Operator) StopOperation(ctx context.Context, id int64) (job.Operation,
 }
 
 // leaveKept lets retention rest after such an operation was stopped or undone.
-func leaveKept(tx *commit.Tx, o *job.Operation, what string) {
+func leaveKept(tx *commit.Tx, o *api.Operation, what string) {
 	if shortens(o) {
 		tx.Options().Log.Warn(tx.Retention.Rest(fmt.Sprintf("operation %d, which removes what is kept no longer, was %s: what is left of its jobs goes for good then, unless it is set to be kept for longer", o.ID, what)))
 	}
@@ -342,15 +344,15 @@ func leaveKept(tx *commit.Tx, o *job.Operation, what string) {
 
 // UndoOperation takes back the removals of an operation, until its time for that is over;
 // one that is under way is stopped first.
-func (op *Operator) UndoOperation(ctx context.Context, id int64) (job.Operation, error) {
-	if x, running := op.running.Load(id); running && job.Removes(x.(*Operation).tell().Action) {
+func (op *Operator) UndoOperation(ctx context.Context, id int64) (api.Operation, error) {
+	if x, running := op.running.Load(id); running && api.Removes(x.(*Operation).tell().Action) {
 		if _, err := op.StopOperation(ctx, id); err != nil {
 			return x.(*Operation).tell(), err
 		}
 	}
 	row, err := op.c.Store.Operation(ctx, id)
 	if err != nil || row == nil {
-		return job.Operation{}, errors.Join(err, job.Fault(job.NotFound, "there is no operation %d", id))
+		return api.Operation{}, errors.Join(err, job.Fault(job.NotFound, "there is no operation %d", id))
 	}
 	stored, err := memory.ReadOperation(row)
 	told, last := stored.Operation, stored.LastRemoval
@@ -360,9 +362,9 @@ func (op *Operator) UndoOperation(ctx context.Context, id int64) (job.Operation,
 	switch {
 	case err != nil:
 		return told, err
-	case !job.Removes(told.Action):
+	case !api.Removes(told.Action):
 		return told, job.Fault(job.WrongState, "only removals can be undone; operation %d is a %s", id, told.Action)
-	case told.State == job.OpUndone:
+	case told.State == api.OpUndone:
 		return told, job.Fault(job.WrongState, "operation %d is undone already", id)
 	case op.c.Now() >= told.UndoUntil:
 		return told, job.Fault(job.WrongState, "operation %d could be undone until %s; its jobs have been swept", id, told.UndoUntil)
@@ -389,6 +391,6 @@ func (op *Operator) UndoOperation(ctx context.Context, id int64) (job.Operation,
 	if err != nil {
 		return told, err
 	}
-	err = op.conclude(o, job.OpUndone, "")
+	err = op.conclude(o, api.OpUndone, "")
 	return o.tell(), err
 }

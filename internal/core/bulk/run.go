@@ -10,6 +10,7 @@ import (
 	"slices"
 	"time"
 
+	"humblemule/api"
 	"humblemule/internal/core/command"
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
@@ -54,13 +55,13 @@ func (op *Operator) step(o *Operation) (wait time.Duration, err error) {
 	told, stopping := o.told, o.stopping
 	o.mu.Unlock()
 	if stopping != "" {
-		return 0, op.conclude(o, job.OpStopped, stopping)
+		return 0, op.conclude(o, api.OpStopped, stopping)
 	}
 	if op.c.Now() == told.BeganAt { // what comes of its own doing must be seen to come later; a clock set back holds up nothing
 		return time.Millisecond, nil
 	}
 	most := sliceJobs
-	if told.State == job.OpTrial {
+	if told.State == api.OpTrial {
 		if len(told.TrialIDs) >= told.Trial || o.position == math.MaxInt64 {
 			return op.watchTrial(ctx, o)
 		}
@@ -73,8 +74,8 @@ func (op *Operator) step(o *Operation) (wait time.Duration, err error) {
 	if err != nil {
 		return 0, err
 	}
-	if len(ids) == 0 && end && told.State == job.OpRunning {
-		return 0, op.conclude(o, job.OpFinished, "")
+	if len(ids) == 0 && end && told.State == api.OpRunning {
+		return 0, op.conclude(o, api.OpFinished, "")
 	}
 	others := op.c.Worked() > o.worked
 	changed, err := op.slice(o, ids, end)
@@ -89,7 +90,7 @@ func (op *Operator) step(o *Operation) (wait time.Duration, err error) {
 }
 
 // nextOf reads the next ids of an operation; end tells that none follow them.
-func (op *Operator) nextOf(ctx context.Context, o *job.Operation, position int64, most int) (ids []int64, end bool, err error) {
+func (op *Operator) nextOf(ctx context.Context, o *api.Operation, position int64, most int) (ids []int64, end bool, err error) {
 	if position == math.MaxInt64 {
 		return nil, true, nil
 	}
@@ -113,7 +114,7 @@ func (op *Operator) nextOf(ctx context.Context, o *job.Operation, position int64
 
 // slice changes jobs for as long as a slice may take.
 func (op *Operator) slice(o *Operation, ids []int64, end bool) (changed int64, err error) {
-	var next job.Operation
+	var next api.Operation
 	var position, last int64
 	var moved map[int64]bool
 	err = op.c.Do(context.Background(), commit.Unchecked(func(tx *commit.Tx) error {
@@ -137,7 +138,7 @@ func (op *Operator) slice(o *Operation, ids []int64, end bool) (changed int64, e
 		if changed = next.Changed - before; all && end {
 			position = math.MaxInt64
 		}
-		if changed > 0 && job.Removes(next.Action) {
+		if changed > 0 && api.Removes(next.Action) {
 			last = tx.Served()
 			tx.Removals.Set(o.action, memory.Removal{Last: last, UnderWay: true})
 		}
@@ -151,7 +152,7 @@ func (op *Operator) slice(o *Operation, ids []int64, end bool) (changed int64, e
 	return changed, err
 }
 
-func putOperation(tx *commit.Tx, o *job.Operation, position, last int64) error {
+func putOperation(tx *commit.Tx, o *api.Operation, position, last int64) error {
 	body, err := json.Marshal(memory.StoredOperation{Operation: *o, LastRemoval: last})
 	if err != nil {
 		return err
@@ -161,13 +162,13 @@ func putOperation(tx *commit.Tx, o *job.Operation, position, last int64) error {
 
 // actOn applies an operation's action to one job. A job that may not be acted on is noted as
 // refused; of a filter, one that was not among those that were shown is passed over.
-func actOn(tx *commit.Tx, o *job.Operation, action, id int64, moved map[int64]bool) error {
+func actOn(tx *commit.Tx, o *api.Operation, action, id int64, moved map[int64]bool) error {
 	act, err := mayActOn(tx.View(), o, id, moved)
 	var p *job.Problem
 	if errors.As(err, &p) {
 		o.RefusedCount++
 		if len(o.Refused) < refusedTold {
-			o.Refused = append(o.Refused, job.Refused{ID: id, Message: p.Error()})
+			o.Refused = append(o.Refused, api.Refused{ID: id, Message: p.Error()})
 		}
 		return nil
 	}
@@ -185,7 +186,7 @@ func actOn(tx *commit.Tx, o *job.Operation, action, id int64, moved map[int64]bo
 	}
 	delete(moved, id)
 	o.Changed++
-	if o.State == job.OpTrial {
+	if o.State == api.OpTrial {
 		o.TrialIDs = append(o.TrialIDs, id)
 	}
 	return nil
@@ -193,7 +194,7 @@ func actOn(tx *commit.Tx, o *job.Operation, action, id int64, moved map[int64]bo
 
 // mayActOn gives what is to be done to a job, if it was in an asked state before the operation
 // began; nil where a filter would not have shown it.
-func mayActOn(v *commit.View, o *job.Operation, id int64, moved map[int64]bool) (commit.Act, error) {
+func mayActOn(v *commit.View, o *api.Operation, id int64, moved map[int64]bool) (commit.Act, error) {
 	r, err := v.Store.Row(id)
 	switch {
 	case err != nil:
@@ -211,22 +212,22 @@ func mayActOn(v *commit.View, o *job.Operation, id int64, moved map[int64]bool) 
 }
 
 // actFor checks an operation's action on a job.
-func actFor(v *commit.View, o *job.Operation, r *store.Row) (commit.Act, error) {
+func actFor(v *commit.View, o *api.Operation, r *store.Row) (commit.Act, error) {
 	switch o.Action {
-	case job.ActCancel:
+	case api.ActCancel:
 		return command.Cancel(v, r)
-	case job.ActRequeue:
+	case api.ActRequeue:
 		return command.Requeue(v, r, command.Requeuing{PayloadPatch: o.PayloadPatch}, o.ID)
-	case job.ActPatch:
+	case api.ActPatch:
 		p, err := job.ReadPatch(o.Patch)
 		if err != nil {
 			return nil, err
 		}
 		act, _, err := command.Edit(v, r, p)
 		return act, err
-	case job.ActStartNow:
+	case api.ActStartNow:
 		return command.StartNow(v, r)
-	case job.ActDiscard:
+	case api.ActDiscard:
 		return command.Discard(v, r)
 	default:
 		return command.Purge(v, r)
@@ -252,8 +253,8 @@ func (op *Operator) conclude(o *Operation, state, why string) error {
 	next.State, next.Why, next.EndedAt = state, why, op.c.Now()
 	err := op.c.Do(context.Background(), commit.Unchecked(func(tx *commit.Tx) error {
 		switch {
-		case !job.Removes(next.Action):
-		case state == job.OpUndone || o.last == 0:
+		case !api.Removes(next.Action):
+		case state == api.OpUndone || o.last == 0:
 			tx.Removals.End(o.action)
 		default:
 			tx.Removals.Set(o.action, memory.Removal{Last: o.last})
@@ -286,20 +287,20 @@ func (op *Operator) watchTrial(ctx context.Context, o *Operation) (wait time.Dur
 		case job.Done:
 			done++
 		case job.Dead, job.Backoff, job.Skipped, job.Cancelled:
-			return 0, op.conclude(o, job.OpStopped, fmt.Sprintf("job %d of the trial is %s; the rest stays as it is", r.ID, r.State))
+			return 0, op.conclude(o, api.OpStopped, fmt.Sprintf("job %d of the trial is %s; the rest stays as it is", r.ID, r.State))
 		}
 	}
 	switch {
 	case len(told.TrialIDs) == 0:
-		return 0, op.conclude(o, job.OpStopped, "no job of the trial could be requeued")
+		return 0, op.conclude(o, api.OpStopped, "no job of the trial could be requeued")
 	case len(rows) < len(told.TrialIDs):
-		return 0, op.conclude(o, job.OpStopped, "a job of the trial was removed; the rest stays as it is")
+		return 0, op.conclude(o, api.OpStopped, "a job of the trial was removed; the rest stays as it is")
 	case done < len(rows):
 		return trialEvery, op.tellTrial(ctx, o, rows)
 	case o.position == math.MaxInt64:
-		return 0, op.conclude(o, job.OpFinished, "")
+		return 0, op.conclude(o, api.OpFinished, "")
 	}
-	told.State = job.OpRunning
+	told.State = api.OpRunning
 	told.Why = ""
 	err = op.c.Do(ctx, commit.Unchecked(func(tx *commit.Tx) error { return putOperation(tx, &told, o.position, o.last) }))
 	if err == nil {

@@ -6,10 +6,12 @@ import (
 	"fmt"
 
 	"humblemule/internal/core/commit"
+	"humblemule/internal/core/lifecycle"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/place"
 	"humblemule/internal/core/read"
 	"humblemule/internal/core/store"
+	"humblemule/internal/mergepatch"
 	"humblemule/job"
 )
 
@@ -53,7 +55,7 @@ func Cancel(_ *commit.View, r *store.Row) (commit.Act, error) {
 		if r.State == job.Running {
 			return askCancel(tx, r)
 		}
-		return place.Finish(tx, r, job.Cancelled, job.Asked, "", job.ByCancel)
+		return place.Finish(tx, r, job.Cancelled, job.Asked, "", lifecycle.ByCancel)
 	}, nil
 }
 
@@ -138,7 +140,7 @@ func (how *Requeuing) edit(r *store.Row, most int) (edited json.RawMessage, err 
 	case how.Payload != nil:
 		edited = how.Payload
 	case how.PayloadPatch != nil:
-		if edited, err = job.MergePatch(r.Payload, how.PayloadPatch); err != nil {
+		if edited, err = mergepatch.Apply(r.Payload, how.PayloadPatch); err != nil {
 			return nil, job.Fault(job.Invalid, "the payload of job %d cannot be patched: %v", r.ID, err)
 		}
 	default:
@@ -166,7 +168,7 @@ func requeue(tx *commit.Tx, r *store.Row, forgetSteps bool, operation int64) err
 	r.Operation = operation
 	tx.Times.Results.RereadAny() // its result goes
 	r.Rank, r.NextAt, r.RunAt, r.StartBy = 0, 0, 0, 0
-	if err := place.Put(tx, r, job.ByRequeue); err != nil {
+	if err := place.Put(tx, r, lifecycle.ByRequeue); err != nil {
 		return err
 	}
 	return tx.Store.Requeue(r)
@@ -185,7 +187,7 @@ func StartNow(_ *commit.View, r *store.Row) (commit.Act, error) {
 	}
 	return func(tx *commit.Tx, _ int64) error {
 		r.Rank, r.NextAt = 0, 0
-		if err := place.Put(tx, r, job.ByStartNow); err != nil {
+		if err := place.Put(tx, r, lifecycle.ByStartNow); err != nil {
 			return err
 		}
 		return tx.Store.Wait(r)

@@ -7,6 +7,7 @@ import (
 	"slices"
 
 	"humblemule/internal/core/commit"
+	"humblemule/internal/core/lifecycle"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/place"
 	"humblemule/internal/core/store"
@@ -313,5 +314,5 @@ func placeNew(tx *commit.Tx, n *NewJob) error {
 		r.RunAt = runAtOf(n, tx.Now)
 		r.NextAt = r.RunAt
 	}
-	return place.Put(tx, r, job.ByEnqueue)
+	return place.Put(tx, r, lifecycle.ByEnqueue)
 }

@@ -6,7 +6,9 @@ import (
 	"fmt"
 	"slices"
 
+	"humblemule/api"
 	"humblemule/internal/core/commit"
+	"humblemule/internal/core/lifecycle"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/place"
 	"humblemule/internal/core/store"
@@ -122,12 +124,12 @@ func patch(tx *commit.Tx, r *store.Row, n *NewJob) error {
 	if r.Policy, err = tx.Policies.Use(body); err != nil {
 		return err
 	}
-	if priority != r.Priority && tx.Settings.Rules(tx.Queues.Get(r.Queue)).Order == job.ByAgeing {
+	if priority != r.Priority && tx.Settings.Rules(tx.Queues.Get(r.Queue)).Order == api.ByAgeing {
 		r.Rank = 0
 	}
 	r.Priority = priority
 	if r.State == job.Backoff {
-		if err := place.Change(tx, r, job.Backoff, job.ByPatch); err != nil {
+		if err := place.Change(tx, r, job.Backoff, lifecycle.ByPatch); err != nil {
 			return err
 		}
 		policy, err := tx.Policies.Of(r.Policy)
@@ -138,12 +140,12 @@ func patch(tx *commit.Tx, r *store.Row, n *NewJob) error {
 			if err := tx.Store.Patch(r); err != nil {
 				return err
 			}
-			return place.Finish(tx, r, job.Dead, job.TooOld, "", job.ByAge)
+			return place.Finish(tx, r, job.Dead, job.TooOld, "", lifecycle.ByAge)
 		}
 		return tx.Store.Patch(r)
 	}
 	r.RunAt, r.NextAt = n.Row.RunAt, n.Row.RunAt
-	if err := place.Put(tx, r, job.ByPatch); err != nil {
+	if err := place.Put(tx, r, lifecycle.ByPatch); err != nil {
 		return err
 	}
 	return tx.Store.Patch(r)

@@ -3,6 +3,7 @@ package command
 import (
 	"cmp"
 
+	"humblemule/api"
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/store"
@@ -23,10 +24,10 @@ func queueFor(v *commit.View, n *NewJob) string {
 func resolve(v *commit.View, n *NewJob, q *memory.Named) (policy string, priority int) {
 	task, of := v.Settings.Task(v.Tasks.ID(n.task)), v.Settings.Queue(q)
 	if policy = n.policy; task != nil || of != nil {
-		policy = policyBody(n.spec.Resolve(task, of))
+		policy = policyBody(api.Resolve(n.spec, task, of))
 	}
 	priority = job.DefaultPriority
-	for _, d := range []*job.Defaults{of, task, {Priority: n.spec.Priority}} {
+	for _, d := range []*api.Defaults{of, task, {Priority: n.spec.Priority}} {
 		if d != nil && d.Priority != nil {
 			priority = *d.Priority
 		}
@@ -43,6 +44,6 @@ func resolveAgain(tx *commit.Tx, r *store.Row) error {
 	}
 	var own job.Spec
 	old.Own(&own)
-	r.Policy, err = tx.Policies.Use(policyBody(own.Resolve(tx.Settings.Task(r.Task), tx.Settings.Queue(tx.Queues.Get(r.Queue)))))
+	r.Policy, err = tx.Policies.Use(policyBody(api.Resolve(&own, tx.Settings.Task(r.Task), tx.Settings.Queue(tx.Queues.Get(r.Queue)))))
 	return err
 }

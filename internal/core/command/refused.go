@@ -6,7 +6,9 @@ import (
 	"fmt"
 	"time"
 
+	"humblemule/api"
 	"humblemule/internal/core/commit"
+	"humblemule/internal/core/lifecycle"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/place"
 	"humblemule/internal/core/store"
@@ -46,13 +48,13 @@ func endRefused(tx *commit.Tx, l *memory.Lease, s *Settlement, bad []job.FieldEr
 	if err := tx.Store.KeepRefused(row.ID, body); err != nil {
 		return nil, err
 	}
-	return row, place.Finish(tx, row, job.Dead, job.OutcomeRefused, "", job.BySettle)
+	return row, place.Finish(tx, row, job.Dead, job.OutcomeRefused, "", lifecycle.BySettle)
 }
 
 // Accept makes a job done that is dead because its outcome was refused, without running
 // it again; its follow-ups are those given, or none.
 func (dk *Desk) Accept(ctx context.Context, id int64, followUps []job.Spec) (job.Job, error) {
-	s := job.Settlement{Enqueue: followUps}
+	s := api.Settlement{Enqueue: followUps}
 	if err := job.Wrong("the job stays dead", s.CheckEnqueue(dk.c.MaxPayload)); err != nil {
 		return job.Job{}, err
 	}
@@ -76,7 +78,7 @@ func accept(tx *commit.Tx, r *store.Row, news []*NewJob) error {
 	if err := tx.Store.DropRefused(r.ID); err != nil {
 		return err
 	}
-	if err := place.Finish(tx, r, job.Done, "", "", job.ByAccept); err != nil {
+	if err := place.Finish(tx, r, job.Done, "", "", lifecycle.ByAccept); err != nil {
 		return err
 	}
 	for _, n := range news {
@@ -108,7 +110,7 @@ const leaseEnded = "lease_ended"
 // TakeBack ends a lease, uncounted, and places its job again.
 func TakeBack(tx *commit.Tx, l *memory.Lease, why string, freeLane bool) error {
 	left := time.Until(l.Ends)
-	ended, err := endAttempt(tx, l, &Settlement{Settlement: job.Settlement{Outcome: job.OutcomeReleased, Error: &job.Failure{Type: leaseEnded, Message: why}}})
+	ended, err := endAttempt(tx, l, &Settlement{Settlement: api.Settlement{Outcome: job.OutcomeReleased, Error: &job.Failure{Type: leaseEnded, Message: why}}})
 	if err != nil {
 		return err
 	}
@@ -116,13 +118,13 @@ func TakeBack(tx *commit.Tx, l *memory.Lease, why string, freeLane bool) error {
 	r := ended.Row
 	r.Tries--
 	if r.CancelAskedAt != 0 {
-		return place.Finish(tx, r, job.Cancelled, job.Asked, r.ReasonText, job.ByEndLease)
+		return place.Finish(tx, r, job.Cancelled, job.Asked, r.ReasonText, lifecycle.ByEndLease)
 	}
 	if r.Lane != "" && !freeLane && left > 0 { // it keeps its lane
-		return place.Wait(tx, r, job.Scheduled, left, job.ByEndLease)
+		return place.Wait(tx, r, job.Scheduled, left, lifecycle.ByEndLease)
 	}
 	r.NextAt = 0
-	if err := place.Put(tx, r, job.ByEndLease); err != nil {
+	if err := place.Put(tx, r, lifecycle.ByEndLease); err != nil {
 		return err
 	}
 	return tx.Store.Wait(r)

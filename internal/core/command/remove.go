@@ -5,9 +5,11 @@ import (
 	"errors"
 
 	"humblemule/internal/core/commit"
+	"humblemule/internal/core/lifecycle"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/place"
 	"humblemule/internal/core/store"
+	"humblemule/internal/sentence"
 	"humblemule/job"
 )
 
@@ -53,7 +55,7 @@ func BringBack(tx *commit.Tx, r *store.Row) error {
 		tx.Times.Due.By(r.NextAt)
 		return nil
 	}
-	if err := place.Put(tx, r, job.ByUndo); err != nil {
+	if err := place.Put(tx, r, lifecycle.ByUndo); err != nil {
 		return err
 	}
 	return tx.Store.Wait(r)
@@ -86,7 +88,7 @@ func (dk *Desk) Restore(ctx context.Context, id int64) (job.Job, error) {
 			return nil, err
 		}
 		if r == nil {
-			return nil, job.Fault(job.NotFound, "no removed job %d is there to be restored; a removal can be taken back for %s", id, job.Roughly(memory.RestorableFor))
+			return nil, job.Fault(job.NotFound, "no removed job %d is there to be restored; a removal can be taken back for %s", id, sentence.Roughly(memory.RestorableFor))
 		}
 		return func(tx *commit.Tx, _ int64) error { return BringBack(tx, r) }, nil
 	})

@@ -4,14 +4,16 @@ import (
 	"encoding/json"
 	"fmt"
 
+	"humblemule/api"
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/store"
+	"humblemule/internal/text"
 	"humblemule/job"
 )
 
 // FitReport leaves out the labels of a mended report that a job has no room for.
-func FitReport(tx *commit.Tx, l *memory.Lease, r job.Report) (fits job.Report, dropped []job.FieldError) {
+func FitReport(tx *commit.Tx, l *memory.Lease, r api.Report) (fits api.Report, dropped []job.FieldError) {
 	if len(r.Labels) == 0 {
 		return r, nil
 	}
@@ -24,14 +26,14 @@ func FitReport(tx *commit.Tx, l *memory.Lease, r job.Report) (fits job.Report, d
 
 // Report takes what a handler tells of its job. The lease itself stays as it is:
 // the transaction may fail.
-func Report(tx *commit.Tx, l *memory.Lease, r *job.Report) error {
+func Report(tx *commit.Tx, l *memory.Lease, r *api.Report) error {
 	if r.Empty() {
 		return nil
 	}
 	told := *l
 	told.ReportedAt = tx.Now
 	if r.Progress != nil {
-		told.Progress = &job.Progress{Percent: r.Progress.Percent, Note: job.Cut(r.Progress.Note, job.MaxNote)}
+		told.Progress = &job.Progress{Percent: r.Progress.Percent, Note: text.Cut(r.Progress.Note, api.MaxNote)}
 	}
 	if err := reportLines(tx, &told, r); err != nil {
 		return err
@@ -54,7 +56,7 @@ func Report(tx *commit.Tx, l *memory.Lease, r *job.Report) error {
 }
 
 // reportLines keeps lines of a log: of each attempt the first ones and the last.
-func reportLines(tx *commit.Tx, l *memory.Lease, r *job.Report) error {
+func reportLines(tx *commit.Tx, l *memory.Lease, r *api.Report) error {
 	if len(r.Log) == 0 {
 		return nil
 	}
@@ -62,26 +64,26 @@ func reportLines(tx *commit.Tx, l *memory.Lease, r *job.Report) error {
 	if r.LogFrom > 0 {
 		n = r.LogFrom - 1
 	}
-	lastKept := max(l.Lines, n+len(r.Log)) - job.LastLines + 1 // the first one of the last that are kept
-	for _, text := range r.Log {
-		if n++; n <= l.Lines || n > job.FirstLines && n < lastKept {
+	lastKept := max(l.Lines, n+len(r.Log)) - api.LastLines + 1 // the first one of the last that are kept
+	for _, said := range r.Log {
+		if n++; n <= l.Lines || n > api.FirstLines && n < lastKept {
 			continue // it is kept already, or would not be
 		}
-		line := job.LogLine{Attempt: l.Row.Attempt, N: n, At: tx.Now, Text: job.Cut(text, job.MaxLogLine)}
+		line := api.LogLine{Attempt: l.Row.Attempt, N: n, At: tx.Now, Text: text.Cut(said, api.MaxLogLine)}
 		if err := tx.Store.InsertLine(l.Row.ID, line); err != nil {
 			return err
 		}
 	}
-	folds := l.Lines > job.FirstLines && lastKept > job.FirstLines+1
+	folds := l.Lines > api.FirstLines && lastKept > api.FirstLines+1
 	l.Lines = max(l.Lines, n)
 	if !folds {
 		return nil
 	}
-	return tx.Store.FoldLines(l.Row.ID, l.Row.Attempt, job.FirstLines, lastKept)
+	return tx.Store.FoldLines(l.Row.ID, l.Row.Attempt, api.FirstLines, lastKept)
 }
 
 // CheckSteps answers what of an extension's steps is wrong; none is taken then.
-func CheckSteps(tx *commit.Tx, l *memory.Lease, x *job.Extension) ([]job.FieldError, error) {
+func CheckSteps(tx *commit.Tx, l *memory.Lease, x *api.Extension) ([]job.FieldError, error) {
 	if len(x.Steps) == 0 {
 		return nil, nil
 	}
@@ -96,14 +98,14 @@ func CheckSteps(tx *commit.Tx, l *memory.Lease, x *job.Extension) ([]job.FieldEr
 	for name := range x.Steps {
 		names[name] = true
 	}
-	if len(names) > job.MostSteps {
-		return []job.FieldError{{Field: "steps", Message: fmt.Sprintf("would be %d; at most %d are kept", len(names), job.MostSteps)}}, err
+	if len(names) > api.MostSteps {
+		return []job.FieldError{{Field: "steps", Message: fmt.Sprintf("would be %d; at most %d are kept", len(names), api.MostSteps)}}, err
 	}
 	return nil, err
 }
 
 // TakeSteps writes what a handler tells of steps, under its live token.
-func TakeSteps(tx *commit.Tx, l *memory.Lease, x *job.Extension) error {
+func TakeSteps(tx *commit.Tx, l *memory.Lease, x *api.Extension) error {
 	for name, s := range x.Steps {
 		var err error
 		switch {
@@ -125,7 +127,7 @@ func TakeSteps(tx *commit.Tx, l *memory.Lease, x *job.Extension) error {
 }
 
 // KnownSteps are what earlier attempts of a row have left; a first one has none.
-func KnownSteps(tx *commit.Tx, r *store.Row) (map[string]job.StepKnown, error) {
+func KnownSteps(tx *commit.Tx, r *store.Row) (map[string]api.StepKnown, error) {
 	if r.Attempt <= 1 {
 		return nil, nil
 	}
@@ -133,9 +135,9 @@ func KnownSteps(tx *commit.Tx, r *store.Row) (map[string]job.StepKnown, error) {
 	if len(all) == 0 {
 		return nil, err
 	}
-	known := map[string]job.StepKnown{}
+	known := map[string]api.StepKnown{}
 	for _, s := range all {
-		known[s.Name] = job.StepKnown{Result: s.Result, InDoubt: s.DoneAt == 0}
+		known[s.Name] = api.StepKnown{Result: s.Result, InDoubt: s.DoneAt == 0}
 	}
 	return known, err
 }

@@ -5,19 +5,22 @@ import (
 	"slices"
 	"time"
 
+	"humblemule/api"
 	"humblemule/internal/core/commit"
+	"humblemule/internal/core/lifecycle"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/place"
 	"humblemule/internal/core/retry"
 	"humblemule/internal/core/store"
 	"humblemule/internal/core/triage"
+	"humblemule/internal/text"
 	"humblemule/job"
 )
 
 // Settlement is a checked settlement with its follow-ups in the shape in which
 // they are stored.
 type Settlement struct {
-	job.Settlement
+	api.Settlement
 	// refused says why it changes nothing, mended what of it was mended or left out, and
 	// badEnqueue why its follow-ups cannot be enqueued.
 	refused, mended, badEnqueue []job.FieldError
@@ -28,7 +31,7 @@ type Settlement struct {
 
 // FailedBy is the outcome of an attempt that the service itself ends, as failed.
 func FailedBy(tx *commit.Tx, f *job.Failure) *Settlement {
-	return &Settlement{Settlement: job.Settlement{Outcome: job.OutcomeFailed, Error: f}, cause: tx.Causes.Rules.Of(f)}
+	return &Settlement{Settlement: api.Settlement{Outcome: job.OutcomeFailed, Error: f}, cause: tx.Causes.Rules.Of(f)}
 }
 
 // RowsOf is about how many rows settlements write.
@@ -40,9 +43,9 @@ func RowsOf(all []Settlement) (n int) {
 }
 
 // PrepareSettlements checks and mends settlements. It needs no transaction.
-func (dk *Desk) PrepareSettlements(items []job.Settlement) ([]Settlement, error) {
-	if len(items) > job.MaxLeaseItems {
-		return nil, job.Fault(job.Invalid, "%d settlements in one call are too many; at most %d are taken, nothing was settled", len(items), job.MaxLeaseItems)
+func (dk *Desk) PrepareSettlements(items []api.Settlement) ([]Settlement, error) {
+	if len(items) > api.MaxLeaseItems {
+		return nil, job.Fault(job.Invalid, "%d settlements in one call are too many; at most %d are taken, nothing was settled", len(items), api.MaxLeaseItems)
 	}
 	all := make([]Settlement, len(items))
 	for i, item := range items {
@@ -74,8 +77,8 @@ func (dk *Desk) PrepareSettlements(items []job.Settlement) ([]Settlement, error)
 
 // SettleAll ends leases with what their handlers bring. Each settlement has its own result;
 // one that is wrong spoils no other.
-func SettleAll(tx *commit.Tx, all []Settlement) ([]job.SettleResult, error) {
-	results := make([]job.SettleResult, len(all))
+func SettleAll(tx *commit.Tx, all []Settlement) ([]api.SettleResult, error) {
+	results := make([]api.SettleResult, len(all))
 	for i := range all {
 		r, err := settle(tx, &all[i])
 		if err != nil {
@@ -87,8 +90,8 @@ func SettleAll(tx *commit.Tx, all []Settlement) ([]job.SettleResult, error) {
 }
 
 // settle ends one lease.
-func settle(tx *commit.Tx, s *Settlement) (job.SettleResult, error) {
-	res := job.SettleResult{Token: s.Token, Status: job.StatusRefused}
+func settle(tx *commit.Tx, s *Settlement) (api.SettleResult, error) {
+	res := api.SettleResult{Token: s.Token, Status: api.StatusRefused}
 	id, attempt, bits, ok := memory.ParseToken(s.Token)
 	if !ok {
 		res.Errors = append(s.refused, job.FieldError{Field: "token", Message: "is no lease's token; give it back as the lease told it"})
@@ -116,7 +119,7 @@ func settle(tx *commit.Tx, s *Settlement) (job.SettleResult, error) {
 	if err != nil {
 		return res, err
 	}
-	res.Status, res.State, res.NextAt = job.StatusOK, row.State, row.NextAt
+	res.Status, res.State, res.NextAt = api.StatusOK, row.State, row.NextAt
 	res.Errors = slices.Concat(s.mended, dropped, bad)
 	return res, nil
 }
@@ -128,7 +131,7 @@ func endBringing(tx *commit.Tx, l *memory.Lease, s *Settlement, bad []job.FieldE
 	if bad != nil && s.Outcome == job.OutcomeDone {
 		return endRefused(tx, l, s, bad)
 	}
-	row, err := End(tx, l, s, job.BySettle)
+	row, err := End(tx, l, s, lifecycle.BySettle)
 	if err != nil || bad != nil {
 		return row, err
 	}
@@ -142,13 +145,13 @@ func endBringing(tx *commit.Tx, l *memory.Lease, s *Settlement, bad []job.FieldE
 
 // settleEnded answers a settle whose lease has ended: repeated where it was the
 // same settle that ended it, lost otherwise.
-func settleEnded(tx *commit.Tx, s *Settlement, id int64, attempt int, bits int64) (job.SettleResult, error) {
-	res := job.SettleResult{Token: s.Token, Status: job.StatusLost}
+func settleEnded(tx *commit.Tx, s *Settlement, id int64, attempt int, bits int64) (api.SettleResult, error) {
+	res := api.SettleResult{Token: s.Token, Status: api.StatusLost}
 	ended, err := tx.Store.EndedAttempt(id, attempt)
 	if err != nil || ended == nil || ended.Token != bits || ended.Outcome != s.Outcome || ended.ErrorType == job.LeaseLost {
 		return res, err
 	}
-	res.Status, res.Repeated = job.StatusOK, true
+	res.Status, res.Repeated = api.StatusOK, true
 	row, err := tx.Store.Row(id)
 	if row != nil {
 		res.State, res.NextAt = row.State, row.NextAt
@@ -159,7 +162,7 @@ func settleEnded(tx *commit.Tx, s *Settlement, id int64, attempt int, bits int64
 // End ends a live lease with an outcome, moves its job to where it belongs then
 // and answers the job's row. The lease itself stays as it is: the transaction
 // may fail.
-func End(tx *commit.Tx, l *memory.Lease, s *Settlement, by job.By) (*store.Row, error) {
+func End(tx *commit.Tx, l *memory.Lease, s *Settlement, by lifecycle.By) (*store.Row, error) {
 	ended, err := endAttempt(tx, l, s)
 	if err != nil {
 		return nil, err
@@ -191,7 +194,7 @@ func endAttempt(tx *commit.Tx, l *memory.Lease, s *Settlement) (*memory.Lease, e
 func fails(o job.Outcome) bool { return o == job.OutcomeFailed || o == job.OutcomeGiveUp }
 
 // follow moves the job of an ended lease to where its outcome leads.
-func follow(tx *commit.Tx, l *memory.Lease, s *Settlement, by job.By) error {
+func follow(tx *commit.Tx, l *memory.Lease, s *Settlement, by lifecycle.By) error {
 	r := l.Row
 	if r.CancelAskedAt != 0 && s.Outcome != job.OutcomeDone {
 		return place.Finish(tx, r, job.Cancelled, job.Asked, r.ReasonText, by)
@@ -204,9 +207,9 @@ func follow(tx *commit.Tx, l *memory.Lease, s *Settlement, by job.By) error {
 		tx.Trends.Ran(r.Task, runMS(s.RunMS, r.LeasedAt, tx.Now))
 		return place.Finish(tx, r, job.Done, "", "", by)
 	case job.OutcomeSkipped:
-		return place.Finish(tx, r, job.Skipped, job.ByHandler, job.Cut(s.ReasonText, job.MaxReasonText), by)
+		return place.Finish(tx, r, job.Skipped, job.ByHandler, text.Cut(s.ReasonText, api.MaxReasonText), by)
 	case job.OutcomeGiveUp:
-		return place.Finish(tx, r, job.Dead, job.GaveUp, job.Cut(s.ReasonText, job.MaxReasonText), by)
+		return place.Finish(tx, r, job.Dead, job.GaveUp, text.Cut(s.ReasonText, api.MaxReasonText), by)
 	case job.OutcomeFailed:
 		return failed(tx, l, s, by)
 	case job.OutcomePostponed:
@@ -244,9 +247,9 @@ func endedAttempt(l *memory.Lease, s *Settlement, now job.Time) *store.Attempt {
 		a.Percent, a.Note = l.Progress.Percent, l.Progress.Note
 	}
 	if s.Error != nil {
-		a.ErrorType = job.Cut(s.Error.Type, job.MaxErrorType)
-		a.ErrorMessage = job.Cut(s.Error.Message, job.MaxErrorMessage)
-		a.Stack = job.Cut(s.Error.Stack, job.MaxStack)
+		a.ErrorType = text.Cut(s.Error.Type, api.MaxErrorType)
+		a.ErrorMessage = text.Cut(s.Error.Message, api.MaxErrorMessage)
+		a.Stack = text.Cut(s.Error.Stack, api.MaxStack)
 	}
 	return a
 }
@@ -261,7 +264,7 @@ func runMS(measured int64, leasedAt, endedAt job.Time) float64 {
 }
 
 // failed tries the job again by its policy, or makes it dead.
-func failed(tx *commit.Tx, l *memory.Lease, s *Settlement, by job.By) error {
+func failed(tx *commit.Tx, l *memory.Lease, s *Settlement, by lifecycle.By) error {
 	r := l.Row
 	v := retry.Judge(retry.Failed{
 		Policy: l.Policy, Tries: r.Tries, RoundStartedAt: r.StartedAt, Now: tx.Now, Delay: s.Delay.Go(), Draw: tx.Options().Draw(),
@@ -281,7 +284,7 @@ const (
 )
 
 // givenBack puts a job back to its old place.
-func givenBack(tx *commit.Tx, l *memory.Lease, by job.By) error {
+func givenBack(tx *commit.Tx, l *memory.Lease, by lifecycle.By) error {
 	r := l.Row
 	last := tx.Leases.Released(r.ID)
 	if last.Worker != l.Worker || time.Since(last.Since) > memory.ReleasesWithin {

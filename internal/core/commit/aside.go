@@ -6,6 +6,7 @@ import (
 	"sync"
 	"time"
 
+	"humblemule/api"
 	"humblemule/job"
 )
 
@@ -143,13 +144,13 @@ func (tx *Tx) IsAside(kind ThingKind, id int64) bool {
 }
 
 // SetAside lists the timed work that has failed and waits to be tried again.
-func (c *Committer) SetAside() []job.SetAside {
+func (c *Committer) SetAside() []api.SetAside {
 	c.aside.mu.Lock()
 	defer c.aside.mu.Unlock()
-	all := []job.SetAside{}
+	all := []api.SetAside{}
 	for t, s := range c.aside.all {
-		all = append(all, job.SetAside{What: string(t.kind), ID: t.id, Since: s.since, Times: s.times, AgainInMS: max(time.Until(s.until), 0).Milliseconds()})
+		all = append(all, api.SetAside{What: string(t.kind), ID: t.id, Since: s.since, Times: s.times, AgainInMS: max(time.Until(s.until), 0).Milliseconds()})
 	}
-	slices.SortFunc(all, func(a, b job.SetAside) int { return cmp.Or(cmp.Compare(a.What, b.What), cmp.Compare(a.ID, b.ID)) })
+	slices.SortFunc(all, func(a, b api.SetAside) int { return cmp.Or(cmp.Compare(a.What, b.What), cmp.Compare(a.ID, b.ID)) })
 	return all
 }

@@ -22,6 +22,7 @@ import (
 
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/store"
+	"humblemule/internal/sentence"
 	"humblemule/job"
 )
 
@@ -202,7 +203,7 @@ func (c *Committer) Ready(ctx context.Context) error {
 		return fmt.Errorf("the disk has taken no writes since %s", job.Time(since))
 	}
 	if turned := time.Unix(0, c.turned.Load()); time.Since(turned) > timedWithin {
-		return fmt.Errorf("timed work has not been done for %s", job.Roughly(time.Since(turned)))
+		return fmt.Errorf("timed work has not been done for %s", sentence.Roughly(time.Since(turned)))
 	}
 	return c.Store.Ping(ctx)
 }

@@ -27,7 +27,8 @@ import (
 	"strconv"
 	"strings"
 
-	"humblemule/job"
+	"humblemule/internal/nearest"
+	"humblemule/internal/sentence"
 )
 
 // Expr is an expression that was read.
@@ -117,7 +118,7 @@ func Parse(text string) (*Expr, error) {
 	if trimmed := strings.TrimSpace(text); strings.HasPrefix(trimmed, "@") {
 		full, known := shorthands[trimmed]
 		if !known {
-			return nil, wrong("%q stands for nothing%s; there are @hourly, @daily, @weekly, @monthly and @yearly", trimmed, job.Perhaps(job.Nearest(trimmed, []string{"@hourly", "@daily", "@weekly", "@monthly", "@yearly"})))
+			return nil, wrong("%q stands for nothing%s; there are @hourly, @daily, @weekly, @monthly and @yearly", trimmed, sentence.Perhaps(nearest.To(trimmed, []string{"@hourly", "@daily", "@weekly", "@monthly", "@yearly"})))
 		}
 		whole = full
 	}
@@ -299,7 +300,7 @@ func (f *field) number(p part) (int, error) {
 	case text == "":
 		return 0, f.wrong(p.at, "a number is missing; it is %d to %d", f.low, f.high)
 	case f.names != nil:
-		return 0, f.wrong(p.at, "%s is neither %d to %d nor a name%s; names are %s", quoted(p.text), f.low, f.high, job.Perhaps(job.Nearest(text, f.names)), strings.Join(f.names, ", "))
+		return 0, f.wrong(p.at, "%s is neither %d to %d nor a name%s; names are %s", quoted(p.text), f.low, f.high, sentence.Perhaps(nearest.To(text, f.names)), strings.Join(f.names, ", "))
 	}
 	return 0, f.wrong(p.at, "%s is no number from %d to %d", quoted(p.text), f.low, f.high)
 }

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"time"
 
+	"humblemule/api"
+	"humblemule/internal/sentence"
 	"humblemule/job"
 )
 
@@ -23,13 +25,13 @@ func Zone(name string) (*time.Location, error) {
 	}
 	z, err := time.LoadLocation(name)
 	if err != nil || name == "Local" {
-		return nil, wrong("%s is no time zone%s; write it as Europe/Lisbon, or UTC", quoted(name), job.Perhaps(nearestZone(name)))
+		return nil, wrong("%s is no time zone%s; write it as Europe/Lisbon, or UTC", quoted(name), sentence.Perhaps(nearestZone(name)))
 	}
 	return z, nil
 }
 
 // NewRule reads the times of a schedule, which was checked; made is when it was made.
-func NewRule(s *job.Schedule, made job.Time) (r Rule, field string, err error) {
+func NewRule(s *api.Schedule, made job.Time) (r Rule, field string, err error) {
 	if r.zone, err = Zone(s.Zone); err != nil {
 		return r, "zone", err
 	}
@@ -45,7 +47,7 @@ func NewRule(s *job.Schedule, made job.Time) (r Rule, field string, err error) {
 }
 
 // Check answers what is wrong with a schedule.
-func Check(s *job.Schedule, maxPayload int, now job.Time) []job.FieldError {
+func Check(s *api.Schedule, maxPayload int, now job.Time) []job.FieldError {
 	wrong := s.Check(maxPayload)
 	if s.Cron == "" && s.Every == 0 || s.Every != 0 && s.Cron != "" {
 		return wrong
@@ -100,8 +102,8 @@ func (r *Rule) Form() string {
 
 // Tell gives the next n times after an instant, not after until where that is not zero,
 // and what changes of the clocks do to them.
-func (r *Rule) Tell(after time.Time, n int, until job.Time) job.CronTold {
-	told := job.CronTold{Form: r.Form(), Says: r.Says(), Zone: r.zone.String(), Next: []job.Instant{}, Notes: []string{}}
+func (r *Rule) Tell(after time.Time, n int, until job.Time) api.CronTold {
+	told := api.CronTold{Form: r.Form(), Says: r.Says(), Zone: r.zone.String(), Next: []api.Instant{}, Notes: []string{}}
 	last := after
 	for range n {
 		next, found := r.Next(last)
@@ -116,8 +118,8 @@ func (r *Rule) Tell(after time.Time, n int, until job.Time) job.CronTold {
 }
 
 // Instant tells a moment in UTC and in the rule's zone.
-func (r *Rule) Instant(at time.Time) job.Instant {
-	return job.Instant{UTC: job.At(at), Local: at.In(r.zone).Format("Mon 2006-01-02 15:04:05 MST")}
+func (r *Rule) Instant(at time.Time) api.Instant {
+	return api.Instant{UTC: job.At(at), Local: at.In(r.zone).Format("Mon 2006-01-02 15:04:05 MST")}
 }
 
 // mostNotes bounds the changes of clocks that are told.

@@ -7,18 +7,19 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humblemule/api"
 	"humblemule/job"
 )
 
 // What a person is told before a schedule is kept.
 func TestTell(t *testing.T) {
-	rule := func(s job.Schedule) Rule {
+	rule := func(s api.Schedule) Rule {
 		r, _, err := NewRule(&s, job.At(epoch))
 		require.NoError(t, err)
 		return r
 	}
 	spring := time.Date(2027, 3, 27, 12, 0, 0, 0, time.UTC)
-	r := rule(job.Schedule{Cron: "30 1 * * *", Zone: "Europe/Lisbon"})
+	r := rule(api.Schedule{Cron: "30 1 * * *", Zone: "Europe/Lisbon"})
 	told := r.Tell(spring, 2, 0)
 	assert.Equal(t, "at 01:30 every day", told.Says)
 	assert.Equal(t, "Sun 2027-03-28 02:00:00 WEST", told.Next[0].Local)
@@ -27,7 +28,7 @@ func TestTell(t *testing.T) {
 		"30 3 * * *": "no time of this falls there.",
 		"30 * * * *": "the times between do not come.",
 	} {
-		r := rule(job.Schedule{Cron: text, Zone: "Europe/Lisbon"})
+		r := rule(api.Schedule{Cron: text, Zone: "Europe/Lisbon"})
 		assert.Contains(t, r.Tell(spring, 40, 0).Notes[0], want)
 	}
 	autumn := time.Date(2027, 10, 30, 12, 0, 0, 0, time.UTC)
@@ -35,12 +36,12 @@ func TestTell(t *testing.T) {
 		"30 1 * * *": "such as 01:30, comes the first time only.",
 		"30 * * * *": "the times between come twice.",
 	} {
-		r := rule(job.Schedule{Cron: text, Zone: "Europe/Lisbon"})
+		r := rule(api.Schedule{Cron: text, Zone: "Europe/Lisbon"})
 		assert.Contains(t, r.Tell(autumn, 40, 0).Notes[0], want)
 	}
 	assert.Len(t, r.Tell(spring, 10, job.At(spring.AddDate(0, 0, 3))).Next, 3, "until")
 
-	every := rule(job.Schedule{Every: job.Duration(90 * time.Second), From: job.At(spring)})
+	every := rule(api.Schedule{Every: job.Duration(90 * time.Second), From: job.At(spring)})
 	next, _ := every.Next(spring.Add(100 * time.Second))
 	assert.Equal(t, spring.Add(180*time.Second), next)
 	next, _ = every.Next(spring.Add(-time.Hour))

@@ -6,7 +6,7 @@ import (
 	"strings"
 	_ "time/tzdata" // a machine may have none
 
-	"humblemule/job"
+	"humblemule/internal/nearest"
 )
 
 // zoneNames are the names of the tz database, a line each. They serve to find the nearest
@@ -36,10 +36,10 @@ func nearestZone(name string) string {
 	if full := places[asked[strings.LastIndexByte(asked, '/')+1:]]; full != "" {
 		return full
 	}
-	if n := job.Nearest(asked, sorted(byLower)); n != "" {
+	if n := nearest.To(asked, sorted(byLower)); n != "" {
 		return byLower[n]
 	}
-	return places[job.Nearest(asked, sorted(places))]
+	return places[nearest.To(asked, sorted(places))]
 }
 
 func sorted(all map[string]string) (names []string) {

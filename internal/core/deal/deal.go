@@ -1,6 +1,7 @@
 package deal
 
 import (
+	"humblemule/api"
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/place"
@@ -107,7 +108,7 @@ func startFor(tx *commit.Tx, t *take, row *store.Row) error {
 // best finds the head that goes first of those that a take may have: that of the
 // first of its queues that has any or, by weight, of the queue whose turn it is.
 func best(tx *commit.Tx, t *take, read map[memory.Group]*heads, wanted int) (*heads, error) {
-	byWeight, ahead := t.req.Share == job.ByWeight, len(t.leases) >= t.req.Limit
+	byWeight, ahead := t.req.Share == api.ByWeight, len(t.leases) >= t.req.Limit
 	var open []string
 	firsts := map[string]*heads{}
 	for _, name := range t.req.Queues {

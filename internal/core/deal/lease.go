@@ -8,8 +8,11 @@ import (
 	"slices"
 	"time"
 
+	"humblemule/api"
+	"humblemule/internal/check"
 	"humblemule/internal/core/command"
 	"humblemule/internal/core/commit"
+	"humblemule/internal/core/lifecycle"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/place"
 	"humblemule/internal/core/read"
@@ -20,25 +23,25 @@ import (
 // Lease settles what the request brings, then takes jobs for it, in one
 // transaction. Where it finds none and settles nothing, it waits for one as long
 // as the request says.
-func (de *Dealer) Lease(ctx context.Context, req job.LeaseRequest) (job.LeaseAnswer, error) {
+func (de *Dealer) Lease(ctx context.Context, req api.LeaseRequest) (api.LeaseAnswer, error) {
 	if err := job.Wrong("nothing was leased", checkLeaseRequest(&req)); err != nil {
-		return job.LeaseAnswer{}, err
+		return api.LeaseAnswer{}, err
 	}
 	if req.Lease == 0 {
-		req.Lease = job.DefaultLease
+		req.Lease = api.DefaultLease
 	}
 	settlements, err := de.desk.PrepareSettlements(req.Settle)
 	if err != nil {
-		return job.LeaseAnswer{}, err
+		return api.LeaseAnswer{}, err
 	}
 	call := commit.CallOf(ctx)
-	who, err := de.m.Workers.Presence.Use(job.Worker{ID: req.Worker, Queues: req.Queues, Tasks: req.Tasks, Weights: req.Weights, Settings: req.Settings}, call.Principal, de.c.Now())
+	who, err := de.m.Workers.Presence.Use(api.Worker{ID: req.Worker, Queues: req.Queues, Tasks: req.Tasks, Weights: req.Weights, Settings: req.Settings}, call.Principal, de.c.Now())
 	if err != nil {
-		return job.LeaseAnswer{}, err
+		return api.LeaseAnswer{}, err
 	}
-	wait := min(req.Wait, job.LongestPoll)
+	wait := min(req.Wait, api.LongestPoll)
 	t := &take{ctx: ctx, req: &req, call: call.ID(), park: wait > 0 && len(req.Settle) == 0 && req.Job == 0, done: make(chan struct{})}
-	var results []job.SettleResult
+	var results []api.SettleResult
 	most, takes := req.Limit+req.Ahead, false
 	defer de.renewals.arrived(tokensOf(req.Settle))()
 	do := de.c.DoRows
@@ -75,15 +78,15 @@ func (de *Dealer) Lease(ctx context.Context, req job.LeaseRequest) (job.LeaseAns
 		}, nil
 	})
 	if err != nil {
-		return job.LeaseAnswer{}, err
+		return api.LeaseAnswer{}, err
 	}
-	answer := job.LeaseAnswer{Leases: []job.Lease{}, Results: results, Wanted: job.WantRun, Settings: de.m.Settings.Version()}
+	answer := api.LeaseAnswer{Leases: []api.Lease{}, Results: results, Wanted: api.WantRun, Settings: de.m.Settings.Version()}
 	if !takes && wait > 0 && len(req.Settle) == 0 {
 		de.m.Workers.Presence.Rest(ctx, req.Worker, wait.Go(), de.c.Quit)
 	}
 	if takes && de.await(t, wait.Go()) {
 		if t.err != nil {
-			return job.LeaseAnswer{}, t.err
+			return api.LeaseAnswer{}, t.err
 		}
 		answer.Leases = append(answer.Leases, t.leases...)
 	}
@@ -100,7 +103,7 @@ func (de *Dealer) Lease(ctx context.Context, req job.LeaseRequest) (job.LeaseAns
 }
 
 // canTake tells whether a job that is asked for by its id may be leased.
-func canTake(v *commit.View, req *job.LeaseRequest) error {
+func canTake(v *commit.View, req *api.LeaseRequest) error {
 	id := req.Job
 	if id == 0 {
 		return nil
@@ -125,7 +128,7 @@ func canTake(v *commit.View, req *job.LeaseRequest) error {
 }
 
 // checkLeaseRequest answers what is wrong with a request.
-func checkLeaseRequest(req *job.LeaseRequest) (wrong []job.FieldError) {
+func checkLeaseRequest(req *api.LeaseRequest) (wrong []job.FieldError) {
 	add := func(field, format string, args ...any) {
 		wrong = append(wrong, job.FieldError{Field: field, Message: fmt.Sprintf(format, args...)})
 	}
@@ -136,18 +139,18 @@ func checkLeaseRequest(req *job.LeaseRequest) (wrong []job.FieldError) {
 		add("queues", "is empty; name the queues to take from, such as common")
 	}
 	for i, q := range req.Queues {
-		wrong = append(wrong, job.CheckName(fmt.Sprintf("queues[%d]", i), q)...)
+		wrong = append(wrong, check.Name(fmt.Sprintf("queues[%d]", i), q)...)
 	}
 	for i, t := range req.Tasks {
-		wrong = append(wrong, job.CheckName(fmt.Sprintf("tasks[%d]", i), t)...)
+		wrong = append(wrong, check.Name(fmt.Sprintf("tasks[%d]", i), t)...)
 	}
-	if req.Limit < 0 || req.Limit > job.MaxLeaseItems {
-		add("limit", "%d is outside 0 to %d", req.Limit, job.MaxLeaseItems)
+	if req.Limit < 0 || req.Limit > api.MaxLeaseItems {
+		add("limit", "%d is outside 0 to %d", req.Limit, api.MaxLeaseItems)
 	}
-	if req.Ahead < 0 || req.Limit+req.Ahead > job.MaxLeaseItems {
-		add("ahead", "%d is outside 0 to %d, limit included", req.Ahead, job.MaxLeaseItems)
+	if req.Ahead < 0 || req.Limit+req.Ahead > api.MaxLeaseItems {
+		add("ahead", "%d is outside 0 to %d, limit included", req.Ahead, api.MaxLeaseItems)
 	}
-	if req.Share != "" && req.Share != job.ByList && req.Share != job.ByWeight {
+	if req.Share != "" && req.Share != api.ByList && req.Share != api.ByWeight {
 		add("share", "%q is no way to share; it is by_list or by_weight", req.Share)
 	}
 	if req.Job < 0 {
@@ -157,11 +160,11 @@ func checkLeaseRequest(req *job.LeaseRequest) (wrong []job.FieldError) {
 		if !slices.Contains(req.Queues, name) {
 			add("weights."+name, "names a queue that is not in queues")
 		}
-		if w := req.Weights[name]; w < 1 || w > job.MaxWeight {
-			add("weights."+name, "%d is outside 1 to %d", w, job.MaxWeight)
+		if w := req.Weights[name]; w < 1 || w > api.MaxWeight {
+			add("weights."+name, "%d is outside 1 to %d", w, api.MaxWeight)
 		}
 	}
-	if req.Lease != 0 && (req.Lease < job.ShortestLease || req.Lease > job.LongestLease) {
+	if req.Lease != 0 && (req.Lease < api.ShortestLease || req.Lease > api.LongestLease) {
 		add("lease", "%s is outside 1s to 1h", req.Lease)
 	}
 	return wrong
@@ -169,12 +172,12 @@ func checkLeaseRequest(req *job.LeaseRequest) (wrong []job.FieldError) {
 
 // Settle ends leases. Each item has its own result; one that is wrong spoils no
 // other.
-func (de *Dealer) Settle(ctx context.Context, items []job.Settlement) ([]job.SettleResult, error) {
+func (de *Dealer) Settle(ctx context.Context, items []api.Settlement) ([]api.SettleResult, error) {
 	all, err := de.desk.PrepareSettlements(items)
 	if err != nil {
 		return nil, err
 	}
-	var results []job.SettleResult
+	var results []api.SettleResult
 	defer de.renewals.arrived(tokensOf(items))()
 	err = de.c.DoFirst(ctx, command.RowsOf(all), commit.Unchecked(func(tx *commit.Tx) (err error) {
 		results, err = command.SettleAll(tx, all)
@@ -184,7 +187,7 @@ func (de *Dealer) Settle(ctx context.Context, items []job.Settlement) ([]job.Set
 }
 
 // tokensOf are the tokens of settlements.
-func tokensOf(items []job.Settlement) []string {
+func tokensOf(items []api.Settlement) []string {
 	tokens := make([]string, len(items))
 	for i := range items {
 		tokens[i] = items[i].Token
@@ -193,13 +196,13 @@ func tokensOf(items []job.Settlement) []string {
 }
 
 // leaseTo writes the lease of a row to a take's worker.
-func leaseTo(tx *commit.Tx, t *take, r *store.Row) (job.Lease, error) {
+func leaseTo(tx *commit.Tx, t *take, r *store.Row) (api.Lease, error) {
 	policy, err := tx.Policies.Of(r.Policy)
 	if err != nil {
-		return job.Lease{}, err
+		return api.Lease{}, err
 	}
 	if err := tx.Store.LoadPayload(r); err != nil {
-		return job.Lease{}, err
+		return api.Lease{}, err
 	}
 	r.Attempt++
 	r.Tries++
@@ -207,10 +210,10 @@ func leaseTo(tx *commit.Tx, t *take, r *store.Row) (job.Lease, error) {
 	if r.StartedAt == 0 {
 		r.StartedAt = tx.Now
 	}
-	tx.Limits.Start(tx.Queues.Get(r.Queue), job.Start{Job: r.ID, Task: tx.Tasks.Name(r.Task), Priority: r.Priority, Owner: r.Owner, Lane: r.Lane, ReadyAt: r.ReadyAt, StartedAt: tx.Now})
+	tx.Limits.Start(tx.Queues.Get(r.Queue), api.Start{Job: r.ID, Task: tx.Tasks.Name(r.Task), Priority: r.Priority, Owner: r.Owner, Lane: r.Lane, ReadyAt: r.ReadyAt, StartedAt: tx.Now})
 	r.Worker, r.Token, r.LeaseMS = t.worker.Number, memory.NewTokenBits(), t.req.Lease.Go().Milliseconds()
-	if err := place.Change(tx, r, job.Running, job.ByLease); err != nil {
-		return job.Lease{}, err
+	if err := place.Change(tx, r, job.Running, lifecycle.ByLease); err != nil {
+		return api.Lease{}, err
 	}
 	l := (&memory.Lease{Row: r, Policy: policy, Worker: t.worker.UID, Begun: time.Now()}).Renewed()
 	tx.Leases.Put(l)
@@ -236,11 +239,11 @@ func scheduledBy(tx *commit.Tx, r *store.Row) (*job.ScheduledBy, error) {
 }
 
 // tellLease is a lease as its worker reads it.
-func tellLease(tx *commit.Tx, l *memory.Lease) job.Lease {
+func tellLease(tx *commit.Tx, l *memory.Lease) api.Lease {
 	r := l.Row
-	return job.Lease{
+	return api.Lease{
 		Token: l.Token(), ExpiresAt: tx.Now.Add(time.Until(l.Ends)),
-		Job: job.LeasedJob{
+		Job: api.LeasedJob{
 			ID: r.ID, Task: tx.Tasks.Name(r.Task), Payload: r.Payload, Queue: tx.Queues.Name(r.Queue), Priority: r.Priority,
 			Round: r.Round, Attempt: r.Attempt, Tries: r.Tries, MaxAttempts: l.Policy.MaxAttempts,
 			Owner: r.Owner, Lane: r.Lane, Labels: r.LabelMap(), TimeoutMS: l.Policy.Timeout.Go().Milliseconds(), EnqueuedAt: r.EnqueuedAt, Traceparent: r.Traceparent,
@@ -264,7 +267,7 @@ func noteLeases(tx *commit.Tx, takes []*take) {
 }
 
 // retell is a live lease as its worker was told it before.
-func retell(tx *commit.Tx, l *memory.Lease) (told job.Lease, err error) {
+func retell(tx *commit.Tx, l *memory.Lease) (told api.Lease, err error) {
 	row, err := tx.Store.Row(l.Row.ID)
 	if err == nil && row == nil {
 		err = fmt.Errorf("job %d runs without a row", l.Row.ID)
@@ -286,7 +289,7 @@ func retell(tx *commit.Tx, l *memory.Lease) (told job.Lease, err error) {
 
 // unknownTo tells leases of a worker beside those whose tokens it knows, the oldest
 // first: the answer that brought them was lost.
-func unknownTo(tx *commit.Tx, uid string, knows []string) (all []job.Lease, err error) {
+func unknownTo(tx *commit.Tx, uid string, knows []string) (all []api.Lease, err error) {
 	known := make(map[string]bool, len(knows))
 	for _, t := range knows {
 		known[t] = true

@@ -3,6 +3,7 @@ package deal
 import (
 	"fmt"
 
+	"humblemule/api"
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
 	"humblemule/job"
@@ -32,7 +33,7 @@ func taskMayStart(v *commit.View, task int64) bool {
 }
 
 // limited tells whether a queue has a limit, so that no job of it is held ahead.
-func limited(rules *job.Rules) bool { return rules.MaxRunning != nil || rules.Rate != nil }
+func limited(rules *api.Rules) bool { return rules.MaxRunning != nil || rules.Rate != nil }
 
 // limitOf says in words which limit keeps a job from starting; empty for none.
 func limitOf(v *commit.View, q *memory.Named, task int64) string {

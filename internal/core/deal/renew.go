@@ -8,19 +8,22 @@ import (
 	"sync"
 	"time"
 
+	"humblemule/api"
 	"humblemule/internal/core/command"
 	"humblemule/internal/core/commit"
+	"humblemule/internal/core/lifecycle"
 	"humblemule/internal/core/memory"
+	"humblemule/internal/sentence"
 	"humblemule/job"
 )
 
 // Extend renews leases by the length asked when they were taken.
-func (de *Dealer) Extend(ctx context.Context, req job.ExtendRequest) (job.ExtendAnswer, error) {
+func (de *Dealer) Extend(ctx context.Context, req api.ExtendRequest) (api.ExtendAnswer, error) {
 	items := req.Leases
-	if len(items) > job.MaxLeaseItems {
-		return job.ExtendAnswer{}, job.Fault(job.Invalid, "%d renewals in one call are too many; at most %d are taken, nothing was renewed", len(items), job.MaxLeaseItems)
+	if len(items) > api.MaxLeaseItems {
+		return api.ExtendAnswer{}, job.Fault(job.Invalid, "%d renewals in one call are too many; at most %d are taken, nothing was renewed", len(items), api.MaxLeaseItems)
 	}
-	answer := job.ExtendAnswer{Results: make([]job.ExtendResult, len(items)), Wanted: job.WantRun}
+	answer := api.ExtendAnswer{Results: make([]api.ExtendResult, len(items)), Wanted: api.WantRun}
 	workers := map[string]bool{}
 	tokens := make([]string, len(items))
 	for i := range items {
@@ -48,7 +51,7 @@ func (de *Dealer) Extend(ctx context.Context, req job.ExtendRequest) (job.Extend
 	}))
 	for uid := range workers {
 		de.m.Workers.Presence.Saw(uid, de.c.Now(), 0)
-		if answer.Wanted == job.WantRun {
+		if answer.Wanted == api.WantRun {
 			answer.Wanted, _ = de.m.Workers.Presence.Wants(uid)
 		}
 	}
@@ -57,17 +60,17 @@ func (de *Dealer) Extend(ctx context.Context, req job.ExtendRequest) (job.Extend
 
 // extend renews one lease and takes what its handler tells. The renewal is not
 // stored: after a restart every live lease has its full length anyway.
-func extend(tx *commit.Tx, item job.Extension) (job.ExtendResult, *memory.Lease, error) {
-	res := job.ExtendResult{Token: item.Token, Status: job.StatusLost}
+func extend(tx *commit.Tx, item api.Extension) (api.ExtendResult, *memory.Lease, error) {
+	res := api.ExtendResult{Token: item.Token, Status: api.StatusLost}
 	l := tx.Leases.Find(item.Token)
 	if l == nil {
 		return res, nil, nil
 	}
 	l = l.Renewed()
 	tx.Leases.Put(l)
-	res.Status, res.ExpiresAt = job.StatusOK, tx.Now.Add(l.Length())
+	res.Status, res.ExpiresAt = api.StatusOK, tx.Now.Add(l.Length())
 	if l.Row.CancelAskedAt != 0 {
-		res.Status = job.StatusCancelled
+		res.Status = api.StatusCancelled
 	}
 	wrong, err := command.CheckSteps(tx, l, &item)
 	if err != nil {
@@ -91,13 +94,13 @@ func (de *Dealer) endLeases(tx *commit.Tx) error {
 		if tx.Leases.Get(l.Row.ID) != l || tx.Passes(commit.ThingLeaseEnd, l.Row.ID) {
 			continue
 		}
-		why := &job.Failure{Type: job.LeaseLost, Message: fmt.Sprintf("the lease was not renewed for %s", job.Roughly(l.Length()))}
+		why := &job.Failure{Type: job.LeaseLost, Message: fmt.Sprintf("the lease was not renewed for %s", sentence.Roughly(l.Length()))}
 		if !l.Overruns().After(now) {
 			why = &job.Failure{Type: job.TimedOut, Message: fmt.Sprintf("the attempt ran longer than the job's timeout (%s), and its worker did not end it", l.Policy.Timeout)}
 		} else if de.renewals.wait(l.Row.ID) {
 			continue
 		}
-		if _, err := command.End(tx, l, command.FailedBy(tx, why), job.ByLeaseEnd); err != nil {
+		if _, err := command.End(tx, l, command.FailedBy(tx, why), lifecycle.ByLeaseEnd); err != nil {
 			return err
 		}
 	}

@@ -7,6 +7,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"humblemule/api"
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
 	"humblemule/job"
@@ -23,7 +24,7 @@ const (
 // it or its caller has gone.
 type take struct {
 	ctx    context.Context
-	req    *job.LeaseRequest
+	req    *api.LeaseRequest
 	worker memory.WorkerRef
 	call   memory.CallID
 	park   bool
@@ -33,7 +34,7 @@ type take struct {
 	// arrived orders the takes, and round is the deal that it is part of.
 	arrived, round int64
 	state          atomic.Int32
-	leases         []job.Lease
+	leases         []api.Lease
 	err            error
 	done           chan struct{}
 }

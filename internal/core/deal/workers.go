@@ -6,6 +6,7 @@ import (
 	"slices"
 	"time"
 
+	"humblemule/api"
 	"humblemule/internal/core/command"
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/watch"
@@ -14,14 +15,14 @@ import (
 
 // PutWorker registers a worker process, or what it tells anew about itself, and
 // answers what is wanted of it.
-func (de *Dealer) PutWorker(ctx context.Context, w job.Worker) (job.Wanted, error) {
+func (de *Dealer) PutWorker(ctx context.Context, w api.Worker) (api.Wanted, error) {
 	if err := job.Wrong("the worker was not registered", checkWorker(&w)); err != nil {
-		return job.Wanted{}, err
+		return api.Wanted{}, err
 	}
 	if err := de.m.Workers.Presence.Put(w, commit.CallOf(ctx).Principal, de.c.Now()); err != nil {
-		return job.Wanted{}, err
+		return api.Wanted{}, err
 	}
-	var unknown []job.Lease
+	var unknown []api.Lease
 	err := de.c.Do(ctx, commit.Unchecked(func(tx *commit.Tx) (err error) {
 		if w.Holds != nil {
 			if unknown, err = unknownTo(tx, w.ID, w.Holds); err != nil {
@@ -33,7 +34,7 @@ func (de *Dealer) PutWorker(ctx context.Context, w job.Worker) (job.Wanted, erro
 	}))
 	de.watchers.Nudge(watch.Changes{Workers: true})
 	want, _ := de.m.Workers.Presence.Wants(w.ID)
-	return job.Wanted{Wanted: want, Leases: unknown}, err
+	return api.Wanted{Wanted: want, Leases: unknown}, err
 }
 
 // DeleteWorker says that a worker's process has ended: it is no longer listed, and the
@@ -72,13 +73,13 @@ func (de *Dealer) signOff(ctx context.Context, uid string, anybodys bool) error 
 
 // AskWorker records what is wanted of a worker: to run, to drain or to leave. It
 // outlives a restart of the service.
-func (de *Dealer) AskWorker(ctx context.Context, uid string, want job.Want) (job.Worker, error) {
+func (de *Dealer) AskWorker(ctx context.Context, uid string, want api.Want) (api.Worker, error) {
 	w, err := de.read.Worker(uid)
 	if err != nil {
 		return w, err
 	}
 	stored := want
-	if want == job.WantRun {
+	if want == api.WantRun {
 		stored = ""
 	}
 	detail := map[string]string{"worker": uid, "name": w.Name}
@@ -99,8 +100,8 @@ func (de *Dealer) AskWorker(ctx context.Context, uid string, want job.Want) (job
 }
 
 // checkWorker answers what is wrong with what a worker tells of itself.
-func checkWorker(w *job.Worker) []job.FieldError {
-	wrong := checkLeaseRequest(&job.LeaseRequest{Worker: w.ID, Queues: w.Queues, Tasks: w.Tasks, Weights: w.Weights})
+func checkWorker(w *api.Worker) []job.FieldError {
+	wrong := checkLeaseRequest(&api.LeaseRequest{Worker: w.ID, Queues: w.Queues, Tasks: w.Tasks, Weights: w.Weights})
 	for field, n := range map[string]int{"slots": w.Slots, "min_slots": w.MinSlots, "max_slots": w.MaxSlots, "ahead": w.Ahead} {
 		if n < 0 || n > 100_000 {
 			wrong = append(wrong, job.FieldError{Field: field, Message: "is outside 0 to 100000"})
@@ -122,11 +123,11 @@ func checkWorker(w *job.Worker) []job.FieldError {
 // Wanted is a worker's heartbeat. It answers at once when a running job is to be
 // cancelled or when what is wanted of the worker is not what it does already,
 // else after wait. doing is what the worker does; empty means to run.
-func (de *Dealer) Wanted(ctx context.Context, uid string, doing job.Want, wait time.Duration) (job.Wanted, error) {
+func (de *Dealer) Wanted(ctx context.Context, uid string, doing api.Want, wait time.Duration) (api.Wanted, error) {
 	if doing == "" {
-		doing = job.WantRun
+		doing = api.WantRun
 	}
-	timer := time.NewTimer(min(wait, job.LongestPoll.Go()))
+	timer := time.NewTimer(min(wait, api.LongestPoll.Go()))
 	defer timer.Stop()
 	for over := false; ; {
 		wanted, more, err := de.m.Workers.Presence.Collect(uid, commit.CallOf(ctx).Principal, de.c.Now())
@@ -142,9 +143,9 @@ func (de *Dealer) Wanted(ctx context.Context, uid string, doing job.Want, wait t
 		case <-timer.C:
 			over = true
 		case <-ctx.Done():
-			return job.Wanted{}, ctx.Err()
+			return api.Wanted{}, ctx.Err()
 		case <-de.c.Quit:
-			return job.Wanted{}, commit.ErrStopping
+			return api.Wanted{}, commit.ErrStopping
 		}
 	}
 }

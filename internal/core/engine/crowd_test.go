@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humblemule/api"
 	"humblemule/job"
 )
 
@@ -47,22 +48,22 @@ func TestCrowd(t *testing.T) {
 				return
 			default:
 			}
-			a, err := e.Lease(ctx, job.LeaseRequest{Worker: fmt.Sprint("w", w), Queues: []string{"queue-0", "queue-1", "queue-2"}, Limit: 1 + random.IntN(4), Wait: job.Duration(50 * time.Millisecond), Lease: job.Duration(time.Minute)})
+			a, err := e.Lease(ctx, api.LeaseRequest{Worker: fmt.Sprint("w", w), Queues: []string{"queue-0", "queue-1", "queue-2"}, Limit: 1 + random.IntN(4), Wait: job.Duration(50 * time.Millisecond), Lease: job.Duration(time.Minute)})
 			if !assert.NoError(t, err) {
 				return
 			}
-			var items []job.Settlement
+			var items []api.Settlement
 			for _, l := range a.Leases {
 				outcome := job.OutcomeDone
 				if random.IntN(4) == 0 {
 					outcome = job.OutcomeFailed
 				}
-				items = append(items, job.Settlement{Token: l.Token, Outcome: outcome})
+				items = append(items, api.Settlement{Token: l.Token, Outcome: outcome})
 			}
 			results, err := e.Settle(ctx, items)
 			assert.NoError(t, err)
 			for _, r := range results {
-				assert.Equal(t, job.StatusOK, r.Status, "a lease that somebody else has too")
+				assert.Equal(t, api.StatusOK, r.Status, "a lease that somebody else has too")
 			}
 		}
 	}
@@ -82,7 +83,7 @@ func TestCrowd(t *testing.T) {
 			}
 			_, err := e.Stats(ctx, "")
 			assert.NoError(t, err)
-			_, err = e.Jobs(ctx, job.Filter{States: []job.State{job.Done, job.Backoff}, Limit: 20})
+			_, err = e.Jobs(ctx, api.Filter{States: []job.State{job.Done, job.Backoff}, Limit: 20})
 			assert.NoError(t, err)
 		}
 	})

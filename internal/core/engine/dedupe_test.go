@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humblemule/api"
 	"humblemule/job"
 )
 
@@ -29,11 +30,11 @@ func TestDedupe(t *testing.T) {
 			return j
 		}
 		settle := func(o job.Outcome) {
-			a, err := e.Lease(ctx, job.LeaseRequest{Worker: "w", Queues: []string{"common"}, Limit: 1})
+			a, err := e.Lease(ctx, api.LeaseRequest{Worker: "w", Queues: []string{"common"}, Limit: 1})
 			require.NoError(t, err)
 			require.Len(t, a.Leases, 1)
 			if o != "" {
-				_, err = e.Settle(ctx, []job.Settlement{{Token: a.Leases[0].Token, Outcome: o}})
+				_, err = e.Settle(ctx, []api.Settlement{{Token: a.Leases[0].Token, Outcome: o}})
 				require.NoError(t, err)
 			}
 		}
@@ -125,9 +126,9 @@ func TestRetention(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, []any{true, job.Done}, []any{again.Duplicate, again.State}, "keys are kept for longer than their jobs")
 
-		require.NoError(t, y.e.SetQueue(ctx, "common", job.Defaults{Keep: map[job.State]job.Duration{job.Dead: job.Duration(4 * 24 * time.Hour)}}))
-		assert.ErrorContains(t, y.e.SetQueue(ctx, "common", job.Defaults{Keep: map[job.State]job.Duration{job.Ready: job.Duration(time.Hour)}}), "keep.ready is of no finished job")
-		assert.ErrorContains(t, y.e.SetTask(ctx, "tide.predict", job.Defaults{Keep: map[job.State]job.Duration{}}), "set it for its queue")
+		require.NoError(t, y.e.SetQueue(ctx, "common", api.Defaults{Keep: map[job.State]job.Duration{job.Dead: job.Duration(4 * 24 * time.Hour)}}))
+		assert.ErrorContains(t, y.e.SetQueue(ctx, "common", api.Defaults{Keep: map[job.State]job.Duration{job.Ready: job.Duration(time.Hour)}}), "keep.ready is of no finished job")
+		assert.ErrorContains(t, y.e.SetTask(ctx, "tide.predict", api.Defaults{Keep: map[job.State]job.Duration{}}), "set it for its queue")
 		require.NoError(t, y.e.Close())
 		y.open()
 		time.Sleep(25 * time.Hour)
@@ -135,7 +136,7 @@ func TestRetention(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, map[job.State]int64{job.Done: 400, job.Dead: 299}, queues[0].Past)
 		assert.Equal(t, []int64{0, 1}, []int64{y.count(job.Dead), y.count(job.Done)})
-		causes, err := y.e.Causes(ctx, job.CauseFilter{})
+		causes, err := y.e.Causes(ctx, api.CauseFilter{})
 		require.NoError(t, err)
 		assert.Empty(t, causes)
 	})

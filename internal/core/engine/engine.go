@@ -17,6 +17,7 @@ import (
 	"context"
 	"errors"
 
+	"humblemule/api"
 	"humblemule/internal/core/bulk"
 	"humblemule/internal/core/command"
 	"humblemule/internal/core/commit"
@@ -27,7 +28,6 @@ import (
 	"humblemule/internal/core/setup"
 	"humblemule/internal/core/upkeep"
 	"humblemule/internal/core/watch"
-	"humblemule/job"
 )
 
 // Engine keeps the jobs of one data file. Its methods may be called from any goroutine.
@@ -124,4 +124,4 @@ func (e *Engine) MaxPayload() int { return e.c.MaxPayload }
 func (e *Engine) StoreID() string { return e.c.Memory.Facts.StoreID }
 
 // SetAside lists the timed work that has failed and waits to be tried again.
-func (e *Engine) SetAside() []job.SetAside { return e.c.SetAside() }
+func (e *Engine) SetAside() []api.SetAside { return e.c.SetAside() }

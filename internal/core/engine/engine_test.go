@@ -15,15 +15,16 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humblemule/api"
 	"humblemule/internal/core/commit"
 	"humblemule/job"
 )
 
 var silent = slog.New(slog.DiscardHandler)
 
-func leaseOf(t *testing.T, e *Engine, limit int, tasks ...string) []job.Lease {
+func leaseOf(t *testing.T, e *Engine, limit int, tasks ...string) []api.Lease {
 	t.Helper()
-	a, err := e.Lease(t.Context(), job.LeaseRequest{Worker: "w", Queues: []string{"common"}, Tasks: tasks, Limit: limit, Lease: job.Duration(time.Minute)})
+	a, err := e.Lease(t.Context(), api.LeaseRequest{Worker: "w", Queues: []string{"common"}, Tasks: tasks, Limit: limit, Lease: job.Duration(time.Minute)})
 	require.NoError(t, err)
 	return a.Leases
 }
@@ -99,7 +100,7 @@ func TestWhyAndSays(t *testing.T) {
 	}
 	assert.Equal(t, "No worker serves queue common. Start one that does.", because(last.ID))
 	assert.Equal(t, []string{"1\u202f502 jobs are ready in queue common, and nobody takes them."}, says())
-	_, err = e.PutWorker(ctx, job.Worker{ID: "w", Queues: []string{"common"}, Tasks: []string{"tide.predict"}})
+	_, err = e.PutWorker(ctx, api.Worker{ID: "w", Queues: []string{"common"}, Tasks: []string{"tide.predict"}})
 	require.NoError(t, err)
 	assert.Equal(t, "More than 1000 jobs are ahead of it in queue common.", because(last.ID))
 	assert.Equal(t, "8 jobs are ahead of it in queue common.", because(jobs[7].ID))
@@ -162,7 +163,7 @@ func TestRareTask(t *testing.T) {
 			got := leaseOf(t, e, 1, task)
 			require.Len(t, got, 1)
 			require.Equal(t, task, got[0].Job.Task)
-			_, err = e.Settle(t.Context(), []job.Settlement{{Token: got[0].Token, Outcome: job.OutcomeDone}})
+			_, err = e.Settle(t.Context(), []api.Settlement{{Token: got[0].Token, Outcome: job.OutcomeDone}})
 			require.NoError(t, err)
 			best = min(best, time.Since(began))
 		}
@@ -198,7 +199,7 @@ func TestParkedTakes(t *testing.T) {
 				ctx = gone
 			}
 			go func() {
-				a, err := e.Lease(ctx, job.LeaseRequest{Worker: fmt.Sprint(i), Queues: []string{"common"}, Limit: 100, Wait: job.Duration(time.Minute)})
+				a, err := e.Lease(ctx, api.LeaseRequest{Worker: fmt.Sprint(i), Queues: []string{"common"}, Limit: 100, Wait: job.Duration(time.Minute)})
 				assert.NoError(t, err)
 				got[i] = len(a.Leases)
 			}()
@@ -229,9 +230,9 @@ func TestDiskFault(t *testing.T) {
 		return sqlite3.Error{Code: sqlite3.ErrIoErr}
 	}))
 	require.ErrorContains(t, err, "nothing of this was kept")
-	results, err := e.Settle(t.Context(), []job.Settlement{{Token: token, Outcome: job.OutcomeDone}})
+	results, err := e.Settle(t.Context(), []api.Settlement{{Token: token, Outcome: job.OutcomeDone}})
 	require.NoError(t, err)
-	assert.Equal(t, job.StatusOK, results[0].Status)
+	assert.Equal(t, api.StatusOK, results[0].Status)
 	j, err := e.Enqueue(t.Context(), job.Spec{Task: "tide.predict"})
 	require.NoError(t, err)
 	assert.Equal(t, int64(11), j.ID)

@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humblemule/api"
 	"humblemule/internal/core/command"
 	"humblemule/job"
 )
@@ -39,12 +40,12 @@ func listing(t *testing.T, n int) *Engine {
 }
 
 // all reads a list to its end and checks its order and pages on the way.
-func all(t *testing.T, e *Engine, f job.Filter) (ids []int64) {
+func all(t *testing.T, e *Engine, f api.Filter) (ids []int64) {
 	t.Helper()
 	for {
 		page, err := e.Jobs(t.Context(), f)
 		require.NoError(t, err)
-		require.LessOrEqual(t, len(page.Jobs), max(f.Limit, job.DefaultPage))
+		require.LessOrEqual(t, len(page.Jobs), max(f.Limit, api.DefaultPage))
 		for _, j := range page.Jobs {
 			ids = append(ids, j.ID)
 		}
@@ -68,31 +69,31 @@ func TestFilters(t *testing.T) {
 	e := listing(t, n)
 	third := func(i int) bool { return i%3 == 0 }
 	for name, c := range map[string]struct {
-		f    job.Filter
+		f    api.Filter
 		want []int64
 	}{
-		"everything":       {job.Filter{Limit: 7}, where(n, func(int) bool { return true })},
-		"a queue":          {job.Filter{Queues: []string{"berths"}, Limit: 7}, where(n, func(i int) bool { return i%2 == 0 })},
-		"two tasks":        {job.Filter{Tasks: []string{"task-0", "task-2"}, Limit: 7}, where(n, func(i int) bool { return i%3 != 1 })},
-		"a state":          {job.Filter{States: []job.State{job.Scheduled}, Limit: 7}, where(n, third)},
-		"an owner":         {job.Filter{Owner: "Marsh Agency", Limit: 7}, where(n, third)},
-		"labels":           {job.Filter{Labels: map[string]string{"berth": "berth-3", "tide": "high"}}, where(n, func(i int) bool { return third(i) && i%5 == 3 })},
-		"a label and more": {job.Filter{Labels: map[string]string{"tide": "high"}, Queues: []string{"common"}, Limit: 2}, where(n, func(i int) bool { return third(i) && i%2 == 1 })},
-		"ids":              {job.Filter{IDs: []int64{5, 40, 40, 999, 7}, Limit: 2}, []int64{40, 7, 5}},
-		"no such queue":    {job.Filter{Queues: []string{"unplaced"}}, nil},
-		"no such label":    {job.Filter{Labels: map[string]string{"tide": "low"}}, nil},
-		"the past":         {job.Filter{Until: 946_684_800_000}, nil},
-		"the future":       {job.Filter{Since: 4_000_000_000_000}, nil},
+		"everything":       {api.Filter{Limit: 7}, where(n, func(int) bool { return true })},
+		"a queue":          {api.Filter{Queues: []string{"berths"}, Limit: 7}, where(n, func(i int) bool { return i%2 == 0 })},
+		"two tasks":        {api.Filter{Tasks: []string{"task-0", "task-2"}, Limit: 7}, where(n, func(i int) bool { return i%3 != 1 })},
+		"a state":          {api.Filter{States: []job.State{job.Scheduled}, Limit: 7}, where(n, third)},
+		"an owner":         {api.Filter{Owner: "Marsh Agency", Limit: 7}, where(n, third)},
+		"labels":           {api.Filter{Labels: map[string]string{"berth": "berth-3", "tide": "high"}}, where(n, func(i int) bool { return third(i) && i%5 == 3 })},
+		"a label and more": {api.Filter{Labels: map[string]string{"tide": "high"}, Queues: []string{"common"}, Limit: 2}, where(n, func(i int) bool { return third(i) && i%2 == 1 })},
+		"ids":              {api.Filter{IDs: []int64{5, 40, 40, 999, 7}, Limit: 2}, []int64{40, 7, 5}},
+		"no such queue":    {api.Filter{Queues: []string{"unplaced"}}, nil},
+		"no such label":    {api.Filter{Labels: map[string]string{"tide": "low"}}, nil},
+		"the past":         {api.Filter{Until: 946_684_800_000}, nil},
+		"the future":       {api.Filter{Since: 4_000_000_000_000}, nil},
 	} {
 		assert.Equal(t, c.want, all(t, e, c.f), name)
 	}
-	coming := all(t, e, job.Filter{Order: job.NextFirst, Limit: 7})
+	coming := all(t, e, api.Filter{Order: api.NextFirst, Limit: 7})
 	assert.Equal(t, where(n, third), coming, "the last enqueued is planned first")
 
-	page, err := e.Jobs(t.Context(), job.Filter{States: []job.State{job.Scheduled}, Queues: []string{"berths"}, Limit: 1})
+	page, err := e.Jobs(t.Context(), api.Filter{States: []job.State{job.Scheduled}, Queues: []string{"berths"}, Limit: 1})
 	require.NoError(t, err)
 	assert.Equal(t, int64(10), *page.Matched)
-	page, err = e.Jobs(t.Context(), job.Filter{Owner: "Marsh Agency", Limit: 1})
+	page, err = e.Jobs(t.Context(), api.Filter{Owner: "Marsh Agency", Limit: 1})
 	require.NoError(t, err)
 	assert.Nil(t, page.Matched, "what was not counted is not told")
 }
@@ -100,15 +101,15 @@ func TestFilters(t *testing.T) {
 // A filter without an index looks at no more rows a call than it says, says how
 // far it looked, and finds everything in the end.
 func TestSearchIsBounded(t *testing.T) {
-	const n = job.MaxSearched + 5000
+	const n = api.MaxSearched + 5000
 	e := listing(t, n)
 	rare, err := e.Enqueue(t.Context(), job.Spec{Task: "fog.bulletin", Labels: map[string]string{"rare": "yes"}})
 	require.NoError(t, err)
-	f := job.Filter{Labels: map[string]string{"rare": "yes"}, Order: job.OldestFirst}
+	f := api.Filter{Labels: map[string]string{"rare": "yes"}, Order: api.OldestFirst}
 	page, err := e.Jobs(t.Context(), f)
 	require.NoError(t, err)
 	assert.Empty(t, page.Jobs)
-	assert.Equal(t, int64(job.MaxSearched), page.SearchedTo)
+	assert.Equal(t, int64(api.MaxSearched), page.SearchedTo)
 	require.NotEmpty(t, page.NextCursor)
 	f.Cursor = page.NextCursor
 	page, err = e.Jobs(t.Context(), f)
@@ -149,7 +150,7 @@ func TestReceiptsEnd(t *testing.T) {
 			return e
 		}
 		e := open()
-		dated := job.NewCallKey(time.Now())
+		dated := api.NewCallKey(time.Now())
 		enqueue := func(key string) (int64, error) {
 			j, err := e.Enqueue(WithCall(t.Context(), Call{Path: "/v1/jobs", Key: key, Body: []byte("x")}), job.Spec{Task: "tide.predict"})
 			return j.ID, err
@@ -173,7 +174,7 @@ func TestReceiptsEnd(t *testing.T) {
 		same("one", 4, "after 25 hours of serving")
 		_, err := enqueue(dated)
 		assert.ErrorContains(t, err, "was drawn at")
-		same(job.NewCallKey(time.Now()), 5, "a new key")
+		same(api.NewCallKey(time.Now()), 5, "a new key")
 		assert.LessOrEqual(t, e.c.Memory.Receipts.NumRows(), 3)
 		require.NoError(t, e.Close())
 	})
@@ -189,31 +190,31 @@ func TestTextsOfErrors(t *testing.T) {
 		queue := []string{"berths", "common"}[i%2]
 		_, err := e.Enqueue(ctx, job.Spec{Task: "berth.plan", Queue: queue, MaxAttempts: ptr(1 + i%3)})
 		require.NoError(t, err)
-		a, err := e.Lease(ctx, job.LeaseRequest{Worker: "w", Queues: []string{queue}, Limit: 1})
+		a, err := e.Lease(ctx, api.LeaseRequest{Worker: "w", Queues: []string{queue}, Limit: 1})
 		require.NoError(t, err)
-		_, err = e.Settle(ctx, []job.Settlement{{Token: a.Leases[0].Token, Outcome: job.OutcomeFailed, Error: &job.Failure{Type: "refused", Message: fmt.Sprintf("berth %d is too shallow for vessel %q", 1000+i, "Marsh Hen "+fmt.Sprint(i))}}})
+		_, err = e.Settle(ctx, []api.Settlement{{Token: a.Leases[0].Token, Outcome: job.OutcomeFailed, Error: &job.Failure{Type: "refused", Message: fmt.Sprintf("berth %d is too shallow for vessel %q", 1000+i, "Marsh Hen "+fmt.Sprint(i))}}})
 		require.NoError(t, err)
 	}
-	search := func(text string, f job.Filter) []int64 {
+	search := func(text string, f api.Filter) []int64 {
 		f.Error, f.Limit = text, 3
 		return all(t, e, f)
 	}
-	assert.Len(t, search("TOO shallow", job.Filter{}), jobs)
-	assert.Len(t, search("refuse", job.Filter{States: []job.State{job.Dead}}), 14)
-	assert.Equal(t, []int64{5}, search("berth 1004", job.Filter{}), "the fifth of forty")
-	assert.Equal(t, []int64{5}, search("Marsh hen 4\"", job.Filter{}))
-	assert.Empty(t, search("berth 1004", job.Filter{States: []job.State{job.Dead}}), "it is tried again")
-	assert.Empty(t, search("berth 1004", job.Filter{States: []job.State{job.Ready}}))
-	assert.Empty(t, search("berth 1004", job.Filter{Queues: []string{"common"}}))
-	assert.Empty(t, search("100%", job.Filter{}))
+	assert.Len(t, search("TOO shallow", api.Filter{}), jobs)
+	assert.Len(t, search("refuse", api.Filter{States: []job.State{job.Dead}}), 14)
+	assert.Equal(t, []int64{5}, search("berth 1004", api.Filter{}), "the fifth of forty")
+	assert.Equal(t, []int64{5}, search("Marsh hen 4\"", api.Filter{}))
+	assert.Empty(t, search("berth 1004", api.Filter{States: []job.State{job.Dead}}), "it is tried again")
+	assert.Empty(t, search("berth 1004", api.Filter{States: []job.State{job.Ready}}))
+	assert.Empty(t, search("berth 1004", api.Filter{Queues: []string{"common"}}))
+	assert.Empty(t, search("100%", api.Filter{}))
 
-	causes, err := e.Causes(ctx, job.CauseFilter{Error: "berth 1003"})
+	causes, err := e.Causes(ctx, api.CauseFilter{Error: "berth 1003"})
 	require.NoError(t, err)
 	require.Len(t, causes, 1)
-	causes, err = e.Causes(ctx, job.CauseFilter{Error: "berth 1004"})
+	causes, err = e.Causes(ctx, api.CauseFilter{Error: "berth 1004"})
 	require.NoError(t, err)
 	assert.Empty(t, causes, "none of a dead job")
-	o, err := e.Act(ctx, job.ActRequest{Action: job.ActRequeue, Filter: &job.Selection{Error: "vessel \"Marsh Hen 3\""}})
+	o, err := e.Act(ctx, api.ActRequest{Action: api.ActRequeue, Filter: &api.Selection{Error: "vessel \"Marsh Hen 3\""}})
 	require.NoError(t, err)
 	assert.Equal(t, []any{int64(1), "exact", int64(1)}, []any{o.Matched, o.MatchedIs, o.Changed})
 }

@@ -7,6 +7,7 @@ import (
 	"slices"
 	"time"
 
+	"humblemule/api"
 	"humblemule/internal/core/limit"
 	"humblemule/internal/core/order"
 	"humblemule/job"
@@ -25,7 +26,7 @@ type model struct {
 	paused, drained map[string]bool
 	turns           map[string]order.Turns
 	// what is set for queues and tasks, and what their rates let start
-	queues, tasks map[string]job.Defaults
+	queues, tasks map[string]api.Defaults
 	buckets       map[string]*limit.Bucket
 	// the job that has a lane; the tags of owners, and the last that was served at a level
 	lanes  map[mlane]int64
@@ -135,14 +136,14 @@ type mtake struct {
 }
 
 type answered struct {
-	leases []job.Lease
+	leases []api.Lease
 	err    error
 }
 
 func newModel() *model {
 	return &model{
 		ranks: map[string]int64{}, paused: map[string]bool{}, drained: map[string]bool{}, turns: map[string]order.Turns{},
-		queues: map[string]job.Defaults{}, tasks: map[string]job.Defaults{}, buckets: map[string]*limit.Bucket{},
+		queues: map[string]api.Defaults{}, tasks: map[string]api.Defaults{}, buckets: map[string]*limit.Bucket{},
 		lanes: map[mlane]int64{}, tags: map[mturn]int64{}, served: map[mlevel]int64{},
 	}
 }
@@ -179,7 +180,7 @@ func (m *model) exists(queue string) bool {
 }
 
 // rules are the rules of a queue, with what is built in.
-func (m *model) rules(queue string) job.Rules { return m.queues[queue].Rules.Whole() }
+func (m *model) rules(queue string) api.Rules { return m.queues[queue].Rules.Whole() }
 
 // place moves a job to where it belongs.
 func (m *model) place(j *mjob) {
@@ -224,7 +225,7 @@ func (m *model) rank(j *mjob, due time.Time) {
 	if j.rank != 0 {
 		return
 	}
-	if rules := m.rules(j.queue); rules.Order == job.ByAgeing {
+	if rules := m.rules(j.queue); rules.Order == api.ByAgeing {
 		j.rank = order.Ageing(job.At(due), int(j.priority), rules.Boost.Go())
 		return
 	}
@@ -257,7 +258,7 @@ func (m *model) passOn(l mlane) {
 // leaveLaneBy is leaveLane of a job that has failed or ended, by the rules of its queue.
 func (m *model) leaveLaneBy(j *mjob) {
 	rules := m.rules(j.queue)
-	keeps := j.state == job.Backoff && rules.LaneOnBackoff == job.LaneWaits || j.state == job.Dead && rules.LaneOnDead == job.LaneStops
+	keeps := j.state == job.Backoff && rules.LaneOnBackoff == api.LaneWaits || j.state == job.Dead && rules.LaneOnDead == api.LaneStops
 	if !keeps {
 		m.leaveLane(j)
 	}
@@ -273,7 +274,7 @@ func (m *model) turnOf(j *mjob) mturn {
 }
 
 func (m *model) level(j *mjob) int64 {
-	if m.rules(j.queue).Order == job.ByAgeing {
+	if m.rules(j.queue).Order == api.ByAgeing {
 		return 0
 	}
 	return j.priority
@@ -321,7 +322,7 @@ func (m *model) lastServed(at mlevel) int64 {
 }
 
 // set sets a queue, and gives those that wait in it their new places.
-func (m *model) set(queue string, d job.Defaults) {
+func (m *model) set(queue string, d api.Defaults) {
 	m.look(queue)
 	old := m.rules(queue)
 	m.queues[queue] = d
@@ -334,7 +335,7 @@ func (m *model) set(queue string, d job.Defaults) {
 	for _, j := range m.all(func(j *mjob) bool {
 		return j.queue == queue && (j.state == job.Ready || j.state == job.Held && j.rank != 0)
 	}) {
-		if rules.Order == job.ByAgeing {
+		if rules.Order == api.ByAgeing {
 			due := j.readyAt
 			if due.IsZero() {
 				due = j.enqueuedAt
@@ -373,7 +374,7 @@ func (m *model) nextStart(queue string) time.Time {
 func (m *model) resolve(j *mjob) {
 	j.most, j.keep = job.DefaultMaxAttempts, nil
 	var retry job.Retry
-	for _, d := range []job.Defaults{m.queues[j.queue], m.tasks[j.task], {MaxAttempts: j.own.MaxAttempts, Retry: j.own.Retry, KeepResult: j.own.KeepResult}} {
+	for _, d := range []api.Defaults{m.queues[j.queue], m.tasks[j.task], {MaxAttempts: j.own.MaxAttempts, Retry: j.own.Retry, KeepResult: j.own.KeepResult}} {
 		if d.MaxAttempts != nil {
 			j.most = *d.MaxAttempts
 		}
@@ -793,7 +794,7 @@ func (m *model) run(s *mschedule) (came bool) {
 
 // lastRun tells what a run would wait for, or that it cannot come.
 func (m *model) lastRun(s *mschedule) (behind int64, blocked bool) {
-	if s.rule == job.RunsAlso || s.last == 0 {
+	if s.rule == api.RunsAlso || s.last == 0 {
 		return 0, false
 	}
 	last := m.find(s.last)
@@ -809,7 +810,7 @@ func (m *model) lastRun(s *mschedule) (behind int64, blocked bool) {
 	case last.state == job.Backoff:
 		m.supersede(s, last)
 		return 0, false
-	case s.rule == job.RunSkips || last.state == job.Held:
+	case s.rule == api.RunSkips || last.state == job.Held:
 		return 0, true
 	}
 	return last.id, false
@@ -828,7 +829,7 @@ func (m *model) supersede(s *mschedule, j *mjob) {
 func (m *model) heldByRun(j *mjob) bool {
 	s := j.schedule
 	switch {
-	case s == nil || s.rule == job.RunsAlso:
+	case s == nil || s.rule == api.RunsAlso:
 		return false
 	case s.waiting == j.id:
 		return true
@@ -860,7 +861,7 @@ func (m *model) letRunsGo() {
 		over := was.state.Finished() || was.removed
 		switch {
 		case j.id != s.waiting && (s.waiting == 0 || j.id != s.behind): // perhaps one that was requeued may go
-			if held := m.unfinished(s, s.waiting, true); over && held != nil && s.rule != job.RunsAlso {
+			if held := m.unfinished(s, s.waiting, true); over && held != nil && s.rule != api.RunsAlso {
 				m.place(held)
 			}
 		case j.id == s.waiting:

@@ -13,6 +13,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humblemule/api"
 	"humblemule/job"
 )
 
@@ -56,14 +57,14 @@ func (y *yard) dead(n int) {
 // work runs everything that is ready.
 func (y *yard) work() {
 	for {
-		a, err := y.e.Lease(context.Background(), job.LeaseRequest{Worker: y.worker, Queues: []string{"common"}, Limit: 1000})
+		a, err := y.e.Lease(context.Background(), api.LeaseRequest{Worker: y.worker, Queues: []string{"common"}, Limit: 1000})
 		require.NoError(y, err)
 		if len(a.Leases) == 0 {
 			return
 		}
-		var items []job.Settlement
+		var items []api.Settlement
 		for _, l := range a.Leases {
-			s := job.Settlement{Token: l.Token, Outcome: job.OutcomeDone}
+			s := api.Settlement{Token: l.Token, Outcome: job.OutcomeDone}
 			if y.fails(string(l.Job.Payload)) {
 				s.Outcome, s.Error = job.OutcomeFailed, &job.Failure{Type: "bank", Message: fmt.Sprintf("account %d is locked", l.Job.ID)}
 			}
@@ -74,15 +75,15 @@ func (y *yard) work() {
 	}
 }
 
-func (y *yard) queue(name string) job.Queue {
+func (y *yard) queue(name string) api.Queue {
 	queues, err := y.e.Queues(context.Background())
 	require.NoError(y, err)
-	return queues[slices.IndexFunc(queues, func(q job.Queue) bool { return q.Name == name })]
+	return queues[slices.IndexFunc(queues, func(q api.Queue) bool { return q.Name == name })]
 }
 
 func (y *yard) count(s job.State) int64 { return y.e.Counts()["common"][s] }
 
-func (y *yard) await(id int64, state string) (o job.Operation) {
+func (y *yard) await(id int64, state string) (o api.Operation) {
 	for range 3000 {
 		time.Sleep(100 * time.Millisecond)
 		var err error
@@ -102,12 +103,12 @@ func TestRecovery(t *testing.T) {
 	inYard(t, func(y *yard) {
 		ctx := context.Background()
 		y.dead(3000)
-		causes, err := y.e.Causes(ctx, job.CauseFilter{})
+		causes, err := y.e.Causes(ctx, api.CauseFilter{})
 		require.NoError(t, err)
 		require.Len(t, causes, 1)
 		assert.Equal(t, []any{"account # is locked", int64(3000)}, []any{causes[0].Template, causes[0].Count})
-		recover := func() job.Operation {
-			o, err := y.e.Act(ctx, job.ActRequest{Action: job.ActRequeue, Filter: &job.Selection{Cause: causes[0].ID}, Trial: 3, PayloadPatch: json.RawMessage(`{"bank":null}`)})
+		recover := func() api.Operation {
+			o, err := y.e.Act(ctx, api.ActRequest{Action: api.ActRequeue, Filter: &api.Selection{Cause: causes[0].ID}, Trial: 3, PayloadPatch: json.RawMessage(`{"bank":null}`)})
 			require.NoError(t, err)
 			return o
 		}
@@ -115,7 +116,7 @@ func TestRecovery(t *testing.T) {
 		time.Sleep(2 * time.Second)
 		assert.Equal(t, int64(3), y.count(job.Ready), "the trial alone")
 		y.work()
-		stopped := y.await(o.ID, job.OpStopped)
+		stopped := y.await(o.ID, api.OpStopped)
 		assert.Contains(t, stopped.Why, "of the trial is dead")
 		assert.Equal(t, []int64{3000, 0}, []int64{y.count(job.Dead), y.count(job.Ready)})
 
@@ -126,7 +127,7 @@ func TestRecovery(t *testing.T) {
 		y.fails = func(payload string) bool { return true }
 		require.NoError(t, y.e.Close()) // the service goes in the midst of it
 		y.open()
-		finished := y.await(o.ID, job.OpFinished)
+		finished := y.await(o.ID, api.OpFinished)
 		assert.Equal(t, []int64{3000, 0}, []int64{finished.Changed, finished.RefusedCount})
 		assert.Equal(t, []int64{3, 2997, 0}, []int64{y.count(job.Done), y.count(job.Ready), y.count(job.Dead)})
 		j, err := y.e.Job(ctx, 2500)
@@ -144,45 +145,45 @@ func TestOperations(t *testing.T) {
 	inYard(t, func(y *yard) {
 		ctx := WithCall(context.Background(), Call{Principal: "ada", Path: "/v1/jobs/act", Key: "k1", Body: []byte("1")})
 		y.dead(2500)
-		dry, err := y.e.Act(ctx, job.ActRequest{Action: job.ActDiscard, Filter: &job.Selection{}, DryRun: true})
+		dry, err := y.e.Act(ctx, api.ActRequest{Action: api.ActDiscard, Filter: &api.Selection{}, DryRun: true})
 		require.NoError(t, err)
 		assert.Equal(t, []any{int64(2500), "exact", int64(0)}, []any{dry.Matched, dry.MatchedIs, dry.Changed})
-		o, err := y.e.Act(ctx, job.ActRequest{Action: job.ActDiscard, Filter: &job.Selection{}, Note: "the bank has gone"})
+		o, err := y.e.Act(ctx, api.ActRequest{Action: api.ActDiscard, Filter: &api.Selection{}, Note: "the bank has gone"})
 		require.NoError(t, err)
-		again, err := y.e.Act(ctx, job.ActRequest{Action: job.ActDiscard, Filter: &job.Selection{}, Note: "the bank has gone"})
+		again, err := y.e.Act(ctx, api.ActRequest{Action: api.ActDiscard, Filter: &api.Selection{}, Note: "the bank has gone"})
 		require.NoError(t, err)
 		assert.Equal(t, o.ID, again.ID, "the same call again is the same operation")
-		assert.Equal(t, "ada", y.await(o.ID, job.OpFinished).By)
-		causes, err := y.e.Causes(ctx, job.CauseFilter{})
+		assert.Equal(t, "ada", y.await(o.ID, api.OpFinished).By)
+		causes, err := y.e.Causes(ctx, api.CauseFilter{})
 		require.NoError(t, err)
 		assert.Equal(t, []int64{0, 0}, []int64{y.count(job.Dead), int64(len(causes))})
 		undone, err := y.e.UndoOperation(context.Background(), o.ID)
 		require.NoError(t, err)
-		assert.Equal(t, job.OpUndone, undone.State)
+		assert.Equal(t, api.OpUndone, undone.State)
 		assert.Equal(t, int64(2500), y.count(job.Dead))
 
-		slow, err := y.e.Act(context.Background(), job.ActRequest{Action: job.ActRequeue, Filter: &job.Selection{}, PerSecond: 20})
+		slow, err := y.e.Act(context.Background(), api.ActRequest{Action: api.ActRequeue, Filter: &api.Selection{}, PerSecond: 20})
 		require.NoError(t, err)
 		time.Sleep(10 * time.Second)
 		assert.InDelta(t, 200, y.count(job.Ready), 10)
 		stopped, err := y.e.StopOperation(context.Background(), slow.ID)
 		require.NoError(t, err)
-		assert.Equal(t, []string{job.OpStopped, "stopped by local"}, []string{stopped.State, stopped.Why})
+		assert.Equal(t, []string{api.OpStopped, "stopped by local"}, []string{stopped.State, stopped.Why})
 		held := y.count(job.Ready)
 		time.Sleep(10 * time.Second)
 		assert.Equal(t, held, y.count(job.Ready))
 
-		few, err := y.e.Act(context.Background(), job.ActRequest{Action: job.ActRequeue, IDs: []int64{1, 2499, 2500, 2500, 9999}})
+		few, err := y.e.Act(context.Background(), api.ActRequest{Action: api.ActRequeue, IDs: []int64{1, 2499, 2500, 2500, 9999}})
 		require.NoError(t, err)
-		assert.Equal(t, []any{job.OpFinished, int64(2), int64(2)}, []any{few.State, few.Changed, few.RefusedCount})
+		assert.Equal(t, []any{api.OpFinished, int64(2), int64(2)}, []any{few.State, few.Changed, few.RefusedCount})
 		assert.Equal(t, "job 1 is ready by now", few.Refused[0].Message)
 		assert.Equal(t, "there is no job 9999", few.Refused[1].Message)
 		_, err = y.e.UndoOperation(context.Background(), few.ID)
 		assert.ErrorContains(t, err, "only removals can be undone")
-		for want, req := range map[string]job.ActRequest{
-			"is no action on many": {Action: "explode"}, "say which jobs": {Action: job.ActCancel}, "give one of the two": {Action: job.ActCancel, Filter: &job.Selection{}, IDs: []int64{1}},
-			"ready jobs cannot be acted on by requeue": {Action: job.ActRequeue, Filter: &job.Selection{States: []job.State{job.Ready}}}, "belongs to requeue": {Action: job.ActDiscard, Filter: &job.Selection{}, Trial: 1},
-			"outside 1 to 100": {Action: job.ActRequeue, Filter: &job.Selection{}, Trial: 101}, "no job matches": {Action: job.ActRequeue, Filter: &job.Selection{Owner: "nobody"}},
+		for want, req := range map[string]api.ActRequest{
+			"is no action on many": {Action: "explode"}, "say which jobs": {Action: api.ActCancel}, "give one of the two": {Action: api.ActCancel, Filter: &api.Selection{}, IDs: []int64{1}},
+			"ready jobs cannot be acted on by requeue": {Action: api.ActRequeue, Filter: &api.Selection{States: []job.State{job.Ready}}}, "belongs to requeue": {Action: api.ActDiscard, Filter: &api.Selection{}, Trial: 1},
+			"outside 1 to 100": {Action: api.ActRequeue, Filter: &api.Selection{}, Trial: 101}, "no job matches": {Action: api.ActRequeue, Filter: &api.Selection{Owner: "nobody"}},
 		} {
 			_, err := y.e.Act(context.Background(), req)
 			assert.ErrorContains(t, err, want)
@@ -212,15 +213,15 @@ func TestPurge(t *testing.T) {
 		require.NoError(t, err)
 		before := y.e.Counts()["common"]
 		require.Equal(t, []int64{1500, 1, 2}, []int64{before[job.Ready], before[job.Scheduled], before[job.Backoff]})
-		purge := func() job.Operation {
-			o, err := y.e.Act(ctx, job.ActRequest{Action: job.ActPurge, Filter: &job.Selection{Queues: []string{"common"}}})
+		purge := func() api.Operation {
+			o, err := y.e.Act(ctx, api.ActRequest{Action: api.ActPurge, Filter: &api.Selection{Queues: []string{"common"}}})
 			require.NoError(t, err)
-			return y.await(o.ID, job.OpFinished)
+			return y.await(o.ID, api.OpFinished)
 		}
 		o := purge()
 		assert.Equal(t, int64(1503), o.Changed)
 		assert.Equal(t, make([]int64, 3), []int64{y.count(job.Ready), y.count(job.Scheduled), y.count(job.Backoff)})
-		a, err := y.e.Lease(ctx, job.LeaseRequest{Worker: "w", Queues: []string{"common"}, Limit: 10})
+		a, err := y.e.Lease(ctx, api.LeaseRequest{Worker: "w", Queues: []string{"common"}, Limit: 10})
 		require.NoError(t, err)
 		assert.Empty(t, a.Leases)
 		time.Sleep(2 * time.Minute) // the backoff is over meanwhile
@@ -228,7 +229,7 @@ func TestPurge(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, []int64{1502, 1}, []int64{y.count(job.Ready) + y.count(job.Backoff), y.count(job.Scheduled)})
 		y.fails = func(string) bool { return false }
-		a, err = y.e.Lease(ctx, job.LeaseRequest{Worker: "w", Queues: []string{"common"}, Limit: 2})
+		a, err = y.e.Lease(ctx, api.LeaseRequest{Worker: "w", Queues: []string{"common"}, Limit: 2})
 		require.NoError(t, err)
 		assert.Equal(t, []string{"0", "1"}, []string{string(a.Leases[0].Job.Payload), string(a.Leases[1].Job.Payload)}, "in their old places")
 		purge()
@@ -248,12 +249,12 @@ func TestEdits(t *testing.T) {
 	inYard(t, func(y *yard) {
 		ctx := WithCall(context.Background(), Call{Principal: "ada"})
 		y.dead(3)
-		o, err := y.e.Act(ctx, job.ActRequest{Action: job.ActRequeue, Filter: &job.Selection{}, PayloadPatch: json.RawMessage(`{"bank":"savings"}`), DryRun: true})
+		o, err := y.e.Act(ctx, api.ActRequest{Action: api.ActRequeue, Filter: &api.Selection{}, PayloadPatch: json.RawMessage(`{"bank":"savings"}`), DryRun: true})
 		require.NoError(t, err)
 		assert.Equal(t, []any{int64(1), `{"bank":"savings","cents":12345678901234567890,"ship":"heron-0"}`}, []any{o.Example.Job, string(o.Example.After)})
-		_, err = y.e.Act(ctx, job.ActRequest{Action: job.ActRequeue, Filter: &job.Selection{}, PayloadPatch: json.RawMessage(`{"bank":"savings"}`)})
+		_, err = y.e.Act(ctx, api.ActRequest{Action: api.ActRequeue, Filter: &api.Selection{}, PayloadPatch: json.RawMessage(`{"bank":"savings"}`)})
 		require.NoError(t, err)
-		patched, err := y.e.Act(ctx, job.ActRequest{Action: job.ActPatch, Filter: &job.Selection{}, Patch: json.RawMessage(`{"payload":{"v":2},"priority":7,"owner":"Marsh Agency"}`)})
+		patched, err := y.e.Act(ctx, api.ActRequest{Action: api.ActPatch, Filter: &api.Selection{}, Patch: json.RawMessage(`{"payload":{"v":2},"priority":7,"owner":"Marsh Agency"}`)})
 		require.NoError(t, err)
 		assert.Equal(t, []int64{3, 0}, []int64{patched.Changed, patched.RefusedCount})
 		for range 12 {
@@ -271,10 +272,10 @@ func TestEdits(t *testing.T) {
 		require.NoError(t, err)
 		assert.Len(t, two.Edits, 10, "the latest")
 		for want, patch := range map[string]string{"names no field": `{}`, "unknown field": `{"colour":1}`, "is no JSON object": `[`, "cannot be changed after the enqueue": `{"task":"x"}`} {
-			_, err := y.e.Act(ctx, job.ActRequest{Action: job.ActPatch, Filter: &job.Selection{}, Patch: json.RawMessage(patch)})
+			_, err := y.e.Act(ctx, api.ActRequest{Action: api.ActPatch, Filter: &api.Selection{}, Patch: json.RawMessage(patch)})
 			assert.ErrorContains(t, err, want)
 		}
-		_, err = y.e.Act(ctx, job.ActRequest{Action: job.ActRequeue, Filter: &job.Selection{}, Patch: json.RawMessage(`{}`)})
+		_, err = y.e.Act(ctx, api.ActRequest{Action: api.ActRequeue, Filter: &api.Selection{}, Patch: json.RawMessage(`{}`)})
 		assert.ErrorContains(t, err, "belongs to the action patch")
 	})
 }
@@ -286,7 +287,7 @@ func TestCauseHistory(t *testing.T) {
 		ctx := context.Background()
 		fail := func(version string, n int) {
 			y.worker = "w " + version
-			_, err := y.e.PutWorker(ctx, job.Worker{ID: y.worker, Version: version, Queues: []string{"common"}, Slots: 8})
+			_, err := y.e.PutWorker(ctx, api.Worker{ID: y.worker, Version: version, Queues: []string{"common"}, Slots: 8})
 			require.NoError(t, err)
 			y.dead(n)
 		}
@@ -297,12 +298,12 @@ func TestCauseHistory(t *testing.T) {
 		require.NoError(t, y.e.PauseQueue(ctx, "common"))
 		require.NoError(t, y.e.ResumeQueue(ctx, "common"))
 		attempts := 3
-		require.NoError(t, y.e.SetTask(ctx, "dues.charge", job.Defaults{MaxAttempts: &attempts}))
-		require.NoError(t, y.e.SetTask(ctx, "tide.predict", job.Defaults{MaxAttempts: &attempts}))
+		require.NoError(t, y.e.SetTask(ctx, "dues.charge", api.Defaults{MaxAttempts: &attempts}))
+		require.NoError(t, y.e.SetTask(ctx, "tide.predict", api.Defaults{MaxAttempts: &attempts}))
 		fail("1.1", 2)
 		_, err := y.e.Requeue(ctx, 1, Requeuing{})
 		require.NoError(t, err)
-		causes, err := y.e.Causes(ctx, job.CauseFilter{})
+		causes, err := y.e.Causes(ctx, api.CauseFilter{})
 		require.NoError(t, err)
 		c := causes[0]
 		require.NoError(t, y.e.CauseHistory(ctx, &c))
@@ -316,7 +317,7 @@ func TestCauseHistory(t *testing.T) {
 		}
 		assert.Equal(t, "deploy: workers of version 1.0 by \ndeploy: workers of version 1.1 by \npause: queue common paused by local\npause: queue common resumed by local\nsettings: defaults of task dues.charge by local\nrequeue: job 1 requeued by local\n", said)
 		y.fails = func(string) bool { return false }
-		_, err = y.e.Act(ctx, job.ActRequest{Action: job.ActRequeue, Filter: &job.Selection{}})
+		_, err = y.e.Act(ctx, api.ActRequest{Action: api.ActRequeue, Filter: &api.Selection{}})
 		require.NoError(t, err)
 		y.work()
 		require.NoError(t, y.e.Close())
@@ -354,8 +355,8 @@ func TestKeepingForAShorterTime(t *testing.T) {
 		finish("berths", 5)
 		time.Sleep(3 * time.Hour)
 		finish("tides", 7)
-		keep := func(hours int) job.Defaults {
-			return job.Defaults{Keep: map[job.State]job.Duration{job.Done: job.Duration(hours) * job.Duration(time.Hour)}}
+		keep := func(hours int) api.Defaults {
+			return api.Defaults{Keep: map[job.State]job.Duration{job.Done: job.Duration(hours) * job.Duration(time.Hour)}}
 		}
 		require.NoError(t, y.e.SetQueue(ctx, "tides", keep(4)), "nothing is older")
 		var p *job.Problem
@@ -367,7 +368,7 @@ func TestKeepingForAShorterTime(t *testing.T) {
 
 		id, err := y.e.SetQueueRemoving(ctx, "tides", keep(1), true)
 		require.NoError(t, err)
-		o := y.await(id, job.OpFinished)
+		o := y.await(id, api.OpFinished)
 		assert.Equal(t, []any{int64(20), "exact", int64(20), int64(0)}, []any{o.Matched, o.MatchedIs, o.Changed, o.RefusedCount})
 		assert.Equal(t, []int64{7, 5}, []int64{done("tides"), done("berths")})
 		time.Sleep(5 * time.Minute) // retention looks, and finds nothing
@@ -383,22 +384,22 @@ func TestKeepingForAShorterTime(t *testing.T) {
 		// A set-up does it for all queues at once; what is kept by number goes by number, also
 		// where many have finished at one time.
 		most := int64(3)
-		file := job.Setup{Retention: &job.Retention{MostDone: &most}}
-		d, err := y.e.Load(ctx, job.SetupRequest{Setup: file, DryRun: true})
+		file := api.Setup{Retention: &api.Retention{MostDone: &most}}
+		d, err := y.e.Load(ctx, api.SetupRequest{Setup: file, DryRun: true})
 		require.NoError(t, err)
 		assert.Equal(t, int64(4+2), d.Removes)
-		_, err = y.e.Load(ctx, job.SetupRequest{Setup: file})
+		_, err = y.e.Load(ctx, api.SetupRequest{Setup: file})
 		require.ErrorAs(t, err, &p)
 		assert.Equal(t, job.WouldRemove, p.Kind)
 		time.Sleep(time.Minute)
 		assert.Equal(t, []int64{7, 5}, []int64{done("tides"), done("berths")})
-		d, err = y.e.Load(ctx, job.SetupRequest{Setup: file, Removes: true})
+		d, err = y.e.Load(ctx, api.SetupRequest{Setup: file, Removes: true})
 		require.NoError(t, err)
-		assert.Equal(t, int64(6), y.await(d.Operation, job.OpFinished).Changed)
+		assert.Equal(t, int64(6), y.await(d.Operation, api.OpFinished).Changed)
 		assert.Equal(t, []int64{3, 3}, []int64{done("tides"), done("berths")})
 
 		// A longer time, or one that only ordinary retention would end, asks nothing.
-		d, err = y.e.Load(ctx, job.SetupRequest{Setup: job.Setup{Retention: &job.Retention{Done: job.Duration(5 * 24 * time.Hour)}}})
+		d, err = y.e.Load(ctx, api.SetupRequest{Setup: api.Setup{Retention: &api.Retention{Done: job.Duration(5 * 24 * time.Hour)}}})
 		require.NoError(t, err)
 		assert.Zero(t, d.Operation)
 	})
@@ -421,11 +422,11 @@ func TestKeepingOverARestart(t *testing.T) {
 			left -= len(leases)
 		}
 		time.Sleep(2 * time.Hour)
-		id, err := y.e.SetQueueRemoving(ctx, "tides", job.Defaults{Keep: map[job.State]job.Duration{job.Done: job.Duration(time.Hour)}}, true)
+		id, err := y.e.SetQueueRemoving(ctx, "tides", api.Defaults{Keep: map[job.State]job.Duration{job.Done: job.Duration(time.Hour)}}, true)
 		require.NoError(t, err)
 		require.NoError(t, y.e.Close())
 		y.open()
-		o := y.await(id, job.OpFinished)
+		o := y.await(id, api.OpFinished)
 		assert.Equal(t, []int64{jobs, jobs}, []int64{o.Matched, o.Changed})
 		_, err = y.e.UndoOperation(ctx, id)
 		require.NoError(t, err)

@@ -11,32 +11,33 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humblemule/api"
 	"humblemule/internal/core/place"
 	"humblemule/job"
 )
 
 // lease takes up to n jobs of a queue.
-func (y *yard) lease(queue string, n int) []job.Lease {
-	a, err := y.e.Lease(context.Background(), job.LeaseRequest{Worker: y.worker, Queues: []string{queue}, Limit: n})
+func (y *yard) lease(queue string, n int) []api.Lease {
+	a, err := y.e.Lease(context.Background(), api.LeaseRequest{Worker: y.worker, Queues: []string{queue}, Limit: n})
 	require.NoError(y, err)
 	return a.Leases
 }
 
-func (y *yard) settle(l job.Lease, outcome job.Outcome) {
-	s := job.Settlement{Token: l.Token, Outcome: outcome}
+func (y *yard) settle(l api.Lease, outcome job.Outcome) {
+	s := api.Settlement{Token: l.Token, Outcome: outcome}
 	if outcome == job.OutcomePostponed {
 		s.Delay = job.Duration(time.Second)
 	}
 	if outcome == job.OutcomeSkipped {
 		s.ReasonText = "nothing to do"
 	}
-	res, err := y.e.Settle(context.Background(), []job.Settlement{s})
+	res, err := y.e.Settle(context.Background(), []api.Settlement{s})
 	require.NoError(y, err)
-	require.Equal(y, job.StatusOK, res[0].Status)
+	require.Equal(y, api.StatusOK, res[0].Status)
 }
 
-func (y *yard) rules(queue string, r job.Rules) {
-	require.NoError(y, y.e.SetQueue(context.Background(), queue, job.Defaults{Rules: r}))
+func (y *yard) rules(queue string, r api.Rules) {
+	require.NoError(y, y.e.SetQueue(context.Background(), queue, api.Defaults{Rules: r}))
 }
 
 func (y *yard) why(id int64) string {
@@ -52,7 +53,7 @@ func (y *yard) enqueue(specs ...job.Spec) {
 
 func ptr(n int) *int { return &n }
 
-func idsOf(leases []job.Lease) (all []int64) {
+func idsOf(leases []api.Lease) (all []int64) {
 	for _, l := range leases {
 		all = append(all, l.Job.ID)
 	}
@@ -80,7 +81,7 @@ func TestLanes(t *testing.T) {
 		time.Sleep(13 * time.Second)
 		again := y.lease("berths", 10)
 		require.Equal(t, []int64{2}, idsOf(again))
-		y.rules("berths", job.Rules{LaneOnBackoff: job.LanePasses, LaneOnDead: job.LaneStops})
+		y.rules("berths", api.Rules{LaneOnBackoff: api.LanePasses, LaneOnDead: api.LaneStops})
 		y.settle(again[0], job.OutcomeFailed)
 		third := y.lease("berths", 10)
 		require.Equal(t, []int64{3}, idsOf(third))
@@ -110,7 +111,7 @@ func TestNewOrder(t *testing.T) {
 		y.enqueue(job.Spec{Task: "fog.bulletin", Priority: &high})
 		time.Sleep(15 * time.Minute)
 		y.enqueue(job.Spec{Task: "fog.bulletin", Priority: &high})
-		y.rules("common", job.Rules{Order: job.ByAgeing, Boost: job.Duration(time.Minute)})
+		y.rules("common", api.Rules{Order: api.ByAgeing, Boost: job.Duration(time.Minute)})
 		for q := true; q; {
 			time.Sleep(10 * time.Millisecond)
 			all, err := y.e.Queues(context.Background())
@@ -136,7 +137,7 @@ func TestNewOrder(t *testing.T) {
 // Owners take turns by their weights, whoever has more jobs, and over a restart.
 func TestTurnsOfOwners(t *testing.T) {
 	inYard(t, func(y *yard) {
-		y.rules("common", job.Rules{Turns: job.ByOwner, OwnerWeights: map[string]int{"Marsh Agency": 2}})
+		y.rules("common", api.Rules{Turns: api.ByOwner, OwnerWeights: map[string]int{"Marsh Agency": 2}})
 		var burst []job.Spec
 		for range 1000 {
 			burst = append(burst, job.Spec{Task: "notice.publish", Owner: "Okonkwo Lines"})
@@ -173,7 +174,7 @@ func TestTurnsOfOwners(t *testing.T) {
 			counts[owner]++
 		}
 		assert.InDelta(t, 8, counts["Marsh Agency"], 2, "turns are not saved up while there is nothing to do")
-		require.NoError(t, y.e.SetQueue(context.Background(), "common", job.Defaults{}))
+		require.NoError(t, y.e.SetQueue(context.Background(), "common", api.Defaults{}))
 		time.Sleep(time.Second)
 		tablesAgree(y.T, y.e)
 	})
@@ -183,7 +184,7 @@ func TestTurnsOfOwners(t *testing.T) {
 // another task of the queue; and nobody is forgotten who was served more than others.
 func TestTurnsOfTwoPools(t *testing.T) {
 	inYard(t, func(y *yard) {
-		y.rules("common", job.Rules{Turns: job.ByOwner})
+		y.rules("common", api.Rules{Turns: api.ByOwner})
 		many := func(task, owner string, n int) {
 			specs := make([]job.Spec, n)
 			for i := range specs {
@@ -192,7 +193,7 @@ func TestTurnsOfTwoPools(t *testing.T) {
 			y.enqueue(specs...)
 		}
 		got := func(task string, n int) (owners []string) {
-			a, err := y.e.Lease(context.Background(), job.LeaseRequest{Worker: y.worker, Queues: []string{"common"}, Tasks: []string{task}, Limit: n})
+			a, err := y.e.Lease(context.Background(), api.LeaseRequest{Worker: y.worker, Queues: []string{"common"}, Tasks: []string{task}, Limit: n})
 			require.NoError(t, err)
 			for _, l := range a.Leases {
 				owners = append(owners, l.Job.Owner)
@@ -217,17 +218,17 @@ func TestTurnsOfTwoPools(t *testing.T) {
 // once; a rate lets jobs start when they may, not before and not much later.
 func TestLimits(t *testing.T) {
 	inYard(t, func(y *yard) {
-		y.rules("common", job.Rules{MaxRunning: ptr(3)})
-		require.NoError(t, y.e.SetTask(context.Background(), "dues.charge", job.Defaults{Rules: job.Rules{MaxRunning: ptr(1)}}))
+		y.rules("common", api.Rules{MaxRunning: ptr(3)})
+		require.NoError(t, y.e.SetTask(context.Background(), "dues.charge", api.Defaults{Rules: api.Rules{MaxRunning: ptr(1)}}))
 		for range 6 {
 			y.enqueue(job.Spec{Task: "dues.charge"}, job.Spec{Task: "notice.publish"})
 		}
 		first := y.lease("common", 10)
 		assert.Equal(t, []int64{1, 2, 4}, idsOf(first))
 		assert.Equal(t, "Queue common has its limit of 3 running; it starts when one of them ends; 6 jobs are ahead of it.", y.why(10))
-		parked := make(chan []job.Lease, 1)
+		parked := make(chan []api.Lease, 1)
 		go func() {
-			a, err := y.e.Lease(context.Background(), job.LeaseRequest{Worker: y.worker, Queues: []string{"common"}, Limit: 1, Ahead: 5, Wait: job.Duration(20 * time.Second)})
+			a, err := y.e.Lease(context.Background(), api.LeaseRequest{Worker: y.worker, Queues: []string{"common"}, Limit: 1, Ahead: 5, Wait: job.Duration(20 * time.Second)})
 			require.NoError(t, err)
 			parked <- a.Leases
 		}()
@@ -235,14 +236,14 @@ func TestLimits(t *testing.T) {
 		y.settle(first[1], job.OutcomeDone)
 		assert.Equal(t, []int64{6}, idsOf(<-parked), "nothing of a limited queue is held ahead")
 
-		y.rules("bulletins", job.Rules{Rate: &job.Rate{PerSecond: 5, Burst: ptr(2)}})
+		y.rules("bulletins", api.Rules{Rate: &api.Rate{PerSecond: 5, Burst: ptr(2)}})
 		began := time.Now()
 		for range 50 {
 			y.enqueue(job.Spec{Task: "fog.bulletin", Queue: "bulletins"})
 		}
 		var at []time.Duration
 		for len(at) < 40 {
-			a, err := y.e.Lease(context.Background(), job.LeaseRequest{Worker: y.worker, Queues: []string{"bulletins"}, Limit: 4, Wait: job.Duration(20 * time.Second)})
+			a, err := y.e.Lease(context.Background(), api.LeaseRequest{Worker: y.worker, Queues: []string{"bulletins"}, Limit: 4, Wait: job.Duration(20 * time.Second)})
 			require.NoError(t, err)
 			for range a.Leases {
 				at = append(at, time.Since(began))
@@ -308,7 +309,7 @@ func tablesAgree(t *testing.T, e *Engine) {
 		}
 		where := fmt.Sprintf("SELECT j.id x FROM %sq.name = '%s' AND j.state = 3 AND ", jobs, name)
 		none("wrong turns in "+name, where+fmt.Sprintf("j.turn <> %d", map[bool]int{true: 1}[q.Rules.Turns != ""]))
-		if q.Rules.Order == job.ByAgeing {
+		if q.Rules.Order == api.ByAgeing {
 			none("wrong ranks in "+name, where+fmt.Sprintf("(j.level <> 0 OR j.rank < %d)", place.LeastTime))
 		} else {
 			none("wrong ranks in "+name, where+fmt.Sprintf("(j.level <> j.priority OR j.rank >= %d)", place.LeastTime))
@@ -328,7 +329,7 @@ func TestPlacesHold(t *testing.T) {
 
 func runPlaces(y *yard, draw *rand.Rand) {
 	ctx := context.Background()
-	live := map[int64]job.Lease{}
+	live := map[int64]api.Lease{}
 	queues, lanes := []string{"common", "berths"}, []string{"", "", "a", "b"}
 	owners, tasks := []string{"", "Marsh", "Gull"}, []string{"x", "y"}
 	ids := int64(0)
@@ -377,7 +378,7 @@ func runPlaces(y *yard, draw *rand.Rand) {
 				func() { y.e.Cancel(ctx, anyID()) }, func() { y.e.Requeue(ctx, anyID(), Requeuing{}) }, func() { y.e.StartNow(ctx, anyID()) },
 				func() { y.e.Delete(ctx, anyID()) }, func() { y.e.Restore(ctx, anyID()) }, func() { y.e.PassLane(ctx, some(queues), some(lanes)) },
 				func() {
-					o, err := y.e.Act(ctx, job.ActRequest{Action: job.ActPurge, Filter: &job.Selection{Queues: []string{some(queues)}, Owner: some(owners)}})
+					o, err := y.e.Act(ctx, api.ActRequest{Action: api.ActPurge, Filter: &api.Selection{Queues: []string{some(queues)}, Owner: some(owners)}})
 					if err == nil && draw.IntN(2) == 0 {
 						_, err = y.e.UndoOperation(ctx, o.ID)
 						require.NoError(y, err)
@@ -389,7 +390,7 @@ func runPlaces(y *yard, draw *rand.Rand) {
 			y.e.Ready(ctx)
 			live = y.stillLive(live)
 		case 10:
-			all := []job.Rules{{}, {Order: job.ByAgeing}, {Turns: job.ByOwner}, {LaneOnBackoff: job.LanePasses}, {LaneOnDead: job.LaneStops}, {MaxRunning: ptr(1 + draw.IntN(3))}}
+			all := []api.Rules{{}, {Order: api.ByAgeing}, {Turns: api.ByOwner}, {LaneOnBackoff: api.LanePasses}, {LaneOnDead: api.LaneStops}, {MaxRunning: ptr(1 + draw.IntN(3))}}
 			y.rules(some(queues), all[draw.IntN(len(all))])
 		case 11:
 			if draw.IntN(4) == 0 {
@@ -402,7 +403,7 @@ func runPlaces(y *yard, draw *rand.Rand) {
 		}
 	}
 	for _, q := range queues {
-		y.rules(q, job.Rules{})
+		y.rules(q, api.Rules{})
 		for _, lane := range lanes {
 			y.e.PassLane(ctx, q, lane)
 		}
@@ -436,12 +437,12 @@ func runPlaces(y *yard, draw *rand.Rand) {
 }
 
 // stillLive drops leases that have ended meanwhile.
-func (y *yard) stillLive(live map[int64]job.Lease) map[int64]job.Lease {
-	kept := map[int64]job.Lease{}
+func (y *yard) stillLive(live map[int64]api.Lease) map[int64]api.Lease {
+	kept := map[int64]api.Lease{}
 	for id, l := range live {
-		a, err := y.e.Extend(context.Background(), job.ExtendRequest{Leases: []job.Extension{{Token: l.Token}}})
+		a, err := y.e.Extend(context.Background(), api.ExtendRequest{Leases: []api.Extension{{Token: l.Token}}})
 		require.NoError(y, err)
-		if a.Results[0].Status != job.StatusLost {
+		if a.Results[0].Status != api.StatusLost {
 			kept[id] = l
 		}
 	}

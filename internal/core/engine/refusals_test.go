@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humblemule/api"
 	"humblemule/internal/core/command"
 	"humblemule/internal/core/commit"
 	"humblemule/job"
@@ -27,12 +28,12 @@ func TestRefusedMeansUnchanged(t *testing.T) {
 		at := func(int) string { return "" }
 		one := 1
 		full := int64(3)
-		require.NoError(t, e.SetQueue(ctx, "narrow", job.Defaults{Rules: job.Rules{MaxWaiting: &full}}))
+		require.NoError(t, e.SetQueue(ctx, "narrow", api.Defaults{Rules: api.Rules{MaxWaiting: &full}}))
 		_, err := e.EnqueueMany(ctx, []job.Spec{{Task: "a", Queue: "narrow"}, {Task: "a", Queue: "narrow"}, {Task: "a", Queue: "narrow"}}, at)
 		require.NoError(t, err)
-		_, err = e.Load(ctx, job.SetupRequest{Setup: job.Setup{Tasks: map[string]job.Defaults{"tide.predict": {MaxAttempts: &one}}, Schedules: map[string]job.Schedule{"tides": {Every: job.Duration(time.Hour), Job: job.Spec{Task: "tide.predict"}}}}})
+		_, err = e.Load(ctx, api.SetupRequest{Setup: api.Setup{Tasks: map[string]api.Defaults{"tide.predict": {MaxAttempts: &one}}, Schedules: map[string]api.Schedule{"tides": {Every: job.Duration(time.Hour), Job: job.Spec{Task: "tide.predict"}}}}})
 		require.NoError(t, err)
-		y.schedule("busy", job.Schedule{Every: job.Duration(time.Hour), Job: job.Spec{Task: "buoy.poll", Queue: "buoys"}})
+		y.schedule("busy", api.Schedule{Every: job.Duration(time.Hour), Job: job.Spec{Task: "buoy.poll", Queue: "buoys"}})
 		_, err = e.RunSchedule(ctx, "busy")
 		require.NoError(t, err)
 		_, err = e.EnqueueMany(ctx, []job.Spec{{Task: "tide.predict", Key: "k", Dedupe: job.Unfinished}, {Task: "tide.predict"}, {Task: "tide.predict"}, {Task: "tide.predict"}}, at)
@@ -42,7 +43,7 @@ func TestRefusedMeansUnchanged(t *testing.T) {
 		y.settle(leases[1], job.OutcomeDone)
 		y.settle(leases[2], job.OutcomeGiveUp)
 		held := WithCall(ctx, Call{Path: "/v1/leases", Key: "used", Body: []byte("one")})
-		_, err = e.Lease(held, job.LeaseRequest{Worker: "w", Queues: []string{"buoys"}, Limit: 1})
+		_, err = e.Lease(held, api.LeaseRequest{Worker: "w", Queues: []string{"buoys"}, Limit: 1})
 		require.NoError(t, err)
 		var twins [2]job.Job // of one key, the first of which is cancelled
 		for i := range twins {
@@ -56,16 +57,16 @@ func TestRefusedMeansUnchanged(t *testing.T) {
 		_, err = e.Enqueue(ctx, job.Spec{Task: "berth.plan", Queue: "berths"})
 		require.NoError(t, err)
 		berth := y.take("berths", 1)[0]
-		_, err = e.Settle(ctx, []job.Settlement{{Token: berth.Token, Outcome: job.OutcomeDone, Enqueue: []job.Spec{{Task: "No Name"}}}})
+		_, err = e.Settle(ctx, []api.Settlement{{Token: berth.Token, Outcome: job.OutcomeDone, Enqueue: []job.Spec{{Task: "No Name"}}}})
 		require.NoError(t, err)
 		_, err = e.Enqueue(ctx, job.Spec{Task: "log.pack", Queue: "gone"})
 		require.NoError(t, err)
-		purge, err := e.Act(ctx, job.ActRequest{Action: job.ActPurge, Filter: &job.Selection{Queues: []string{"gone"}}})
+		purge, err := e.Act(ctx, api.ActRequest{Action: api.ActPurge, Filter: &api.Selection{Queues: []string{"gone"}}})
 		require.NoError(t, err)
-		requeue, err := e.Act(ctx, job.ActRequest{Action: job.ActRequeue, IDs: []int64{leases[2].Job.ID}})
+		requeue, err := e.Act(ctx, api.ActRequest{Action: api.ActRequeue, IDs: []int64{leases[2].Job.ID}})
 		require.NoError(t, err)
 		quay := WithCall(ctx, Call{Principal: "quay"})
-		_, err = e.PutWorker(quay, job.Worker{ID: "crane", Queues: []string{"common"}})
+		_, err = e.PutWorker(quay, api.Worker{ID: "crane", Queues: []string{"common"}})
 		require.NoError(t, err)
 		time.Sleep(2 * time.Minute)
 		synctest.Wait()
@@ -74,19 +75,19 @@ func TestRefusedMeansUnchanged(t *testing.T) {
 		for i := range names {
 			names[i] = fmt.Sprint("n-", i)
 		}
-		settle := []job.Settlement{{Token: leases[0].Token, Outcome: job.OutcomeDone}}
-		defaults := func(n int) map[string]job.Defaults {
-			all := map[string]job.Defaults{}
+		settle := []api.Settlement{{Token: leases[0].Token, Outcome: job.OutcomeDone}}
+		defaults := func(n int) map[string]api.Defaults {
+			all := map[string]api.Defaults{}
 			for _, name := range names[:n] {
-				all[name] = job.Defaults{MaxAttempts: &one}
+				all[name] = api.Defaults{MaxAttempts: &one}
 			}
 			return all
 		}
-		schedules := map[string]job.Schedule{}
-		for i := range job.MostSchedules {
-			schedules[fmt.Sprint("s-", i)] = job.Schedule{Every: job.Duration(time.Hour), Job: job.Spec{Task: "a"}}
+		schedules := map[string]api.Schedule{}
+		for i := range api.MostSchedules {
+			schedules[fmt.Sprint("s-", i)] = api.Schedule{Every: job.Duration(time.Hour), Job: job.Spec{Task: "a"}}
 		}
-		lease := func(ctx context.Context, r job.LeaseRequest) error {
+		lease := func(ctx context.Context, r api.LeaseRequest) error {
 			r.Worker, r.Limit, r.Settle = "w", 1, settle
 			_, err := e.Lease(ctx, r)
 			return err
@@ -100,21 +101,21 @@ func TestRefusedMeansUnchanged(t *testing.T) {
 			do   func() error
 			says string
 		}{
-			"a lease of no job, with settles": {func() error { return lease(ctx, job.LeaseRequest{Job: 9999}) }, "there is no job"},
-			"a lease of a running job":        {func() error { return lease(ctx, job.LeaseRequest{Job: running}) }, "only a ready job"},
+			"a lease of no job, with settles": {func() error { return lease(ctx, api.LeaseRequest{Job: 9999}) }, "there is no job"},
+			"a lease of a running job":        {func() error { return lease(ctx, api.LeaseRequest{Job: running}) }, "only a ready job"},
 			"a lease under a used key": {func() error {
-				return lease(WithCall(ctx, Call{Path: "/v1/leases", Key: "used", Body: []byte("two")}), job.LeaseRequest{Queues: []string{"buoys"}})
+				return lease(WithCall(ctx, Call{Path: "/v1/leases", Key: "used", Body: []byte("two")}), api.LeaseRequest{Queues: []string{"buoys"}})
 			}, "was used for another body"},
 			"a set-up with too many queues": {func() error {
-				return drop(e.Load(ctx, job.SetupRequest{Adopt: true, Setup: job.Setup{Queues: defaults(command.MostNames + 1), Tasks: defaults(1)}}))
+				return drop(e.Load(ctx, api.SetupRequest{Adopt: true, Setup: api.Setup{Queues: defaults(command.MostNames + 1), Tasks: defaults(1)}}))
 			}, "would be more than"},
 			"a set-up with too many schedules": {func() error {
-				return drop(e.Load(ctx, job.SetupRequest{Setup: job.Setup{Schedules: schedules, Tasks: defaults(1)}}))
+				return drop(e.Load(ctx, api.SetupRequest{Setup: api.Setup{Schedules: schedules, Tasks: defaults(1)}}))
 			}, "would be"},
 			"a set-up of what was set by hand": {func() error {
-				return drop(e.Load(ctx, job.SetupRequest{Setup: job.Setup{Queues: map[string]job.Defaults{"narrow": {}}, Tasks: defaults(3)}}))
+				return drop(e.Load(ctx, api.SetupRequest{Setup: api.Setup{Queues: map[string]api.Defaults{"narrow": {}}, Tasks: defaults(3)}}))
 			}, "was set otherwise"},
-			"an empty set-up":             {func() error { return drop(e.Load(ctx, job.SetupRequest{})) }, "empty is not true"},
+			"an empty set-up":             {func() error { return drop(e.Load(ctx, api.SetupRequest{})) }, "empty is not true"},
 			"a bulk with too many queues": {func() error { return drop(e.EnqueueMany(ctx, many, at)) }, "would be one of more than"},
 			"a bulk into a queue that is full": {func() error {
 				return drop(e.EnqueueMany(ctx, []job.Spec{{Task: "b", Queue: "new"}, {Task: "a", Queue: "narrow"}}, at))
@@ -137,34 +138,34 @@ func TestRefusedMeansUnchanged(t *testing.T) {
 			"a run of a schedule whose last is on": {func() error { return drop(e.RunSchedule(ctx, "busy")) }, "is not over"},
 			"a deletion of a schedule of a file":   {func() error { return e.DeleteSchedule(ctx, "tides", 0) }, "comes from a set-up file"},
 			"a schedule of another version": {func() error {
-				return drop(e.SetSchedule(ctx, "busy", job.Schedule{Every: job.Duration(time.Minute), Job: job.Spec{Task: "a"}}, 99))
+				return drop(e.SetSchedule(ctx, "busy", api.Schedule{Every: job.Duration(time.Minute), Job: job.Spec{Task: "a"}}, 99))
 			}, "was changed since"},
 			"a deletion of a queue with jobs":    {func() error { return e.DeleteQueue(ctx, "common") }, "has jobs or settings"},
 			"a deletion of a task with settings": {func() error { return e.DeleteTask(ctx, "tide.predict") }, "has jobs or settings"},
 			"a pass of a lane that nobody has":   {func() error { return e.PassLane(ctx, "common", "x") }, "nothing waits in lane"},
 			"a pause of no queue":                {func() error { return e.PauseQueue(ctx, "unplaced") }, "there is no queue"},
 			"an act on nothing": {func() error {
-				return drop(e.Act(ctx, job.ActRequest{Action: job.ActDiscard, Filter: &job.Selection{Owner: "nobody"}}))
+				return drop(e.Act(ctx, api.ActRequest{Action: api.ActDiscard, Filter: &api.Selection{Owner: "nobody"}}))
 			}, "no job matches"},
 			"a requeue beside another of its key": {func() error { return drop(e.Requeue(ctx, twins[0].ID, Requeuing{})) }, "may not stand beside"},
 			"a patch of a key": {func() error {
 				return drop(e.Patch(ctx, done, job.Patch{Spec: job.Spec{Key: "x"}, Named: []string{"key"}}))
 			}, "cannot be changed"},
 			"an accept with a follow-up that is none": {func() error { return drop(e.Accept(ctx, berth.Job.ID, []job.Spec{{Task: "No Name"}})) }, "enqueue[0].task"},
-			"a queue that keeps for a shorter time":   {func() error { return e.SetQueue(ctx, "common", job.Defaults{Keep: short}) }, "would be kept no longer"},
+			"a queue that keeps for a shorter time":   {func() error { return e.SetQueue(ctx, "common", api.Defaults{Keep: short}) }, "would be kept no longer"},
 			"a set-up that keeps for a shorter time": {func() error {
-				return drop(e.Load(ctx, job.SetupRequest{Setup: job.Setup{Retention: &job.Retention{Done: short[job.Done]}, Tasks: defaults(1)}}))
+				return drop(e.Load(ctx, api.SetupRequest{Setup: api.Setup{Retention: &api.Retention{Done: short[job.Done]}, Tasks: defaults(1)}}))
 			}, "would be kept no longer"},
 			"an undo of a requeue":                  {func() error { return drop(e.UndoOperation(ctx, requeue.ID)) }, "only removals can be undone"},
 			"a stop of what is over":                {func() error { return drop(e.StopOperation(ctx, purge.ID)) }, "is finished already"},
 			"a deletion of a queue with a past":     {func() error { return e.DeleteQueue(ctx, "gone") }, "can still be brought back"},
 			"a deletion of a task with a past":      {func() error { return e.DeleteTask(ctx, "log.pack") }, "can still be brought back"},
-			"a worker of somebody else":             {func() error { return drop(e.PutWorker(ctx, job.Worker{ID: "crane", Queues: []string{"new"}})) }, "belongs to another token"},
+			"a worker of somebody else":             {func() error { return drop(e.PutWorker(ctx, api.Worker{ID: "crane", Queues: []string{"new"}})) }, "belongs to another token"},
 			"a good-bye of somebody else's worker":  {func() error { return e.DeleteWorker(ctx, "crane") }, "belongs to another token"},
-			"a drain of a worker that is not there": {func() error { return drop(e.AskWorker(ctx, "gull", job.WantDrain)) }, "no worker"},
+			"a drain of a worker that is not there": {func() error { return drop(e.AskWorker(ctx, "gull", api.WantDrain)) }, "no worker"},
 			"a bulk with more names than a share":   {func() error { return drop(e.EnqueueMany(quay, many[:command.MostNames/4+1], at)) }, "that token quay has made"},
 			"a schedule of no name": {func() error {
-				return drop(e.SetSchedule(ctx, "No Name", job.Schedule{Every: job.Duration(time.Minute), Job: job.Spec{Task: "a"}}, 0))
+				return drop(e.SetSchedule(ctx, "No Name", api.Schedule{Every: job.Duration(time.Minute), Job: job.Spec{Task: "a"}}, 0))
 			}, "is no name"},
 			"a pause of no schedule":  {func() error { return drop(e.PauseSchedule(ctx, "unplaced", true)) }, "no schedule"},
 			"a stop of no operation":  {func() error { return drop(e.StopOperation(ctx, 77)) }, "there is no operation"},
@@ -255,7 +256,7 @@ func TestTimedWorkIsIsolated(t *testing.T) {
 			require.NoError(t, err)
 			ids = append(ids, j.ID)
 		}
-		y.schedule("tides", job.Schedule{Every: job.Duration(time.Minute), IfStillRunning: job.RunsAlso})
+		y.schedule("tides", api.Schedule{Every: job.Duration(time.Minute), IfStillRunning: api.RunsAlso})
 		breakIn("CREATE TRIGGER stuck BEFORE UPDATE ON jobs WHEN new.id = %d BEGIN SELECT raise(ABORT, 'the pen is dry'); END", ids[1])
 		time.Sleep(3 * time.Minute)
 		synctest.Wait()
@@ -302,13 +303,13 @@ func TestLeasesEndedByOthers(t *testing.T) {
 			return j
 		}
 		id := enqueue(job.Spec{Task: "log.pack", Timeout: job.Duration(time.Minute)})
-		a, err := y.e.Lease(ctx, job.LeaseRequest{Worker: "w", Queues: []string{"common"}, Limit: 1, Lease: job.Duration(30 * time.Second)})
+		a, err := y.e.Lease(ctx, api.LeaseRequest{Worker: "w", Queues: []string{"common"}, Limit: 1, Lease: job.Duration(30 * time.Second)})
 		require.NoError(t, err)
 		for range 8 {
 			time.Sleep(10 * time.Second)
-			x, err := y.e.Extend(ctx, job.ExtendRequest{Leases: []job.Extension{{Token: a.Leases[0].Token}}})
+			x, err := y.e.Extend(ctx, api.ExtendRequest{Leases: []api.Extension{{Token: a.Leases[0].Token}}})
 			require.NoError(t, err)
-			require.Equal(t, job.StatusOK, x.Results[0].Status)
+			require.Equal(t, api.StatusOK, x.Results[0].Status)
 		}
 		time.Sleep(15 * time.Second)
 		j := look(id)
@@ -323,9 +324,9 @@ func TestLeasesEndedByOthers(t *testing.T) {
 		j, err = y.e.EndLease(ctx, first, false)
 		require.NoError(t, err)
 		assert.Equal(t, []any{job.Scheduled, 0, job.At(time.Now().Add(50 * time.Minute))}, []any{j.State, j.Tries, j.NextAt})
-		results, err := y.e.Settle(ctx, []job.Settlement{{Token: lease.Token, Outcome: job.OutcomeDone}})
+		results, err := y.e.Settle(ctx, []api.Settlement{{Token: lease.Token, Outcome: job.OutcomeDone}})
 		require.NoError(t, err)
-		assert.Equal(t, job.StatusLost, results[0].Status)
+		assert.Equal(t, api.StatusLost, results[0].Status)
 		assert.Empty(t, y.take("common", 1), "its lane is taken until the lease would have ended")
 		memoryAgrees(t, y.e)
 		time.Sleep(51 * time.Minute)
@@ -336,7 +337,7 @@ func TestLeasesEndedByOthers(t *testing.T) {
 		assert.Equal(t, []int64{first}, idsOf(y.take("common", 10)), "it keeps its rank")
 
 		// The good-bye of a worker ends what it holds.
-		_, err = y.e.PutWorker(ctx, job.Worker{ID: y.worker, Queues: []string{"common"}})
+		_, err = y.e.PutWorker(ctx, api.Worker{ID: y.worker, Queues: []string{"common"}})
 		require.NoError(t, err)
 		require.NoError(t, y.e.DeleteWorker(ctx, y.worker))
 		j = look(first)
@@ -354,14 +355,14 @@ func TestLeasesAreToldAgain(t *testing.T) {
 		_, err := y.e.EnqueueMany(ctx, make10("tide.predict"), func(int) string { return "" })
 		require.NoError(t, err)
 		lost := y.take("common", 3)
-		w, err := y.e.PutWorker(ctx, job.Worker{ID: y.worker, Queues: []string{"common"}, Holds: []string{lost[0].Token}})
+		w, err := y.e.PutWorker(ctx, api.Worker{ID: y.worker, Queues: []string{"common"}, Holds: []string{lost[0].Token}})
 		require.NoError(t, err)
 		assert.Equal(t, []string{lost[1].Token, lost[2].Token}, []string{w.Leases[0].Token, w.Leases[1].Token})
-		x, err := y.e.Extend(ctx, job.ExtendRequest{Worker: y.worker, Leases: []job.Extension{{Token: lost[0].Token}, {Token: lost[2].Token}}})
+		x, err := y.e.Extend(ctx, api.ExtendRequest{Worker: y.worker, Leases: []api.Extension{{Token: lost[0].Token}, {Token: lost[2].Token}}})
 		require.NoError(t, err)
 		require.Len(t, x.Leases, 1)
 		assert.Equal(t, lost[1].Token, x.Leases[0].Token)
-		x, err = y.e.Extend(WithCall(ctx, Call{Principal: "another"}), job.ExtendRequest{Worker: y.worker})
+		x, err = y.e.Extend(WithCall(ctx, Call{Principal: "another"}), api.ExtendRequest{Worker: y.worker})
 		require.NoError(t, err)
 		assert.Empty(t, x.Leases, "to nobody else")
 	})
@@ -374,26 +375,26 @@ func TestDrainedWorkersWait(t *testing.T) {
 		ctx := context.Background()
 		_, err := y.e.Enqueue(ctx, job.Spec{Task: "tide.predict"})
 		require.NoError(t, err)
-		_, err = y.e.PutWorker(ctx, job.Worker{ID: "w", Queues: []string{"common"}})
+		_, err = y.e.PutWorker(ctx, api.Worker{ID: "w", Queues: []string{"common"}})
 		require.NoError(t, err)
-		_, err = y.e.AskWorker(ctx, "w", job.WantDrain)
+		_, err = y.e.AskWorker(ctx, "w", api.WantDrain)
 		require.NoError(t, err)
-		take := func() (job.LeaseAnswer, time.Duration) {
+		take := func() (api.LeaseAnswer, time.Duration) {
 			began := time.Now()
-			a, err := y.e.Lease(ctx, job.LeaseRequest{Worker: "w", Queues: []string{"common"}, Limit: 1, Wait: job.Duration(20 * time.Second)})
+			a, err := y.e.Lease(ctx, api.LeaseRequest{Worker: "w", Queues: []string{"common"}, Limit: 1, Wait: job.Duration(20 * time.Second)})
 			require.NoError(t, err)
 			return a, time.Since(began)
 		}
 		a, took := take()
-		assert.Equal(t, []any{job.WantDrain, time.Duration(0)}, []any{a.Wanted, took})
+		assert.Equal(t, []any{api.WantDrain, time.Duration(0)}, []any{a.Wanted, took})
 		a, took = take()
 		assert.Equal(t, []any{0, 20 * time.Second}, []any{len(a.Leases), took})
 		time.AfterFunc(5*time.Second, func() {
-			_, err := y.e.AskWorker(ctx, "w", job.WantRun)
+			_, err := y.e.AskWorker(ctx, "w", api.WantRun)
 			assert.NoError(t, err)
 		})
 		a, took = take()
-		assert.Equal(t, []any{job.WantRun, 5 * time.Second}, []any{a.Wanted, took})
+		assert.Equal(t, []any{api.WantRun, 5 * time.Second}, []any{a.Wanted, took})
 		a, _ = take()
 		assert.Len(t, a.Leases, 1)
 	})

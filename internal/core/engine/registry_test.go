@@ -10,6 +10,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humblemule/api"
 	"humblemule/job"
 )
 
@@ -22,13 +23,13 @@ func TestWorkersComeAndGo(t *testing.T) {
 		require.NoError(t, err)
 		defer func() { require.NoError(t, e.Close()) }()
 		ctx := t.Context()
-		_, err = e.Wanted(ctx, "quay-7", job.WantRun, time.Second)
+		_, err = e.Wanted(ctx, "quay-7", api.WantRun, time.Second)
 		require.ErrorContains(t, err, "register it")
-		_, err = e.PutWorker(ctx, job.Worker{ID: "quay-7", Name: "quay", Queues: []string{"common"}, Slots: 2})
+		_, err = e.PutWorker(ctx, api.Worker{ID: "quay-7", Name: "quay", Queues: []string{"common"}, Slots: 2})
 		require.NoError(t, err)
 		j, err := e.Enqueue(ctx, job.Spec{Task: "tide.predict"})
 		require.NoError(t, err)
-		a, err := e.Lease(ctx, job.LeaseRequest{Worker: "quay-7", Queues: []string{"common"}, Limit: 1})
+		a, err := e.Lease(ctx, api.LeaseRequest{Worker: "quay-7", Queues: []string{"common"}, Limit: 1})
 		require.NoError(t, err)
 		require.Len(t, a.Leases, 1)
 		w, err := e.Worker("quay-7")
@@ -38,11 +39,11 @@ func TestWorkersComeAndGo(t *testing.T) {
 		// It is outdated while jobs run that it took before settings were changed.
 		assert.False(t, w.Outdated)
 		assert.Equal(t, int64(1), a.Settings)
-		require.NoError(t, e.SetTask(ctx, "tide.predict", job.Defaults{Timeout: job.Duration(time.Minute)}))
+		require.NoError(t, e.SetTask(ctx, "tide.predict", api.Defaults{Timeout: job.Duration(time.Minute)}))
 		w, err = e.Worker("quay-7")
 		require.NoError(t, err)
 		assert.True(t, w.Outdated)
-		again, err := e.Lease(ctx, job.LeaseRequest{Worker: "quay-7", Queues: []string{"common"}, Limit: 1, Settings: 2})
+		again, err := e.Lease(ctx, api.LeaseRequest{Worker: "quay-7", Queues: []string{"common"}, Limit: 1, Settings: 2})
 		require.NoError(t, err)
 		assert.Equal(t, int64(2), again.Settings)
 		w, err = e.Worker("quay-7")
@@ -51,13 +52,13 @@ func TestWorkersComeAndGo(t *testing.T) {
 
 		// A heartbeat waits as long as asked, or until something is wanted.
 		began := time.Now()
-		wanted, err := e.Wanted(ctx, "quay-7", job.WantRun, 20*time.Second)
+		wanted, err := e.Wanted(ctx, "quay-7", api.WantRun, 20*time.Second)
 		require.NoError(t, err)
 		assert.Empty(t, wanted.Cancelled)
 		assert.Equal(t, 20*time.Second, time.Since(began))
-		told := make(chan job.Wanted, 1)
+		told := make(chan api.Wanted, 1)
 		go func() {
-			wanted, err := e.Wanted(ctx, "quay-7", job.WantRun, 20*time.Second)
+			wanted, err := e.Wanted(ctx, "quay-7", api.WantRun, 20*time.Second)
 			assert.NoError(t, err)
 			told <- wanted
 		}()
@@ -67,7 +68,7 @@ func TestWorkersComeAndGo(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, []string{a.Leases[0].Token}, (<-told).Cancelled)
 		assert.Zero(t, time.Since(began))
-		_, err = e.Settle(ctx, []job.Settlement{{Token: a.Leases[0].Token, Outcome: job.OutcomeFailed}})
+		_, err = e.Settle(ctx, []api.Settlement{{Token: a.Leases[0].Token, Outcome: job.OutcomeFailed}})
 		require.NoError(t, err)
 
 		waits, err := e.Enqueue(ctx, job.Spec{Task: "tide.predict"})
@@ -99,11 +100,11 @@ func TestTrends(t *testing.T) {
 		for n := range 100 {
 			_, err := e.Enqueue(ctx, job.Spec{Task: "tide.predict"})
 			require.NoError(t, err)
-			a, err := e.Lease(ctx, job.LeaseRequest{Worker: "w", Queues: []string{"common"}, Limit: 1})
+			a, err := e.Lease(ctx, api.LeaseRequest{Worker: "w", Queues: []string{"common"}, Limit: 1})
 			require.NoError(t, err)
 			time.Sleep(3 * time.Second)
 			if n%2 == 0 {
-				_, err = e.Settle(ctx, []job.Settlement{{Token: a.Leases[0].Token, Outcome: job.OutcomeDone, RunMS: int64(1000 + 10*n)}})
+				_, err = e.Settle(ctx, []api.Settlement{{Token: a.Leases[0].Token, Outcome: job.OutcomeDone, RunMS: int64(1000 + 10*n)}})
 				require.NoError(t, err)
 			}
 		}
@@ -151,7 +152,7 @@ func TestRawWorkersServeWhatTheyAskFor(t *testing.T) {
 		require.NoError(t, err)
 		defer func() { require.NoError(t, e.Close()) }()
 		take := func(queue string, tasks ...string) {
-			_, err := e.Lease(t.Context(), job.LeaseRequest{Worker: "raw-1", Queues: []string{queue}, Tasks: tasks, Limit: 1})
+			_, err := e.Lease(t.Context(), api.LeaseRequest{Worker: "raw-1", Queues: []string{queue}, Tasks: tasks, Limit: 1})
 			require.NoError(t, err)
 		}
 		codes := func(queue, task string) (all []string) {
@@ -181,7 +182,7 @@ func TestRawWorkersServeWhatTheyAskFor(t *testing.T) {
 		assert.Empty(t, codes("notices", "tide.predict"))
 
 		// Once it has registered, that is what it serves.
-		_, err = e.PutWorker(t.Context(), job.Worker{ID: "raw-1", Queues: []string{"tides"}})
+		_, err = e.PutWorker(t.Context(), api.Worker{ID: "raw-1", Queues: []string{"tides"}})
 		require.NoError(t, err)
 		take("notices")
 		assert.Equal(t, []string{job.WarnQueueUnserved}, codes("notices", "tide.predict"))

@@ -15,13 +15,14 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humblemule/api"
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/plan"
 	"humblemule/job"
 )
 
 // schedule keeps a schedule of a task, in queue common.
-func (y *yard) schedule(name string, s job.Schedule) job.ScheduleTold {
+func (y *yard) schedule(name string, s api.Schedule) api.ScheduleTold {
 	if s.Job.Task == "" {
 		s.Job.Task = "tide.predict"
 	}
@@ -31,8 +32,8 @@ func (y *yard) schedule(name string, s job.Schedule) job.ScheduleTold {
 }
 
 // take takes jobs for an hour.
-func (y *yard) take(queue string, n int) []job.Lease {
-	a, err := y.e.Lease(context.Background(), job.LeaseRequest{Worker: y.worker, Queues: []string{queue}, Limit: n, Lease: job.Duration(time.Hour)})
+func (y *yard) take(queue string, n int) []api.Lease {
+	a, err := y.e.Lease(context.Background(), api.LeaseRequest{Worker: y.worker, Queues: []string{queue}, Limit: n, Lease: job.Duration(time.Hour)})
 	require.NoError(y, err)
 	return a.Leases
 }
@@ -66,55 +67,55 @@ func sleepUntil(clock string) {
 // What a run finds of the last one decides what becomes of it.
 func TestRunsMeet(t *testing.T) {
 	inYard(t, func(y *yard) {
-		for _, rule := range []string{job.RunSkips, job.RunWaits, job.RunsAlso} {
-			y.schedule(rule, job.Schedule{Every: job.Duration(time.Minute), IfStillRunning: rule, Job: job.Spec{Task: "buoy.poll", Queue: rule}})
+		for _, rule := range []string{api.RunSkips, api.RunWaits, api.RunsAlso} {
+			y.schedule(rule, api.Schedule{Every: job.Duration(time.Minute), IfStillRunning: rule, Job: job.Spec{Task: "buoy.poll", Queue: rule}})
 		}
 		sleepUntil("00:01:00")
-		first := map[string]job.Lease{}
-		for _, rule := range []string{job.RunSkips, job.RunWaits, job.RunsAlso} {
+		first := map[string]api.Lease{}
+		for _, rule := range []string{api.RunSkips, api.RunWaits, api.RunsAlso} {
 			first[rule] = y.take(rule, 10)[0]
 			assert.Equal(t, &job.ScheduledBy{Name: rule, Run: 1, PlannedAt: job.At(time.Date(2000, 1, 1, 0, 1, 0, 0, time.UTC))}, first[rule].Job.Schedule)
 		}
 		sleepUntil("00:03:00")
-		assert.Equal(t, []string{"00:01:00 running", "00:02:00 still_running 1", "00:03:00 still_running 1"}, y.history(job.RunSkips))
-		assert.Equal(t, []string{"00:01:00 running", "00:02:00 held", "00:03:00 still_running 1"}, y.history(job.RunWaits))
-		assert.Equal(t, []string{"00:01:00 running", "00:02:00 ready", "00:03:00 ready"}, y.history(job.RunsAlso))
-		told, err := y.e.Schedule(context.Background(), job.RunWaits)
+		assert.Equal(t, []string{"00:01:00 running", "00:02:00 still_running 1", "00:03:00 still_running 1"}, y.history(api.RunSkips))
+		assert.Equal(t, []string{"00:01:00 running", "00:02:00 held", "00:03:00 still_running 1"}, y.history(api.RunWaits))
+		assert.Equal(t, []string{"00:01:00 running", "00:02:00 ready", "00:03:00 ready"}, y.history(api.RunsAlso))
+		told, err := y.e.Schedule(context.Background(), api.RunWaits)
 		require.NoError(t, err)
-		assert.Equal(t, fmt.Sprintf("It is the next run of schedule wait; job %d, the run before, is not over.", first[job.RunWaits].Job.ID), y.why(told.Waiting))
-		_, err = y.e.RunSchedule(context.Background(), job.RunSkips)
+		assert.Equal(t, fmt.Sprintf("It is the next run of schedule wait; job %d, the run before, is not over.", first[api.RunWaits].Job.ID), y.why(told.Waiting))
+		_, err = y.e.RunSchedule(context.Background(), api.RunSkips)
 		require.ErrorContains(t, err, "is not over; cancel it")
 
 		// The end of the one lets the other go; over a restart, too.
 		require.NoError(t, y.e.Close())
 		y.open()
-		y.settle(first[job.RunWaits], job.OutcomeDone)
-		second := y.take(job.RunWaits, 10)
+		y.settle(first[api.RunWaits], job.OutcomeDone)
+		second := y.take(api.RunWaits, 10)
 		require.Equal(t, []int64{told.Waiting}, idsOf(second))
 
 		// One that waits for its next attempt gives way: at once, and when it fails while
 		// another waits for it.
 		sleepUntil("00:03:55")
-		y.settle(first[job.RunSkips], job.OutcomeFailed)
+		y.settle(first[api.RunSkips], job.OutcomeFailed)
 		sleepUntil("00:04:00")
-		assert.Equal(t, "00:01:00 dead", y.history(job.RunSkips)[0])
-		j, err := y.e.Job(context.Background(), first[job.RunSkips].Job.ID)
+		assert.Equal(t, "00:01:00 dead", y.history(api.RunSkips)[0])
+		j, err := y.e.Job(context.Background(), first[api.RunSkips].Job.ID)
 		require.NoError(t, err)
 		assert.Equal(t, job.Superseded, j.Reason)
 		y.settle(second[0], job.OutcomeFailed)
-		assert.Equal(t, []string{"00:01:00 done", "00:02:00 dead", "00:03:00 still_running 1", "00:04:00 ready"}, y.history(job.RunWaits))
+		assert.Equal(t, []string{"00:01:00 done", "00:02:00 dead", "00:03:00 still_running 1", "00:04:00 ready"}, y.history(api.RunWaits))
 
 		// Ending the one that waits leaves the way free.
-		third := y.take(job.RunWaits, 1)
+		third := y.take(api.RunWaits, 1)
 		require.Len(t, third, 1)
 		sleepUntil("00:05:00")
-		told, err = y.e.Schedule(context.Background(), job.RunWaits)
+		told, err = y.e.Schedule(context.Background(), api.RunWaits)
 		require.NoError(t, err)
 		_, err = y.e.Cancel(context.Background(), told.Waiting)
 		require.NoError(t, err)
 		y.settle(third[0], job.OutcomeDone)
 		sleepUntil("00:06:00")
-		assert.Equal(t, []string{"00:04:00 done", "00:05:00 cancelled", "00:06:00 ready"}, y.history(job.RunWaits)[3:])
+		assert.Equal(t, []string{"00:04:00 done", "00:05:00 cancelled", "00:06:00 ready"}, y.history(api.RunWaits)[3:])
 	})
 }
 
@@ -122,11 +123,11 @@ func TestRunsMeet(t *testing.T) {
 // those within a pause are not missed, and nothing comes after its end.
 func TestMissedRuns(t *testing.T) {
 	inYard(t, func(y *yard) {
-		for _, missed := range []string{job.MissedSkip, job.MissedOnce, job.MissedAll} {
-			y.schedule(missed, job.Schedule{Cron: "*/10 * * * *", Missed: missed, IfStillRunning: job.RunsAlso})
+		for _, missed := range []string{api.MissedSkip, api.MissedOnce, api.MissedAll} {
+			y.schedule(missed, api.Schedule{Cron: "*/10 * * * *", Missed: missed, IfStillRunning: api.RunsAlso})
 		}
-		y.schedule("paused", job.Schedule{Cron: "*/10 * * * *"})
-		y.schedule("short", job.Schedule{Cron: "*/10 * * * *", Until: job.At(time.Now().Add(15 * time.Minute))})
+		y.schedule("paused", api.Schedule{Cron: "*/10 * * * *"})
+		y.schedule("short", api.Schedule{Cron: "*/10 * * * *", Until: job.At(time.Now().Add(15 * time.Minute))})
 		sleepUntil("00:10:00")
 		_, err := y.e.PauseSchedule(context.Background(), "paused", true)
 		require.NoError(t, err)
@@ -134,9 +135,9 @@ func TestMissedRuns(t *testing.T) {
 		sleepUntil("00:50:30") // 00:50 is late by less than its limit
 		y.open()
 		sleepUntil("00:55:00")
-		assert.Equal(t, []string{"00:10:00 ready", "00:40:00 missed 3", "00:50:00 ready"}, y.history(job.MissedSkip))
-		assert.Equal(t, []string{"00:10:00 ready", "00:39:59 missed 2", "00:40:00 ready", "00:50:00 ready"}, y.history(job.MissedOnce))
-		assert.Equal(t, []string{"00:10:00 ready", "00:20:00 ready", "00:30:00 ready", "00:40:00 ready", "00:50:00 ready"}, y.history(job.MissedAll))
+		assert.Equal(t, []string{"00:10:00 ready", "00:40:00 missed 3", "00:50:00 ready"}, y.history(api.MissedSkip))
+		assert.Equal(t, []string{"00:10:00 ready", "00:39:59 missed 2", "00:40:00 ready", "00:50:00 ready"}, y.history(api.MissedOnce))
+		assert.Equal(t, []string{"00:10:00 ready", "00:20:00 ready", "00:30:00 ready", "00:40:00 ready", "00:50:00 ready"}, y.history(api.MissedAll))
 		_, err = y.e.PauseSchedule(context.Background(), "paused", false)
 		require.NoError(t, err)
 		sleepUntil("01:00:00")
@@ -147,7 +148,7 @@ func TestMissedRuns(t *testing.T) {
 		assert.Empty(t, told.Next)
 
 		// Of very many, the latest thousand are made up for and the rest are one line.
-		y.schedule("often", job.Schedule{Cron: "* * * * * *", Missed: job.MissedAll, IfStillRunning: job.RunsAlso})
+		y.schedule("often", api.Schedule{Cron: "* * * * * *", Missed: api.MissedAll, IfStillRunning: api.RunsAlso})
 		require.NoError(t, y.e.Close())
 		time.Sleep(72 * time.Hour)
 		y.open()
@@ -168,7 +169,7 @@ func TestEachPlannedTimeOnce(t *testing.T) {
 	for seed := range uint64(3) {
 		inYard(t, func(y *yard) {
 			draw := rand.New(rand.NewPCG(seed, 7))
-			y.schedule("tides", job.Schedule{Cron: "*/5 * * * * *", Missed: job.MissedAll, IfStillRunning: job.RunsAlso, LateLimit: job.Duration(30 * time.Second), Spread: job.Duration(7 * time.Second)})
+			y.schedule("tides", api.Schedule{Cron: "*/5 * * * * *", Missed: api.MissedAll, IfStillRunning: api.RunsAlso, LateLimit: job.Duration(30 * time.Second), Spread: job.Duration(7 * time.Second)})
 			began := time.Now()
 			for range 60 {
 				time.Sleep(time.Duration(draw.IntN(20_000)) * time.Millisecond)
@@ -178,7 +179,7 @@ func TestEachPlannedTimeOnce(t *testing.T) {
 					time.Sleep(time.Duration(draw.IntN(90_000)) * time.Millisecond)
 					y.open()
 				case 1:
-					y.schedule("tides", job.Schedule{Cron: "*/5 * * * * *", Missed: job.MissedAll, IfStillRunning: job.RunsAlso, LateLimit: job.Duration(30 * time.Second), Spread: job.Duration(7 * time.Second), Note: fmt.Sprint(draw.IntN(3))})
+					y.schedule("tides", api.Schedule{Cron: "*/5 * * * * *", Missed: api.MissedAll, IfStillRunning: api.RunsAlso, LateLimit: job.Duration(30 * time.Second), Spread: job.Duration(7 * time.Second), Note: fmt.Sprint(draw.IntN(3))})
 				case 2:
 					for _, l := range y.lease("common", 5) {
 						y.settle(l, job.OutcomeDone)
@@ -209,7 +210,7 @@ func TestClockSetBack(t *testing.T) {
 		require.NoError(t, err)
 		defer func() { require.NoError(t, e.Close()) }()
 		y.e, y.T = e, t
-		y.schedule("tides", job.Schedule{Cron: "*/10 * * * *", IfStillRunning: job.RunsAlso})
+		y.schedule("tides", api.Schedule{Cron: "*/10 * * * *", IfStillRunning: api.RunsAlso})
 		sleepUntil("00:25:00")
 		shift.Store(int64(-time.Hour))
 		sleepUntil("01:15:00") // the clock reads 00:15
@@ -228,7 +229,7 @@ func TestClockSetBack(t *testing.T) {
 func TestKeepSchedules(t *testing.T) {
 	inYard(t, func(y *yard) {
 		ctx := context.Background()
-		tides := job.Schedule{Cron: "30 3 * * *", Zone: "Europe/Lisbon", Note: "before the first ship", Job: job.Spec{Task: "tide.predict", Payload: map[string]any{"berth": 3}}}
+		tides := api.Schedule{Cron: "30 3 * * *", Zone: "Europe/Lisbon", Note: "before the first ship", Job: job.Spec{Task: "tide.predict", Payload: map[string]any{"berth": 3}}}
 		told := y.schedule("tides", tides)
 		assert.Equal(t, []any{int64(1), "at 03:30 every day", "hand", 10}, []any{told.Version, told.Says, told.DefinedBy, len(told.Next)})
 		assert.Equal(t, int64(1), y.schedule("tides", tides).Version)
@@ -247,18 +248,18 @@ func TestKeepSchedules(t *testing.T) {
 		assert.Len(t, actions, 2, "what changes nothing is no action")
 
 		for _, c := range []struct {
-			s    job.Schedule
+			s    api.Schedule
 			want string
 		}{
-			{job.Schedule{}, "cron is missing"},
-			{job.Schedule{Cron: "* * * * *", Every: job.Duration(time.Minute)}, "every stands beside cron"},
-			{job.Schedule{Cron: "61 * * * *"}, "cron minute, at position 1: 61 is outside 0 to 59"},
-			{job.Schedule{Cron: "* * * * *", Zone: "Europe/Lisbn"}, "the nearest is Europe/Lisbon"},
-			{job.Schedule{Cron: "* * * * *", Until: job.At(time.Now().Add(-time.Hour))}, "until 1999-12-31T23:00:00.000Z leaves no time to come"},
-			{job.Schedule{Cron: "* * * * *", Until: job.At(time.Now().Add(time.Second))}, "leaves no time to come"},
-			{job.Schedule{Cron: "* * * * *", IfStillRunning: "kill"}, "if_still_running \"kill\" is unknown; it is skip, wait or also"},
-			{job.Schedule{Cron: "* * * * *", Job: job.Spec{Task: "x", Delay: 5}}, "job.delay cannot stand in a schedule"},
-			{job.Schedule{Every: 5}, "every 5ns is outside 1s to 366d"},
+			{api.Schedule{}, "cron is missing"},
+			{api.Schedule{Cron: "* * * * *", Every: job.Duration(time.Minute)}, "every stands beside cron"},
+			{api.Schedule{Cron: "61 * * * *"}, "cron minute, at position 1: 61 is outside 0 to 59"},
+			{api.Schedule{Cron: "* * * * *", Zone: "Europe/Lisbn"}, "the nearest is Europe/Lisbon"},
+			{api.Schedule{Cron: "* * * * *", Until: job.At(time.Now().Add(-time.Hour))}, "until 1999-12-31T23:00:00.000Z leaves no time to come"},
+			{api.Schedule{Cron: "* * * * *", Until: job.At(time.Now().Add(time.Second))}, "leaves no time to come"},
+			{api.Schedule{Cron: "* * * * *", IfStillRunning: "kill"}, "if_still_running \"kill\" is unknown; it is skip, wait or also"},
+			{api.Schedule{Cron: "* * * * *", Job: job.Spec{Task: "x", Delay: 5}}, "job.delay cannot stand in a schedule"},
+			{api.Schedule{Every: 5}, "every 5ns is outside 1s to 366d"},
 		} {
 			if c.s.Job.Task == "" {
 				c.s.Job.Task = "tide.predict"
@@ -267,8 +268,8 @@ func TestKeepSchedules(t *testing.T) {
 			assert.ErrorContains(t, err, c.want)
 		}
 
-		file := job.Setup{Schedules: map[string]job.Schedule{"dues": {Cron: "@monthly", Job: job.Spec{Task: "dues.charge"}}}}
-		d, err := y.e.Load(ctx, job.SetupRequest{Setup: file})
+		file := api.Setup{Schedules: map[string]api.Schedule{"dues": {Cron: "@monthly", Job: job.Spec{Task: "dues.charge"}}}}
+		d, err := y.e.Load(ctx, api.SetupRequest{Setup: file})
 		require.NoError(t, err)
 		assert.Equal(t, []any{"schedule", "dues", "add", []string{"schedule tides"}}, []any{d.Changes[0].Kind, d.Changes[0].Name, d.Changes[0].Change, d.Others})
 		require.ErrorContains(t, y.e.DeleteSchedule(ctx, "dues", 0), "comes from a set-up file")
@@ -276,15 +277,15 @@ func TestKeepSchedules(t *testing.T) {
 		require.NoError(t, err)
 		require.NoError(t, y.e.Close())
 		y.open()
-		d, err = y.e.Load(ctx, job.SetupRequest{Setup: file})
+		d, err = y.e.Load(ctx, api.SetupRequest{Setup: file})
 		require.NoError(t, err)
 		assert.Equal(t, 1, d.Same)
 		told, err = y.e.Schedule(ctx, "dues")
 		require.NoError(t, err)
 		assert.Equal(t, []any{"file", true}, []any{told.DefinedBy, *told.Paused}, "a load does not resume it")
-		_, err = y.e.Load(ctx, job.SetupRequest{})
+		_, err = y.e.Load(ctx, api.SetupRequest{})
 		require.ErrorContains(t, err, "empty is not true, and the set-up defines nothing")
-		_, err = y.e.Load(ctx, job.SetupRequest{Setup: job.Setup{Empty: true}})
+		_, err = y.e.Load(ctx, api.SetupRequest{Setup: api.Setup{Empty: true}})
 		require.NoError(t, err)
 		_, err = y.e.Schedule(ctx, "dues")
 		require.ErrorContains(t, err, "there is no schedule")
@@ -296,8 +297,8 @@ func TestKeepSchedules(t *testing.T) {
 func TestComing(t *testing.T) {
 	inYard(t, func(y *yard) {
 		ctx := context.Background()
-		y.schedule("tides", job.Schedule{Cron: "30 3 * * *"})
-		y.schedule("buoys", job.Schedule{Every: job.Duration(20 * time.Second), Job: job.Spec{Task: "buoy.poll"}})
+		y.schedule("tides", api.Schedule{Cron: "30 3 * * *"})
+		y.schedule("buoys", api.Schedule{Every: job.Duration(20 * time.Second), Job: job.Spec{Task: "buoy.poll"}})
 		j, err := y.e.Enqueue(ctx, job.Spec{Task: "tide.predict", Delay: job.Duration(30 * time.Second)})
 		require.NoError(t, err)
 		c, err := y.e.Coming(ctx, 24*time.Hour, "", "", 3)
@@ -323,11 +324,11 @@ func TestRunsOfSchedulesStand(t *testing.T) {
 		inYard(t, func(y *yard) {
 			ctx := context.Background()
 			draw := rand.New(rand.NewPCG(seed, 1))
-			names := []string{job.RunSkips, job.RunWaits, job.RunsAlso}
+			names := []string{api.RunSkips, api.RunWaits, api.RunsAlso}
 			for i, rule := range names {
-				y.schedule(rule, job.Schedule{Every: job.Duration(time.Duration(7+i) * time.Second), IfStillRunning: rule, Missed: job.MissedAll, Job: job.Spec{Task: "buoy.poll", Lane: []string{"", "bar"}[draw.IntN(2)]}})
+				y.schedule(rule, api.Schedule{Every: job.Duration(time.Duration(7+i) * time.Second), IfStillRunning: rule, Missed: api.MissedAll, Job: job.Spec{Task: "buoy.poll", Lane: []string{"", "bar"}[draw.IntN(2)]}})
 			}
-			var leases []job.Lease
+			var leases []api.Lease
 			for range 200 {
 				time.Sleep(time.Duration(draw.IntN(5000)) * time.Millisecond)
 				synctest.Wait()
@@ -364,7 +365,7 @@ func TestRunsOfSchedulesStand(t *testing.T) {
 
 // unfinished are the jobs that are not finished.
 func (y *yard) unfinished() []job.Job {
-	page, err := y.e.Jobs(context.Background(), job.Filter{States: []job.State{job.Held, job.Scheduled, job.Ready, job.Running, job.Backoff}, Limit: 500})
+	page, err := y.e.Jobs(context.Background(), api.Filter{States: []job.State{job.Held, job.Scheduled, job.Ready, job.Running, job.Backoff}, Limit: 500})
 	require.NoError(y, err)
 	return page.Jobs
 }
@@ -411,7 +412,7 @@ func (y *yard) standing(name string) {
 			open[r.State]++
 		}
 	}
-	if name == job.RunsAlso {
+	if name == api.RunsAlso {
 		require.Zero(y, s.Waiting)
 		return
 	}
@@ -419,7 +420,7 @@ func (y *yard) standing(name string) {
 	for _, n := range open {
 		total += n
 	}
-	if name == job.RunSkips {
+	if name == api.RunSkips {
 		require.LessOrEqual(y, total, 1, "%s: %v", name, open)
 		require.Zero(y, s.Waiting)
 		return
@@ -441,7 +442,7 @@ func (y *yard) standing(name string) {
 func TestSchedulesOverFaults(t *testing.T) {
 	inYard(t, func(y *yard) {
 		draw := rand.New(rand.NewPCG(6853, 9))
-		y.schedule("often", job.Schedule{Cron: "* * * * * *", IfStillRunning: job.RunsAlso, Missed: job.MissedAll})
+		y.schedule("often", api.Schedule{Cron: "* * * * * *", IfStillRunning: api.RunsAlso, Missed: api.MissedAll})
 		began := time.Now()
 		for range 40 {
 			time.Sleep(time.Duration(draw.IntN(1500)) * time.Millisecond)
@@ -476,10 +477,10 @@ func TestSchedulesOverFaults(t *testing.T) {
 func TestLoadSchedules(t *testing.T) {
 	inYard(t, func(y *yard) {
 		ctx := context.Background()
-		every := job.Schedule{Every: job.Duration(time.Minute), IfStillRunning: job.RunsAlso, Job: job.Spec{Task: "buoy.poll", Payload: map[string]any{"buoy": "bar-head"}}}
-		file := job.Setup{Schedules: map[string]job.Schedule{"buoys": every, "tides": {Cron: "@daily", Job: job.Spec{Task: "tide.predict"}}}}
-		load := func() job.SetupDiff {
-			d, err := y.e.Load(ctx, job.SetupRequest{Setup: file})
+		every := api.Schedule{Every: job.Duration(time.Minute), IfStillRunning: api.RunsAlso, Job: job.Spec{Task: "buoy.poll", Payload: map[string]any{"buoy": "bar-head"}}}
+		file := api.Setup{Schedules: map[string]api.Schedule{"buoys": every, "tides": {Cron: "@daily", Job: job.Spec{Task: "tide.predict"}}}}
+		load := func() api.SetupDiff {
+			d, err := y.e.Load(ctx, api.SetupRequest{Setup: file})
 			require.NoError(t, err)
 			return d
 		}
@@ -496,14 +497,14 @@ func TestLoadSchedules(t *testing.T) {
 		assert.Equal(t, []string{"00:01:00 ready", "00:02:00 ready", "00:03:00 ready", "00:04:00 ready", "00:05:00 ready"}, y.history("buoys"), "a note moves no time")
 		delete(file.Schedules, "tides")
 		d = load()
-		assert.Equal(t, []any{job.SetupRemoves, "tides", 1}, []any{d.Changes[0].Change, d.Changes[0].Name, d.Same})
-		y.schedule("tides", job.Schedule{Cron: "@weekly"}) // by hand
-		file.Schedules["tides"] = job.Schedule{Cron: "@daily", Job: job.Spec{Task: "tide.predict"}}
-		_, err := y.e.Load(ctx, job.SetupRequest{Setup: file})
+		assert.Equal(t, []any{api.SetupRemoves, "tides", 1}, []any{d.Changes[0].Change, d.Changes[0].Name, d.Same})
+		y.schedule("tides", api.Schedule{Cron: "@weekly"}) // by hand
+		file.Schedules["tides"] = api.Schedule{Cron: "@daily", Job: job.Spec{Task: "tide.predict"}}
+		_, err := y.e.Load(ctx, api.SetupRequest{Setup: file})
 		require.ErrorContains(t, err, "schedules.tides was set otherwise than by a file")
-		d, err = y.e.Load(ctx, job.SetupRequest{Setup: file, Adopt: true})
+		d, err = y.e.Load(ctx, api.SetupRequest{Setup: file, Adopt: true})
 		require.NoError(t, err)
-		assert.Equal(t, job.SetupAdopts, d.Changes[0].Change)
+		assert.Equal(t, api.SetupAdopts, d.Changes[0].Change)
 		told, more, err := y.e.Schedules(ctx, "", 1)
 		require.NoError(t, err)
 		assert.Equal(t, []any{1, true, "buoys", "file"}, []any{len(told), more, told[0].Name, told[0].DefinedBy})
@@ -514,7 +515,7 @@ func TestLoadSchedules(t *testing.T) {
 // places, of which the newest 20 stay dead, and the schedule tells how many in a row.
 func TestFailingSchedule(t *testing.T) {
 	inYard(t, func(y *yard) {
-		y.schedule("dues", job.Schedule{Every: job.Duration(time.Minute), IfStillRunning: job.RunSkips, Spread: job.Duration(30 * time.Second), Job: job.Spec{Task: "dues.charge", Retry: &job.Retry{Curve: job.Fixed, First: job.Duration(5 * time.Minute)}}})
+		y.schedule("dues", api.Schedule{Every: job.Duration(time.Minute), IfStillRunning: api.RunSkips, Spread: job.Duration(30 * time.Second), Job: job.Spec{Task: "dues.charge", Retry: &job.Retry{Curve: job.Fixed, First: job.Duration(5 * time.Minute)}}})
 		for range 25 {
 			time.Sleep(time.Minute)
 			for _, l := range y.take("common", 10) {
@@ -528,22 +529,22 @@ func TestFailingSchedule(t *testing.T) {
 		counts := y.e.Counts()["common"]
 		assert.Equal(t, []int64{20, counts[job.Cancelled] + 20, 0}, []int64{counts[job.Dead], told.FailedInARow, int64(told.LastDoneAt)})
 		assert.Greater(t, counts[job.Cancelled], int64(2))
-		causes, err := y.e.Causes(context.Background(), job.CauseFilter{})
+		causes, err := y.e.Causes(context.Background(), api.CauseFilter{})
 		require.NoError(t, err)
 		require.Len(t, causes, 1)
 		assert.Equal(t, []int64{20, 20, 1}, []int64{causes[0].Count, causes[0].Superseded, causes[0].Schedules})
 		for range 2 { // two jobs of another cause weigh more than all those runs
 			y.enqueue(job.Spec{Task: "berth.plan", Queue: "berths"})
-			_, err := y.e.Settle(context.Background(), []job.Settlement{{Token: y.take("berths", 1)[0].Token, Outcome: job.OutcomeGiveUp, Error: &job.Failure{Type: "silt", Message: "too shallow"}}})
+			_, err := y.e.Settle(context.Background(), []api.Settlement{{Token: y.take("berths", 1)[0].Token, Outcome: job.OutcomeGiveUp, Error: &job.Failure{Type: "silt", Message: "too shallow"}}})
 			require.NoError(y, err)
 		}
-		causes, err = y.e.Causes(context.Background(), job.CauseFilter{})
+		causes, err = y.e.Causes(context.Background(), api.CauseFilter{})
 		require.NoError(t, err)
 		assert.Equal(t, []int64{2, 20}, []int64{causes[0].Count, causes[1].Count})
 		stats, err := y.e.Stats(context.Background(), "")
 		require.NoError(t, err)
 		assert.Condition(t, func() bool {
-			return slices.ContainsFunc(stats.Says, func(s job.Saying) bool {
+			return slices.ContainsFunc(stats.Says, func(s api.Saying) bool {
 				return s.Text == fmt.Sprintf("The last %d runs of schedule dues failed; it has never been done.", told.FailedInARow)
 			})
 		}, "%v", stats.Says)
@@ -561,10 +562,10 @@ func TestFailingSchedule(t *testing.T) {
 // Runs that are requeued under skip and wait come one at a time, beside the planned ones
 // too; and a schedule that is deleted does not let its waiting run start beside another.
 func TestRequeuedRuns(t *testing.T) {
-	for _, rule := range []string{job.RunSkips, job.RunWaits} {
+	for _, rule := range []string{api.RunSkips, api.RunWaits} {
 		inYard(t, func(y *yard) {
 			ctx := context.Background()
-			y.schedule("dues", job.Schedule{Every: job.Duration(10 * time.Minute), IfStillRunning: rule})
+			y.schedule("dues", api.Schedule{Every: job.Duration(10 * time.Minute), IfStillRunning: rule})
 			for range 3 {
 				time.Sleep(10*time.Minute + time.Second)
 				y.settle(y.take("common", 1)[0], job.OutcomeGiveUp)
@@ -590,7 +591,7 @@ func TestRequeuedRuns(t *testing.T) {
 			}
 			counts := y.e.Counts()["common"]
 			assert.Equal(t, int64(0), counts[job.Held]+counts[job.Ready]+counts[job.Running])
-			if rule == job.RunSkips {
+			if rule == api.RunSkips {
 				return
 			}
 
@@ -607,7 +608,7 @@ func TestRequeuedRuns(t *testing.T) {
 			require.NoError(t, y.e.Close())
 			y.open()
 			memoryAgrees(t, y.e)
-			y.schedule("dues", job.Schedule{Every: job.Duration(10 * time.Minute), IfStillRunning: rule}) // another of that name
+			y.schedule("dues", api.Schedule{Every: job.Duration(10 * time.Minute), IfStillRunning: rule}) // another of that name
 			y.settle(running[0], job.OutcomeDone)
 			require.Len(t, y.take("common", 10), 1)
 			memoryAgrees(t, y.e)
@@ -621,16 +622,16 @@ func TestRemovedRuns(t *testing.T) {
 	inYard(t, func(y *yard) {
 		ctx := context.Background()
 		once := 1
-		y.schedule("silt", job.Schedule{Every: job.Duration(time.Minute), IfStillRunning: job.RunWaits, Job: job.Spec{Task: "buoy.poll", MaxAttempts: &once}})
+		y.schedule("silt", api.Schedule{Every: job.Duration(time.Minute), IfStillRunning: api.RunWaits, Job: job.Spec{Task: "buoy.poll", MaxAttempts: &once}})
 		time.Sleep(2*time.Minute + time.Second)
 		synctest.Wait()
-		told := func() job.ScheduleTold {
+		told := func() api.ScheduleTold {
 			s, err := y.e.Schedule(ctx, "silt")
 			require.NoError(t, err)
 			return s
 		}
 		require.Equal(t, int64(2), told().Waiting)
-		o, err := y.e.Act(ctx, job.ActRequest{Action: job.ActPurge, Filter: &job.Selection{Queues: []string{"common"}, States: []job.State{job.Ready}}})
+		o, err := y.e.Act(ctx, api.ActRequest{Action: api.ActPurge, Filter: &api.Selection{Queues: []string{"common"}, States: []job.State{job.Ready}}})
 		require.NoError(t, err)
 		require.Equal(t, int64(1), o.Changed)
 		l := y.lease("common", 5)
@@ -646,7 +647,7 @@ func TestRemovedRuns(t *testing.T) {
 // A run that is asked for at the very time of another, asked for or planned, comes beside it.
 func TestRunsAtOneTime(t *testing.T) {
 	inYard(t, func(y *yard) {
-		y.schedule("tides", job.Schedule{Every: job.Duration(time.Minute), IfStillRunning: job.RunsAlso, Job: job.Spec{Task: "tide.predict"}})
+		y.schedule("tides", api.Schedule{Every: job.Duration(time.Minute), IfStillRunning: api.RunsAlso, Job: job.Spec{Task: "tide.predict"}})
 		next, err := y.e.Schedule(context.Background(), "tides")
 		require.NoError(t, err)
 		time.Sleep(time.Until(next.Next[0].UTC.Go()))

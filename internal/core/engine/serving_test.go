@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humblemule/api"
 	"humblemule/internal/core/command"
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
@@ -60,8 +61,8 @@ func TestUndoInServingTime(t *testing.T) {
 		}
 		_, err := e.EnqueueMany(ctx, specs, func(int) string { return "" })
 		require.NoError(t, err)
-		purge := func(perSecond float64) job.Operation {
-			o, err := e.Act(ctx, job.ActRequest{Action: job.ActPurge, Filter: &job.Selection{Queues: []string{"common"}}, PerSecond: perSecond})
+		purge := func(perSecond float64) api.Operation {
+			o, err := e.Act(ctx, api.ActRequest{Action: api.ActPurge, Filter: &api.Selection{Queues: []string{"common"}}, PerSecond: perSecond})
 			require.NoError(t, err)
 			return o
 		}
@@ -77,7 +78,7 @@ func TestUndoInServingTime(t *testing.T) {
 		time.Sleep(time.Minute)
 		o, err = e.UndoOperation(ctx, o.ID)
 		require.NoError(t, err)
-		assert.Equal(t, job.OpUndone, o.State)
+		assert.Equal(t, api.OpUndone, o.State)
 		assert.Equal(t, int64(150), ready(), "all of it, the first removals too")
 		memoryAgrees(t, e)
 
@@ -146,7 +147,7 @@ func TestRetentionKeepsPace(t *testing.T) {
 	inYard(t, func(y *yard) {
 		ctx := context.Background()
 		most := int64(100)
-		_, err := y.e.Load(ctx, job.SetupRequest{Setup: job.Setup{Retention: &job.Retention{MostDone: &most, Dead: job.Duration(time.Hour)}}})
+		_, err := y.e.Load(ctx, api.SetupRequest{Setup: api.Setup{Retention: &api.Retention{MostDone: &most, Dead: job.Duration(time.Hour)}}})
 		require.NoError(t, err)
 		enqueue := func(n int) {
 			specs := make([]job.Spec, n)
@@ -218,7 +219,7 @@ func TestNamesEnd(t *testing.T) {
 			_, err = e.Cancel(ctx, j.ID)
 			require.NoError(t, err)
 		}
-		_, err := e.PutWorker(ctx, job.Worker{ID: "w", Queues: []string{"one"}})
+		_, err := e.PutWorker(ctx, api.Worker{ID: "w", Queues: []string{"one"}})
 		require.NoError(t, err)
 		require.ErrorContains(t, e.DeleteQueue(ctx, "one"), "has jobs or settings")
 		pass(12) // cancelled jobs are kept for ten days
@@ -274,7 +275,7 @@ func TestPoliciesEnd(t *testing.T) {
 			}
 		}
 		require.Equal(t, made, policies())
-		_, err = e.Act(ctx, job.ActRequest{Action: job.ActDiscard, Filter: &job.Selection{States: []job.State{job.Cancelled}}})
+		_, err = e.Act(ctx, api.ActRequest{Action: api.ActDiscard, Filter: &api.Selection{States: []job.State{job.Cancelled}}})
 		require.NoError(t, err)
 		time.Sleep(memory.RestorableFor + 2*(10*time.Minute))
 		synctest.Wait()
@@ -323,7 +324,7 @@ func TestBulksHoldNobodyUp(t *testing.T) {
 	_, err = e.Enqueue(ctx, job.Spec{Task: "berth.plan", Queue: "berths"})
 	require.NoError(t, err)
 	const length = 2 * time.Second
-	a, err := e.Lease(ctx, job.LeaseRequest{Worker: "w", Queues: []string{"berths"}, Limit: 1, Lease: job.Duration(length)})
+	a, err := e.Lease(ctx, api.LeaseRequest{Worker: "w", Queues: []string{"berths"}, Limit: 1, Lease: job.Duration(length)})
 	require.NoError(t, err)
 	renewed := time.Now()
 	specs := make([]job.Spec, 3000)
@@ -356,13 +357,13 @@ func TestBulksHoldNobodyUp(t *testing.T) {
 	var waits []time.Duration
 	for until := time.Now().Add(4 * time.Second); time.Now().Before(until); {
 		began := time.Now()
-		x, err := e.Extend(ctx, job.ExtendRequest{Leases: []job.Extension{{Token: a.Leases[0].Token}}})
+		x, err := e.Extend(ctx, api.ExtendRequest{Leases: []api.Extension{{Token: a.Leases[0].Token}}})
 		require.NoError(t, err)
 		if began.Sub(renewed) > length {
 			t.Skip("this machine is too busy for a worker to renew in time")
 		}
 		renewed = began
-		require.Equal(t, job.StatusOK, x.Results[0].Status)
+		require.Equal(t, api.StatusOK, x.Results[0].Status)
 		_, err = e.Enqueue(ctx, job.Spec{Task: "tide.predict"})
 		require.NoError(t, err)
 		waits = append(waits, time.Since(began))

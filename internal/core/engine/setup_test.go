@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humblemule/api"
 	"humblemule/internal/core/command"
 	"humblemule/internal/core/commit"
 	"humblemule/job"
@@ -22,17 +23,17 @@ import (
 func TestLoad(t *testing.T) {
 	inYard(t, func(y *yard) {
 		ctx := context.Background()
-		berths := job.Defaults{Rules: job.Rules{MaxRunning: ptr(2)}}
-		file := job.Setup{Queues: map[string]job.Defaults{"berths": berths, "archive": {}}, Tasks: map[string]job.Defaults{"dues.charge": {MaxAttempts: ptr(6)}}}
-		load := func(s job.Setup, adopt, dry bool) (told []string, d job.SetupDiff) {
-			d, err := y.e.Load(ctx, job.SetupRequest{Setup: s, Adopt: adopt, DryRun: dry})
+		berths := api.Defaults{Rules: api.Rules{MaxRunning: ptr(2)}}
+		file := api.Setup{Queues: map[string]api.Defaults{"berths": berths, "archive": {}}, Tasks: map[string]api.Defaults{"dues.charge": {MaxAttempts: ptr(6)}}}
+		load := func(s api.Setup, adopt, dry bool) (told []string, d api.SetupDiff) {
+			d, err := y.e.Load(ctx, api.SetupRequest{Setup: s, Adopt: adopt, DryRun: dry})
 			require.NoError(t, err)
 			for _, c := range d.Changes {
 				told = append(told, c.Kind+" "+c.Name+" "+c.Change)
 			}
 			return told, d
 		}
-		y.rules("common", job.Rules{Turns: job.ByOwner})
+		y.rules("common", api.Rules{Turns: api.ByOwner})
 		told, d := load(file, false, true)
 		assert.Equal(t, []string{"queue archive add", "queue berths add", "task dues.charge add"}, told)
 		assert.Equal(t, []string{"queue common"}, d.Others)
@@ -48,16 +49,16 @@ func TestLoad(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, []bool{true, true, false}, []bool{queues[0].FromFile, queues[1].FromFile, queues[2].FromFile})
 
-		y.rules("berths", job.Rules{MaxRunning: ptr(9)}) // by hand
-		file.Queues["common"] = job.Defaults{Priority: ptr(7)}
-		_, err = y.e.Load(ctx, job.SetupRequest{Setup: file})
+		y.rules("berths", api.Rules{MaxRunning: ptr(9)}) // by hand
+		file.Queues["common"] = api.Defaults{Priority: ptr(7)}
+		_, err = y.e.Load(ctx, api.SetupRequest{Setup: file})
 		require.ErrorContains(t, err, "take it out of the file, or load with adopt")
 		delete(file.Queues, "archive")
 		delete(file.Tasks, "dues.charge")
 		told, d = load(file, true, true)
 		assert.Equal(t, []string{"queue berths change", "queue common adopt", "queue archive remove", "task dues.charge remove"}, told)
-		assert.Equal(t, job.SetupField{Field: "max_running", Before: []byte("9"), After: []byte("2")}, d.Changes[0].Fields[0])
-		assert.Equal(t, []job.SetupField{{Field: "priority", Before: []byte("null"), After: []byte("7")}, {Field: "turns", Before: []byte(`"owner"`), After: []byte("null")}}, d.Changes[1].Fields)
+		assert.Equal(t, api.SetupField{Field: "max_running", Before: []byte("9"), After: []byte("2")}, d.Changes[0].Fields[0])
+		assert.Equal(t, []api.SetupField{{Field: "priority", Before: []byte("null"), After: []byte("7")}, {Field: "turns", Before: []byte(`"owner"`), After: []byte("null")}}, d.Changes[1].Fields)
 		load(file, true, false)
 		tasks := y.e.Tasks(ctx)
 		require.Len(t, tasks, 1, "the task stays")
@@ -66,8 +67,8 @@ func TestLoad(t *testing.T) {
 		require.NoError(t, err)
 		assert.Len(t, queues, 2, "a queue that never had a job goes whole")
 
-		bad := job.Setup{Queues: map[string]job.Defaults{"berths": {}, "Wrong": {}}, Tasks: map[string]job.Defaults{"x": {Rules: job.Rules{Order: job.ByAgeing}}}}
-		_, err = y.e.Load(ctx, job.SetupRequest{Setup: bad})
+		bad := api.Setup{Queues: map[string]api.Defaults{"berths": {}, "Wrong": {}}, Tasks: map[string]api.Defaults{"x": {Rules: api.Rules{Order: api.ByAgeing}}}}
+		_, err = y.e.Load(ctx, api.SetupRequest{Setup: bad})
 		require.ErrorContains(t, err, "queues.Wrong")
 		require.ErrorContains(t, err, "tasks.x.order")
 		queues, err = y.e.Queues(ctx)
@@ -85,21 +86,21 @@ func TestLoad(t *testing.T) {
 func TestLoadRetentionAndTriage(t *testing.T) {
 	inYard(t, func(y *yard) {
 		ctx := context.Background()
-		file := job.Setup{
-			Queues:    map[string]job.Defaults{"berths": {Priority: ptr(6)}, "spare": {}},
-			Retention: &job.Retention{Done: job.Duration(time.Hour)},
-			Triage:    []job.TriageRule{{Type: "refused", Matches: `berth (\w+) refused by (\w+)`, Becomes: "refused by $2"}},
+		file := api.Setup{
+			Queues:    map[string]api.Defaults{"berths": {Priority: ptr(6)}, "spare": {}},
+			Retention: &api.Retention{Done: job.Duration(time.Hour)},
+			Triage:    []api.TriageRule{{Type: "refused", Matches: `berth (\w+) refused by (\w+)`, Becomes: "refused by $2"}},
 		}
-		_, err := y.e.Load(ctx, job.SetupRequest{Setup: file})
+		_, err := y.e.Load(ctx, api.SetupRequest{Setup: file})
 		require.NoError(t, err)
 		require.NoError(t, y.e.Close())
 		y.open()
 		fail := func(kind, message string) int64 {
 			j, err := y.e.Enqueue(ctx, job.Spec{Task: "berth.plan", Queue: "berths", MaxAttempts: ptr(1)})
 			require.NoError(t, err)
-			a, err := y.e.Lease(ctx, job.LeaseRequest{Worker: "w", Queues: []string{"berths"}, Limit: 1})
+			a, err := y.e.Lease(ctx, api.LeaseRequest{Worker: "w", Queues: []string{"berths"}, Limit: 1})
 			require.NoError(t, err)
-			_, err = y.e.Settle(ctx, []job.Settlement{{Token: a.Leases[0].Token, Outcome: job.OutcomeFailed, Error: &job.Failure{Type: kind, Message: message}}})
+			_, err = y.e.Settle(ctx, []api.Settlement{{Token: a.Leases[0].Token, Outcome: job.OutcomeFailed, Error: &job.Failure{Type: kind, Message: message}}})
 			require.NoError(t, err)
 			told, err := y.e.Job(ctx, j.ID)
 			require.NoError(t, err)
@@ -111,9 +112,9 @@ func TestLoadRetentionAndTriage(t *testing.T) {
 
 		done, err := y.e.Enqueue(ctx, job.Spec{Task: "tide.predict", Queue: "berths"})
 		require.NoError(t, err)
-		a, err := y.e.Lease(ctx, job.LeaseRequest{Worker: "w", Queues: []string{"berths"}, Limit: 1})
+		a, err := y.e.Lease(ctx, api.LeaseRequest{Worker: "w", Queues: []string{"berths"}, Limit: 1})
 		require.NoError(t, err)
-		_, err = y.e.Settle(ctx, []job.Settlement{{Token: a.Leases[0].Token, Outcome: job.OutcomeDone}})
+		_, err = y.e.Settle(ctx, []api.Settlement{{Token: a.Leases[0].Token, Outcome: job.OutcomeDone}})
 		require.NoError(t, err)
 		time.Sleep(50 * time.Minute)
 		_, err = y.e.Job(ctx, done.ID)
@@ -127,7 +128,7 @@ func TestLoadRetentionAndTriage(t *testing.T) {
 		for i := range 4 {
 			all.Go(func() {
 				n := i + 1
-				_, err := y.e.Load(ctx, job.SetupRequest{Setup: job.Setup{Queues: map[string]job.Defaults{"berths": {Priority: &n}, "quay-" + strconv.Itoa(n): {Priority: &n}}}})
+				_, err := y.e.Load(ctx, api.SetupRequest{Setup: api.Setup{Queues: map[string]api.Defaults{"berths": {Priority: &n}, "quay-" + strconv.Itoa(n): {Priority: &n}}}})
 				assert.NoError(t, err)
 			})
 		}
@@ -136,7 +137,7 @@ func TestLoadRetentionAndTriage(t *testing.T) {
 		require.NoError(t, err)
 		require.Len(t, queues, 2)
 		assert.Equal(t, queues[0].Defaults.Priority, queues[1].Defaults.Priority)
-		d, err := y.e.Load(ctx, job.SetupRequest{Setup: job.Setup{Empty: true}})
+		d, err := y.e.Load(ctx, api.SetupRequest{Setup: api.Setup{Empty: true}})
 		require.NoError(t, err)
 		assert.Len(t, d.Changes, 2)
 		queues, err = y.e.Queues(ctx)
@@ -144,7 +145,7 @@ func TestLoadRetentionAndTriage(t *testing.T) {
 		require.Len(t, queues, 1, "it had jobs")
 		assert.Nil(t, queues[0].Defaults)
 
-		_, err = y.e.Load(ctx, job.SetupRequest{Setup: job.Setup{Retention: &job.Retention{Done: 5}, Triage: []job.TriageRule{{Matches: "(", Becomes: "x"}, {Matches: "x"}}}})
+		_, err = y.e.Load(ctx, api.SetupRequest{Setup: api.Setup{Retention: &api.Retention{Done: 5}, Triage: []api.TriageRule{{Matches: "(", Becomes: "x"}, {Matches: "x"}}}})
 		for _, want := range []string{"retention.done", "triage[0].matches is no pattern", "triage[1].becomes"} {
 			assert.ErrorContains(t, err, want)
 		}
@@ -156,12 +157,12 @@ func TestLoadRetentionAndTriage(t *testing.T) {
 func TestOriginsOfSettings(t *testing.T) {
 	inYard(t, func(y *yard) {
 		ctx := context.Background()
-		file := job.Setup{
-			Queues: map[string]job.Defaults{"tides": {Priority: ptr(3), Rules: job.Rules{MaxRunning: ptr(4)}}},
-			Tasks:  map[string]job.Defaults{"tide.predict": {MaxAttempts: ptr(6)}},
+		file := api.Setup{
+			Queues: map[string]api.Defaults{"tides": {Priority: ptr(3), Rules: api.Rules{MaxRunning: ptr(4)}}},
+			Tasks:  map[string]api.Defaults{"tide.predict": {MaxAttempts: ptr(6)}},
 		}
 		load := func() {
-			_, err := y.e.Load(ctx, job.SetupRequest{Setup: file})
+			_, err := y.e.Load(ctx, api.SetupRequest{Setup: file})
 			require.NoError(t, err)
 		}
 		origins := func() (all []string) {
@@ -175,8 +176,8 @@ func TestOriginsOfSettings(t *testing.T) {
 		asLoaded := []string{"queue tides max_running file", "queue tides priority file", "task tide.predict max_attempts file"}
 		load()
 		assert.Equal(t, asLoaded, origins())
-		require.NoError(t, y.e.SetQueue(ctx, "tides", job.Defaults{Priority: ptr(3), MaxAttempts: ptr(2), Rules: job.Rules{MaxRunning: ptr(9)}}))
-		require.NoError(t, y.e.SetTask(ctx, "tide.predict", job.Defaults{MaxAttempts: ptr(7)}))
+		require.NoError(t, y.e.SetQueue(ctx, "tides", api.Defaults{Priority: ptr(3), MaxAttempts: ptr(2), Rules: api.Rules{MaxRunning: ptr(9)}}))
+		require.NoError(t, y.e.SetTask(ctx, "tide.predict", api.Defaults{MaxAttempts: ptr(7)}))
 		require.NoError(t, y.e.Close())
 		y.open()
 		assert.Equal(t, []string{"queue tides max_attempts hand", "queue tides max_running hand", "queue tides priority file", "task tide.predict max_attempts hand"}, origins())
@@ -192,14 +193,14 @@ func TestRetentionFollows(t *testing.T) {
 	inYard(t, func(y *yard) {
 		ctx := context.Background()
 		most := int64(1)
-		_, err := y.e.Load(ctx, job.SetupRequest{Setup: job.Setup{Retention: &job.Retention{MostDone: &most}}})
+		_, err := y.e.Load(ctx, api.SetupRequest{Setup: api.Setup{Retention: &api.Retention{MostDone: &most}}})
 		require.NoError(t, err)
 		release := y.e.c.Memory.Retention.Hold()
 		const some = 500
-		take := func() (items []job.Settlement) {
+		take := func() (items []api.Settlement) {
 			y.enqueue(slices.Repeat([]job.Spec{{Task: "tide.predict"}}, some)...)
 			for _, l := range y.take("common", some) {
-				items = append(items, job.Settlement{Token: l.Token, Outcome: job.OutcomeDone})
+				items = append(items, api.Settlement{Token: l.Token, Outcome: job.OutcomeDone})
 			}
 			return items
 		}

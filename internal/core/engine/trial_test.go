@@ -18,6 +18,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
+	"humblemule/api"
 	"humblemule/internal/core/limit"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/order"
@@ -56,11 +57,11 @@ func TestModel(t *testing.T) {
 		r.ageing(time.Minute)
 		twice := 2
 		lasting := job.Spec{Task: "buoy.poll", MaxAttempts: &twice, Retry: &job.Retry{First: job.Duration(9 * time.Second)}}
-		r.plan("buoys", 211*time.Second, job.RunsAlso, job.Spec{Task: "buoy.poll", Queue: "archive", Payload: "planned"})
+		r.plan("buoys", 211*time.Second, api.RunsAlso, job.Spec{Task: "buoy.poll", Queue: "archive", Payload: "planned"})
 		lasting.Queue, lasting.Lane = "berths", "b"
-		r.plan("silt", 17*time.Second, job.RunWaits, lasting)
+		r.plan("silt", 17*time.Second, api.RunWaits, lasting)
 		lasting.Queue, lasting.Lane = "common", ""
-		r.plan("tides", 13*time.Second, job.RunSkips, lasting)
+		r.plan("tides", 13*time.Second, api.RunSkips, lasting)
 		commands := *modelCommands
 		if testing.Short() {
 			commands = min(commands, shortModel)
@@ -239,8 +240,8 @@ func (r *trial) again(call func()) {
 	}
 }
 
-func (r *trial) request(worker string) (job.LeaseRequest, *mtake) {
-	req := job.LeaseRequest{
+func (r *trial) request(worker string) (api.LeaseRequest, *mtake) {
+	req := api.LeaseRequest{
 		Worker: worker, Queues: pick(r, []string{"common"}, []string{"berths", "bulletins"}, []string{"archive", "berths", "common"}, []string{"bulletins", "archive"}),
 		Tasks: pick(r, nil, []string{"tide.predict"}, []string{"tide.predict", "manifest.check", "unheard.of"}),
 		Limit: 1 + r.random.IntN(5), Lease: job.Duration(time.Duration(1000+r.random.IntN(60_000)) * time.Millisecond),
@@ -251,7 +252,7 @@ func (r *trial) request(worker string) (job.LeaseRequest, *mtake) {
 		want.limit, want.ahead = want.limit+req.Ahead, req.Ahead
 	}
 	if r.chance(30) {
-		req.Share, req.Weights = job.ByWeight, map[string]int{req.Queues[len(req.Queues)-1]: 1 + r.random.IntN(4)}
+		req.Share, req.Weights = api.ByWeight, map[string]int{req.Queues[len(req.Queues)-1]: 1 + r.random.IntN(4)}
 		want.weights = req.Weights
 	}
 	return req, want
@@ -260,7 +261,7 @@ func (r *trial) request(worker string) (job.LeaseRequest, *mtake) {
 // takeNamed asks for one job by its id.
 func (r *trial) takeNamed() {
 	id := r.anyJob()
-	req := job.LeaseRequest{Worker: "w2", Job: id, Limit: 1, Lease: job.Duration(time.Minute)}
+	req := api.LeaseRequest{Worker: "w2", Job: id, Limit: 1, Lease: job.Duration(time.Minute)}
 	want := &mtake{worker: "w2", one: id, limit: 1, length: time.Minute}
 	got, err := r.e.Lease(r.Context(), req)
 	j := r.find(id)
@@ -303,16 +304,16 @@ func (r *trial) pause() {
 
 // ask drains a worker, whose parked takes are then answered, or lets it run.
 func (r *trial) ask() {
-	uid, want := pick(r, "w1", "w2"), job.WantRun
+	uid, want := pick(r, "w1", "w2"), api.WantRun
 	if r.chance(35) {
-		want = job.WantDrain
+		want = api.WantDrain
 	}
-	_, err := r.e.PutWorker(r.Context(), job.Worker{ID: uid, Queues: []string{"common"}})
+	_, err := r.e.PutWorker(r.Context(), api.Worker{ID: uid, Queues: []string{"common"}})
 	require.NoError(r, err)
 	got, err := r.e.AskWorker(r.Context(), uid, want)
 	require.NoError(r, err)
 	require.Equal(r, want, got.Wanted)
-	r.drained[uid] = want == job.WantDrain
+	r.drained[uid] = want == api.WantDrain
 	r.parked = slices.DeleteFunc(r.parked, func(t *mtake) bool {
 		if !r.drained[t.worker] {
 			return false
@@ -325,7 +326,7 @@ func (r *trial) ask() {
 }
 
 // report draws what a handler tells of a job, and what is then known of it.
-func (r *trial) report(token string) (told job.Report, knows func(*mjob)) {
+func (r *trial) report(token string) (told api.Report, knows func(*mjob)) {
 	if r.chance(50) {
 		return told, func(*mjob) {}
 	}
@@ -381,7 +382,7 @@ func (r *trial) take() {
 }
 
 // leased compares leases with what the model has dealt, and keeps their tokens.
-func (r *trial) leased(want *mtake, got []job.Lease) {
+func (r *trial) leased(want *mtake, got []api.Lease) {
 	require.Equal(r, want.got, idsOf(got), "jobs leased, in order")
 	for _, l := range got {
 		j := r.find(l.Job.ID)
@@ -421,14 +422,14 @@ func (r *trial) serve(takes []*mtake) {
 // circle takes a job and gives it back, again and again: the third time it waits.
 func (r *trial) circle() {
 	for range 4 {
-		req := job.LeaseRequest{Worker: "w1", Queues: []string{"berths"}, Limit: 1, Lease: job.Duration(time.Minute)}
+		req := api.LeaseRequest{Worker: "w1", Queues: []string{"berths"}, Limit: 1, Lease: job.Duration(time.Minute)}
 		want := &mtake{worker: "w1", queues: req.Queues, limit: 1, length: time.Minute}
 		got, err := r.e.Lease(r.Context(), req)
 		require.NoError(r, err)
 		r.deal([]*mtake{want})
 		r.leased(want, got.Leases)
 		for _, l := range got.Leases {
-			r.settleAs(job.Settlement{Token: l.Token, Outcome: job.OutcomeReleased})
+			r.settleAs(api.Settlement{Token: l.Token, Outcome: job.OutcomeReleased})
 		}
 		r.serve(r.settled())
 	}
@@ -452,7 +453,7 @@ func (r *trial) token() string {
 }
 
 func (r *trial) settle() {
-	s := job.Settlement{Token: r.token(), Outcome: pick(r, job.OutcomeDone, job.OutcomeDone, job.OutcomeFailed, job.OutcomeFailed, job.OutcomeGiveUp, job.OutcomeSkipped, job.OutcomePostponed, job.OutcomeReleased)}
+	s := api.Settlement{Token: r.token(), Outcome: pick(r, job.OutcomeDone, job.OutcomeDone, job.OutcomeFailed, job.OutcomeFailed, job.OutcomeGiveUp, job.OutcomeSkipped, job.OutcomePostponed, job.OutcomeReleased)}
 	switch s.Outcome {
 	case job.OutcomeSkipped:
 		s.ReasonText = "the ship has sailed"
@@ -482,52 +483,52 @@ func (r *trial) settle() {
 	r.settleAs(s)
 }
 
-func (r *trial) settleAs(s job.Settlement) {
-	got, err := r.e.Settle(r.Context(), []job.Settlement{s})
+func (r *trial) settleAs(s api.Settlement) {
+	got, err := r.e.Settle(r.Context(), []api.Settlement{s})
 	require.NoError(r, err)
 	require.Equal(r, r.wantSettled(s), got[0].Status, "%+v", s)
 	id, _, _, _ := memory.ParseToken(s.Token)
-	if j := r.find(id); j != nil && got[0].Status == job.StatusOK {
+	if j := r.find(id); j != nil && got[0].Status == api.StatusOK {
 		require.Equal(r, []any{j.state, job.At(j.nextAt)}, []any{got[0].State, got[0].NextAt})
 	}
 }
 
-func (r *trial) wantSettled(s job.Settlement) job.Status {
+func (r *trial) wantSettled(s api.Settlement) api.Status {
 	id, _, _, _ := memory.ParseToken(s.Token)
 	j := r.ever(id) // what was removed is known until it is swept
 	switch {
 	case s.Outcome == "finished" && j != nil && !j.removed && j.token == s.Token:
-		return job.StatusRefused
+		return api.StatusRefused
 	case j == nil, j.removed && r.now.Sub(j.removedAt) >= memory.RestorableFor:
-		return job.StatusLost
+		return api.StatusLost
 	case j.token == s.Token:
 		r.end(j, s.Outcome, s.Delay.Go(), false)
 		for _, follow := range s.Enqueue {
 			r.enqueue(follow)
 		}
-		return job.StatusOK
+		return api.StatusOK
 	}
 	for _, a := range j.attempts {
 		if a.token == s.Token && a.outcome == s.Outcome && !a.lost {
-			return job.StatusOK
+			return api.StatusOK
 		}
 	}
-	return job.StatusLost
+	return api.StatusLost
 }
 
 func (r *trial) extend() {
 	token := r.token()
 	told, knows := r.report(token)
-	got, err := r.e.Extend(r.Context(), job.ExtendRequest{Leases: []job.Extension{{Token: token, Report: told}}})
+	got, err := r.e.Extend(r.Context(), api.ExtendRequest{Leases: []api.Extension{{Token: token, Report: told}}})
 	require.NoError(r, err)
-	want := job.ExtendResult{Token: token, Status: job.StatusLost}
+	want := api.ExtendResult{Token: token, Status: api.StatusLost}
 	id, _, _, _ := memory.ParseToken(token)
 	if j := r.find(id); j != nil && j.token == token {
 		j.ends = r.now.Add(j.length)
 		knows(j)
-		want.Status, want.ExpiresAt = job.StatusOK, job.At(j.ends)
+		want.Status, want.ExpiresAt = api.StatusOK, job.At(j.ends)
 		if j.cancelling {
-			want.Status = job.StatusCancelled
+			want.Status = api.StatusCancelled
 		}
 	}
 	require.Equal(r, want, got.Results[0])
@@ -551,7 +552,7 @@ func (r *trial) anyJob() int64 {
 // plan sets a schedule, a little later than the one before.
 func (r *trial) plan(name string, every time.Duration, rule string, spec job.Spec) {
 	r.pass(333 * time.Millisecond)
-	told, err := r.e.SetSchedule(r.Context(), name, job.Schedule{Every: job.Duration(every), IfStillRunning: rule, Job: spec}, 0)
+	told, err := r.e.SetSchedule(r.Context(), name, api.Schedule{Every: job.Duration(every), IfStillRunning: rule, Job: spec}, 0)
 	require.NoError(r, err)
 	r.schedules = append(r.schedules, &mschedule{name: name, every: every, rule: rule, spec: spec, next: told.Next[0].UTC.Go().Local()})
 }
@@ -568,14 +569,14 @@ func (r *trial) runNow() {
 }
 
 func (r *trial) ageing(boost time.Duration) {
-	r.makeSo("queue", "bulletins", job.Defaults{Rules: job.Rules{Order: job.ByAgeing, Boost: job.Duration(boost)}})
+	r.makeSo("queue", "bulletins", api.Defaults{Rules: api.Rules{Order: api.ByAgeing, Boost: job.Duration(boost)}})
 }
 
 // setQueue draws what holds for a queue: limits, what lanes and owners mean, and defaults
 // of its jobs.
 func (r *trial) setQueue() {
 	queue := pick(r, "archive", "berths", "bulletins")
-	var d job.Defaults
+	var d api.Defaults
 	switch queue {
 	case "archive":
 		if r.chance(60) {
@@ -584,17 +585,17 @@ func (r *trial) setQueue() {
 		}
 		if r.chance(40) {
 			burst := 1 + r.random.IntN(3)
-			d.Rate = &job.Rate{PerSecond: pick(r, 0.25, 0.5, 5), Burst: &burst}
+			d.Rate = &api.Rate{PerSecond: pick(r, 0.25, 0.5, 5), Burst: &burst}
 		}
 	case "berths":
-		if d.LaneOnBackoff, d.LaneOnDead = pick(r, job.LaneWaits, job.LanePasses), pick(r, job.LanePasses, job.LaneStops, job.LaneStops); r.chance(60) {
-			d.Turns, d.OwnerWeights = job.ByOwner, map[string]int{"Marsh": 1 + r.random.IntN(3)}
+		if d.LaneOnBackoff, d.LaneOnDead = pick(r, api.LaneWaits, api.LanePasses), pick(r, api.LanePasses, api.LaneStops, api.LaneStops); r.chance(60) {
+			d.Turns, d.OwnerWeights = api.ByOwner, map[string]int{"Marsh": 1 + r.random.IntN(3)}
 		}
 	case "bulletins":
 		if r.chance(80) {
 			d = r.queues[queue]
 		} else {
-			d.Order, d.Boost = job.ByAgeing, job.Duration(pick(r, time.Second, time.Minute))
+			d.Order, d.Boost = api.ByAgeing, job.Duration(pick(r, time.Second, time.Minute))
 		}
 	}
 	old, rules := r.rules(queue), d.Rules.Whole()
@@ -610,7 +611,7 @@ func (r *trial) setQueue() {
 }
 
 func (r *trial) setTask() {
-	var d job.Defaults
+	var d api.Defaults
 	r.setDefaults(&d)
 	if r.chance(20) {
 		d.Queue = pick(r, "common", "archive", "bulletins")
@@ -622,7 +623,7 @@ func (r *trial) setTask() {
 	r.makeSo("task", pick(r, "tide.predict", "manifest.check"), d)
 }
 
-func (r *trial) setDefaults(d *job.Defaults) {
+func (r *trial) setDefaults(d *api.Defaults) {
 	most, priority := 1+r.random.IntN(5), r.random.IntN(10)
 	if d.MaxAttempts, d.Priority, d.Retry, d.KeepResult = nil, nil, nil, nil; r.chance(30) {
 		d.MaxAttempts = &most
@@ -640,7 +641,7 @@ func (r *trial) setDefaults(d *job.Defaults) {
 }
 
 // makeSo sets a queue or a task by hand, or by a set-up that says it with all else.
-func (r *trial) makeSo(what, name string, d job.Defaults) {
+func (r *trial) makeSo(what, name string, d api.Defaults) {
 	switch {
 	case r.chance(50):
 		set := r.e.SetQueue
@@ -649,13 +650,13 @@ func (r *trial) makeSo(what, name string, d job.Defaults) {
 		}
 		require.NoError(r, set(r.Context(), name, d))
 	default:
-		all := job.Setup{Queues: maps.Clone(r.queues), Tasks: maps.Clone(r.tasks)}
+		all := api.Setup{Queues: maps.Clone(r.queues), Tasks: maps.Clone(r.tasks)}
 		if what == "task" {
 			all.Tasks[name] = d
 		} else {
 			all.Queues[name] = d
 		}
-		_, err := r.e.Load(r.Context(), job.SetupRequest{Setup: all, Adopt: true})
+		_, err := r.e.Load(r.Context(), api.SetupRequest{Setup: all, Adopt: true})
 		require.NoError(r, err)
 	}
 	if what == "task" {
@@ -705,10 +706,10 @@ func (r *trial) passLane() {
 
 // act does something to all jobs that a filter shows.
 func (r *trial) act() {
-	req := job.ActRequest{Action: pick(r, job.ActCancel, job.ActRequeue, job.ActDiscard, job.ActPurge), Filter: &job.Selection{Queues: []string{pick(r, "common", "berths", "archive", "bulletins")}}}
+	req := api.ActRequest{Action: pick(r, api.ActCancel, api.ActRequeue, api.ActDiscard, api.ActPurge), Filter: &api.Selection{Queues: []string{pick(r, "common", "berths", "archive", "bulletins")}}}
 	req.Filter.States = map[string][]job.State{
-		job.ActCancel: {pick(r, job.Ready, job.Held, job.Scheduled, job.Running, job.Backoff)}, job.ActRequeue: {pick(r, job.Dead, job.Skipped)}, job.ActDiscard: {pick(r, job.Cancelled, job.Dead, job.Done)},
-		job.ActPurge: {job.Held, job.Scheduled, job.Ready, job.Backoff},
+		api.ActCancel: {pick(r, job.Ready, job.Held, job.Scheduled, job.Running, job.Backoff)}, api.ActRequeue: {pick(r, job.Dead, job.Skipped)}, api.ActDiscard: {pick(r, job.Cancelled, job.Dead, job.Done)},
+		api.ActPurge: {job.Held, job.Scheduled, job.Ready, job.Backoff},
 	}[req.Action]
 	if r.chance(50) {
 		req.Filter.Tasks = []string{pick(r, "tide.predict", "manifest.check", "buoy.poll")}
@@ -733,13 +734,13 @@ func (r *trial) act() {
 	r.now = r.now.Add(time.Millisecond) // what it brings about comes after its beginning
 	for _, j := range all {
 		switch req.Action {
-		case job.ActCancel:
+		case api.ActCancel:
 			if j.state == job.Running {
 				j.cancelling = true
 			} else {
 				r.finish(j, job.Cancelled, job.Asked)
 			}
-		case job.ActRequeue:
+		case api.ActRequeue:
 			if r.earlier(j.task, j.key, j.dedupe, j.id) != nil {
 				refused++
 				continue
@@ -750,7 +751,7 @@ func (r *trial) act() {
 		}
 	}
 	require.Equal(r, []any{int64(len(all)), "exact", int64(len(all) - refused), int64(refused)}, []any{o.Matched, o.MatchedIs, o.Changed, o.RefusedCount}, "%s of %v", req.Action, *req.Filter)
-	if job.Removes(req.Action) {
+	if api.Removes(req.Action) {
 		r.removals = append(r.removals, mremoval{o.ID, r.now})
 	}
 }
@@ -896,7 +897,7 @@ func (r *trial) patch() {
 	if slices.Contains(p.Named, "priority") {
 		j.priority = r.priorityFor(j, s.Priority)
 	}
-	if j.priority != priority && r.rules(j.queue).Order == job.ByAgeing {
+	if j.priority != priority && r.rules(j.queue).Order == api.ByAgeing {
 		j.rank = 0
 	}
 	r.resolve(j)
@@ -1054,7 +1055,7 @@ func (r *trial) compare() {
 	queues, err := r.e.Queues(r.Context())
 	require.NoError(r, err)
 	for name := range r.paused {
-		require.Equal(r, r.paused[name], slices.ContainsFunc(queues, func(q job.Queue) bool { return q.Name == name && q.Paused }))
+		require.Equal(r, r.paused[name], slices.ContainsFunc(queues, func(q api.Queue) bool { return q.Name == name && q.Paused }))
 	}
 	require.Equal(r, counts, r.e.Counts())
 	tablesAgree(r.T, r.e)
@@ -1066,7 +1067,7 @@ func (r *trial) compare() {
 	r.sameCauses(pick(r, job.Dead, job.Backoff), counts)
 	for key, ids := range keyed {
 		slices.Reverse(ids)
-		require.Equal(r, ids, r.listed(job.Filter{Key: key}), "jobs with key %s", key)
+		require.Equal(r, ids, r.listed(api.Filter{Key: key}), "jobs with key %s", key)
 	}
 	queue, state := pick(r, "common", "berths"), pick(r, job.Ready, job.Done, job.Dead, job.Backoff)
 	var want []int64
@@ -1075,7 +1076,7 @@ func (r *trial) compare() {
 			want = append(want, j.id)
 		}
 	}
-	require.Equal(r, want, r.listed(job.Filter{Queues: []string{queue}, States: []job.State{state}, Order: job.OldestFirst}))
+	require.Equal(r, want, r.listed(api.Filter{Queues: []string{queue}, States: []job.State{state}, Order: api.OldestFirst}))
 }
 
 // sameTurns wants the owners who wait to have the places of the model.
@@ -1098,11 +1099,11 @@ func (r *trial) sameTurns() {
 // sameCauses wants every job that is dead or in backoff to be counted once, under a
 // cause, and to be found by it.
 func (r *trial) sameCauses(state job.State, counts map[string]map[job.State]int64) {
-	causes, err := r.e.Causes(r.Context(), job.CauseFilter{State: state})
+	causes, err := r.e.Causes(r.Context(), api.CauseFilter{State: state})
 	require.NoError(r, err)
 	byQueue := map[string]int64{}
 	for _, c := range causes {
-		found := r.listed(job.Filter{Cause: c.ID, States: []job.State{state}})
+		found := r.listed(api.Filter{Cause: c.ID, States: []job.State{state}})
 		require.Len(r, found, int(c.Count), "%s jobs of the cause %s", state, c.Template)
 		for _, b := range c.By {
 			byQueue[b.Queue] += b.Count
@@ -1141,7 +1142,7 @@ func (r *trial) sameReports(j *mjob, got job.Job) {
 }
 
 // listed reads a list page by page.
-func (r *trial) listed(f job.Filter) (ids []int64) {
+func (r *trial) listed(f api.Filter) (ids []int64) {
 	f.Limit = 23
 	for {
 		page, err := r.e.Jobs(r.Context(), f)

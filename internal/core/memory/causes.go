@@ -4,8 +4,10 @@ import (
 	"slices"
 	"sync"
 
+	"humblemule/api"
 	"humblemule/internal/core/store"
 	"humblemule/internal/core/triage"
+	"humblemule/internal/text"
 	"humblemule/job"
 )
 
@@ -100,7 +102,7 @@ func (p *Causes) Saw(r *store.Row, c triage.Cause, message string) error {
 		p.seen[c.ID] = seen
 	}
 	const mostText = 500
-	text := job.Cut(message, mostText)
+	text := text.Cut(message, mostText)
 	seen.N[version]++
 	seen.Job = r.ID
 	if len(seen.Texts) < store.TextsKept && !slices.Contains(seen.Texts, text) {
@@ -159,7 +161,7 @@ type Causer struct {
 }
 
 // use makes the causer ask rules first. What has failed before keeps its cause.
-func (c *Causer) use(rules []job.TriageRule) {
+func (c *Causer) use(rules []api.TriageRule) {
 	compiled := triage.Compile(rules)
 	c.mu.Lock()
 	defer c.mu.Unlock()

@@ -3,6 +3,7 @@ package memory
 import (
 	"time"
 
+	"humblemule/api"
 	"humblemule/internal/core/limit"
 	"humblemule/internal/core/order"
 	"humblemule/job"
@@ -21,8 +22,8 @@ type LimitsView struct {
 	waits Overlay[int64, time.Time]
 	next  *order.Heap[int64, time.Time]
 	// starts are the latest of each queue, oldest first; started those of the transaction.
-	starts  map[int64][]job.Start
-	started map[int64][]job.Start
+	starts  map[int64][]api.Start
+	started map[int64][]api.Start
 }
 
 // StartsKept is how many of the latest starts of a queue are kept.
@@ -32,7 +33,7 @@ func (p *Limits) load(*file) error {
 	keep(&p.layered, &p.buckets, map[int64]limit.Bucket{})
 	keep(&p.layered, &p.waits, map[int64]time.Time{})
 	p.next = order.NewHeap[int64](time.Time.Before)
-	p.starts, p.started = map[int64][]job.Start{}, nil
+	p.starts, p.started = map[int64][]api.Start{}, nil
 	for id := range p.m.Settings.queues.kept {
 		if rate := p.m.Settings.KeptQueue(id).Rules.Rate; rate != nil {
 			var b limit.Bucket
@@ -54,13 +55,13 @@ func (p *Limits) Fill(q *Named) {
 }
 
 // Free tells whether the rate of a queue lets another job start.
-func (p *LimitsView) Free(q *Named, rate *job.Rate) bool {
+func (p *LimitsView) Free(q *Named, rate *api.Rate) bool {
 	b := p.buckets.At(q.ID)
 	return b.Free(time.Now(), rate.PerSecond, *rate.Burst) > 0
 }
 
 // Await notes when the rate of a queue lets the next job start.
-func (p *Limits) Await(q *Named, rate *job.Rate) {
+func (p *Limits) Await(q *Named, rate *api.Rate) {
 	now, b := time.Now(), p.buckets.At(q.ID)
 	p.waits.Put(q.ID, now.Add(b.Next(now, rate.PerSecond, *rate.Burst)))
 }
@@ -83,9 +84,9 @@ func (p *LimitsView) NextStart() time.Time {
 }
 
 // Start charges a start to the rate of its queue. Its token never comes back.
-func (p *Limits) Start(q *Named, s job.Start) {
+func (p *Limits) Start(q *Named, s api.Start) {
 	if p.started == nil {
-		p.started = map[int64][]job.Start{}
+		p.started = map[int64][]api.Start{}
 	}
 	p.started[q.ID] = append(p.started[q.ID], s)
 	if rate := p.m.Settings.Rules(q).Rate; rate != nil {
@@ -112,7 +113,7 @@ func (p *Limits) publish() {
 		}
 		all := append(p.starts[id], more...)
 		if over := len(all) - 2*StartsKept; over > 0 {
-			all = append([]job.Start(nil), all[len(all)-StartsKept:]...)
+			all = append([]api.Start(nil), all[len(all)-StartsKept:]...)
 		}
 		p.starts[id] = all
 	}
@@ -125,7 +126,7 @@ func (p *Limits) drop() {
 
 func (p *Limits) forgetQueue(id int64) {
 	if p.started == nil {
-		p.started = map[int64][]job.Start{}
+		p.started = map[int64][]api.Start{}
 	}
 	p.started[id] = nil
 	p.buckets.Delete(id)
@@ -142,7 +143,7 @@ func (p *LimitsView) KeptWait(queue int64) job.Time {
 }
 
 // KeptStarts are the latest starts of a queue, oldest first.
-func (p *LimitsView) KeptStarts(queue int64) []job.Start {
+func (p *LimitsView) KeptStarts(queue int64) []api.Start {
 	all := p.starts[queue]
 	return all[max(len(all)-StartsKept, 0):]
 }

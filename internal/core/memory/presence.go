@@ -8,6 +8,9 @@ import (
 	"sync"
 	"time"
 
+	"humblemule/api"
+	"humblemule/internal/nearest"
+	"humblemule/internal/sentence"
 	"humblemule/job"
 )
 
@@ -40,13 +43,13 @@ type Presence struct {
 }
 
 type worker struct {
-	info job.Worker
+	info api.Worker
 	// principal is who registered the worker. Nobody else speaks for it.
 	principal string
 	// wanted is what an operator asks of it; empty means to run.
-	wanted job.Want
+	wanted api.Want
 	// knows is what it was told last that is wanted of it, by an answer to its takes.
-	knows job.Want
+	knows api.Want
 	// cancelled are tokens whose cancelling the worker has not been told.
 	cancelled []string
 	// told is closed when something is wanted of the worker.
@@ -96,15 +99,15 @@ func (w *worker) call() {
 }
 
 // want is what is wanted of the worker, in the words of the wire.
-func (w *worker) want() job.Want {
+func (w *worker) want() api.Want {
 	if w.wanted == "" {
-		return job.WantRun
+		return api.WantRun
 	}
 	return w.wanted
 }
 
 // Put registers a worker, or what it tells anew about itself.
-func (g *Presence) Put(w job.Worker, principal string, now job.Time) error {
+func (g *Presence) Put(w api.Worker, principal string, now job.Time) error {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	w.SeenAt = now
@@ -112,7 +115,7 @@ func (g *Presence) Put(w job.Worker, principal string, now job.Time) error {
 	if known == nil {
 		g.forget(now)
 		if len(g.workers) >= mostWorkers {
-			return job.Fault(job.Busy, "%d workers are known already; those that have ended are forgotten after %s", mostWorkers, job.Roughly(forgotten))
+			return job.Fault(job.Busy, "%d workers are known already; those that have ended are forgotten after %s", mostWorkers, sentence.Roughly(forgotten))
 		}
 		known = &worker{principal: principal, told: make(chan struct{})}
 		g.workers[w.ID] = known
@@ -169,7 +172,7 @@ func (w *worker) belongsTo(principal string) error {
 
 // Use marks a worker as seen, registering one that is not known by what its call
 // tells, and answers who it is.
-func (g *Presence) Use(w job.Worker, principal string, now job.Time) (job.Worker, error) {
+func (g *Presence) Use(w api.Worker, principal string, now job.Time) (api.Worker, error) {
 	g.mu.Lock()
 	known := g.workers[w.ID]
 	if known != nil {
@@ -213,18 +216,18 @@ func (g *Presence) forget(now job.Time) {
 }
 
 // Wants tells what is wanted of a worker, and whether it takes jobs.
-func (g *Presence) Wants(uid string) (want job.Want, takes bool) {
+func (g *Presence) Wants(uid string) (want api.Want, takes bool) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	w := g.workers[uid]
 	if w == nil {
-		return job.WantRun, true
+		return api.WantRun, true
 	}
-	return w.want(), w.want() == job.WantRun && !w.info.Draining
+	return w.want(), w.want() == api.WantRun && !w.info.Draining
 }
 
 // ask sets what is wanted of a worker.
-func (g *Presence) ask(uid string, want job.Want) {
+func (g *Presence) ask(uid string, want api.Want) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	if w := g.workers[uid]; w != nil && w.wanted != want {
@@ -256,7 +259,7 @@ func (g *Presence) tellCancelled(uid, token string) {
 
 // Collect takes what a worker has not been told yet, and the channel that is
 // closed when there is more.
-func (g *Presence) Collect(uid, principal string, at job.Time) (wanted job.Wanted, more <-chan struct{}, err error) {
+func (g *Presence) Collect(uid, principal string, at job.Time) (wanted api.Wanted, more <-chan struct{}, err error) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	w := g.workers[uid]
@@ -267,17 +270,17 @@ func (g *Presence) Collect(uid, principal string, at job.Time) (wanted job.Wante
 		return wanted, nil, err
 	}
 	w.info.SeenAt = at
-	wanted = job.Wanted{Wanted: w.want(), Cancelled: w.cancelled}
+	wanted = api.Wanted{Wanted: w.want(), Cancelled: w.cancelled}
 	w.cancelled = nil
 	return wanted, w.told, nil
 }
 
 // List gives the workers that are not forgotten, by name and id.
-func (g *Presence) List(now job.Time) []job.Worker {
+func (g *Presence) List(now job.Time) []api.Worker {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	g.forget(now)
-	all := make([]job.Worker, 0, len(g.workers))
+	all := make([]api.Worker, 0, len(g.workers))
 	for _, w := range g.workers {
 		all = append(all, w.tell(now))
 	}
@@ -306,7 +309,7 @@ func (g *Presence) Service(now job.Time) (s Service) {
 	defer g.mu.Unlock()
 	g.forget(now)
 	for _, w := range g.workers {
-		if now.Sub(w.info.SeenAt) > presentFor || w.info.Draining || w.want() != job.WantRun {
+		if now.Sub(w.info.SeenAt) > presentFor || w.info.Draining || w.want() != api.WantRun {
 			continue
 		}
 		calls := []leaseCall{{queues: w.info.Queues, tasks: w.info.Tasks}}
@@ -378,7 +381,7 @@ func (s Service) Nearest(queue, task string) string {
 			}
 		}
 	}
-	return job.Nearest(task, done)
+	return nearest.To(task, done)
 }
 
 // Serves tells what a worker has asked for last; nothing of one that is not known.
@@ -413,7 +416,7 @@ func NoWorker(uid string) error {
 }
 
 // WorkerName is how a worker is told: by its name, or else its id.
-func WorkerName(w job.Worker) string {
+func WorkerName(w api.Worker) string {
 	if w.Name == "" {
 		return w.ID
 	}
@@ -421,7 +424,7 @@ func WorkerName(w job.Worker) string {
 }
 
 // Get tells one worker that is not forgotten.
-func (g *Presence) Get(uid string, now job.Time) (told job.Worker, known bool) {
+func (g *Presence) Get(uid string, now job.Time) (told api.Worker, known bool) {
 	g.mu.Lock()
 	defer g.mu.Unlock()
 	g.forget(now)
@@ -433,7 +436,7 @@ func (g *Presence) Get(uid string, now job.Time) (told job.Worker, known bool) {
 }
 
 // tell is a worker as it is told outside.
-func (w *worker) tell(now job.Time) job.Worker {
+func (w *worker) tell(now job.Time) api.Worker {
 	told := w.info
 	told.Wanted = w.want()
 	told.Silent = now.Sub(told.SeenAt) > presentFor

@@ -6,6 +6,7 @@ import (
 	"iter"
 	"time"
 
+	"humblemule/api"
 	"humblemule/internal/core/store"
 	"humblemule/job"
 )
@@ -41,7 +42,7 @@ type became struct {
 
 // StoredOperation is an operation as its row holds it.
 type StoredOperation struct {
-	job.Operation
+	api.Operation
 	// LastRemoval is how long the file was served at its last removal; 0 for none.
 	LastRemoval int64 `json:"last_removal,omitempty"`
 }

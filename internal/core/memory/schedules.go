@@ -9,6 +9,7 @@ import (
 	"strings"
 	"time"
 
+	"humblemule/api"
 	"humblemule/internal/core/cron"
 	"humblemule/internal/core/order"
 	"humblemule/internal/core/store"
@@ -38,7 +39,7 @@ type SchedulesView struct {
 type Schedule struct {
 	Row store.Schedule
 	// Is is the schedule as it was given, without name and paused.
-	Is   job.Schedule
+	Is   api.Schedule
 	Rule cron.Rule
 	// Spread is its own part of the spread.
 	Spread time.Duration
@@ -57,7 +58,7 @@ func (r *EndedRun) Over() bool { return r.State.Finished() || r.Removed }
 // NewSchedule makes a schedule of its row.
 func NewSchedule(row store.Schedule) (*Schedule, error) {
 	s := &Schedule{Row: row}
-	payload, err := job.PayloadOf([]byte(row.Body))
+	payload, err := api.PayloadOf([]byte(row.Body))
 	if err := errors.Join(err, json.Unmarshal([]byte(row.Body), &s.Is)); err != nil {
 		return nil, err
 	}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"sync/atomic"
 
+	"humblemule/api"
 	"humblemule/job"
 )
 
@@ -29,15 +30,15 @@ type SettingsView struct {
 // QueueSettings are those of a queue.
 type QueueSettings struct {
 	// Defaults are as they were set; nil for none.
-	Defaults *job.Defaults
+	Defaults *api.Defaults
 	// Rules are what they come to, whole.
-	Rules   *job.Rules
+	Rules   *api.Rules
 	Version int64
 }
 
 // TaskSettings are those of a task.
 type TaskSettings struct {
-	Defaults *job.Defaults
+	Defaults *api.Defaults
 	Version  int64
 }
 
@@ -53,17 +54,17 @@ type Owned struct {
 	Queues    []string         `json:"queues"`
 	Tasks     []string         `json:"tasks"`
 	Schedules []string         `json:"schedules,omitzero"`
-	Retention *job.Retention   `json:"retention,omitzero"`
-	Triage    []job.TriageRule `json:"triage,omitzero"`
+	Retention *api.Retention   `json:"retention,omitzero"`
+	Triage    []api.TriageRule `json:"triage,omitzero"`
 	// ByHand are the settings of these queues and tasks that were changed by hand since:
 	// their names, by queue and task in the words of [job.Setting].
 	ByHand map[string][]string `json:"by_hand,omitzero"`
 }
 
-var builtInRules = job.Rules{}.Whole()
+var builtInRules = api.Rules{}.Whole()
 
 // rulesOf gives the whole rules of what was set for a queue.
-func rulesOf(d *job.Defaults) *job.Rules {
+func rulesOf(d *api.Defaults) *api.Rules {
 	if d == nil {
 		return &builtInRules
 	}
@@ -72,16 +73,16 @@ func rulesOf(d *job.Defaults) *job.Rules {
 }
 
 // readDefaults reads stored defaults; nil where there are none.
-func readDefaults(settings string) (*job.Defaults, error) {
+func readDefaults(settings string) (*api.Defaults, error) {
 	if settings == "" || settings == "{}" {
 		return nil, nil
 	}
-	d := new(job.Defaults)
+	d := new(api.Defaults)
 	return d, json.Unmarshal([]byte(settings), d)
 }
 
 // writeDefaults gives defaults as they are stored, and as they are kept: nil for none.
-func writeDefaults(d job.Defaults) (body string, kept *job.Defaults, err error) {
+func writeDefaults(d api.Defaults) (body string, kept *api.Defaults, err error) {
 	raw, err := json.Marshal(d)
 	if err != nil {
 		return "", nil, err
@@ -127,7 +128,7 @@ func (p *Settings) load(f *file) (err error) {
 }
 
 // Rules are the whole rules of a queue.
-func (p *SettingsView) Rules(q *Named) *job.Rules {
+func (p *SettingsView) Rules(q *Named) *api.Rules {
 	if s, set := p.queues.Get(q.ID); set {
 		return s.Rules
 	}
@@ -135,7 +136,7 @@ func (p *SettingsView) Rules(q *Named) *job.Rules {
 }
 
 // Queue is what was set for a queue; nil where nothing was, or where there is none.
-func (p *SettingsView) Queue(q *Named) *job.Defaults {
+func (p *SettingsView) Queue(q *Named) *api.Defaults {
 	if q == nil {
 		return nil
 	}
@@ -143,10 +144,10 @@ func (p *SettingsView) Queue(q *Named) *job.Defaults {
 }
 
 // Task is what was set for a task; nil where nothing was.
-func (p *SettingsView) Task(id int64) *job.Defaults { return p.tasks.At(id).Defaults }
+func (p *SettingsView) Task(id int64) *api.Defaults { return p.tasks.At(id).Defaults }
 
 // SetQueue sets a queue.
-func (p *Settings) SetQueue(q *Named, d job.Defaults) error {
+func (p *Settings) SetQueue(q *Named, d api.Defaults) error {
 	body, kept, err := writeDefaults(d)
 	if err != nil {
 		return err
@@ -156,7 +157,7 @@ func (p *Settings) SetQueue(q *Named, d job.Defaults) error {
 }
 
 // SetTask sets a task.
-func (p *Settings) SetTask(t *Named, d job.Defaults) error {
+func (p *Settings) SetTask(t *Named, d api.Defaults) error {
 	body, kept, err := writeDefaults(d)
 	if err != nil {
 		return err

@@ -3,6 +3,7 @@ package memory
 import (
 	"math"
 
+	"humblemule/api"
 	"humblemule/internal/core/store"
 	"humblemule/internal/core/trend"
 	"humblemule/job"
@@ -113,7 +114,7 @@ func (p *Trends) drop() { p.runs, p.gone = nil, nil }
 const fewestRuns = 5
 
 // KeptSpans tells the run times of a task; nil where too few are known.
-func (p *Trends) KeptSpans(task int64) *job.Spans {
+func (p *Trends) KeptSpans(task int64) *api.Spans {
 	u := p.usual[task]
 	if u == nil {
 		return nil
@@ -123,7 +124,7 @@ func (p *Trends) KeptSpans(task int64) *job.Spans {
 		return nil
 	}
 	ms := func(x float64) int64 { return int64(math.Ceil(x)) }
-	return &job.Spans{Count: s.Count(), P50MS: ms(s.Quantile(0.5)), P95MS: ms(s.Quantile(0.95)), MaxMS: ms(s.Max())}
+	return &api.Spans{Count: s.Count(), P50MS: ms(s.Quantile(0.5)), P95MS: ms(s.Quantile(0.95)), MaxMS: ms(s.Max())}
 }
 
 // KeptMoves adds up the moves of the last minute, of one queue, or of all where it is 0.

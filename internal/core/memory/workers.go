@@ -3,6 +3,7 @@ package memory
 import (
 	"iter"
 
+	"humblemule/api"
 	"humblemule/job"
 )
 
@@ -20,7 +21,7 @@ type WorkersView struct {
 	// seen is when a worker was seen last, as it was written, by its number.
 	seen Overlay[int64, job.Time]
 	// wants is what the transaction asks of workers.
-	wants map[string]job.Want
+	wants map[string]api.Want
 }
 
 // WorkerRef is a worker: the id by which it names itself, and the number of its row.
@@ -37,7 +38,7 @@ func (p *Workers) load(*file) error {
 }
 
 // Know gives the number of a worker, which is written where it is new.
-func (p *Workers) Know(w job.Worker) (WorkerRef, error) {
+func (p *Workers) Know(w api.Worker) (WorkerRef, error) {
 	if n := p.numbers.At(w.ID); n != 0 {
 		return WorkerRef{w.ID, n}, nil
 	}
@@ -45,7 +46,7 @@ func (p *Workers) Know(w job.Worker) (WorkerRef, error) {
 }
 
 // Write stores who a worker is.
-func (p *Workers) Write(w job.Worker) (WorkerRef, error) {
+func (p *Workers) Write(w api.Worker) (WorkerRef, error) {
 	n, wanted, err := p.m.store.PutWorker(&w, p.m.now)
 	if err != nil {
 		return WorkerRef{}, err
@@ -66,18 +67,18 @@ func (p *WorkersView) Takes(uid string) (bool, error) {
 			return false, err
 		}
 	}
-	return takes && (want == "" || want == job.WantRun), nil
+	return takes && (want == "" || want == api.WantRun), nil
 }
 
 // Ask sets what is wanted of a worker; empty means to run.
-func (p *Workers) Ask(w WorkerRef, want job.Want) error {
+func (p *Workers) Ask(w WorkerRef, want api.Want) error {
 	p.want(w.UID, want)
 	return p.m.store.PutWanted(w.Number, want)
 }
 
-func (p *Workers) want(uid string, want job.Want) {
+func (p *Workers) want(uid string, want api.Want) {
 	if p.wants == nil {
-		p.wants = map[string]job.Want{}
+		p.wants = map[string]api.Want{}
 	}
 	p.wants[uid] = want
 }

@@ -1,7 +1,9 @@
 package place
 
 import (
+	"humblemule/api"
 	"humblemule/internal/core/commit"
+	"humblemule/internal/core/lifecycle"
 	"humblemule/internal/core/store"
 	"humblemule/job"
 )
@@ -44,7 +46,7 @@ func passLaneOn(tx *commit.Tx, r *store.Row) error {
 	if next == nil {
 		return tx.Store.FreeLane(r.Queue, r.Lane)
 	}
-	if err := PutIn(tx, next, job.ByUnheld, false); err != nil {
+	if err := PutIn(tx, next, lifecycle.ByUnheld, false); err != nil {
 		return err
 	}
 	return tx.Store.Wait(next)
@@ -58,7 +60,7 @@ func LeaveLaneFrom(tx *commit.Tx, was job.State, r *store.Row) error {
 	}
 	rules := tx.Settings.Rules(tx.Queues.Get(r.Queue))
 	switch {
-	case r.State == job.Backoff && rules.LaneOnBackoff == job.LaneWaits, r.State == job.Dead && rules.LaneOnDead == job.LaneStops:
+	case r.State == job.Backoff && rules.LaneOnBackoff == api.LaneWaits, r.State == job.Dead && rules.LaneOnDead == api.LaneStops:
 		return nil
 	case was == job.Running:
 		return passLaneOn(tx, r)

@@ -11,7 +11,9 @@ import (
 	"errors"
 	"time"
 
+	"humblemule/api"
 	"humblemule/internal/core/commit"
+	"humblemule/internal/core/lifecycle"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/order"
 	"humblemule/internal/core/store"
@@ -19,8 +21,8 @@ import (
 )
 
 // Change moves a row to a state by a cause, counting it.
-func Change(tx *commit.Tx, r *store.Row, to job.State, by job.By) error {
-	if err := job.Move(r.State, to, by); err != nil {
+func Change(tx *commit.Tx, r *store.Row, to job.State, by lifecycle.By) error {
+	if err := lifecycle.Move(r.State, to, by); err != nil {
 		return err
 	}
 	at := memory.Group{Queue: r.Queue, Task: r.Task}
@@ -35,7 +37,7 @@ func Change(tx *commit.Tx, r *store.Row, to job.State, by job.By) error {
 		}
 	}
 	if r.Operation != 0 {
-		tx.Removals.Became(r.Operation, r.State, to, by == job.ByRequeue)
+		tx.Removals.Became(r.Operation, r.State, to, by == lifecycle.ByRequeue)
 	}
 	tx.News.Moved = append(tx.News.Moved, memory.Move{Job: r.ID, At: at, From: r.State, To: to})
 	r.State = to
@@ -77,7 +79,7 @@ func Recount(tx *commit.Tx, r *store.Row, by int64) error {
 
 // Put moves a row to where it belongs, and gives it its place there: its rank when it
 // becomes ready without one, its lane, its owner's turn.
-func Put(tx *commit.Tx, r *store.Row, by job.By) error {
+func Put(tx *commit.Tx, r *store.Row, by lifecycle.By) error {
 	if err := LeaveTurn(tx, r); err != nil {
 		return err
 	}
@@ -89,13 +91,13 @@ func Put(tx *commit.Tx, r *store.Row, by job.By) error {
 }
 
 // PutIn is Put where it is known whether another job has the row's lane.
-func PutIn(tx *commit.Tx, r *store.Row, by job.By, taken bool) error {
+func PutIn(tx *commit.Tx, r *store.Row, by lifecycle.By, taken bool) error {
 	q, due := tx.Queues.Get(r.Queue), dueOf(tx, r)
 	heldBack, err := heldByRun(tx, r)
 	if err != nil {
 		return err
 	}
-	to := job.Place(job.Waits{HeldBack: heldBack, NextAt: r.NextAt, Now: tx.Now, LaneTaken: taken})
+	to := lifecycle.Place(lifecycle.Waits{HeldBack: heldBack, NextAt: r.NextAt, Now: tx.Now, LaneTaken: taken})
 	switch {
 	case heldBack: // it joins its lane, and the order, when nothing holds it back
 		r.Rank, r.Turn = 0, false
@@ -142,7 +144,7 @@ const LeastTime = 100_000_000_000
 // Rank gives a row its level, and a rank where it has none by its queue's order.
 func Rank(tx *commit.Tx, r *store.Row, q *memory.Named, due job.Time) {
 	rules := tx.Settings.Rules(q)
-	if rules.Order == job.ByAgeing {
+	if rules.Order == api.ByAgeing {
 		if r.Level = 0; r.Rank < LeastTime {
 			r.Rank = order.Ageing(due, r.Priority, rules.Boost.Go())
 		}
@@ -154,7 +156,7 @@ func Rank(tx *commit.Tx, r *store.Row, q *memory.Named, due job.Time) {
 }
 
 // Finish ends a job in a state, for a reason, and writes its row.
-func Finish(tx *commit.Tx, r *store.Row, to job.State, reason job.Reason, text string, by job.By) error {
+func Finish(tx *commit.Tx, r *store.Row, to job.State, reason job.Reason, text string, by lifecycle.By) error {
 	if err := LeaveTurn(tx, r); err != nil {
 		return err
 	}
@@ -167,7 +169,7 @@ func Finish(tx *commit.Tx, r *store.Row, to job.State, reason job.Reason, text s
 }
 
 // Wait lets a job wait in a state, for a span, and writes its row.
-func Wait(tx *commit.Tx, r *store.Row, to job.State, d time.Duration, by job.By) error {
+func Wait(tx *commit.Tx, r *store.Row, to job.State, d time.Duration, by lifecycle.By) error {
 	r.NextAt, r.ReadyAt = tx.Now.Add(d), 0
 	tx.Times.Due.By(r.NextAt)
 	if err := Change(tx, r, to, by); err != nil {
@@ -185,7 +187,7 @@ func awaitsStart(tx *commit.Tx, r *store.Row) {
 
 // SkipLate ends a job that may no longer be started.
 func SkipLate(tx *commit.Tx, r *store.Row) error {
-	return Finish(tx, r, job.Skipped, job.TooLate, "", job.ByStartBy)
+	return Finish(tx, r, job.Skipped, job.TooLate, "", lifecycle.ByStartBy)
 }
 
 // IsLate tells whether a ready job may no longer be started.
@@ -202,7 +204,7 @@ func heldByRun(tx *commit.Tx, r *store.Row) (bool, error) {
 	}
 	s := tx.Schedules.Get(r.Schedule)
 	switch {
-	case s == nil || s.Is.Whole().IfStillRunning == job.RunsAlso:
+	case s == nil || s.Is.Whole().IfStillRunning == api.RunsAlso:
 		return false, nil
 	case s.Row.Waiting == r.ID:
 		return true, nil

@@ -3,8 +3,10 @@ package plan
 import (
 	"time"
 
+	"humblemule/api"
 	"humblemule/internal/core/command"
 	"humblemule/internal/core/commit"
+	"humblemule/internal/core/lifecycle"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/place"
 	"humblemule/internal/core/store"
@@ -48,7 +50,7 @@ func fire(tx *commit.Tx, s *memory.Schedule) error {
 		}
 	}
 	for _, at := range times.inTime {
-		if err := enqueueRun(tx, s, &job.Run{PlannedAt: at}); err != nil {
+		if err := enqueueRun(tx, s, &api.Run{PlannedAt: at}); err != nil {
 			return err
 		}
 	}
@@ -73,19 +75,19 @@ func pendingOf(tx *commit.Tx, s *memory.Schedule) (p pending) {
 	late := s.Is.Whole().LateLimit.Go()
 	at := s.Row.NextAt
 	for ; at != 0 && at.Add(s.Spread) <= tx.Now; at = s.After(at) {
-		if tx.Now.Sub(at.Add(s.Spread)) <= late && len(p.inTime) < job.MostMissed {
+		if tx.Now.Sub(at.Add(s.Spread)) <= late && len(p.inTime) < api.MostMissed {
 			p.inTime = append(p.inTime, at)
 			continue
 		}
-		if p.latest = append(p.latest, at); len(p.latest) > 2*job.MostMissed {
-			p.latest = append(p.latest[:0], p.latest[len(p.latest)-job.MostMissed:]...)
+		if p.latest = append(p.latest, at); len(p.latest) > 2*api.MostMissed {
+			p.latest = append(p.latest[:0], p.latest[len(p.latest)-api.MostMissed:]...)
 		}
 		if p.missed++; p.missed == mostCounted { // the rest is left uncounted
 			before, _ := s.Rule.Prev(tx.Now.Add(-s.Spread - late).Go())
 			at = max(at, job.At(before)-1)
 		}
 	}
-	p.next, p.latest = at, p.latest[max(len(p.latest)-job.MostMissed, 0):]
+	p.next, p.latest = at, p.latest[max(len(p.latest)-api.MostMissed, 0):]
 	return p
 }
 
@@ -93,9 +95,9 @@ func pendingOf(tx *commit.Tx, s *memory.Schedule) (p pending) {
 func makeUp(tx *commit.Tx, s *memory.Schedule, p *pending) error {
 	made := p.latest
 	switch s.Is.Whole().Missed {
-	case job.MissedSkip:
+	case api.MissedSkip:
 		made = nil
-	case job.MissedOnce:
+	case api.MissedOnce:
 		made = made[len(made)-1:]
 	}
 	if rest := p.missed - int64(len(made)); rest > 0 {
@@ -103,12 +105,12 @@ func makeUp(tx *commit.Tx, s *memory.Schedule, p *pending) error {
 		if len(made) > 0 {
 			last = made[0] - 1
 		}
-		if err := tx.Store.AddRun(s.Row.ID, &job.Run{PlannedAt: last, Reason: job.RunMissed, Times: rest}); err != nil {
+		if err := tx.Store.AddRun(s.Row.ID, &api.Run{PlannedAt: last, Reason: api.RunMissed, Times: rest}); err != nil {
 			return err
 		}
 	}
 	for _, at := range made {
-		if err := enqueueRun(tx, s, &job.Run{PlannedAt: at}); err != nil {
+		if err := enqueueRun(tx, s, &api.Run{PlannedAt: at}); err != nil {
 			return err
 		}
 	}
@@ -117,13 +119,13 @@ func makeUp(tx *commit.Tx, s *memory.Schedule, p *pending) error {
 
 // enqueueRun enqueues a run of a schedule, where its last one lets it, and notes what
 // became of the planned time.
-func enqueueRun(tx *commit.Tx, s *memory.Schedule, r *job.Run) error {
+func enqueueRun(tx *commit.Tx, s *memory.Schedule, r *api.Run) error {
 	last, err := lastRun(tx.View(), s)
 	if err != nil {
 		return err
 	}
 	if last.blocks {
-		r.Reason = job.RunStillRunning
+		r.Reason = api.RunStillRunning
 		return tx.Store.AddRun(s.Row.ID, r)
 	}
 	if last.givesWay != nil {
@@ -146,7 +148,7 @@ func enqueueRun(tx *commit.Tx, s *memory.Schedule, r *job.Run) error {
 		return err
 	}
 	if n.Earlier != nil {
-		r.Job, r.Reason, s.Row.Waiting, s.Row.Behind = n.Earlier.ID, job.RunDuplicate, 0, 0
+		r.Job, r.Reason, s.Row.Waiting, s.Row.Behind = n.Earlier.ID, api.RunDuplicate, 0, 0
 		return tx.Store.AddRun(s.Row.ID, r)
 	}
 	s.Row.Runs++
@@ -168,7 +170,7 @@ type last struct {
 // requeued counts as the last one does.
 func lastRun(v *commit.View, s *memory.Schedule) (last, error) {
 	rule := s.Is.Whole().IfStillRunning
-	if rule == job.RunsAlso || s.Row.Last == 0 {
+	if rule == api.RunsAlso || s.Row.Last == 0 {
 		return last{}, nil
 	}
 	r, err := v.Store.Row(s.Row.Last)
@@ -191,7 +193,7 @@ func lastRun(v *commit.View, s *memory.Schedule) (last, error) {
 	switch {
 	case r.State == job.Backoff:
 		return last{givesWay: r}, nil
-	case rule == job.RunSkips || s.Row.Waiting == r.ID || r.State == job.Held:
+	case rule == api.RunSkips || s.Row.Waiting == r.ID || r.State == job.Held:
 		return last{blocks: true}, nil
 	}
 	return last{goesBefore: r.ID}, nil
@@ -204,13 +206,13 @@ const supersededKept = 20
 // place. Of one schedule the newest stay dead, so that one that always fails is seen;
 // older ones become cancelled.
 func supersede(tx *commit.Tx, s *memory.Schedule, r *store.Row) error {
-	if err := place.Finish(tx, r, job.Dead, job.Superseded, "a later run of schedule "+s.Row.Name+" took its place", job.BySuperseded); err != nil {
+	if err := place.Finish(tx, r, job.Dead, job.Superseded, "a later run of schedule "+s.Row.Name+" took its place", lifecycle.BySuperseded); err != nil {
 		return err
 	}
 	old, err := tx.Store.SupersededOf(s.Row.ID, supersededKept)
 	for _, r := range old {
 		if err == nil {
-			err = place.Finish(tx, r, job.Cancelled, job.Superseded, r.ReasonText, job.BySuperseded)
+			err = place.Finish(tx, r, job.Cancelled, job.Superseded, r.ReasonText, lifecycle.BySuperseded)
 		}
 	}
 	return err

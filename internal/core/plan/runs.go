@@ -3,7 +3,9 @@ package plan
 import (
 	"errors"
 
+	"humblemule/api"
 	"humblemule/internal/core/commit"
+	"humblemule/internal/core/lifecycle"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/place"
 	"humblemule/internal/core/store"
@@ -68,7 +70,7 @@ func noteEnd(tx *commit.Tx, s *memory.Schedule, r *store.Row) error {
 // letRequeuedGo lets the first of those runs go on that were requeued and wait for the
 // end of the others.
 func letRequeuedGo(tx *commit.Tx, s *memory.Schedule, ended *memory.EndedRun) error {
-	if !ended.Over() || s.Is.Whole().IfStillRunning == job.RunsAlso {
+	if !ended.Over() || s.Is.Whole().IfStillRunning == api.RunsAlso {
 		return nil
 	}
 	held, err := tx.Store.HeldOf(s.Row.ID, s.Row.Waiting)
@@ -123,7 +125,7 @@ func letGo(tx *commit.Tx, id int64) error {
 	if err != nil || r == nil || r.State != job.Held {
 		return err
 	}
-	if err := place.Put(tx, r, job.ByUnheld); err != nil {
+	if err := place.Put(tx, r, lifecycle.ByUnheld); err != nil {
 		return err
 	}
 	return tx.Store.Wait(r)

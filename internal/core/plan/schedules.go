@@ -7,6 +7,8 @@ import (
 	"fmt"
 	"slices"
 
+	"humblemule/api"
+	"humblemule/internal/check"
 	"humblemule/internal/core/command"
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/cron"
@@ -17,15 +19,15 @@ import (
 )
 
 // CheckSchedule answers what is wrong with a schedule of a name.
-func (pl *Planner) CheckSchedule(name string, s *job.Schedule, now job.Time) []job.FieldError {
-	return append(job.CheckName("name", name), cron.Check(s, pl.c.MaxPayload, now)...)
+func (pl *Planner) CheckSchedule(name string, s *api.Schedule, now job.Time) []job.FieldError {
+	return append(check.Name("name", name), cron.Check(s, pl.c.MaxPayload, now)...)
 }
 
 // SetSchedule makes a schedule what is given, new or not. The same again changes nothing.
 // version, where it is not 0, must be the present one.
-func (pl *Planner) SetSchedule(ctx context.Context, name string, given job.Schedule, version int64) (job.ScheduleTold, error) {
+func (pl *Planner) SetSchedule(ctx context.Context, name string, given api.Schedule, version int64) (api.ScheduleTold, error) {
 	if err := job.Wrong("the schedule stays as it was", pl.CheckSchedule(name, &given, pl.c.Now())); err != nil {
-		return job.ScheduleTold{}, err
+		return api.ScheduleTold{}, err
 	}
 	detail := map[string]any{"schedule": name, "after": given}
 	err := pl.c.Record(ctx, "set_schedule", 0, detail, func(v *commit.View) (commit.Act, error) {
@@ -34,8 +36,8 @@ func (pl *Planner) SetSchedule(ctx context.Context, name string, given job.Sched
 		}
 		if s := v.Schedules.Find(name); s != nil {
 			detail["before"] = s.Is
-		} else if v.Schedules.Len() >= job.MostSchedules {
-			return nil, job.Fault(job.Invalid, "there are %d schedules, the most that are kept; delete one first", job.MostSchedules)
+		} else if v.Schedules.Len() >= api.MostSchedules {
+			return nil, job.Fault(job.Invalid, "there are %d schedules, the most that are kept; delete one first", api.MostSchedules)
 		}
 		write, err := SetSchedule(v, name, given, commit.CallOf(ctx).Principal)
 		if err == nil && write == nil {
@@ -44,7 +46,7 @@ func (pl *Planner) SetSchedule(ctx context.Context, name string, given job.Sched
 		return func(tx *commit.Tx, _ int64) error { return write(tx) }, err
 	})
 	if err != nil && !errors.Is(err, errSame) {
-		return job.ScheduleTold{}, err
+		return api.ScheduleTold{}, err
 	}
 	told, err := pl.read.Schedule(ctx, name)
 	told.Warnings = given.Warnings()
@@ -68,7 +70,7 @@ func isVersion(v *commit.View, name string, version int64) error {
 
 // SetSchedule makes a schedule what is given; what it gives is nil where that is what it is.
 // Whether there is room for one more is for the caller to see.
-func SetSchedule(v *commit.View, name string, given job.Schedule, by string) (commit.Write, error) {
+func SetSchedule(v *commit.View, name string, given api.Schedule, by string) (commit.Write, error) {
 	given.Name = ""
 	paused := given.Paused
 	given.Paused = nil
@@ -103,7 +105,7 @@ func SetSchedule(v *commit.View, name string, given job.Schedule, by string) (co
 }
 
 // timesOf is what of a schedule decides when its times are.
-func timesOf(s *job.Schedule) string {
+func timesOf(s *api.Schedule) string {
 	return fmt.Sprintf("%s %d %d %s %d", s.Cron, s.Every, s.From, s.Zone, s.Until)
 }
 
@@ -120,7 +122,7 @@ func setPause(s *memory.Schedule, pause bool, by string, now job.Time) {
 }
 
 // PauseSchedule stops a schedule from being enqueued, or lets it go on.
-func (pl *Planner) PauseSchedule(ctx context.Context, name string, pause bool) (job.ScheduleTold, error) {
+func (pl *Planner) PauseSchedule(ctx context.Context, name string, pause bool) (api.ScheduleTold, error) {
 	action := map[bool]string{true: "pause_schedule", false: "resume_schedule"}[pause]
 	return pl.changeSchedule(ctx, action, name, func(v *commit.View, s *memory.Schedule) (commit.Write, error) {
 		setPause(s, pause, commit.CallOf(ctx).Principal, v.Now)
@@ -129,7 +131,7 @@ func (pl *Planner) PauseSchedule(ctx context.Context, name string, pause bool) (
 }
 
 // RunSchedule enqueues a run of a schedule now, beside its planned times.
-func (pl *Planner) RunSchedule(ctx context.Context, name string) (job.ScheduleTold, error) {
+func (pl *Planner) RunSchedule(ctx context.Context, name string) (api.ScheduleTold, error) {
 	return pl.changeSchedule(ctx, "run_schedule", name, func(v *commit.View, s *memory.Schedule) (commit.Write, error) {
 		at, err := timeForAsked(v, s)
 		if err != nil {
@@ -152,7 +154,7 @@ func (pl *Planner) RunSchedule(ctx context.Context, name string) (job.ScheduleTo
 		if n.Earlier != nil {
 			return nil, job.Fault(job.WrongState, "job %d has the same key and answers for the run", n.Earlier.ID)
 		}
-		return func(tx *commit.Tx) error { return enqueueRun(tx, s, &job.Run{PlannedAt: at, Asked: true}) }, nil
+		return func(tx *commit.Tx) error { return enqueueRun(tx, s, &api.Run{PlannedAt: at, Asked: true}) }, nil
 	})
 }
 
@@ -170,7 +172,7 @@ func timeForAsked(v *commit.View, s *memory.Schedule) (job.Time, error) {
 
 // changeSchedule changes a schedule that is there, and records who did it. change alters the
 // copy it is given, and may give what is to be done with it before it is put.
-func (pl *Planner) changeSchedule(ctx context.Context, action, name string, change func(v *commit.View, s *memory.Schedule) (commit.Write, error)) (job.ScheduleTold, error) {
+func (pl *Planner) changeSchedule(ctx context.Context, action, name string, change func(v *commit.View, s *memory.Schedule) (commit.Write, error)) (api.ScheduleTold, error) {
 	err := pl.c.Record(ctx, action, 0, map[string]string{"schedule": name}, func(v *commit.View) (commit.Act, error) {
 		s := v.Schedules.Find(name)
 		if s == nil {
@@ -191,7 +193,7 @@ func (pl *Planner) changeSchedule(ctx context.Context, action, name string, chan
 		}, nil
 	})
 	if err != nil {
-		return job.ScheduleTold{}, err
+		return api.ScheduleTold{}, err
 	}
 	return pl.read.Schedule(ctx, name)
 }

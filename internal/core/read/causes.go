@@ -8,6 +8,7 @@ import (
 	"slices"
 	"sort"
 
+	"humblemule/api"
 	"humblemule/internal/core/store"
 	"humblemule/job"
 )
@@ -21,12 +22,12 @@ const (
 // Causes lists the causes of jobs that are dead, or in backoff, most jobs first, where the
 // superseded runs of one schedule count as one; of those whose error holds a text where one
 // is given.
-func (rd *Reader) Causes(ctx context.Context, f job.CauseFilter) ([]job.Cause, error) {
+func (rd *Reader) Causes(ctx context.Context, f api.CauseFilter) ([]api.Cause, error) {
 	return rd.causes(ctx, f, 0)
 }
 
 // causes lists causes, or one alone where it is not 0.
-func (rd *Reader) causes(ctx context.Context, f job.CauseFilter, one int64) ([]job.Cause, error) {
+func (rd *Reader) causes(ctx context.Context, f api.CauseFilter, one int64) ([]api.Cause, error) {
 	if f.State == job.New {
 		f.State = job.Dead
 	}
@@ -40,18 +41,18 @@ func (rd *Reader) causes(ctx context.Context, f job.CauseFilter, one int64) ([]j
 			return nil, err
 		}
 	}
-	by := map[int64]*job.Cause{}
+	by := map[int64]*api.Cause{}
 	for _, c := range counts {
 		queue, task := rd.names(c.Queue, c.Task)
 		if c.State != f.State || f.Queue != "" && queue != f.Queue || f.Task != "" && task != f.Task || f.Error != "" && !slices.Contains(only, c.Cause) {
 			continue
 		}
 		if by[c.Cause] == nil {
-			by[c.Cause] = &job.Cause{ID: c.Cause}
+			by[c.Cause] = &api.Cause{ID: c.Cause}
 		}
 		told := by[c.Cause]
 		told.Count += c.N
-		told.By = append(told.By, job.CauseCount{Task: task, Queue: queue, Version: c.Version, Count: c.N})
+		told.By = append(told.By, api.CauseCount{Task: task, Queue: queue, Version: c.Version, Count: c.N})
 	}
 	if f.State == job.Dead {
 		if err := rd.countSchedules(ctx, by, f); err != nil {
@@ -63,7 +64,7 @@ func (rd *Reader) causes(ctx context.Context, f job.CauseFilter, one int64) ([]j
 
 // countSchedules tells how many of the jobs of each cause are runs of schedules that were
 // superseded.
-func (rd *Reader) countSchedules(ctx context.Context, by map[int64]*job.Cause, f job.CauseFilter) error {
+func (rd *Reader) countSchedules(ctx context.Context, by map[int64]*api.Cause, f api.CauseFilter) error {
 	runs, err := rd.store.SupersededRuns(ctx)
 	if err != nil {
 		return err
@@ -85,7 +86,7 @@ func (rd *Reader) countSchedules(ctx context.Context, by map[int64]*job.Cause, f
 }
 
 // tellCauses adds what the causes' rows tell, and puts the causes in order.
-func (rd *Reader) tellCauses(ctx context.Context, by map[int64]*job.Cause) ([]job.Cause, error) {
+func (rd *Reader) tellCauses(ctx context.Context, by map[int64]*api.Cause) ([]api.Cause, error) {
 	ids := make([]int64, 0, len(by))
 	for id := range by {
 		ids = append(ids, id)
@@ -94,7 +95,7 @@ func (rd *Reader) tellCauses(ctx context.Context, by map[int64]*job.Cause) ([]jo
 	if err != nil {
 		return nil, err
 	}
-	all := make([]job.Cause, 0, len(by))
+	all := make([]api.Cause, 0, len(by))
 	for id, c := range by {
 		r := rows[id]
 		c.Type, c.Template, c.Samples, c.Job, c.Total, c.FirstAt, c.LastAt = r.Type, r.Template, r.Texts, r.Job, r.Total, r.FirstAt, r.LastAt
@@ -112,15 +113,15 @@ func (rd *Reader) tellCauses(ctx context.Context, by map[int64]*job.Cause) ([]jo
 }
 
 // Cause tells about one cause: of its dead jobs.
-func (rd *Reader) Cause(ctx context.Context, id int64) (job.Cause, error) {
-	found, err := rd.causes(ctx, job.CauseFilter{}, id)
+func (rd *Reader) Cause(ctx context.Context, id int64) (api.Cause, error) {
+	found, err := rd.causes(ctx, api.CauseFilter{}, id)
 	if err != nil {
-		return job.Cause{}, err
+		return api.Cause{}, err
 	}
 	if id > 0 && len(found) > 0 {
 		return found[0], nil
 	}
-	return job.Cause{}, job.Fault(job.NotFound, "no dead job has the cause %d; its jobs were requeued, or removed, or there never was such a cause", id)
+	return api.Cause{}, job.Fault(job.NotFound, "no dead job has the cause %d; its jobs were requeued, or removed, or there never was such a cause", id)
 }
 
 const hour = 3_600_000
@@ -146,7 +147,7 @@ func trendOf(found []store.CauseHour, last, each int64, n int) []int64 {
 
 // CauseHistory tells when jobs failed by a cause, by which versions of worker programs,
 // and what happened meanwhile that may have to do with it.
-func (rd *Reader) CauseHistory(ctx context.Context, c *job.Cause) error {
+func (rd *Reader) CauseHistory(ctx context.Context, c *api.Cause) error {
 	now := rd.clock.Now()
 	last := int64(now) / hour
 	found, err := rd.store.CauseHours(ctx, c.ID, last-trendDays*24+1)
@@ -161,7 +162,7 @@ func (rd *Reader) CauseHistory(ctx context.Context, c *job.Cause) error {
 		}
 	}
 	for version, hours := range byVersion {
-		c.Versions = append(c.Versions, job.VersionTrend{Version: version, Hours: trendOf(hours, last, 1, trendHours)})
+		c.Versions = append(c.Versions, api.VersionTrend{Version: version, Hours: trendOf(hours, last, 1, trendHours)})
 	}
 	sort.Slice(c.Versions, func(i, j int) bool { return c.Versions[i].Version < c.Versions[j].Version })
 	c.Marks, err = rd.marks(ctx, c, job.Time((last-trendHours+1)*hour))
@@ -170,14 +171,14 @@ func (rd *Reader) CauseHistory(ctx context.Context, c *job.Cause) error {
 
 // marks tell what happened since a time that may have to do with a cause: new versions of
 // worker programs, and what operators did to its tasks, queues and jobs.
-func (rd *Reader) marks(ctx context.Context, c *job.Cause, since job.Time) ([]job.Mark, error) {
+func (rd *Reader) marks(ctx context.Context, c *api.Cause, since job.Time) ([]api.Mark, error) {
 	versions, err := rd.store.VersionsSince(ctx, since)
 	if err != nil {
 		return nil, err
 	}
-	marks := []job.Mark{}
+	marks := []api.Mark{}
 	for version, at := range versions {
-		marks = append(marks, job.Mark{At: at, Kind: job.MarkDeploy, Text: "workers of version " + version})
+		marks = append(marks, api.Mark{At: at, Kind: api.MarkDeploy, Text: "workers of version " + version})
 	}
 	const most = 500
 	actions, err := rd.Actions(ctx, 0, 0, most)
@@ -203,32 +204,32 @@ func (rd *Reader) marks(ctx context.Context, c *job.Cause, since job.Time) ([]jo
 // actionDetail is what of an action's detail tells what it was about.
 type actionDetail struct {
 	Task, Queue string
-	Filter      *job.Selection
+	Filter      *api.Selection
 	IDs         []int64
 }
 
 // markOf tells an action as a mark, where it may have to do with a cause.
-func (rd *Reader) markOf(ctx context.Context, c *job.Cause, a job.Action) (*job.Mark, error) {
+func (rd *Reader) markOf(ctx context.Context, c *api.Cause, a api.Action) (*api.Mark, error) {
 	var d actionDetail
 	if err := json.Unmarshal(a.Detail, &d); err != nil {
 		return nil, err
 	}
 	about := func(task, queue string) bool {
-		return slices.ContainsFunc(c.By, func(b job.CauseCount) bool {
+		return slices.ContainsFunc(c.By, func(b api.CauseCount) bool {
 			return (task == "" || b.Task == task) && (queue == "" || b.Queue == queue) && task+queue != ""
 		})
 	}
-	m := &job.Mark{At: a.At, By: a.Principal}
+	m := &api.Mark{At: a.At, By: a.Principal}
 	switch {
 	case a.Action == "set_task" && about(d.Task, ""):
-		m.Kind, m.Text = job.MarkSettings, "defaults of task "+d.Task
+		m.Kind, m.Text = api.MarkSettings, "defaults of task "+d.Task
 	case a.Action == "set_queue" && about("", d.Queue):
-		m.Kind, m.Text = job.MarkSettings, "defaults of queue "+d.Queue
+		m.Kind, m.Text = api.MarkSettings, "defaults of queue "+d.Queue
 	case a.Action == "pause" && about("", d.Queue):
-		m.Kind, m.Text = job.MarkPause, "queue "+d.Queue+" paused"
+		m.Kind, m.Text = api.MarkPause, "queue "+d.Queue+" paused"
 	case a.Action == "resume" && about("", d.Queue):
-		m.Kind, m.Text = job.MarkPause, "queue "+d.Queue+" resumed"
-	case a.Action == job.ActRequeue && (a.Job != 0 || len(d.IDs) > 0):
+		m.Kind, m.Text = api.MarkPause, "queue "+d.Queue+" resumed"
+	case a.Action == api.ActRequeue && (a.Job != 0 || len(d.IDs) > 0):
 		ids := append(d.IDs, a.Job)
 		rows, err := rd.store.Read(ctx, ids[:1])
 		if err != nil || len(rows) == 0 {
@@ -237,12 +238,12 @@ func (rd *Reader) markOf(ctx context.Context, c *job.Cause, a job.Action) (*job.
 		if task, queue := rd.nameOf(rows[0]); !about(task, queue) {
 			return nil, nil
 		}
-		m.Kind, m.Text = job.MarkRequeue, fmt.Sprintf("job %d requeued", ids[0])
+		m.Kind, m.Text = api.MarkRequeue, fmt.Sprintf("job %d requeued", ids[0])
 		if n := len(d.IDs); n > 1 {
 			m.Text = fmt.Sprintf("%d chosen jobs requeued", n)
 		}
-	case a.Action == job.ActRequeue && d.Filter != nil && d.Filter.Cause == c.ID:
-		m.Kind, m.Text = job.MarkRequeue, "jobs of this cause requeued"
+	case a.Action == api.ActRequeue && d.Filter != nil && d.Filter.Cause == c.ID:
+		m.Kind, m.Text = api.MarkRequeue, "jobs of this cause requeued"
 	default:
 		return nil, nil
 	}
@@ -256,7 +257,7 @@ func (rd *Reader) nameOf(r *store.Row) (task, queue string) {
 
 // Actions lists what operators did, the latest first, before an action's number; to one
 // job where it is not 0.
-func (rd *Reader) Actions(ctx context.Context, before, id int64, limit int) ([]job.Action, error) {
+func (rd *Reader) Actions(ctx context.Context, before, id int64, limit int) ([]api.Action, error) {
 	if before == 0 {
 		before = math.MaxInt64
 	}

@@ -9,20 +9,23 @@ import (
 	"sync"
 	"time"
 
+	"humblemule/api"
+	"humblemule/internal/nearest"
+	"humblemule/internal/sentence"
 	"humblemule/job"
 )
 
 // Check lists all that is wrong with what the service does: every group of jobs that nobody
 // takes, queues that are paused or misspelt, schedules that fail, what points at nothing,
 // timed work that is set aside, and a retention that rests.
-func (rd *Reader) Check(ctx context.Context) (all []job.Finding, err error) {
+func (rd *Reader) Check(ctx context.Context) (all []api.Finding, err error) {
 	queues, err := rd.Queues(ctx)
 	if err != nil {
 		return nil, err
 	}
 	now := rd.clock.Now()
 	wrong := func(what, format string, args ...any) {
-		all = append(all, job.Finding{Kind: job.FoundWrong, What: what, Says: fmt.Sprintf(format, args...)})
+		all = append(all, api.Finding{Kind: api.FoundWrong, What: what, Says: fmt.Sprintf(format, args...)})
 	}
 	for _, u := range rd.untaken("", now) {
 		wrong("queues", "%s", u.say().Text)
@@ -45,14 +48,14 @@ func (rd *Reader) Check(ctx context.Context) (all []job.Finding, err error) {
 		wrong("timed", "%s", a)
 	}
 	if note := rd.Resting(); note != "" {
-		all = append(all, job.Finding{Kind: job.FoundNote, What: "retention", Says: note})
+		all = append(all, api.Finding{Kind: api.FoundNote, What: "retention", Says: note})
 	}
 	return all, nil
 }
 
 // pointless lists schedules and settings whose jobs would wait for nobody: in a queue that
 // is not there and that nobody serves, or for a task that no worker does.
-func (rd *Reader) pointless(queues []job.Queue) (all []string) {
+func (rd *Reader) pointless(queues []api.Queue) (all []string) {
 	jobs := map[string]job.Spec{}
 	rd.m.RLock()
 	for name, s := range rd.m.Schedules.AllKept() {
@@ -76,20 +79,20 @@ func (rd *Reader) pointless(queues []job.Queue) (all []string) {
 		queue := rd.queueOfSpec(&spec)
 		switch served, does := service.Serves(queue, spec.Task); {
 		case served == 0 && !slices.Contains(names, queue):
-			all = append(all, fmt.Sprintf("%s names queue %s, which is not there and which nobody serves%s.", what, queue, job.Perhaps(job.Nearest(queue, names))))
+			all = append(all, fmt.Sprintf("%s names queue %s, which is not there and which nobody serves%s.", what, queue, sentence.Perhaps(nearest.To(queue, names))))
 		case spec.Task != "" && served > 0 && does == 0:
-			all = append(all, fmt.Sprintf("%s enqueues the task %s in queue %s, and no worker there does it%s.", what, spec.Task, queue, job.Perhaps(service.Nearest(queue, spec.Task))))
+			all = append(all, fmt.Sprintf("%s enqueues the task %s in queue %s, and no worker there does it%s.", what, spec.Task, queue, sentence.Perhaps(service.Nearest(queue, spec.Task))))
 		}
 	}
 	return all
 }
 
-func sayPaused(q job.Queue) string {
+func sayPaused(q api.Queue) string {
 	return fmt.Sprintf("Queue %s has been paused by %s since %s; nothing of it starts.", q.Name, q.PausedBy, q.PausedAt)
 }
 
 func (t typo) say() string {
-	return fmt.Sprintf("Worker %s serves queue %s, which has no jobs%s.", t.worker, t.queue, job.Perhaps(t.nearest))
+	return fmt.Sprintf("Worker %s serves queue %s, which has no jobs%s.", t.worker, t.queue, sentence.Perhaps(t.nearest))
 }
 
 // Notes are what readyz tells of beside that the service is ready.
@@ -177,7 +180,7 @@ func (rd *Reader) lookUnserved(queue, task string) *job.Warning {
 	case done > 0:
 		return nil
 	case served > 0:
-		return &job.Warning{Code: job.WarnTaskUndone, Message: fmt.Sprintf("No worker of queue %s does the task %s%s: the job waits until one does.", queue, task, job.Perhaps(service.Nearest(queue, task)))}
+		return &job.Warning{Code: job.WarnTaskUndone, Message: fmt.Sprintf("No worker of queue %s does the task %s%s: the job waits until one does.", queue, task, sentence.Perhaps(service.Nearest(queue, task)))}
 	}
-	return &job.Warning{Code: job.WarnQueueUnserved, Message: fmt.Sprintf("No worker serves queue %s%s: the job waits until one does.", queue, job.Perhaps(job.Nearest(queue, service.Queues())))}
+	return &job.Warning{Code: job.WarnQueueUnserved, Message: fmt.Sprintf("No worker serves queue %s%s: the job waits until one does.", queue, sentence.Perhaps(nearest.To(queue, service.Queues())))}
 }

@@ -6,6 +6,7 @@ import (
 	"sort"
 	"unicode/utf8"
 
+	"humblemule/api"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/store"
 	"humblemule/job"
@@ -269,13 +270,13 @@ type LogQuery struct {
 const linesAtOnce = 1000
 
 // Log reads what the handlers of a job wrote.
-func (rd *Reader) Log(ctx context.Context, id int64, q LogQuery) (job.Log, error) {
+func (rd *Reader) Log(ctx context.Context, id int64, q LogQuery) (api.Log, error) {
 	found, err := rd.store.Read(ctx, []int64{id})
 	if err == nil && len(found) == 0 {
 		err = NoJob(id)
 	}
 	if err != nil {
-		return job.Log{}, err
+		return api.Log{}, err
 	}
 	attempt, after := q.AfterAttempt, q.After
 	if q.Attempt != 0 {
@@ -286,5 +287,5 @@ func (rd *Reader) Log(ctx context.Context, id int64, q LogQuery) (job.Log, error
 	}
 	lines, err := rd.store.Log(ctx, id, attempt, after, q.Attempt != 0, linesAtOnce+1)
 	more := len(lines) > linesAtOnce
-	return job.Log{Lines: append([]job.LogLine{}, lines[:min(len(lines), linesAtOnce)]...), More: more}, err
+	return api.Log{Lines: append([]api.LogLine{}, lines[:min(len(lines), linesAtOnce)]...), More: more}, err
 }

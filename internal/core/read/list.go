@@ -8,6 +8,7 @@ import (
 	"math"
 	"slices"
 
+	"humblemule/api"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/order"
 	"humblemule/internal/core/store"
@@ -41,27 +42,27 @@ type source func(ctx context.Context, n int) ([]place, error)
 
 // Jobs lists jobs. Filters by state, queue and task cost the same whatever the
 // backlog; for others a call looks at no more than job.MaxSearched rows.
-func (rd *Reader) Jobs(ctx context.Context, f job.Filter) (job.Page, error) {
+func (rd *Reader) Jobs(ctx context.Context, f api.Filter) (api.Page, error) {
 	if f.Limit == 0 {
-		f.Limit = job.DefaultPage
+		f.Limit = api.DefaultPage
 	}
-	if f.Limit < 1 || f.Limit > job.MaxPage {
-		return job.Page{}, job.Wrong("the list was not read", []job.FieldError{{Field: "limit", Message: fmt.Sprintf("%d is outside 1 to %d", f.Limit, job.MaxPage)}})
+	if f.Limit < 1 || f.Limit > api.MaxPage {
+		return api.Page{}, job.Wrong("the list was not read", []job.FieldError{{Field: "limit", Message: fmt.Sprintf("%d is outside 1 to %d", f.Limit, api.MaxPage)}})
 	}
 	s, err := rd.searchFor(ctx, &f)
 	if err != nil {
-		return job.Page{}, err
+		return api.Page{}, err
 	}
 	next, err := rd.source(&s)
 	if err != nil {
-		return job.Page{}, err
+		return api.Page{}, err
 	}
-	page := job.Page{Jobs: []job.Job{}}
+	page := api.Page{Jobs: []job.Job{}}
 	if page.Matched, err = rd.MatchedNow(ctx, &f); err != nil {
 		return page, err
 	}
 	for searched := 0; ; {
-		places, err := next(ctx, min(f.Limit, job.MaxSearched-searched))
+		places, err := next(ctx, min(f.Limit, api.MaxSearched-searched))
 		if err != nil || len(places) == 0 {
 			return page, err
 		}
@@ -74,7 +75,7 @@ func (rd *Reader) Jobs(ctx context.Context, f job.Filter) (job.Page, error) {
 			page.NextCursor = last.cursor()
 			return page, nil
 		}
-		if searched >= job.MaxSearched {
+		if searched >= api.MaxSearched {
 			page.NextCursor, page.SearchedTo = last.cursor(), last.id
 			return page, nil
 		}
@@ -83,7 +84,7 @@ func (rd *Reader) Jobs(ctx context.Context, f job.Filter) (job.Page, error) {
 
 // fill reads the jobs of places and appends those that match, until the page is
 // full; last is the last place looked at.
-func (rd *Reader) fill(ctx context.Context, page *job.Page, s *search, places []place) (full bool, last place, err error) {
+func (rd *Reader) fill(ctx context.Context, page *api.Page, s *search, places []place) (full bool, last place, err error) {
 	ids := make([]int64, len(places))
 	at := map[int64]place{}
 	for i, p := range places {
@@ -110,7 +111,7 @@ func (rd *Reader) fill(ctx context.Context, page *job.Page, s *search, places []
 }
 
 // matches tells whether a row is one that a filter asks for.
-func (rd *Reader) matches(f *job.Filter, r *store.Row) bool {
+func (rd *Reader) matches(f *api.Filter, r *store.Row) bool {
 	queue, task := rd.names(r.Queue, r.Task)
 	switch {
 	case len(f.States) > 0 && !slices.Contains(f.States, r.State),
@@ -138,14 +139,14 @@ func (rd *Reader) matches(f *job.Filter, r *store.Row) bool {
 }
 
 // finishedBy tells whether a row has finished before the cut of its queue and state.
-func finishedBy(cuts map[string]map[job.State]job.UpTo, queue string, r *store.Row) bool {
+func finishedBy(cuts map[string]map[job.State]api.UpTo, queue string, r *store.Row) bool {
 	cut, is := cuts[queue][r.State]
 	return is && (r.FinishedAt < cut.At || r.FinishedAt == cut.At && (cut.Job == 0 || r.ID <= cut.Job))
 }
 
 // matched counts what a filter by state, queue and task matches; nil where the
 // filter holds more.
-func (rd *Reader) matched(f *job.Filter) *int64 {
+func (rd *Reader) matched(f *api.Filter) *int64 {
 	if f.Owner != "" || f.Key != "" || len(f.Labels) > 0 || len(f.IDs) > 0 || f.Since != 0 || f.Until != 0 || f.Cause != 0 || f.Error != "" || f.InDoubt || f.FinishedBy != nil {
 		return nil
 	}
@@ -161,7 +162,7 @@ func (rd *Reader) matched(f *job.Filter) *int64 {
 
 // MatchedNow counts what a filter matches, where a kept count knows it: by state, queue and
 // task, and of a cause too; nil where none does.
-func (rd *Reader) MatchedNow(ctx context.Context, f *job.Filter) (*int64, error) {
+func (rd *Reader) MatchedNow(ctx context.Context, f *api.Filter) (*int64, error) {
 	alone := *f
 	alone.Cause = 0
 	if f.Cause == 0 || rd.matched(&alone) == nil || slices.ContainsFunc(f.States, func(s job.State) bool { return !memory.Causing(s) }) {
@@ -182,17 +183,17 @@ func (rd *Reader) MatchedNow(ctx context.Context, f *job.Filter) (*int64, error)
 }
 
 // wanted are the groups with jobs that a filter asks for.
-func (rd *Reader) wanted(f *job.Filter) []store.Group {
+func (rd *Reader) wanted(f *api.Filter) []store.Group {
 	queues, tasks := rd.ids(f)
 	return rd.groups(func(g store.Group) bool {
 		return (queues == nil || queues[g.Queue]) && (tasks == nil || tasks[g.Task]) &&
 			(len(f.States) == 0 || slices.Contains(f.States, g.State)) &&
-			(f.Order != job.NextFirst || g.State == job.Scheduled || g.State == job.Backoff)
+			(f.Order != api.NextFirst || g.State == job.Scheduled || g.State == job.Backoff)
 	})
 }
 
 // ids finds the ids of a filter's queues and tasks; nil means all.
-func (rd *Reader) ids(f *job.Filter) (queues, tasks map[int64]bool) {
+func (rd *Reader) ids(f *api.Filter) (queues, tasks map[int64]bool) {
 	rd.m.RLock()
 	defer rd.m.RUnlock()
 	if len(f.Queues) > 0 {
@@ -242,9 +243,9 @@ func (rd *Reader) ready(queue int64) (found []store.Group) {
 // source chooses how the places of a list are found.
 func (rd *Reader) source(s *search) (source, error) {
 	f := s.Filter
-	newest := f.Order != job.OldestFirst
+	newest := f.Order != api.OldestFirst
 	from := place{}
-	if newest && f.Order != job.NextFirst {
+	if newest && f.Order != api.NextFirst {
 		from.id = math.MaxInt64
 	}
 	if f.Cursor != "" {
@@ -262,7 +263,7 @@ func (rd *Reader) source(s *search) (source, error) {
 		return byID(from.id, func(ctx context.Context, after int64, n int) ([]int64, error) {
 			return rd.store.IDsInDoubt(ctx, after, newest, n)
 		}), nil
-	case f.Order == job.NextFirst:
+	case f.Order == api.NextFirst:
 		return rd.byTime(from), nil
 	case len(f.IDs) > 0:
 		return fixed(f.IDs, from.id, newest), nil
@@ -407,7 +408,7 @@ func (rd *Reader) withCauses(causes []int64, after int64, newest bool) source {
 
 // Matching reads ids of jobs that match, beyond one, looking at no more than most; last
 // is where it stopped, 0 at the end.
-func (rd *Reader) Matching(ctx context.Context, f *job.Filter, after int64, most int) (ids []int64, last int64, err error) {
+func (rd *Reader) Matching(ctx context.Context, f *api.Filter, after int64, most int) (ids []int64, last int64, err error) {
 	from := *f
 	if after > 0 {
 		from.Cursor = place{id: after}.cursor()

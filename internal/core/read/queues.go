@@ -7,19 +7,20 @@ import (
 	"slices"
 	"time"
 
+	"humblemule/api"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/trend"
 	"humblemule/job"
 )
 
 // Queues lists the queues with their counts.
-func (rd *Reader) Queues(ctx context.Context) ([]job.Queue, error) {
+func (rd *Reader) Queues(ctx context.Context) ([]api.Queue, error) {
 	now := rd.clock.Now()
 	service := rd.m.Workers.Presence.Service(now)
 	a := rd.perMinute(now)
 	rd.m.RLock()
 	flows, own := rd.m.Trends.KeptFlows(now), rd.m.Settings.KeptOwned()
-	all := make([]job.Queue, 0, rd.m.Queues.NumKept())
+	all := make([]api.Queue, 0, rd.m.Queues.NumKept())
 	ready := map[string][]memory.Group{}
 	for id, named := range rd.m.Queues.AllKept() {
 		q := rd.tellQueue(named, &own)
@@ -32,7 +33,7 @@ func (rd *Reader) Queues(ctx context.Context) ([]job.Queue, error) {
 		}
 	}
 	rd.m.RUnlock()
-	slices.SortFunc(all, func(a, b job.Queue) int { return cmp.Compare(a.Name, b.Name) })
+	slices.SortFunc(all, func(a, b api.Queue) int { return cmp.Compare(a.Name, b.Name) })
 	for i := range all {
 		q := &all[i]
 		q.Workers, _ = service.Serves(q.Name, "")
@@ -50,10 +51,10 @@ func (rd *Reader) Queues(ctx context.Context) ([]job.Queue, error) {
 }
 
 // tellQueue tells of a queue what is kept in memory. The caller holds the read lock.
-func (rd *Reader) tellQueue(q *memory.Named, own *memory.Owned) job.Queue {
+func (rd *Reader) tellQueue(q *memory.Named, own *memory.Owned) api.Queue {
 	m := rd.m
 	set, pause, counts := m.Settings.KeptQueue(q.ID), m.Settings.KeptPause(q.ID), m.Counts.KeptQueue(q.ID)
-	told := job.Queue{
+	told := api.Queue{
 		Name: q.Name, Rules: *set.Rules, Version: set.Version, Defaults: set.Defaults, FromFile: slices.Contains(own.Queues, q.Name),
 		NewPlaces: m.Places.KeptWalking(q.ID), Running: counts[job.Running], Counts: tellStates(counts),
 		Paused: pause.At != 0, PausedAt: pause.At, PausedBy: pause.By, Keep: map[job.State]job.Duration{},
@@ -110,20 +111,20 @@ func (rd *Reader) Counts() map[string]map[job.State]int64 {
 }
 
 // Tasks lists the tasks with their counts and usual run times.
-func (rd *Reader) Tasks(context.Context) []job.Task {
+func (rd *Reader) Tasks(context.Context) []api.Task {
 	service := rd.m.Workers.Presence.Service(rd.clock.Now())
 	rd.m.RLock()
 	defer rd.m.RUnlock()
 	own := rd.m.Settings.KeptOwned().Tasks
-	all := make([]job.Task, 0, rd.m.Tasks.NumKept())
+	all := make([]api.Task, 0, rd.m.Tasks.NumKept())
 	for id, t := range rd.m.Tasks.AllKept() {
 		set := rd.m.Settings.KeptTask(id)
-		all = append(all, job.Task{
+		all = append(all, api.Task{
 			Name: t.Name, Counts: tellStates(rd.m.Counts.KeptTask(id)), Run: rd.m.Trends.KeptSpans(id), Workers: service.Do(t.Name),
 			Defaults: set.Defaults, Version: set.Version, FromFile: slices.Contains(own, t.Name),
 		})
 	}
-	slices.SortFunc(all, func(a, b job.Task) int { return cmp.Compare(a.Name, b.Name) })
+	slices.SortFunc(all, func(a, b api.Task) int { return cmp.Compare(a.Name, b.Name) })
 	return all
 }
 
@@ -151,7 +152,7 @@ func (rd *Reader) ReadyFor(queues, tasks []string) (n int64) {
 // usuals gives what tells a task's usual and long run time; each task is looked at
 // once.
 func (rd *Reader) usuals() func(task string) (usual, long int64) {
-	known := map[string]*job.Spans{}
+	known := map[string]*api.Spans{}
 	return func(task string) (int64, int64) {
 		s, seen := known[task]
 		if !seen {

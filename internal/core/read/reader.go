@@ -6,6 +6,7 @@ package read
 import (
 	"sync"
 
+	"humblemule/api"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/store"
 	"humblemule/job"
@@ -17,12 +18,12 @@ type Reader struct {
 	m     *memory.Memory
 	clock *memory.Clock
 	// setAside lists the timed work that is set aside.
-	setAside func() []job.SetAside
+	setAside func() []api.SetAside
 	unserved unserved
 }
 
 // New gives a reader of a file and what is kept beside it.
-func New(s *store.Store, m *memory.Memory, clock *memory.Clock, setAside func() []job.SetAside) *Reader {
+func New(s *store.Store, m *memory.Memory, clock *memory.Clock, setAside func() []api.SetAside) *Reader {
 	return &Reader{store: s, m: m, clock: clock, setAside: setAside, unserved: unserved{mu: new(sync.Mutex)}}
 }
 

@@ -6,18 +6,19 @@ import (
 	"slices"
 	"time"
 
+	"humblemule/api"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/order"
 	"humblemule/job"
 )
 
 // Schedule tells a schedule as it stands.
-func (rd *Reader) Schedule(ctx context.Context, name string) (job.ScheduleTold, error) {
+func (rd *Reader) Schedule(ctx context.Context, name string) (api.ScheduleTold, error) {
 	rd.m.RLock()
 	s, own := rd.m.Schedules.KeptNamed(name), rd.m.Settings.KeptOwned().Schedules
 	rd.m.RUnlock()
 	if s == nil {
-		return job.ScheduleTold{}, NoSchedule(name)
+		return api.ScheduleTold{}, NoSchedule(name)
 	}
 	return rd.tellSchedule(ctx, s, slices.Contains(own, name), timesTold)
 }
@@ -30,7 +31,7 @@ const (
 )
 
 // Schedules tells schedules by name, those beyond a name, to at most most.
-func (rd *Reader) Schedules(ctx context.Context, after string, most int) (all []job.ScheduleTold, more bool, err error) {
+func (rd *Reader) Schedules(ctx context.Context, after string, most int) (all []api.ScheduleTold, more bool, err error) {
 	rd.m.RLock()
 	own := rd.m.Settings.KeptOwned().Schedules
 	var some []*memory.Schedule
@@ -41,7 +42,7 @@ func (rd *Reader) Schedules(ctx context.Context, after string, most int) (all []
 	}
 	rd.m.RUnlock()
 	slices.SortFunc(some, func(a, b *memory.Schedule) int { return cmp.Compare(a.Row.Name, b.Row.Name) })
-	all = []job.ScheduleTold{}
+	all = []api.ScheduleTold{}
 	for _, s := range some[:min(len(some), most)] {
 		_, fromFile := slices.BinarySearch(own, s.Row.Name)
 		told, err := rd.tellSchedule(ctx, s, fromFile, fewTold)
@@ -53,18 +54,18 @@ func (rd *Reader) Schedules(ctx context.Context, after string, most int) (all []
 	return all, len(some) > most, nil
 }
 
-func (rd *Reader) tellSchedule(ctx context.Context, s *memory.Schedule, fromFile bool, times int) (job.ScheduleTold, error) {
-	told := job.ScheduleTold{Schedule: s.Is.Whole(), Version: s.Row.Version, DefinedBy: job.SettingByHand, Waiting: s.Row.Waiting, SpreadMS: s.Spread.Milliseconds(), PausedAt: s.Row.PausedAt, PausedBy: s.Row.PausedBy}
+func (rd *Reader) tellSchedule(ctx context.Context, s *memory.Schedule, fromFile bool, times int) (api.ScheduleTold, error) {
+	told := api.ScheduleTold{Schedule: s.Is.Whole(), Version: s.Row.Version, DefinedBy: api.SettingByHand, Waiting: s.Row.Waiting, SpreadMS: s.Spread.Milliseconds(), PausedAt: s.Row.PausedAt, PausedBy: s.Row.PausedBy}
 	told.Name = s.Row.Name
 	paused := s.Row.PausedAt != 0
 	told.Paused = &paused
 	if fromFile {
-		told.DefinedBy = job.SettingByFile
+		told.DefinedBy = api.SettingByFile
 	}
 	if s.Is.Every != 0 && s.Is.From == 0 {
 		told.From = s.Row.MadeAt
 	}
-	told.Says, told.Next = s.Rule.Says(), []job.Instant{}
+	told.Says, told.Next = s.Rule.Says(), []api.Instant{}
 	if !paused {
 		from := rd.clock.Now()
 		if s.Row.NextAt != 0 {
@@ -89,7 +90,7 @@ func (rd *Reader) tellSchedule(ctx context.Context, s *memory.Schedule, fromFile
 const always = job.Time(1 << 62)
 
 // Runs tells the history of a schedule before a planned time, 0 for all, the latest first.
-func (rd *Reader) Runs(ctx context.Context, name string, before job.Time, most int) ([]job.Run, error) {
+func (rd *Reader) Runs(ctx context.Context, name string, before job.Time, most int) ([]api.Run, error) {
 	rd.m.RLock()
 	s := rd.m.Schedules.KeptNamed(name)
 	rd.m.RUnlock()
@@ -106,7 +107,7 @@ func (rd *Reader) Runs(ctx context.Context, name string, before job.Time, most i
 
 // tellLate tells how late runs were started: behind the time at which they were to be
 // enqueued, so that the schedule's part of its spread is no lateness.
-func tellLate(s *memory.Schedule, runs []job.Run) {
+func tellLate(s *memory.Schedule, runs []api.Run) {
 	for i := range runs {
 		r := &runs[i]
 		due := r.PlannedAt
@@ -128,12 +129,12 @@ const (
 
 // Coming tells what becomes due within a span from now on, of a queue and a task where
 // they are named, else of all, with the first of it one by one.
-func (rd *Reader) Coming(ctx context.Context, span time.Duration, queue, task string, most int) (job.Coming, error) {
+func (rd *Reader) Coming(ctx context.Context, span time.Duration, queue, task string, most int) (api.Coming, error) {
 	if span < time.Minute || span > longestAhead {
-		return job.Coming{}, job.Wrong("nothing was looked up", []job.FieldError{{Field: "span", Message: "is 1m to 31d"}})
+		return api.Coming{}, job.Wrong("nothing was looked up", []job.FieldError{{Field: "span", Message: "is 1m to 31d"}})
 	}
 	now := rd.clock.Now()
-	told := job.Coming{AsOf: now, Until: now.Add(span), Items: []job.ComingItem{}, StepMS: max(span.Milliseconds()/comingBins, 1), Runs: make([]int64, comingBins), Jobs: make([]int64, comingBins)}
+	told := api.Coming{AsOf: now, Until: now.Add(span), Items: []api.ComingItem{}, StepMS: max(span.Milliseconds()/comingBins, 1), Runs: make([]int64, comingBins), Jobs: make([]int64, comingBins)}
 	jobs, err := rd.store.ComingJobs(ctx, now, told.Until, mostComing)
 	if err != nil {
 		return told, err
@@ -147,7 +148,7 @@ func (rd *Reader) Coming(ctx context.Context, span time.Duration, queue, task st
 		case run && s.FiresAt() < told.Until && (len(jobs) == 0 || s.FiresAt() <= jobs[0].At):
 			last = s.FiresAt()
 			q, t := rd.goesTo(s)
-			told.Add(job.ComingItem{At: s.FiresAt(), Schedule: s.Row.Name, Queue: q, Task: t}, most)
+			told.Add(api.ComingItem{At: s.FiresAt(), Schedule: s.Row.Name, Queue: q, Task: t}, most)
 			next := s.Copy()
 			if next.Row.NextAt = s.After(s.Row.NextAt); next.Row.NextAt == 0 {
 				runs.Remove(id)
@@ -159,7 +160,7 @@ func (rd *Reader) Coming(ctx context.Context, span time.Duration, queue, task st
 			last = w.At
 			jobs = jobs[1:]
 			if q, t := rd.names(w.Queue, w.Task); wanted(q, t) {
-				told.Add(job.ComingItem{At: w.At, Job: w.ID, State: w.State, Queue: q, Task: t}, most)
+				told.Add(api.ComingItem{At: w.At, Job: w.ID, State: w.State, Queue: q, Task: t}, most)
 			}
 		default:
 			return told, nil

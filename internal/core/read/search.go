@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 
+	"humblemule/api"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/store"
 	"humblemule/job"
@@ -16,7 +17,7 @@ const causesFound = 50
 
 // search is a filter with what its cause and its error come down to.
 type search struct {
-	*job.Filter
+	*api.Filter
 	// causes are those of the jobs that match, where byCause is true.
 	causes  []int64
 	byCause bool
@@ -25,7 +26,7 @@ type search struct {
 	own bool
 }
 
-func (rd *Reader) searchFor(ctx context.Context, f *job.Filter) (s search, err error) {
+func (rd *Reader) searchFor(ctx context.Context, f *api.Filter) (s search, err error) {
 	s.Filter = f
 	switch {
 	case f.Cause != 0:
@@ -70,24 +71,24 @@ func (rd *Reader) keep(ctx context.Context, s *search, rows []*store.Row) ([]*st
 
 // causesWith finds the causes whose wording holds a text or, where there is none, those of
 // the jobs whose own latest error does.
-func (rd *Reader) causesWith(ctx context.Context, f job.CauseFilter) ([]int64, error) {
+func (rd *Reader) causesWith(ctx context.Context, f api.CauseFilter) ([]int64, error) {
 	causes, err := rd.store.CausesWith(ctx, f.Error, memory.MostCauses)
 	if err != nil || len(causes) > 0 {
 		return causes, err
 	}
-	jobs := job.Filter{States: []job.State{f.State}, Error: f.Error}
+	jobs := api.Filter{States: []job.State{f.State}, Error: f.Error}
 	if f.Queue != "" {
 		jobs.Queues = []string{f.Queue}
 	}
 	if f.Task != "" {
 		jobs.Tasks = []string{f.Task}
 	}
-	found, last, err := rd.Matching(ctx, &jobs, 0, job.MaxSearched)
+	found, last, err := rd.Matching(ctx, &jobs, 0, api.MaxSearched)
 	if err != nil {
 		return nil, err
 	}
 	if len(found) == 0 && last != 0 {
-		return nil, job.Wrong("the causes were not read", []job.FieldError{{Field: "error", Message: fmt.Sprintf("is not in the wording of any cause, nor in the first %d errors that were looked at, and there are more; narrow it to a queue or a task", job.MaxSearched)}})
+		return nil, job.Wrong("the causes were not read", []job.FieldError{{Field: "error", Message: fmt.Sprintf("is not in the wording of any cause, nor in the first %d errors that were looked at, and there are more; narrow it to a queue or a task", api.MaxSearched)}})
 	}
 	rows, err := rd.store.Read(ctx, found)
 	for _, r := range rows {

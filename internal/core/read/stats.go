@@ -5,19 +5,22 @@ import (
 	"fmt"
 	"sort"
 
+	"humblemule/api"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/trend"
+	"humblemule/internal/nearest"
+	"humblemule/internal/sentence"
 	"humblemule/job"
 )
 
 // Stats tells how things stand now, of one queue or, where it is empty, of all.
-func (rd *Reader) Stats(ctx context.Context, queueName string) (job.Stats, error) {
+func (rd *Reader) Stats(ctx context.Context, queueName string) (api.Stats, error) {
 	now := rd.clock.Now()
 	queues, err := rd.Queues(ctx)
 	if err != nil {
-		return job.Stats{}, err
+		return api.Stats{}, err
 	}
-	s := job.Stats{AsOf: now, WindowMS: rd.window(now).Milliseconds(), Counts: everyState(), Moves: []job.MoveCount{}, Queues: queues}
+	s := api.Stats{AsOf: now, WindowMS: rd.window(now).Milliseconds(), Counts: everyState(), Moves: []api.MoveCount{}, Queues: queues}
 	known := queueName == ""
 	for _, q := range queues {
 		if queueName == "" || q.Name == queueName {
@@ -37,7 +40,7 @@ func (rd *Reader) Stats(ctx context.Context, queueName string) (job.Stats, error
 		}
 	}
 	for m, n := range rd.movesOf(queueName, now) {
-		s.Moves = append(s.Moves, job.MoveCount{From: m.From, To: m.To, Count: n})
+		s.Moves = append(s.Moves, api.MoveCount{From: m.From, To: m.To, Count: n})
 		if m.From == job.Running && (m.To == job.Backoff || m.To == job.Dead) {
 			said.failed += n
 		}
@@ -122,7 +125,7 @@ func (rd *Reader) typos(now job.Time) (all []typo) {
 			if rd.m.Queues.KeptNamed(name) != nil {
 				continue
 			}
-			if nearest := job.Nearest(name, names); nearest != "" {
+			if nearest := nearest.To(name, names); nearest != "" {
 				all = append(all, typo{w.Name, name, nearest})
 			}
 		}
@@ -138,7 +141,7 @@ type standing struct {
 	// untaken are ready jobs that no living worker takes, by queue and task.
 	untaken []untaken
 	// paused are queues that somebody has paused.
-	paused []job.Queue
+	paused []api.Queue
 	// typos are queues that are served and not there, with one that is.
 	typos []typo
 	// failing are schedules whose latest runs have died, the most first.
@@ -154,12 +157,12 @@ type failing struct {
 // fewestFailed is how many runs must have died in a row before the sentence tells of them.
 const fewestFailed = 2
 
-func (f failing) say() job.Saying {
+func (f failing) say() api.Saying {
 	since := "it has never been done"
 	if f.lastDone != 0 {
 		since = "it was last done at " + f.lastDone.String()
 	}
-	return job.Saying{Text: fmt.Sprintf("The last %d runs of schedule %s failed; %s.", f.runs, f.schedule, since), Wrong: true, State: job.Dead}
+	return api.Saying{Text: fmt.Sprintf("The last %d runs of schedule %s failed; %s.", f.runs, f.schedule, since), Wrong: true, State: job.Dead}
 }
 
 type typo struct{ worker, queue, nearest string }
@@ -175,48 +178,48 @@ type untaken struct {
 const mostUntaken = 3
 
 // says puts in words how things stand, what asks for attention first.
-func says(s standing) []job.Saying {
-	var all []job.Saying
+func says(s standing) []api.Saying {
+	var all []api.Saying
 	for i, u := range s.untaken {
 		if i == mostUntaken {
-			all = append(all, job.Saying{Text: fmt.Sprintf("So it is with %d more kinds of jobs.", len(s.untaken)-i), Wrong: true, State: job.Ready})
+			all = append(all, api.Saying{Text: fmt.Sprintf("So it is with %d more kinds of jobs.", len(s.untaken)-i), Wrong: true, State: job.Ready})
 			break
 		}
 		all = append(all, u.say())
 	}
 	for _, q := range s.paused {
-		all = append(all, job.Saying{Text: sayPaused(q), Wrong: q.Counts[job.Ready] > 0, State: job.Ready, Queue: q.Name})
+		all = append(all, api.Saying{Text: sayPaused(q), Wrong: q.Counts[job.Ready] > 0, State: job.Ready, Queue: q.Name})
 	}
 	for i, f := range s.failing {
 		if i == mostUntaken {
-			all = append(all, job.Saying{Text: fmt.Sprintf("So do %d more schedules.", len(s.failing)-i), Wrong: true, State: job.Dead})
+			all = append(all, api.Saying{Text: fmt.Sprintf("So do %d more schedules.", len(s.failing)-i), Wrong: true, State: job.Dead})
 			break
 		}
 		all = append(all, f.say())
 	}
 	for _, t := range s.typos {
-		all = append(all, job.Saying{Text: t.say(), Wrong: true})
+		all = append(all, api.Saying{Text: t.say(), Wrong: true})
 	}
 	if n := s.counts[job.Dead]; n > 0 {
-		all = append(all, job.Saying{Text: Count(n, "dead letter waits", "dead letters wait") + " for a fix.", Wrong: true, State: job.Dead})
+		all = append(all, api.Saying{Text: Count(n, "dead letter waits", "dead letters wait") + " for a fix.", Wrong: true, State: job.Dead})
 	}
 	if n := s.counts[job.Backoff]; n > 0 {
-		all = append(all, job.Saying{Text: Count(n, "job has failed and is", "jobs have failed and are") + " tried again.", State: job.Backoff})
+		all = append(all, api.Saying{Text: Count(n, "job has failed and is", "jobs have failed and are") + " tried again.", State: job.Backoff})
 	}
 	if s.failed > 0 {
-		all = append(all, job.Saying{Text: Count(s.failed, "attempt", "attempts") + " failed within the last minute."})
+		all = append(all, api.Saying{Text: Count(s.failed, "attempt", "attempts") + " failed within the last minute."})
 	}
 	if n := s.counts[job.Running]; n > 0 {
-		all = append(all, job.Saying{Text: Count(n, "job runs.", "jobs run."), State: job.Running})
+		all = append(all, api.Saying{Text: Count(n, "job runs.", "jobs run."), State: job.Running})
 	}
 	return append(all, s.sayRest()...)
 }
 
-func (u untaken) say() job.Saying {
-	said := job.Saying{Wrong: true, State: job.Ready, Queue: u.queue, Task: u.task}
+func (u untaken) say() api.Saying {
+	said := api.Saying{Wrong: true, State: job.Ready, Queue: u.queue, Task: u.task}
 	what := Count(u.ready, "job is", "jobs are") + " ready"
 	if u.queueServed {
-		said.Text = fmt.Sprintf("%s for %s in queue %s, and no worker there does that task%s.", what, u.task, u.queue, job.Perhaps(u.nearest))
+		said.Text = fmt.Sprintf("%s for %s in queue %s, and no worker there does that task%s.", what, u.task, u.queue, sentence.Perhaps(u.nearest))
 	} else {
 		said.Text = fmt.Sprintf("%s in queue %s, and nobody takes %s.", what, u.queue, plural(u.ready, "it", "them"))
 		said.Task = ""
@@ -225,7 +228,7 @@ func (u untaken) say() job.Saying {
 }
 
 // sayRest says what waits as it should.
-func (s standing) sayRest() []job.Saying {
+func (s standing) sayRest() []api.Saying {
 	total, taken := int64(0), s.counts[job.Ready]
 	for _, n := range s.counts {
 		total += n
@@ -236,25 +239,25 @@ func (s standing) sayRest() []job.Saying {
 	waiting := s.counts[job.Ready] + s.counts[job.Scheduled] + s.counts[job.Held]
 	switch {
 	case total == 0:
-		return []job.Saying{{Text: "No job has been enqueued yet."}}
+		return []api.Saying{{Text: "No job has been enqueued yet."}}
 	case waiting == 0:
-		return []job.Saying{{Text: "Nothing waits to be started."}}
+		return []api.Saying{{Text: "Nothing waits to be started."}}
 	}
-	var all []job.Saying
+	var all []api.Saying
 	if n := s.counts[job.Ready]; taken > 0 {
-		all = append(all, job.Saying{Text: Count(n, "job is ready.", "jobs are ready."), State: job.Ready})
+		all = append(all, api.Saying{Text: Count(n, "job is ready.", "jobs are ready."), State: job.Ready})
 	}
 	if n := s.counts[job.Scheduled]; n > 0 {
-		all = append(all, job.Saying{Text: Count(n, "job is", "jobs are") + " scheduled for later.", State: job.Scheduled})
+		all = append(all, api.Saying{Text: Count(n, "job is", "jobs are") + " scheduled for later.", State: job.Scheduled})
 	}
 	if n := s.counts[job.Held]; n > 0 {
-		all = append(all, job.Saying{Text: Count(n, "job waits", "jobs wait") + " behind others in their lanes.", State: job.Held})
+		all = append(all, api.Saying{Text: Count(n, "job waits", "jobs wait") + " behind others in their lanes.", State: job.Held})
 	}
 	return all
 }
 
 // Count writes a number with its noun, in groups of three digits.
-func Count(n int64, one, many string) string { return job.Grouped(n) + " " + plural(n, one, many) }
+func Count(n int64, one, many string) string { return sentence.Grouped(n) + " " + plural(n, one, many) }
 
 func plural(n int64, one, many string) string {
 	if n == 1 {

@@ -4,14 +4,16 @@ import (
 	"context"
 	"slices"
 
+	"humblemule/api"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/store"
+	"humblemule/internal/sentence"
 	"humblemule/job"
 )
 
 // waitingBecause says why a job does not run yet.
 func (rd *Reader) waitingBecause(ctx context.Context, r *store.Row, j *job.Job) (string, error) {
-	w := job.Wait{State: r.State, Now: rd.clock.Now(), NextAt: r.NextAt, Queue: j.Queue, Task: j.Task, Tries: r.Tries, MaxAttempts: j.MaxAttempts}
+	w := sentence.Wait{State: r.State, Now: rd.clock.Now(), NextAt: r.NextAt, Queue: j.Queue, Task: j.Task, Tries: r.Tries, MaxAttempts: j.MaxAttempts}
 	if r.State == job.Ready {
 		service := rd.m.Workers.Presence.Service(w.Now)
 		served, does := service.Serves(j.Queue, j.Task)
@@ -25,21 +27,21 @@ func (rd *Reader) waitingBecause(ctx context.Context, r *store.Row, j *job.Job) 
 			return "", err
 		}
 	}
-	return job.WaitingBecause(w), nil
+	return sentence.WaitingBecause(w), nil
 }
 
 // readyWait tells what else a ready job may wait for: limits, turns, and those ahead.
-func (rd *Reader) readyWait(ctx context.Context, r *store.Row, w *job.Wait) (err error) {
+func (rd *Reader) readyWait(ctx context.Context, r *store.Row, w *sentence.Wait) (err error) {
 	rd.limitsWait(r, w)
 	if w.Ahead, err = rd.ahead(ctx, r); err != nil || !w.TakesTurns {
 		return err
 	}
-	w.OwnerAhead, err = rd.store.AheadOfOwner(ctx, r, job.AheadCounted+1)
+	w.OwnerAhead, err = rd.store.AheadOfOwner(ctx, r, sentence.AheadCounted+1)
 	return err
 }
 
 // limitsWait tells what pauses and limits hold a ready job back, and how fast others start.
-func (rd *Reader) limitsWait(r *store.Row, w *job.Wait) {
+func (rd *Reader) limitsWait(r *store.Row, w *sentence.Wait) {
 	m := rd.m
 	m.RLock()
 	defer m.RUnlock()
@@ -64,12 +66,12 @@ func (rd *Reader) limitsWait(r *store.Row, w *job.Wait) {
 }
 
 // laneWait tells what a held job waits for: an earlier run, or its lane.
-func (rd *Reader) laneWait(ctx context.Context, r *store.Row, w *job.Wait) error {
+func (rd *Reader) laneWait(ctx context.Context, r *store.Row, w *sentence.Wait) error {
 	if s := rd.scheduleOf(r); s != nil && s.Row.Waiting == r.ID {
 		w.Schedule, w.Holder = s.Row.Name, s.Row.Behind
 		return nil
 	}
-	holder, ahead, err := rd.store.LaneOf(ctx, r, job.AheadCounted+1)
+	holder, ahead, err := rd.store.LaneOf(ctx, r, sentence.AheadCounted+1)
 	if err != nil || holder == 0 {
 		return err
 	}
@@ -84,7 +86,7 @@ func (rd *Reader) laneWait(ctx context.Context, r *store.Row, w *job.Wait) error
 // ahead counts the ready jobs of the row's queue that go before it, up to one
 // more than is told.
 func (rd *Reader) ahead(ctx context.Context, r *store.Row) (total int, err error) {
-	const most = job.AheadCounted + 1
+	const most = sentence.AheadCounted + 1
 	for _, g := range rd.ready(r.Queue) {
 		n, err := rd.store.Ahead(ctx, r.Queue, g.Task, r.Level, r.Rank, r.ID, most-total)
 		if err != nil {
@@ -99,7 +101,7 @@ func (rd *Reader) ahead(ctx context.Context, r *store.Row) (total int, err error
 
 // Starts tells the latest starts of a queue, the latest first, and what each overtook, of
 // jobs that were started later and of the oldest that still wait.
-func (rd *Reader) Starts(ctx context.Context, queue string, most int) ([]job.Start, error) {
+func (rd *Reader) Starts(ctx context.Context, queue string, most int) ([]api.Start, error) {
 	q, err := rd.keptQueue(queue)
 	if err != nil {
 		return nil, err
@@ -115,7 +117,7 @@ func (rd *Reader) Starts(ctx context.Context, queue string, most int) ([]job.Sta
 		}
 		all = append(all, waiting...)
 	}
-	job.Overtakings(all[:started], all[started:])
+	api.Overtakings(all[:started], all[started:])
 	all = all[:started]
 	slices.Reverse(all)
 	return all[:min(most, len(all))], nil

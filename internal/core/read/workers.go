@@ -7,12 +7,12 @@ import (
 	"slices"
 	"time"
 
+	"humblemule/api"
 	"humblemule/internal/core/memory"
-	"humblemule/job"
 )
 
 // Workers lists the worker processes with what each of their slots runs.
-func (rd *Reader) Workers() []job.Worker {
+func (rd *Reader) Workers() []api.Worker {
 	all := rd.m.Workers.Presence.List(rd.clock.Now())
 	for i := range all {
 		rd.tellJobs(&all[i])
@@ -21,7 +21,7 @@ func (rd *Reader) Workers() []job.Worker {
 }
 
 // Worker tells about one worker process.
-func (rd *Reader) Worker(uid string) (job.Worker, error) {
+func (rd *Reader) Worker(uid string) (api.Worker, error) {
 	w, known := rd.m.Workers.Presence.Get(uid, rd.clock.Now())
 	if !known {
 		return w, memory.NoWorker(uid)
@@ -31,7 +31,7 @@ func (rd *Reader) Worker(uid string) (job.Worker, error) {
 }
 
 // tellJobs tells what each of a worker's slots runs.
-func (rd *Reader) tellJobs(w *job.Worker) {
+func (rd *Reader) tellJobs(w *api.Worker) {
 	rd.m.RLock()
 	for l := range rd.m.Leases.KeptOf(w.ID) {
 		w.Jobs = append(w.Jobs, rd.tellSlot(l))
@@ -44,13 +44,13 @@ func (rd *Reader) tellJobs(w *job.Worker) {
 		s := &w.Jobs[k]
 		s.UsualMS, s.LongMS = usual(s.Task)
 	}
-	slices.SortFunc(w.Jobs, func(a, b job.Slot) int { return cmp.Compare(a.Job, b.Job) })
+	slices.SortFunc(w.Jobs, func(a, b api.Slot) int { return cmp.Compare(a.Job, b.Job) })
 }
 
 // tellSlot tells what a lease's slot does. The caller holds the read lock.
-func (rd *Reader) tellSlot(l *memory.Lease) job.Slot {
+func (rd *Reader) tellSlot(l *memory.Lease) api.Slot {
 	r := l.Row
-	return job.Slot{
+	return api.Slot{
 		Job: r.ID, Task: rd.m.Tasks.KeptName(r.Task), Queue: rd.m.Queues.KeptName(r.Queue), Attempt: r.Attempt, Since: r.LeasedAt,
 		Progress: l.Progress, ReportedAt: l.ReportedAt, LeaseEndsAt: rd.clock.Now().Add(time.Until(l.Ends)), CancelAskedAt: r.CancelAskedAt,
 	}
@@ -58,17 +58,17 @@ func (rd *Reader) tellSlot(l *memory.Lease) job.Slot {
 
 // Settings tells all that is in force in the data file, and where each comes from: what
 // is built in, what was set for single queues and tasks, retention and triage.
-func (rd *Reader) Settings() job.Settings {
+func (rd *Reader) Settings() api.Settings {
 	m := rd.m
 	m.RLock()
 	defer m.RUnlock()
 	owned := m.Settings.KeptOwned()
-	all := job.SettingsOf("queues", job.BuiltInQueue(), job.SettingBuiltIn, "")
-	all = append(all, job.SettingsOf("tasks", job.BuiltInTask(), job.SettingBuiltIn, "")...)
-	add := func(of string, d *job.Defaults, defined bool) {
-		for _, s := range job.SettingsOf(of, d, job.SettingByHand, "") {
+	all := api.SettingsOf("queues", api.BuiltInQueue(), api.SettingBuiltIn, "")
+	all = append(all, api.SettingsOf("tasks", api.BuiltInTask(), api.SettingBuiltIn, "")...)
+	add := func(of string, d *api.Defaults, defined bool) {
+		for _, s := range api.SettingsOf(of, d, api.SettingByHand, "") {
 			if defined && !slices.Contains(owned.ByHand[of], s.Name) {
-				s.From = job.SettingByFile
+				s.From = api.SettingByFile
 			}
 			all = append(all, s)
 		}
@@ -80,18 +80,18 @@ func (rd *Reader) Settings() job.Settings {
 		add("task "+t.Name, m.Settings.KeptTask(t.ID).Defaults, slices.Contains(owned.Tasks, t.Name))
 	}
 	set := map[string]bool{}
-	for _, s := range job.SettingsOf("retention", owned.Retention, job.SettingByFile, "") {
+	for _, s := range api.SettingsOf("retention", owned.Retention, api.SettingByFile, "") {
 		all, set[s.Name] = append(all, s), true
 	}
-	for _, s := range job.SettingsOf("retention", owned.Retention.Whole(), job.SettingBuiltIn, "") {
+	for _, s := range api.SettingsOf("retention", owned.Retention.Whole(), api.SettingBuiltIn, "") {
 		if !set[s.Name] {
 			all = append(all, s)
 		}
 	}
 	for i, r := range owned.Triage {
-		all = append(all, job.Setting{Of: "triage", Name: fmt.Sprintf("rule %d", i+1), Value: job.SettingValue(r), From: job.SettingByFile})
+		all = append(all, api.Setting{Of: "triage", Name: fmt.Sprintf("rule %d", i+1), Value: api.SettingValue(r), From: api.SettingByFile})
 	}
-	return job.Settings{Version: m.Settings.Version(), Settings: all}
+	return api.Settings{Version: m.Settings.Version(), Settings: all}
 }
 
 // byName gives names in their order.

@@ -4,6 +4,8 @@ import (
 	"fmt"
 	"time"
 
+	"humblemule/api"
+	"humblemule/internal/sentence"
 	"humblemule/job"
 )
 
@@ -15,8 +17,8 @@ const MostPlanned = 1000
 // (1+jitter). It ends as [Judge] would end the job, by the expected times; most
 // bounds the attempts told, but not the sentence and the total, which go to the end
 // where there is one.
-func Preview(p job.Policy, most int) job.RetryPreview {
-	out := job.RetryPreview{Attempts: []job.PlannedAttempt{{Attempt: 1}}, Ends: "never"}
+func Preview(p job.Policy, most int) api.RetryPreview {
+	out := api.RetryPreview{Attempts: []api.PlannedAttempt{{Attempt: 1}}, Ends: "never"}
 	j := *p.Retry.Jitter
 	var earliest, expected, latest float64 // ns
 	last := out.Attempts[0]
@@ -34,7 +36,7 @@ func Preview(p job.Policy, most int) job.RetryPreview {
 			break
 		}
 		earliest, expected, latest = earliest+d*(1-j), expected+d, latest+d*(1+j)
-		last = job.PlannedAttempt{Attempt: n + 1, EarliestMS: ms(earliest), ExpectedMS: ms(expected), LatestMS: ms(latest)}
+		last = api.PlannedAttempt{Attempt: n + 1, EarliestMS: ms(earliest), ExpectedMS: ms(expected), LatestMS: ms(latest)}
 		if n < most {
 			out.Attempts = append(out.Attempts, last)
 		}
@@ -45,13 +47,13 @@ func Preview(p job.Policy, most int) job.RetryPreview {
 
 func ms(ns float64) int64 { return int64(ns / float64(time.Millisecond)) }
 
-func says(out job.RetryPreview, last job.PlannedAttempt, p job.Policy) string {
+func says(out api.RetryPreview, last api.PlannedAttempt, p job.Policy) string {
 	span := func(ms int64) string { // in years where nanoseconds cannot tell it
 		const year = 365 * 24 * int64(time.Hour/time.Millisecond)
 		if ms > 100*year {
 			return fmt.Sprintf("%d years", ms/year)
 		}
-		return job.Roughly(time.Duration(ms) * time.Millisecond)
+		return sentence.Roughly(time.Duration(ms) * time.Millisecond)
 	}
 	between := fmt.Sprintf("%s to %s after the first", span(last.EarliestMS), span(last.LatestMS))
 	if last.EarliestMS == last.LatestMS {
@@ -59,7 +61,7 @@ func says(out job.RetryPreview, last job.PlannedAttempt, p job.Policy) string {
 	}
 	switch {
 	case out.Ends == "never":
-		return fmt.Sprintf("Attempts go on without end; the %s comes %s, and the next %s later.", ordinal(last.Attempt), between, job.Roughly(Base(p.Retry, last.Attempt)))
+		return fmt.Sprintf("Attempts go on without end; the %s comes %s, and the next %s later.", ordinal(last.Attempt), between, sentence.Roughly(Base(p.Retry, last.Attempt)))
 	case last.Attempt == 1:
 		return "One attempt; a job that fails is dead at once."
 	case out.Ends == string(job.TooOld):

@@ -4,14 +4,15 @@ import (
 	"maps"
 	"slices"
 
+	"humblemule/api"
 	"humblemule/internal/core/commit"
 	"humblemule/job"
 )
 
 // differences tells what a setup would do, and what of it is refused.
-func differences(v *commit.View, req *job.SetupRequest, diff *job.SetupDiff) (wrong []job.FieldError) {
+func differences(v *commit.View, req *api.SetupRequest, diff *api.SetupDiff) (wrong []job.FieldError) {
 	own := v.Settings.Owned()
-	queues, tasks := map[string]*job.Defaults{}, map[string]*job.Defaults{}
+	queues, tasks := map[string]*api.Defaults{}, map[string]*api.Defaults{}
 	for _, q := range v.Queues.All() {
 		queues[q.Name] = v.Settings.Queue(q)
 	}
@@ -27,8 +28,8 @@ func differences(v *commit.View, req *job.SetupRequest, diff *job.SetupDiff) (wr
 
 // schedulesBeside are the schedules as they can be compared with others: whether one is
 // paused counts only where the other says it.
-func schedulesBeside(v *commit.View, others map[string]job.Schedule) map[string]*job.Schedule {
-	all := map[string]*job.Schedule{}
+func schedulesBeside(v *commit.View, others map[string]api.Schedule) map[string]*api.Schedule {
+	all := map[string]*api.Schedule{}
 	for _, s := range v.Schedules.All() {
 		if s.Gone() {
 			continue
@@ -43,15 +44,15 @@ func schedulesBeside(v *commit.View, others map[string]job.Schedule) map[string]
 }
 
 // diffNamed tells what a setup does to all of a kind, of which some are its own.
-func diffNamed[T any](req *job.SetupRequest, diff *job.SetupDiff, kind string, is map[string]*T, wanted map[string]T, own []string) (wrong []job.FieldError) {
+func diffNamed[T any](req *api.SetupRequest, diff *api.SetupDiff, kind string, is map[string]*T, wanted map[string]T, own []string) (wrong []job.FieldError) {
 	for _, name := range slices.Sorted(maps.Keys(wanted)) {
 		d := wanted[name]
-		c := job.SetupChange{Kind: kind, Name: name, Change: job.SetupChanges, Fields: job.Differ(is[name], &d)}
+		c := api.SetupChange{Kind: kind, Name: name, Change: api.SetupChanges, Fields: api.Differ(is[name], &d)}
 		switch mine := slices.Contains(own, name); {
 		case !mine && is[name] == nil:
-			c.Change = job.SetupAdds
+			c.Change = api.SetupAdds
 		case !mine:
-			c.Change = job.SetupAdopts
+			c.Change = api.SetupAdopts
 			if !req.Adopt {
 				wrong = append(wrong, job.FieldError{Field: kind + "s." + name, Message: "was set otherwise than by a file; take it out of the file, or load with adopt"})
 			}
@@ -63,7 +64,7 @@ func diffNamed[T any](req *job.SetupRequest, diff *job.SetupDiff, kind string, i
 	}
 	for _, name := range own {
 		if _, named := wanted[name]; !named {
-			diff.Changes = append(diff.Changes, job.SetupChange{Kind: kind, Name: name, Change: job.SetupRemoves, Fields: job.Differ(is[name], nil)})
+			diff.Changes = append(diff.Changes, api.SetupChange{Kind: kind, Name: name, Change: api.SetupRemoves, Fields: api.Differ(is[name], nil)})
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(is)) {
@@ -75,15 +76,15 @@ func diffNamed[T any](req *job.SetupRequest, diff *job.SetupDiff, kind string, i
 }
 
 // diffWhole tells what a setup does to what only a file defines.
-func diffWhole[T any](diff *job.SetupDiff, kind string, is, wanted *T) {
-	c := job.SetupChange{Kind: kind, Change: job.SetupChanges, Fields: job.Differ(is, wanted)}
+func diffWhole[T any](diff *api.SetupDiff, kind string, is, wanted *T) {
+	c := api.SetupChange{Kind: kind, Change: api.SetupChanges, Fields: api.Differ(is, wanted)}
 	switch {
 	case is == nil && wanted == nil:
 		return
 	case is == nil:
-		c.Change = job.SetupAdds
+		c.Change = api.SetupAdds
 	case wanted == nil:
-		c.Change = job.SetupRemoves
+		c.Change = api.SetupRemoves
 	case len(c.Fields) == 0:
 		diff.Same++
 		return
@@ -93,11 +94,11 @@ func diffWhole[T any](diff *job.SetupDiff, kind string, is, wanted *T) {
 
 // triageRules are rules as an object, so that they can be compared as others are.
 type triageRules struct {
-	Rules []job.TriageRule `json:"rules"`
+	Rules []api.TriageRule `json:"rules"`
 }
 
 // rulesOrNone is nil for no rules.
-func rulesOrNone(rules []job.TriageRule) *triageRules {
+func rulesOrNone(rules []api.TriageRule) *triageRules {
 	if len(rules) == 0 {
 		return nil
 	}

@@ -5,18 +5,21 @@ import (
 	"errors"
 	"slices"
 
+	"humblemule/api"
+	"humblemule/internal/check"
 	"humblemule/internal/core/command"
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/read"
 	"humblemule/internal/core/upkeep"
+	"humblemule/internal/sentence"
 	"humblemule/job"
 )
 
 // SetTask sets the defaults of a task's jobs; empty ones take them away. The task
 // need not have had a job yet.
-func (se *Setter) SetTask(ctx context.Context, name string, d job.Defaults) error {
-	if wrong := append(job.CheckName("name", name), d.Check(false)...); wrong != nil {
+func (se *Setter) SetTask(ctx context.Context, name string, d api.Defaults) error {
+	if wrong := append(check.Name("name", name), d.Check(false)...); wrong != nil {
 		return job.Wrong("the defaults stay as they were", wrong)
 	}
 	detail := map[string]any{"task": name, "after": d}
@@ -36,7 +39,7 @@ func (se *Setter) SetTask(ctx context.Context, name string, d job.Defaults) erro
 }
 
 // setTask sets a task.
-func setTask(tx *commit.Tx, name string, d job.Defaults) error {
+func setTask(tx *commit.Tx, name string, d api.Defaults) error {
 	t, err := tx.Tasks.Use(name, tx.By)
 	if err != nil {
 		return err
@@ -47,20 +50,20 @@ func setTask(tx *commit.Tx, name string, d job.Defaults) error {
 // SetQueue sets the order and the limits of a queue, and the defaults of its jobs; what
 // is empty is taken away. The queue need not have had a job yet. Where finished jobs are
 // kept no longer then it is refused.
-func (se *Setter) SetQueue(ctx context.Context, name string, d job.Defaults) error {
+func (se *Setter) SetQueue(ctx context.Context, name string, d api.Defaults) error {
 	_, err := se.SetQueueRemoving(ctx, name, d, false)
 	return err
 }
 
 // SetQueueRemoving is SetQueue which may also remove finished jobs, where removes is true;
 // then it tells the operation that does so, 0 for none.
-func (se *Setter) SetQueueRemoving(ctx context.Context, name string, d job.Defaults, removes bool) (operation int64, err error) {
-	if wrong := append(job.CheckName("name", name), d.Check(true)...); wrong != nil {
+func (se *Setter) SetQueueRemoving(ctx context.Context, name string, d api.Defaults, removes bool) (operation int64, err error) {
+	if wrong := append(check.Name("name", name), d.Check(true)...); wrong != nil {
 		return 0, job.Wrong("the queue stays as it was", wrong)
 	}
 	detail := map[string]any{"queue": name, "after": d}
 	before := se.keepingNow()
-	after := keeping{before.retention, func(q *memory.Named) *job.Defaults {
+	after := keeping{before.retention, func(q *memory.Named) *api.Defaults {
 		if q.Name == name {
 			return &d
 		}
@@ -84,7 +87,7 @@ func (se *Setter) SetQueueRemoving(ctx context.Context, name string, d job.Defau
 }
 
 // setQueue sets a queue. Where the order is another, its waiting jobs are given new places.
-func setQueue(tx *commit.Tx, name string, d job.Defaults) error {
+func setQueue(tx *commit.Tx, name string, d api.Defaults) error {
 	q, err := tx.Queues.Use(name, tx.By)
 	if err != nil {
 		return err
@@ -140,7 +143,7 @@ func (se *Setter) DeleteQueue(ctx context.Context, name string) error {
 		case err != nil:
 			return nil, err
 		case removed:
-			return nil, job.Fault(job.WrongState, "queue %s has jobs that were removed and can still be brought back; delete it when they are gone, in %s at most", name, job.Roughly(memory.RestorableFor))
+			return nil, job.Fault(job.WrongState, "queue %s has jobs that were removed and can still be brought back; delete it when they are gone, in %s at most", name, sentence.Roughly(memory.RestorableFor))
 		case !upkeep.Idle(v, q):
 			return nil, job.Fault(job.WrongState, "queue %s has jobs or settings, or is paused; only a queue without any can be deleted: cancel and discard its jobs, take its settings away, and resume it first", name)
 		}
@@ -161,7 +164,7 @@ func (se *Setter) DeleteTask(ctx context.Context, name string) error {
 		case err != nil:
 			return nil, err
 		case removed:
-			return nil, job.Fault(job.WrongState, "task %s has jobs that were removed and can still be brought back; delete it when they are gone, in %s at most", name, job.Roughly(memory.RestorableFor))
+			return nil, job.Fault(job.WrongState, "task %s has jobs that were removed and can still be brought back; delete it when they are gone, in %s at most", name, sentence.Roughly(memory.RestorableFor))
 		case !upkeep.IdleTask(v, t):
 			return nil, job.Fault(job.WrongState, "task %s has jobs or settings; only a task without any can be deleted: cancel and discard its jobs and take its settings away first", name)
 		}

@@ -7,6 +7,8 @@ import (
 	"maps"
 	"slices"
 
+	"humblemule/api"
+	"humblemule/internal/check"
 	"humblemule/internal/core/command"
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
@@ -18,14 +20,14 @@ import (
 // defines, and takes away what an earlier load has defined and this one no longer names.
 // What was set otherwise stays; where the file names it too it is refused, unless the
 // request adopts it.
-func (se *Setter) Load(ctx context.Context, req job.SetupRequest) (diff job.SetupDiff, err error) {
+func (se *Setter) Load(ctx context.Context, req api.SetupRequest) (diff api.SetupDiff, err error) {
 	if err := job.Wrong("nothing was loaded", se.checkSetup(&req)); err != nil {
 		return diff, err
 	}
-	diff.Changes = []job.SetupChange{}
+	diff.Changes = []api.SetupChange{}
 	detail := &diff
 	check := func(v *commit.View) (write commit.Write, err error) {
-		diff = job.SetupDiff{Changes: []job.SetupChange{}}
+		diff = api.SetupDiff{Changes: []api.SetupChange{}}
 		wrong := differences(v, &req, &diff)
 		if req.DryRun {
 			return nil, nil
@@ -60,12 +62,12 @@ func (se *Setter) Load(ctx context.Context, req job.SetupRequest) (diff job.Setu
 }
 
 // checkSetup answers what is wrong with a set-up as it stands.
-func (se *Setter) checkSetup(req *job.SetupRequest) (wrong []job.FieldError) {
-	check := func(kind string, all map[string]job.Defaults, ofQueue bool) {
+func (se *Setter) checkSetup(req *api.SetupRequest) (wrong []job.FieldError) {
+	check := func(kind string, all map[string]api.Defaults, ofQueue bool) {
 		for _, name := range slices.Sorted(maps.Keys(all)) {
 			at := kind + "." + name
 			d := all[name]
-			for _, w := range append(job.CheckName(at, name), d.Check(ofQueue)...) {
+			for _, w := range append(check.Name(at, name), d.Check(ofQueue)...) {
 				if w.Field != at {
 					w.Field = at + "." + w.Field
 				}
@@ -88,12 +90,12 @@ func (se *Setter) checkSetup(req *job.SetupRequest) (wrong []job.FieldError) {
 			wrong = append(wrong, w)
 		}
 	}
-	return append(wrong, job.CheckTriage(req.Triage)...)
+	return append(wrong, api.CheckTriage(req.Triage)...)
 }
 
 // removesAll tells whether a setup that defines nothing, without saying so, would take away
 // what is defined.
-func removesAll(v *commit.View, req *job.SetupRequest) bool {
+func removesAll(v *commit.View, req *api.SetupRequest) bool {
 	own := v.Settings.Owned()
 	defines := len(req.Queues)+len(req.Tasks)+len(req.Schedules)+len(req.Triage) > 0 || req.Retention != nil
 	owns := len(own.Queues)+len(own.Tasks)+len(own.Schedules)+len(own.Triage) > 0 || own.Retention != nil
@@ -101,7 +103,7 @@ func removesAll(v *commit.View, req *job.SetupRequest) bool {
 }
 
 // checkRoom refuses a setup that would make more names than a service has room for.
-func checkRoom(v *commit.View, req *job.SetupRequest) (wrong []job.FieldError) {
+func checkRoom(v *commit.View, req *api.SetupRequest) (wrong []job.FieldError) {
 	var problem *job.Problem
 	if errors.As(command.CanMake(v, slices.Collect(maps.Keys(req.Queues)), slices.Collect(maps.Keys(req.Tasks))), &problem) {
 		for _, f := range problem.Fields {
@@ -119,15 +121,15 @@ func checkRoom(v *commit.View, req *job.SetupRequest) (wrong []job.FieldError) {
 			more--
 		}
 	}
-	if n := v.Schedules.Len() + more; n > job.MostSchedules {
-		wrong = append(wrong, job.FieldError{Field: "schedules", Message: fmt.Sprintf("would be %d in all; at most %d are kept", n, job.MostSchedules)})
+	if n := v.Schedules.Len() + more; n > api.MostSchedules {
+		wrong = append(wrong, job.FieldError{Field: "schedules", Message: fmt.Sprintf("would be %d in all; at most %d are kept", n, api.MostSchedules)})
 	}
 	return wrong
 }
 
 // load sets what a setup defines and takes away what it no longer names. Which schedules it
 // changes is found out beforehand, since they may be wrong.
-func load(v *commit.View, req *job.SetupRequest, by string) (commit.Write, error) {
+func load(v *commit.View, req *api.SetupRequest, by string) (commit.Write, error) {
 	var schedules []commit.Write
 	for _, name := range slices.Sorted(maps.Keys(req.Schedules)) {
 		write, err := plan.SetSchedule(v, name, req.Schedules[name], by)
@@ -162,7 +164,7 @@ func load(v *commit.View, req *job.SetupRequest, by string) (commit.Write, error
 }
 
 // setOwned notes what a set-up defines.
-func setOwned(tx *commit.Tx, req *job.SetupRequest) error {
+func setOwned(tx *commit.Tx, req *api.SetupRequest) error {
 	return tx.Settings.SetOwned(memory.Owned{
 		Schedules: slices.Sorted(maps.Keys(req.Schedules)), Queues: slices.Sorted(maps.Keys(req.Queues)), Tasks: slices.Sorted(maps.Keys(req.Tasks)),
 		Retention: req.Retention, Triage: req.Triage,
@@ -171,7 +173,7 @@ func setOwned(tx *commit.Tx, req *job.SetupRequest) error {
 
 // unload takes away what an earlier load has defined and this one no longer names. A
 // queue that never had a job goes whole.
-func unload(tx *commit.Tx, before memory.Owned, req *job.SetupRequest) error {
+func unload(tx *commit.Tx, before memory.Owned, req *api.SetupRequest) error {
 	for _, name := range before.Schedules {
 		if _, named := req.Schedules[name]; !named {
 			if err := plan.DeleteSchedule(tx, name); err != nil {
@@ -181,7 +183,7 @@ func unload(tx *commit.Tx, before memory.Owned, req *job.SetupRequest) error {
 	}
 	for _, name := range before.Tasks {
 		if _, named := req.Tasks[name]; !named {
-			if err := setTask(tx, name, job.Defaults{}); err != nil {
+			if err := setTask(tx, name, api.Defaults{}); err != nil {
 				return err
 			}
 		}
@@ -190,7 +192,7 @@ func unload(tx *commit.Tx, before memory.Owned, req *job.SetupRequest) error {
 		if _, named := req.Queues[name]; named {
 			continue
 		}
-		if err := setQueue(tx, name, job.Defaults{}); err != nil {
+		if err := setQueue(tx, name, api.Defaults{}); err != nil {
 			return err
 		}
 		if q := tx.Queues.Find(name); unused(tx, q) {
@@ -209,17 +211,17 @@ func unused(tx *commit.Tx, q *memory.Named) bool {
 
 // noteHand notes which settings of a queue or a task that a file defines were changed by
 // hand.
-func noteHand(tx *commit.Tx, of string, defined bool, before *job.Defaults, after job.Defaults) error {
+func noteHand(tx *commit.Tx, of string, defined bool, before *api.Defaults, after api.Defaults) error {
 	if !defined {
 		return nil
 	}
 	was := map[string]string{}
-	for _, s := range job.SettingsOf(of, before, "", "") {
+	for _, s := range api.SettingsOf(of, before, "", "") {
 		was[s.Name] = string(s.Value)
 	}
 	own := tx.Settings.Owned()
 	changed := slices.Clone(own.ByHand[of])
-	for _, s := range job.SettingsOf(of, &after, "", "") {
+	for _, s := range api.SettingsOf(of, &after, "", "") {
 		if was[s.Name] != string(s.Value) && !slices.Contains(changed, s.Name) {
 			changed = append(changed, s.Name)
 		}

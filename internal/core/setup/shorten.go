@@ -4,6 +4,7 @@ import (
 	"context"
 	"slices"
 
+	"humblemule/api"
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/read"
@@ -17,24 +18,24 @@ import (
 
 // keeping is how long finished jobs are kept, and how many done ones a queue keeps.
 type keeping struct {
-	retention *job.Retention
+	retention *api.Retention
 	// of gives the settings of a queue. The caller holds the memory's read lock.
-	of func(q *memory.Named) *job.Defaults
+	of func(q *memory.Named) *api.Defaults
 }
 
 // keepingNow is what holds now.
 func (se *Setter) keepingNow() keeping {
 	se.m.RLock()
 	defer se.m.RUnlock()
-	return keeping{se.m.Settings.KeptOwned().Retention, func(q *memory.Named) *job.Defaults { return se.m.Settings.KeptQueue(q.ID).Defaults }}
+	return keeping{se.m.Settings.KeptOwned().Retention, func(q *memory.Named) *api.Defaults { return se.m.Settings.KeptQueue(q.ID).Defaults }}
 }
 
 // keepingWith is what will hold when a setup is loaded.
-func (se *Setter) keepingWith(req *job.SetupRequest) keeping {
+func (se *Setter) keepingWith(req *api.SetupRequest) keeping {
 	se.m.RLock()
 	defined := se.m.Settings.KeptOwned().Queues
 	se.m.RUnlock()
-	return keeping{req.Retention, func(q *memory.Named) *job.Defaults {
+	return keeping{req.Retention, func(q *memory.Named) *api.Defaults {
 		if d, named := req.Queues[q.Name]; named {
 			return &d
 		}
@@ -47,7 +48,7 @@ func (se *Setter) keepingWith(req *job.SetupRequest) keeping {
 
 // leaving are the jobs that are kept no longer.
 type leaving struct {
-	cuts map[string]map[job.State]job.UpTo
+	cuts map[string]map[job.State]api.UpTo
 	n    int64
 }
 
@@ -83,9 +84,9 @@ func (se *Setter) leavingBy(ctx context.Context, before, after keeping) (all lea
 		}
 	}
 	se.m.RUnlock()
-	all.cuts = map[string]map[job.State]job.UpTo{}
+	all.cuts = map[string]map[job.State]api.UpTo{}
 	for _, g := range groups {
-		cut := job.UpTo{At: g.cut}
+		cut := api.UpTo{At: g.cut}
 		if g.over > 0 {
 			last, err := se.c.Store.NthFinished(ctx, g.id, g.state, g.over)
 			if err != nil {
@@ -101,7 +102,7 @@ func (se *Setter) leavingBy(ctx context.Context, before, after keeping) (all lea
 		}
 		if n > 0 {
 			if all.cuts[g.queue] == nil {
-				all.cuts[g.queue] = map[job.State]job.UpTo{}
+				all.cuts[g.queue] = map[job.State]api.UpTo{}
 			}
 			all.cuts[g.queue][g.state] = cut
 			all.n += n
@@ -124,7 +125,7 @@ func (se *Setter) shorten(ctx context.Context, why string, removes bool, before,
 	case !removes:
 		return 0, job.Fault(job.WouldRemove, "%s kept no longer with these settings; say removes (--removes of a command) where that is meant: an operation removes them then, and can be undone. Nothing was changed", read.Count(gone.n, "finished job would be", "finished jobs would be"))
 	}
-	o := se.bulk.NewOperation(ctx, job.ActRequest{Action: job.ActDiscard, Filter: &job.Selection{States: job.FinishedStates(), FinishedBy: gone.cuts}, Note: why})
+	o := se.bulk.NewOperation(ctx, api.ActRequest{Action: api.ActDiscard, Filter: &api.Selection{States: job.FinishedStates(), FinishedBy: gone.cuts}, Note: why})
 	o.Matches(gone.n)
 	if err := apply(func(tx *commit.Tx) error { return o.Add(tx, commit.CallOf(ctx).Principal) }); err != nil || o.ID() == 0 {
 		return 0, err

@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 
+	"humblemule/api"
 	"humblemule/job"
 )
 
@@ -118,7 +119,7 @@ func operations(r *sql.Rows, err error) (all []Operation, _ error) {
 
 // Actions reads what operators did, the latest first, before an action's number; to
 // one job where it is not 0.
-func (s *Store) Actions(ctx context.Context, before, id int64, limit int) (all []job.Action, err error) {
+func (s *Store) Actions(ctx context.Context, before, id int64, limit int) (all []api.Action, err error) {
 	query, args := "SELECT id, at, principal, action, job, detail FROM actions WHERE id < ? ORDER BY id DESC LIMIT ?", []any{before, limit}
 	if id != 0 {
 		query, args = "SELECT id, at, principal, action, job, detail FROM actions INDEXED BY actions_job WHERE job = ? AND job <> 0 AND id < ? ORDER BY id DESC LIMIT ?", []any{id, before, limit}
@@ -129,7 +130,7 @@ func (s *Store) Actions(ctx context.Context, before, id int64, limit int) (all [
 	}
 	defer func() { err = errors.Join(err, r.Close()) }()
 	for r.Next() {
-		var a job.Action
+		var a api.Action
 		var detail string
 		if err := r.Scan(&a.ID, &a.At, &a.Principal, &a.Action, &a.Job, &detail); err != nil {
 			return nil, err

@@ -9,6 +9,7 @@ import (
 	"slices"
 	"strings"
 
+	"humblemule/api"
 	"humblemule/job"
 )
 
@@ -152,11 +153,11 @@ func (s *Store) Receipts() (all []Receipts, reach job.Time, err error) {
 }
 
 // Workers reads who the workers of some numbers are.
-func (s *Store) Workers(ctx context.Context, numbers []int64) (map[int64]job.Worker, error) {
-	all := make(map[int64]job.Worker, len(numbers))
+func (s *Store) Workers(ctx context.Context, numbers []int64) (map[int64]api.Worker, error) {
+	all := make(map[int64]api.Worker, len(numbers))
 	err := s.eachOf(ctx, "SELECT id, uid, name, host, pid, version FROM workers WHERE id IN (?)", numbers, func(r *sql.Rows) error {
 		var n int64
-		var w job.Worker
+		var w api.Worker
 		err := r.Scan(&n, &w.ID, &w.Name, &w.Host, &w.PID, &w.Version)
 		all[n] = w
 		return err
@@ -165,7 +166,7 @@ func (s *Store) Workers(ctx context.Context, numbers []int64) (map[int64]job.Wor
 }
 
 // WorkerByNumber reads who a worker is; the zero value where there is none.
-func (s *Store) WorkerByNumber(n int64) (w job.Worker, err error) {
+func (s *Store) WorkerByNumber(n int64) (w api.Worker, err error) {
 	err = s.conn.QueryRowContext(background, "SELECT uid, name, host, pid, version FROM workers WHERE id = ?", n).Scan(&w.ID, &w.Name, &w.Host, &w.PID, &w.Version)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = nil
@@ -174,7 +175,7 @@ func (s *Store) WorkerByNumber(n int64) (w job.Worker, err error) {
 }
 
 // WantedOf reads what a worker was asked to do; empty for nothing.
-func (s *Store) WantedOf(uid string) (want job.Want, err error) {
+func (s *Store) WantedOf(uid string) (want api.Want, err error) {
 	err = s.conn.QueryRowContext(background, "SELECT wanted FROM workers WHERE uid = ?", uid).Scan(&want)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = nil
@@ -190,7 +191,7 @@ func (s *Store) PolicyBody(id int64) (body string, err error) {
 
 // NthFinished reads the place of the n-th of a queue's jobs in a state, in the order in which
 // they finished; the zero one where there are fewer.
-func (s *Store) NthFinished(ctx context.Context, queue int64, state job.State, n int64) (c job.UpTo, err error) {
+func (s *Store) NthFinished(ctx context.Context, queue int64, state job.State, n int64) (c api.UpTo, err error) {
 	err = s.read.Load().QueryRowContext(ctx, "SELECT finished_at, id FROM jobs INDEXED BY jobs_finished WHERE queue = ? AND state = ? AND state > 5 AND removed_by = 0 ORDER BY finished_at, id LIMIT 1 OFFSET ?", queue, int64(state), n-1).Scan(&c.At, &c.Job)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = nil
@@ -200,7 +201,7 @@ func (s *Store) NthFinished(ctx context.Context, queue int64, state job.State, n
 
 // CountFinished counts a queue's jobs in a state up to a place in the order in which they
 // finished.
-func (s *Store) CountFinished(ctx context.Context, queue int64, state job.State, to job.UpTo) (n int64, err error) {
+func (s *Store) CountFinished(ctx context.Context, queue int64, state job.State, to api.UpTo) (n int64, err error) {
 	last := to.Job
 	if last == 0 {
 		last = math.MaxInt64
@@ -397,7 +398,7 @@ func (s *Store) Payloads(ctx context.Context, ids []int64, most int) (map[int64]
 
 // Log reads lines of a job's attempts that follow line n of an attempt; of that
 // attempt alone where only is true.
-func (s *Store) Log(ctx context.Context, id int64, attempt, n int, only bool, limit int) (all []job.LogLine, err error) {
+func (s *Store) Log(ctx context.Context, id int64, attempt, n int, only bool, limit int) (all []api.LogLine, err error) {
 	last := attempt
 	if !only {
 		last = math.MaxInt32
@@ -408,7 +409,7 @@ func (s *Store) Log(ctx context.Context, id int64, attempt, n int, only bool, li
 	}
 	defer r.Close()
 	for r.Next() {
-		var l job.LogLine
+		var l api.LogLine
 		if err := r.Scan(&l.Attempt, &l.N, &l.At, &l.Text); err != nil {
 			return nil, err
 		}
@@ -462,14 +463,14 @@ func (s *Store) Ahead(ctx context.Context, queue, task int64, level int, rank, i
 }
 
 // OldestWaiting reads ready jobs of a queue and task, the first enqueued first.
-func (s *Store) OldestWaiting(ctx context.Context, queue, task int64, limit int) (all []job.Start, err error) {
+func (s *Store) OldestWaiting(ctx context.Context, queue, task int64, limit int) (all []api.Start, err error) {
 	found, err := s.read.Load().QueryContext(ctx, "SELECT id, ready_at FROM jobs WHERE queue = ? AND task = ? AND state = 3 AND removed_by = 0 ORDER BY id LIMIT ?", queue, task, limit)
 	if err != nil {
 		return nil, err
 	}
 	defer found.Close()
 	for found.Next() {
-		var w job.Start
+		var w api.Start
 		if err := found.Scan(&w.Job, &w.ReadyAt); err != nil {
 			return nil, err
 		}

@@ -5,6 +5,7 @@ import (
 	"database/sql"
 	"errors"
 
+	"humblemule/api"
 	"humblemule/job"
 )
 
@@ -75,7 +76,7 @@ func (s *Store) HasRun(schedule int64, at job.Time) (bool, error) {
 
 // AddRun writes a planned time of a schedule and what became of it, and drops the oldest
 // where there are too many.
-func (s *Store) AddRun(schedule int64, r *job.Run) error {
+func (s *Store) AddRun(schedule int64, r *api.Run) error {
 	return errors.Join(
 		s.exec(s.st.addRun, schedule, int64(r.PlannedAt), r.Number, r.Asked, r.Job, int64(r.EnqueuedAt), r.Reason, max(r.Times, 1)),
 		s.exec(s.st.foldRuns, schedule, RunsKept),
@@ -108,7 +109,7 @@ func aRun(r *sql.Row) (number int64, planned job.Time, err error) {
 }
 
 // Runs reads the history of a schedule before a planned time, the latest first.
-func (s *Store) Runs(ctx context.Context, schedule int64, before job.Time, enqueued bool, limit int) (all []job.Run, err error) {
+func (s *Store) Runs(ctx context.Context, schedule int64, before job.Time, enqueued bool, limit int) (all []api.Run, err error) {
 	query := `SELECT r.n, r.planned_at, r.asked, r.job, r.enqueued_at, coalesce(nullif(r.started_at, 0), j.started_at, 0), coalesce(nullif(r.finished_at, 0), j.finished_at, 0),
 		coalesce(nullif(r.state, 0), j.state, 0), r.reason, r.times
 		FROM schedule_runs r LEFT JOIN jobs j ON j.id = r.job AND j.removed_by = 0 WHERE r.schedule = ? AND r.planned_at < ? `
@@ -121,7 +122,7 @@ func (s *Store) Runs(ctx context.Context, schedule int64, before job.Time, enque
 	}
 	defer found.Close()
 	for found.Next() {
-		var r job.Run
+		var r api.Run
 		if err := found.Scan(&r.Number, &r.PlannedAt, &r.Asked, &r.Job, &r.EnqueuedAt, &r.StartedAt, &r.FinishedAt, &r.State, &r.Reason, &r.Times); err != nil {
 			return nil, err
 		}

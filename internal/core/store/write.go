@@ -8,6 +8,7 @@ import (
 	"slices"
 	"strings"
 
+	"humblemule/api"
 	"humblemule/job"
 )
 
@@ -630,7 +631,7 @@ func (s *Store) NextResult() (job.Time, error) { return s.oneTime(s.st.nextResul
 func (s *Store) Labels(id int64, labels string) error { return s.exec(s.st.setLabels, labels, id) }
 
 // InsertLine writes a line of an attempt's log.
-func (s *Store) InsertLine(id int64, l job.LogLine) error {
+func (s *Store) InsertLine(id int64, l api.LogLine) error {
 	return s.exec(s.st.insertLine, id, l.Attempt, l.N, int64(l.At), l.Text)
 }
 
@@ -760,7 +761,7 @@ func (s *Store) AddPolicy(body string) (id int64, err error) {
 
 // PutWorker writes who a worker is, and answers its number and what it was asked
 // to do.
-func (s *Store) PutWorker(w *job.Worker, now job.Time) (id int64, wanted job.Want, err error) {
+func (s *Store) PutWorker(w *api.Worker, now job.Time) (id int64, wanted api.Want, err error) {
 	if err := s.begin(); err != nil {
 		return 0, "", err
 	}
@@ -769,7 +770,7 @@ func (s *Store) PutWorker(w *job.Worker, now job.Time) (id int64, wanted job.Wan
 }
 
 // PutWanted writes what a worker is asked to do.
-func (s *Store) PutWanted(worker int64, wanted job.Want) error {
+func (s *Store) PutWanted(worker int64, wanted api.Want) error {
 	return s.exec(s.st.putWanted, string(wanted), worker)
 }
 

@@ -27,7 +27,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"humblemule/job"
+	"humblemule/api"
 )
 
 // Version is that of the rules. It is part of every cause's id: other rules, other
@@ -54,12 +54,12 @@ type Cause struct {
 type Rules []compiled
 
 type compiled struct {
-	job.TriageRule
+	api.TriageRule
 	pattern *regexp.Regexp
 }
 
 // Compile makes rules of those that were set and checked.
-func Compile(set []job.TriageRule) (all Rules) {
+func Compile(set []api.TriageRule) (all Rules) {
 	for _, r := range set {
 		all = append(all, compiled{r, regexp.MustCompile(r.Matches)})
 	}

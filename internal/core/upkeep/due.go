@@ -2,6 +2,7 @@ package upkeep
 
 import (
 	"humblemule/internal/core/commit"
+	"humblemule/internal/core/lifecycle"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/place"
 	"humblemule/internal/core/store"
@@ -23,7 +24,7 @@ func due(tx *commit.Tx) error {
 		if tx.Passes(commit.ThingDue, r.ID) {
 			continue
 		}
-		if err := place.Put(tx, r, job.ByDue); err != nil {
+		if err := place.Put(tx, r, lifecycle.ByDue); err != nil {
 			return err
 		}
 		if err := tx.Store.Wait(r); err != nil {

@@ -10,6 +10,7 @@ import (
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/place"
 	"humblemule/internal/core/store"
+	"humblemule/internal/sentence"
 	"humblemule/job"
 )
 
@@ -37,7 +38,7 @@ const (
 // watchClock notes a jump of the wall clock.
 func watchClock(tx *commit.Tx) error {
 	if jump := tx.Retention.Jumped(); jump > jumpTooFar {
-		tx.Options().Log.Warn(tx.Retention.Rest("the wall clock has jumped by " + job.Roughly(jump)))
+		tx.Options().Log.Warn(tx.Retention.Rest("the wall clock has jumped by " + sentence.Roughly(jump)))
 	}
 	return nil
 }

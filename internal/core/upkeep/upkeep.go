@@ -11,7 +11,7 @@ import (
 	"time"
 
 	"humblemule/internal/core/commit"
-	"humblemule/job"
+	"humblemule/internal/sentence"
 )
 
 // Due is the timed work that moves jobs whose time has come.
@@ -71,7 +71,7 @@ func Clock() commit.Timed {
 func Opened(c *commit.Committer) {
 	written, now := c.Store.LastWritten(), c.Memory.Retention.OpenedWall()
 	if away := now.Sub(written); !written.IsZero() && away > awayTooLong {
-		c.Log.Warn(c.Memory.Retention.Rest("nothing was written for " + job.Roughly(away)))
+		c.Log.Warn(c.Memory.Retention.Rest("nothing was written for " + sentence.Roughly(away)))
 		c.Memory.Publish()
 	}
 }

@@ -4,6 +4,7 @@ import (
 	"errors"
 	"time"
 
+	"humblemule/api"
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/place"
@@ -63,7 +64,7 @@ func replace(tx *commit.Tx, r *store.Row, q *memory.Named) error {
 	if err := place.LeaveTurn(tx, r); err != nil {
 		return err
 	}
-	if tx.Settings.Rules(q).Order == job.ByAgeing {
+	if tx.Settings.Rules(q).Order == api.ByAgeing {
 		r.Rank = 0 // the boost may have changed
 	}
 	due := r.ReadyAt

@@ -8,6 +8,7 @@ import (
 	"sync"
 	"time"
 
+	"humblemule/api"
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/read"
 	"humblemule/job"
@@ -159,7 +160,7 @@ func (ws *Watchers) Loaded() {
 
 // Await answers a job when it is finished, or as it stands after wait.
 func (ws *Watchers) Await(ctx context.Context, id int64, wait time.Duration) (job.Job, error) {
-	timer := time.NewTimer(min(wait, job.LongestPoll.Go()))
+	timer := time.NewTimer(min(wait, api.LongestPoll.Go()))
 	defer timer.Stop()
 	for {
 		done, forget := ws.finish(id)

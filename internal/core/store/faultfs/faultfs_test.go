@@ -16,6 +16,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humblemule/api"
 	"humblemule/internal/core/engine"
 	"humblemule/internal/core/store"
 	"humblemule/internal/core/store/faultfs"
@@ -87,7 +88,7 @@ func found(t *testing.T, copyTo func(path, to string) error, path string) (e *en
 	require.NoError(t, copyTo(path, to))
 	e, err := engine.Open(to, engine.Options{Log: silent})
 	require.NoError(t, err)
-	page, err := e.Jobs(context.Background(), job.Filter{Limit: job.MaxPage})
+	page, err := e.Jobs(context.Background(), api.Filter{Limit: api.MaxPage})
 	require.NoError(t, err)
 	keys = map[string]int{}
 	for _, j := range page.Jobs {
@@ -112,7 +113,7 @@ func TestFailedSyncs(t *testing.T) {
 		time.Sleep(50 * time.Millisecond) // probes fail meanwhile
 		_, err = enqueue(e, "refused")
 		require.Equal(t, job.Busy, kindOf(err), "%v", err)
-		page, err := e.Jobs(context.Background(), job.Filter{})
+		page, err := e.Jobs(context.Background(), api.Filter{})
 		require.NoError(t, err)
 		require.Len(t, page.Jobs, 1, "readers go on, and see what is acknowledged")
 	}
@@ -122,7 +123,7 @@ func TestFailedSyncs(t *testing.T) {
 	assert.Equal(t, 1, keys["before"])
 	_, err = enqueue(left, "unknown")
 	require.NoError(t, err)
-	page, err := left.Jobs(context.Background(), job.Filter{Key: "unknown"})
+	page, err := left.Jobs(context.Background(), api.Filter{Key: "unknown"})
 	require.NoError(t, err)
 	assert.Len(t, page.Jobs, 1)
 	require.NoError(t, left.Close())
@@ -208,19 +209,19 @@ func (w *work) some() error {
 		for _, s := range specs {
 			w.enqueued[s.Key] = true
 		}
-		a, err := w.e.Lease(ctx, job.LeaseRequest{Worker: "w", Queues: []string{"common", fmt.Sprint("berths-", n)}, Limit: 3})
+		a, err := w.e.Lease(ctx, api.LeaseRequest{Worker: "w", Queues: []string{"common", fmt.Sprint("berths-", n)}, Limit: 3})
 		if err != nil {
 			return err
 		}
 		for i, l := range a.Leases {
-			s := job.Settlement{Token: l.Token, Outcome: job.OutcomeDone, Result: []byte(`"moored"`)}
+			s := api.Settlement{Token: l.Token, Outcome: job.OutcomeDone, Result: []byte(`"moored"`)}
 			follow := fmt.Sprint("follows ", l.Job.ID)
 			if i == 1 {
-				s = job.Settlement{Token: l.Token, Outcome: job.OutcomeGiveUp, Error: &job.Failure{Message: "the crane is stuck"}}
+				s = api.Settlement{Token: l.Token, Outcome: job.OutcomeGiveUp, Error: &job.Failure{Message: "the crane is stuck"}}
 			} else {
 				s.Enqueue = []job.Spec{{Task: "notice.publish", Key: follow}}
 			}
-			results, err := w.e.Settle(ctx, []job.Settlement{s})
+			results, err := w.e.Settle(ctx, []api.Settlement{s})
 			if err != nil {
 				return err
 			}

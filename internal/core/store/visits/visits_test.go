@@ -18,6 +18,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humblemule/api"
 	"humblemule/internal/core/engine"
 	"humblemule/internal/core/store"
 	"humblemule/internal/core/store/visits"
@@ -67,9 +68,9 @@ func (h *harbour) enqueue(n int, spec func(i int) job.Spec) (ids []int64) {
 	return ids
 }
 
-func (h *harbour) take(queue string, n int) (all []job.Lease) {
+func (h *harbour) take(queue string, n int) (all []api.Lease) {
 	for len(all) < n {
-		a, err := h.e.Lease(context.Background(), job.LeaseRequest{Worker: "crane", Queues: []string{queue}, Limit: min(n-len(all), 500)})
+		a, err := h.e.Lease(context.Background(), api.LeaseRequest{Worker: "crane", Queues: []string{queue}, Limit: min(n-len(all), 500)})
 		h.must(err)
 		if len(a.Leases) == 0 {
 			return all
@@ -79,9 +80,9 @@ func (h *harbour) take(queue string, n int) (all []job.Lease) {
 	return all
 }
 
-func (h *harbour) settle(leases []job.Lease, as func(i int) job.Settlement) {
+func (h *harbour) settle(leases []api.Lease, as func(i int) api.Settlement) {
 	for part := range slices.Chunk(leases, 500) {
-		items := make([]job.Settlement, len(part))
+		items := make([]api.Settlement, len(part))
 		for i, l := range part {
 			items[i] = as(i)
 			items[i].Token = l.Token
@@ -91,14 +92,14 @@ func (h *harbour) settle(leases []job.Lease, as func(i int) job.Settlement) {
 	}
 }
 
-func done(int) job.Settlement { return job.Settlement{Outcome: job.OutcomeDone} }
+func done(int) api.Settlement { return api.Settlement{Outcome: job.OutcomeDone} }
 
-func died(i int) job.Settlement {
-	return job.Settlement{Outcome: job.OutcomeGiveUp, Error: &job.Failure{Type: "silt", Message: fmt.Sprintf("berth %d is too shallow", i)}}
+func died(i int) api.Settlement {
+	return api.Settlement{Outcome: job.OutcomeGiveUp, Error: &job.Failure{Type: "silt", Message: fmt.Sprintf("berth %d is too shallow", i)}}
 }
 
-func failed(i int) job.Settlement {
-	return job.Settlement{Outcome: job.OutcomeFailed, Error: &job.Failure{Type: "silt", Message: fmt.Sprintf("berth %d is shallow", i)}}
+func failed(i int) api.Settlement {
+	return api.Settlement{Outcome: job.OutcomeFailed, Error: &job.Failure{Type: "silt", Message: fmt.Sprintf("berth %d is shallow", i)}}
 }
 
 // fill adds n jobs of every kind that a statement may look for.
@@ -115,7 +116,7 @@ func (h *harbour) fill(n int) {
 	slow := &job.Retry{Curve: job.Fixed, First: job.Duration(300 * time.Hour)}
 	for _, k := range []struct {
 		queue string
-		as    func(int) job.Settlement
+		as    func(int) api.Settlement
 	}{{"done", done}, {"dead", died}, {"backoff", failed}} {
 		in(k.queue, func(i int, s *job.Spec) { s.Key, s.Retry = fmt.Sprint("key-", i%3), slow })
 		h.settle(h.take(k.queue, n), k.as)
@@ -129,10 +130,10 @@ func (h *harbour) fill(n int) {
 	})
 	in("keys", func(_ int, s *job.Spec) { s.Key = "one" })
 	in("gone", nil)
-	h.act(job.ActRequest{Action: job.ActPurge, Filter: &job.Selection{Queues: []string{"gone"}}})
+	h.act(api.ActRequest{Action: api.ActPurge, Filter: &api.Selection{Queues: []string{"gone"}}})
 }
 
-func (h *harbour) act(r job.ActRequest) {
+func (h *harbour) act(r api.ActRequest) {
 	o, err := h.e.Act(context.Background(), r)
 	h.must(err)
 	for !o.Over() {
@@ -172,20 +173,20 @@ func (h *harbour) enqueueAll(ctx context.Context) {
 }
 
 func (h *harbour) work(ctx context.Context) {
-	_, err := h.e.PutWorker(ctx, job.Worker{ID: "crane", Queues: []string{"ready", "turns", "lanes", "ageing", "other"}, Holds: []string{}})
+	_, err := h.e.PutWorker(ctx, api.Worker{ID: "crane", Queues: []string{"ready", "turns", "lanes", "ageing", "other"}, Holds: []string{}})
 	h.must(err)
 	for _, queue := range []string{"ready", "turns", "lanes", "ageing", "other"} {
 		leases := h.take(queue, 8)
 		require.Len(h, leases, 8, queue)
-		_, err := h.e.Extend(ctx, job.ExtendRequest{Leases: []job.Extension{{Token: leases[0].Token, Report: job.Report{Log: []string{"moored"}, Labels: map[string]string{"berth": "3"}}, Steps: map[string]job.StepReport{"moor": {Begun: true}}}}})
+		_, err := h.e.Extend(ctx, api.ExtendRequest{Leases: []api.Extension{{Token: leases[0].Token, Report: api.Report{Log: []string{"moored"}, Labels: map[string]string{"berth": "3"}}, Steps: map[string]api.StepReport{"moor": {Begun: true}}}}})
 		h.must(err)
-		for i, s := range []job.Settlement{
+		for i, s := range []api.Settlement{
 			{Outcome: job.OutcomeDone, Result: json.RawMessage(`{"berth":3}`), Enqueue: []job.Spec{{Task: "notice.publish", Queue: "other"}}},
 			failed(0), died(0), {Outcome: job.OutcomeSkipped, ReasonText: "it has sailed"}, {Outcome: job.OutcomePostponed, Delay: job.Duration(time.Hour)}, {Outcome: job.OutcomeReleased},
 		} {
 			s.Token = leases[i].Token
 			for range 2 { // the second time it is known
-				_, err := h.e.Settle(ctx, []job.Settlement{s})
+				_, err := h.e.Settle(ctx, []api.Settlement{s})
 				h.must(err)
 			}
 		}
@@ -197,9 +198,9 @@ func (h *harbour) work(ctx context.Context) {
 	}
 	h.steps(ctx)
 	h.e.Workers()
-	_, err = h.e.AskWorker(ctx, "crane", job.WantDrain)
+	_, err = h.e.AskWorker(ctx, "crane", api.WantDrain)
 	h.must(err)
-	_, err = h.e.AskWorker(ctx, "crane", job.WantRun)
+	_, err = h.e.AskWorker(ctx, "crane", api.WantRun)
 	h.must(err)
 }
 
@@ -213,12 +214,12 @@ func (h *harbour) steps(ctx context.Context) {
 	_, err = h.e.Cancel(ctx, leases[1].Job.ID)
 	h.must(err)
 	h.settle(leases[1:], failed)
-	for _, s := range []map[string]job.StepReport{{"moor": {Begun: true}}, {"moor": {Result: json.RawMessage(`1`)}}, {"load": {Begun: true}}, {"load": {NotDone: true}}} {
-		_, err := h.e.Extend(ctx, job.ExtendRequest{Leases: []job.Extension{{Token: leases[0].Token, Steps: s}}})
+	for _, s := range []map[string]api.StepReport{{"moor": {Begun: true}}, {"moor": {Result: json.RawMessage(`1`)}}, {"load": {Begun: true}}, {"load": {NotDone: true}}} {
+		_, err := h.e.Extend(ctx, api.ExtendRequest{Leases: []api.Extension{{Token: leases[0].Token, Steps: s}}})
 		h.must(err)
 	}
-	h.settle(leases[:1], func(int) job.Settlement {
-		return job.Settlement{Outcome: job.OutcomeDone, Result: json.RawMessage(`{"berth":3}`)}
+	h.settle(leases[:1], func(int) api.Settlement {
+		return api.Settlement{Outcome: job.OutcomeDone, Result: json.RawMessage(`{"berth":3}`)}
 	})
 	time.Sleep(2 * time.Minute) // the result goes
 	p, err := job.ReadPatch(json.RawMessage(`{"labels":{"berth":"3"}}`))
@@ -231,15 +232,15 @@ func (h *harbour) steps(ctx context.Context) {
 }
 
 func (h *harbour) look(ctx context.Context) {
-	causes, err := h.e.Causes(ctx, job.CauseFilter{})
+	causes, err := h.e.Causes(ctx, api.CauseFilter{})
 	h.must(err)
 	_, err = h.e.Cause(ctx, causes[0].ID)
 	h.must(err)
 	h.must(h.e.CauseHistory(ctx, &causes[0]))
 	_, err = h.e.CauseTrend(ctx, causes[0].ID)
 	h.must(err)
-	for _, f := range []job.Filter{
-		{}, {Order: job.OldestFirst}, {Order: job.NextFirst}, {States: []job.State{job.Ready}}, {Queues: []string{"turns"}}, {Tasks: []string{"chart.draw"}}, {Key: "one"}, {Key: "key-1", States: []job.State{job.Dead}},
+	for _, f := range []api.Filter{
+		{}, {Order: api.OldestFirst}, {Order: api.NextFirst}, {States: []job.State{job.Ready}}, {Queues: []string{"turns"}}, {Tasks: []string{"chart.draw"}}, {Key: "one"}, {Key: "key-1", States: []job.State{job.Dead}},
 		{Owner: "owner-9"}, {Cause: causes[0].ID}, {Error: "too shallow"}, {Error: "berth 7 is"}, {InDoubt: true}, {IDs: []int64{1, 2, 3}}, {Since: job.At(time.Now().Add(-time.Hour))},
 	} {
 		page, err := h.e.Jobs(ctx, f)
@@ -270,7 +271,7 @@ func (h *harbour) look(ctx context.Context) {
 
 // some gives ids of jobs in a state.
 func (h *harbour) some(queue string, s job.State, n int) (ids []int64) {
-	page, err := h.e.Jobs(context.Background(), job.Filter{Queues: []string{queue}, States: []job.State{s}, Limit: n})
+	page, err := h.e.Jobs(context.Background(), api.Filter{Queues: []string{queue}, States: []job.State{s}, Limit: n})
 	h.must(err)
 	for _, j := range page.Jobs {
 		ids = append(ids, j.ID)
@@ -300,37 +301,37 @@ func (h *harbour) operate(ctx context.Context) {
 	_, err = h.e.Requeue(ctx, h.some("dead", job.Dead, 1)[0], engine.Requeuing{Payload: json.RawMessage(`{"berth":4}`)})
 	h.must(err)
 	ids := h.some("dead", job.Dead, 20)
-	h.act(job.ActRequest{Action: job.ActPatch, IDs: ids, Patch: json.RawMessage(`{"payload":{"berth":4}}`)})
-	h.act(job.ActRequest{Action: job.ActRequeue, IDs: ids, PayloadPatch: json.RawMessage(`{"berth":5}`)})
-	h.act(job.ActRequest{Action: job.ActDiscard, Filter: &job.Selection{Key: "key-2", Queues: []string{"done"}, States: []job.State{job.Done}}, DryRun: true})
-	o, err := h.e.Act(ctx, job.ActRequest{Action: job.ActDiscard, IDs: h.some("done", job.Done, 20)})
+	h.act(api.ActRequest{Action: api.ActPatch, IDs: ids, Patch: json.RawMessage(`{"payload":{"berth":4}}`)})
+	h.act(api.ActRequest{Action: api.ActRequeue, IDs: ids, PayloadPatch: json.RawMessage(`{"berth":5}`)})
+	h.act(api.ActRequest{Action: api.ActDiscard, Filter: &api.Selection{Key: "key-2", Queues: []string{"done"}, States: []job.State{job.Done}}, DryRun: true})
+	o, err := h.e.Act(ctx, api.ActRequest{Action: api.ActDiscard, IDs: h.some("done", job.Done, 20)})
 	h.must(err)
 	_, err = h.e.UndoOperation(ctx, o.ID)
 	h.must(err)
 	h.must(h.e.PauseQueue(ctx, "ready"))
 	h.must(h.e.ResumeQueue(ctx, "ready"))
-	for _, turns := range []string{job.ByOwner, ""} {
-		h.must(h.e.SetQueue(ctx, "other", job.Defaults{Rules: job.Rules{Turns: turns}}))
+	for _, turns := range []string{api.ByOwner, ""} {
+		h.must(h.e.SetQueue(ctx, "other", api.Defaults{Rules: api.Rules{Turns: turns}}))
 		synctest.Wait()
 	}
 	name := fmt.Sprint("once-", h.n)
 	h.enqueue(1, func(int) job.Spec { return job.Spec{Task: name, Queue: name} })
-	h.act(job.ActRequest{Action: job.ActPurge, Filter: &job.Selection{Queues: []string{name}}})
+	h.act(api.ActRequest{Action: api.ActPurge, Filter: &api.Selection{Queues: []string{name}}})
 	time.Sleep(11 * time.Minute)
 	h.must(h.e.DeleteTask(ctx, name))
 	h.must(h.e.DeleteQueue(ctx, name))
 }
 
 func (h *harbour) plan(ctx context.Context) {
-	for _, rule := range []string{job.RunSkips, job.RunWaits} {
-		_, err := h.e.SetSchedule(ctx, "tides-"+rule, job.Schedule{Every: job.Duration(time.Minute), IfStillRunning: rule, Job: job.Spec{Task: "tide.predict", Queue: "scheduled"}}, 0)
+	for _, rule := range []string{api.RunSkips, api.RunWaits} {
+		_, err := h.e.SetSchedule(ctx, "tides-"+rule, api.Schedule{Every: job.Duration(time.Minute), IfStillRunning: rule, Job: job.Spec{Task: "tide.predict", Queue: "scheduled"}}, 0)
 		h.must(err)
 	}
 	for range 4 {
 		time.Sleep(time.Minute)
 		h.settle(h.take("scheduled", 4), failed)
 	}
-	for _, rule := range []string{job.RunSkips, job.RunWaits} {
+	for _, rule := range []string{api.RunSkips, api.RunWaits} {
 		name := "tides-" + rule
 		_, err := h.e.RunSchedule(ctx, name)
 		h.must(err)
@@ -342,9 +343,9 @@ func (h *harbour) plan(ctx context.Context) {
 		h.must(err)
 		h.must(h.e.DeleteSchedule(ctx, name, 0))
 	}
-	_, err := h.e.Load(ctx, job.SetupRequest{Setup: job.Setup{Queues: map[string]job.Defaults{"spare": {}}, Tasks: map[string]job.Defaults{"spare": {}}}})
+	_, err := h.e.Load(ctx, api.SetupRequest{Setup: api.Setup{Queues: map[string]api.Defaults{"spare": {}}, Tasks: map[string]api.Defaults{"spare": {}}}})
 	h.must(err)
-	_, err = h.e.Load(ctx, job.SetupRequest{Setup: job.Setup{Empty: true}})
+	_, err = h.e.Load(ctx, api.SetupRequest{Setup: api.Setup{Empty: true}})
 	h.must(err)
 }
 
@@ -369,8 +370,8 @@ func steps(t *testing.T, n int) (most map[string]int) {
 		h := &harbour{T: t, path: path}
 		h.open()
 		defer func() { require.NoError(t, h.e.Close()) }()
-		for queue, r := range map[string]job.Rules{"turns": {Turns: job.ByOwner}, "ageing": {Order: job.ByAgeing}} {
-			require.NoError(t, h.e.SetQueue(t.Context(), queue, job.Defaults{Rules: r}))
+		for queue, r := range map[string]api.Rules{"turns": {Turns: api.ByOwner}, "ageing": {Order: api.ByAgeing}} {
+			require.NoError(t, h.e.SetQueue(t.Context(), queue, api.Defaults{Rules: r}))
 		}
 		h.fill(n)
 		h.use() // what it makes itself is there then

@@ -1,9 +1,9 @@
-package job
+package nearest
 
 // Nearest finds the name that is most likely meant by a mistyped one: that of
 // the fewest edits, if these are no more than a third of its length; empty where
 // there is none, or where the name itself is one of them.
-func Nearest(name string, names []string) (nearest string) {
+func To(name string, names []string) (nearest string) {
 	fewest := len(name)/3 + 1
 	for _, other := range names {
 		if other == name {

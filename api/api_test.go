@@ -1,4 +1,4 @@
-package job
+package api
 
 import (
 	"math"
@@ -7,6 +7,8 @@ import (
 	"time"
 
 	"github.com/stretchr/testify/assert"
+
+	"humblemule/job"
 )
 
 // Rules that cannot hold are refused with the field and the mend, and those that can are
@@ -16,8 +18,8 @@ func TestRules(t *testing.T) {
 	for want, r := range map[string]Rules{
 		"":                                   {},
 		"order: \"oldest\" is unknown":       {Order: "oldest"},
-		"boost: belongs to the order ageing": {Boost: Duration(time.Second)},
-		"boost: 31d is outside":              {Order: ByAgeing, Boost: Duration(31 * 24 * time.Hour)},
+		"boost: belongs to the order ageing": {Boost: job.Duration(time.Second)},
+		"boost: 31d is outside":              {Order: ByAgeing, Boost: job.Duration(31 * 24 * time.Hour)},
 		"turns: \"label\" is unknown; it is owner": {Turns: "label"},
 		"turns: cannot stand beside":               {Turns: ByOwner, Order: ByAgeing},
 		"owner_weights: need turns":                {OwnerWeights: map[string]int{"Marsh Agency": 2}},
@@ -41,36 +43,11 @@ func TestRules(t *testing.T) {
 	assert.Len(t, (&Defaults{Rules: Rules{Order: ByAgeing, LaneOnDead: LaneStops, MaxRunning: n(2)}}).Check(false), 2, "of a task only max_running")
 
 	whole := Rules{Order: ByAgeing, Rate: &Rate{PerSecond: 2}}.Whole()
-	assert.Equal(t, []any{Duration(time.Minute), LaneWaits, LanePasses, 1}, []any{whole.Boost, whole.LaneOnBackoff, whole.LaneOnDead, *whole.Rate.Burst})
+	assert.Equal(t, []any{job.Duration(time.Minute), LaneWaits, LanePasses, 1}, []any{whole.Boost, whole.LaneOnBackoff, whole.LaneOnDead, *whole.Rate.Burst})
 	plain := Rules{MaxRunning: n(3)}.Whole()
 	assert.False(t, whole.SameOrder(&plain))
 	assert.Equal(t, []bool{false, true}, []bool{plain.Full(2), plain.Full(3)})
 	assert.Equal(t, 1, (&Rules{OwnerWeights: map[string]int{"Gull": 4}}).Weight("Marsh"))
-}
-
-// Why a job waits names what holds it, how many go first, and how long that takes.
-func TestWaitingForOthers(t *testing.T) {
-	now := Time(1_790_000_000_000)
-	ready := func(set func(w *Wait)) Wait {
-		w := Wait{State: Ready, Now: now, Queue: "berths", Task: "berth.plan", QueueServed: true, TaskDone: true}
-		set(&w)
-		return w
-	}
-	for want, w := range map[string]Wait{
-		"Queue berths has its limit of 4 running; it starts when one of them ends; 1 job is ahead of it.": ready(func(w *Wait) { w.MaxRunning, w.Ahead = 4, 1 }),
-		"Task berth.plan has its limit of 2 running, over all queues; it starts when one of them ends.":   ready(func(w *Wait) { w.TaskMax = 2 }),
-		"Queue berths starts the next job by its rate in 3.0 s; more than 1000 jobs are ahead of it.":     ready(func(w *Wait) { w.NextStart, w.Ahead = now.Add(3*time.Second), 1001 }),
-		"The owners of queue berths take turns; of those without an owner, 2 jobs are ahead of it.":       ready(func(w *Wait) { w.TakesTurns, w.OwnerAhead = true, 2 }),
-		"It is next of Marsh Agency in queue berths, where the owners take turns.":                        ready(func(w *Wait) { w.TakesTurns, w.Owner = true, "Marsh Agency" }),
-		"30 jobs are ahead of it in queue berths, about 2 min at the present speed.":                      ready(func(w *Wait) { w.Ahead, w.StartsPerMinute = 30, 15 }),
-		"It is next in queue berths and waits for a free slot.":                                           ready(func(w *Wait) { w.NextStart = now }),
-		"It is held back by other jobs.":                                                                    {State: Held},
-		"Job 7 has lane berth-3 and is running; 2 jobs are before it in the lane.":                          {State: Held, Lane: "berth-3", Holder: 7, HolderState: Running, LaneAhead: 2},
-		"Job 7 has lane b and is dead, which stops the lane; requeue it, discard it, or let the lane pass.": {State: Held, Lane: "b", Holder: 7, HolderState: Dead},
-		"Job 7 has lane b and is backoff until " + now.String() + ".":                                       {State: Held, Lane: "b", Holder: 7, HolderState: Backoff, HolderNext: now},
-	} {
-		assert.Equal(t, want, WaitingBecause(w))
-	}
 }
 
 // A start has overtaken what was ready before it and started later, or still waits.
@@ -86,6 +63,6 @@ func TestOvertakings(t *testing.T) {
 func TestDiffer(t *testing.T) {
 	six := 6
 	assert.Empty(t, Differ(nil, &Defaults{}))
-	got := Differ(&Defaults{Priority: &six, Rules: Rules{Turns: ByOwner}}, &Defaults{Priority: &six, Timeout: Duration(time.Minute)})
+	got := Differ(&Defaults{Priority: &six, Rules: Rules{Turns: ByOwner}}, &Defaults{Priority: &six, Timeout: job.Duration(time.Minute)})
 	assert.Equal(t, []SetupField{{"timeout", []byte("null"), []byte(`"1m"`)}, {"turns", []byte(`"owner"`), []byte("null")}}, got)
 }

@@ -1,4 +1,4 @@
-package job
+package api
 
 import (
 	"context"
@@ -7,6 +7,8 @@ import (
 	"errors"
 	"fmt"
 	"time"
+
+	"humblemule/job"
 )
 
 type callKey struct{}
@@ -37,15 +39,15 @@ func NewCallKey(now time.Time) string {
 // Passes tells whether a call that has brought err may succeed a little later as it is:
 // the service gave no answer, or was busy, or its disk was full or failed.
 func Passes(err error) bool {
-	var p *Problem
+	var p *job.Problem
 	if !errors.As(err, &p) {
 		return err != nil
 	}
-	return p.Kind == Busy || p.Kind == NoSpace || p.Kind == Uncertain
+	return p.Kind == job.Busy || p.Kind == job.NoSpace || p.Kind == job.Uncertain
 }
 
 // Denied tells whether err says that the caller's token is not good, or no longer.
 func Denied(err error) bool {
-	var p *Problem
-	return errors.As(err, &p) && (p.Kind == Unauthenticated || p.Kind == Forbidden)
+	var p *job.Problem
+	return errors.As(err, &p) && (p.Kind == job.Unauthenticated || p.Kind == job.Forbidden)
 }

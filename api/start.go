@@ -1,14 +1,16 @@
-package job
+package api
+
+import "humblemule/job"
 
 // Start is one of the latest starts of a queue.
 type Start struct {
-	Job       int64  `json:"job"`
-	Task      string `json:"task"`
-	Priority  int    `json:"priority"`
-	Owner     string `json:"owner,omitzero"`
-	Lane      string `json:"lane,omitzero"`
-	ReadyAt   Time   `json:"ready_at"`
-	StartedAt Time   `json:"started_at"`
+	Job       int64    `json:"job"`
+	Task      string   `json:"task"`
+	Priority  int      `json:"priority"`
+	Owner     string   `json:"owner,omitzero"`
+	Lane      string   `json:"lane,omitzero"`
+	ReadyAt   job.Time `json:"ready_at"`
+	StartedAt job.Time `json:"started_at"`
 	// WaitedMS is how long it was ready.
 	WaitedMS int64 `json:"waited_ms"`
 	// Overtook counts jobs that were ready before it and were started after it or still

@@ -1,14 +1,19 @@
-package job
+package api
 
-import "regexp"
+import (
+	"regexp"
+
+	"humblemule/internal/check"
+	"humblemule/job"
+)
 
 // Retention is how long finished jobs are kept where their queue says nothing; zero
 // where it is as built in.
 type Retention struct {
-	Done      Duration `json:"done,omitzero"`
-	Skipped   Duration `json:"skipped,omitzero"`
-	Cancelled Duration `json:"cancelled,omitzero"`
-	Dead      Duration `json:"dead,omitzero"`
+	Done      job.Duration `json:"done,omitzero"`
+	Skipped   job.Duration `json:"skipped,omitzero"`
+	Cancelled job.Duration `json:"cancelled,omitzero"`
+	Dead      job.Duration `json:"dead,omitzero"`
 	// MostDone is how many done jobs a queue keeps at most, 1 to 1 000 000 000; nil means
 	// 5 million.
 	MostDone *int64 `json:"most_done,omitzero"`
@@ -16,20 +21,15 @@ type Retention struct {
 
 // kept is how long a finished job is kept in a state where nothing was set, and mostDone
 // how many done ones a queue keeps.
-var kept = map[State]Duration{Done: Duration(3 * day), Skipped: Duration(10 * day), Cancelled: Duration(10 * day), Dead: Duration(90 * day)}
+var kept = map[job.State]job.Duration{job.Done: job.Duration(3 * day), job.Skipped: job.Duration(10 * day), job.Cancelled: job.Duration(10 * day), job.Dead: job.Duration(90 * day)}
 
-const (
-	mostDone  = 5_000_000
-	shortKept = Duration(60e9)
-)
-
-func (r *Retention) byState() map[State]Duration {
-	return map[State]Duration{Done: r.Done, Skipped: r.Skipped, Cancelled: r.Cancelled, Dead: r.Dead}
+func (r *Retention) byState() map[job.State]job.Duration {
+	return map[job.State]job.Duration{job.Done: r.Done, job.Skipped: r.Skipped, job.Cancelled: r.Cancelled, job.Dead: r.Dead}
 }
 
 // For is how long finished jobs of a queue are kept in a state; its defaults, and r, may
 // be nil.
-func (r *Retention) For(queue *Defaults, s State) Duration {
+func (r *Retention) For(queue *Defaults, s job.State) job.Duration {
 	if queue != nil {
 		if keep, set := queue.Keep[s]; set {
 			return keep
@@ -52,20 +52,20 @@ func (r *Retention) Most() int64 {
 // Whole gives a retention, which may be nil, with what is built in.
 func (r *Retention) Whole() *Retention {
 	most := r.Most()
-	return &Retention{Done: r.For(nil, Done), Skipped: r.For(nil, Skipped), Cancelled: r.For(nil, Cancelled), Dead: r.For(nil, Dead), MostDone: &most}
+	return &Retention{Done: r.For(nil, job.Done), Skipped: r.For(nil, job.Skipped), Cancelled: r.For(nil, job.Cancelled), Dead: r.For(nil, job.Dead), MostDone: &most}
 }
 
 // Check answers what is wrong with a retention.
-func (r *Retention) Check() []FieldError {
-	var c checks
+func (r *Retention) Check() []job.FieldError {
+	var c check.List
 	all := r.byState()
-	for _, s := range States() {
+	for _, s := range job.States() {
 		if keep := all[s]; keep != 0 && keep < shortKept {
-			c.add(s.String(), "%s is shorter than 1m", keep)
+			c.Add(s.String(), "%s is shorter than 1m", keep)
 		}
 	}
 	if r.MostDone != nil && (*r.MostDone < 1 || *r.MostDone > 1_000_000_000) {
-		c.add("most_done", "%d is outside 1 to 1 000 000 000", *r.MostDone)
+		c.Add("most_done", "%d is outside 1 to 1 000 000 000", *r.MostDone)
 	}
 	return c
 }
@@ -87,29 +87,34 @@ type TriageRule struct {
 const MostTriageRules = 100
 
 // CheckTriage answers what is wrong with rules of triage.
-func CheckTriage(rules []TriageRule) []FieldError {
+func CheckTriage(rules []TriageRule) []job.FieldError {
 	const longest, longestText = 500, 300
-	var c checks
+	var c check.List
 	if len(rules) > MostTriageRules {
-		c.add("triage", "holds %d rules; at most %d are taken", len(rules), MostTriageRules)
+		c.Add("triage", "holds %d rules; at most %d are taken", len(rules), MostTriageRules)
 	}
 	for i, r := range rules[:min(len(rules), MostTriageRules)] {
-		at := func(field string) string { return indexed("triage", i, field) }
+		at := func(field string) string { return check.Indexed("triage", i, field) }
 		_, err := regexp.Compile(r.Matches)
 		switch {
 		case r.Matches == "":
-			c.add(at("matches"), "is needed: a pattern that is looked for in the message")
+			c.Add(at("matches"), "is needed: a pattern that is looked for in the message")
 		case len(r.Matches) > longest:
-			c.add(at("matches"), "is longer than %d bytes", longest)
+			c.Add(at("matches"), "is longer than %d bytes", longest)
 		case err != nil:
-			c.add(at("matches"), "is no pattern: %v", err)
+			c.Add(at("matches"), "is no pattern: %v", err)
 		}
 		if r.Becomes == "" || len(r.Becomes) > longestText {
-			c.add(at("becomes"), "is 1 to %d bytes: the cause's text", longestText)
+			c.Add(at("becomes"), "is 1 to %d bytes: the cause's text", longestText)
 		}
 		if len(r.Type) > MaxErrorType {
-			c.add(at("type"), "is longer than %d bytes", MaxErrorType)
+			c.Add(at("type"), "is longer than %d bytes", MaxErrorType)
 		}
 	}
 	return c
 }
+
+const (
+	mostDone  = 5_000_000
+	shortKept = job.Duration(60e9)
+)

@@ -1,4 +1,4 @@
-package job
+package api
 
 import (
 	"encoding/json"

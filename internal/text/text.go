@@ -1,4 +1,4 @@
-package job
+package text
 
 import (
 	"fmt"
@@ -7,9 +7,21 @@ import (
 	"unicode/utf8"
 )
 
+func Shorten(s string) string {
+	const most = 40
+	if len(s) <= most {
+		return s
+	}
+	cut := most
+	for !utf8.RuneStart(s[cut]) {
+		cut--
+	}
+	return s[:cut] + "…"
+}
+
 // commands tells whether a character may command a terminal, or turn the direction of
 // what stands around it (UAX #9): text from jobs holds none that is written as it is.
-func commands(r rune) bool {
+func Commands(r rune) bool {
 	switch {
 	case r < 0x20, r >= 0x7f && r <= 0x9f, r == 0x061c, r == 0x200e, r == 0x200f, r >= 0x2028 && r <= 0x202e, r >= 0x2066 && r <= 0x2069, r == 0xfeff:
 		return true
@@ -31,12 +43,12 @@ func visible(r rune) string {
 // Visible writes characters that would command a terminal, but for line feeds and tabs,
 // as visible marks.
 func Visible(text string) string {
-	if strings.IndexFunc(text, commands) < 0 {
+	if strings.IndexFunc(text, Commands) < 0 {
 		return text
 	}
 	var b strings.Builder
 	for _, r := range text {
-		if commands(r) && r != '\n' && r != '\t' {
+		if Commands(r) && r != '\n' && r != '\t' {
 			b.WriteString(visible(r))
 		} else {
 			b.WriteRune(r)
@@ -71,7 +83,7 @@ func EscapeJSON(raw []byte) []byte {
 func eachRune(raw []byte, instead func(r rune, escaped bool) string) []byte {
 	out, from, inString := []byte(nil), 0, false
 	put := func(at, length int, r rune, escaped bool) {
-		if !commands(r) {
+		if !Commands(r) {
 			return
 		}
 		if text := instead(r, escaped); text != "" {
@@ -106,4 +118,17 @@ func eachRune(raw []byte, instead func(r rune, escaped bool) string) []byte {
 		return raw
 	}
 	return append(out, raw[from:]...)
+}
+
+// Cut shortens text to most bytes at a character's border and marks the cut.
+func Cut(text string, most int) string {
+	const mark = " … (cut)"
+	if len(text) <= most {
+		return text
+	}
+	end := most - len(mark)
+	for end > 0 && text[end]&0xC0 == 0x80 {
+		end--
+	}
+	return text[:end] + mark
 }

@@ -1,9 +1,13 @@
-package job
+package api
 
 import (
 	"maps"
 	"math"
 	"slices"
+
+	"humblemule/internal/check"
+	"humblemule/internal/text"
+	"humblemule/job"
 )
 
 // Rules say in what order jobs of a queue start, and how many of them.
@@ -14,7 +18,7 @@ type Rules struct {
 	// × Boost after it.
 	Order string `json:"order,omitzero"`
 	// Boost is what one priority is worth under ageing, to 30d; zero means 1m.
-	Boost Duration `json:"boost,omitzero"`
+	Boost job.Duration `json:"boost,omitzero"`
 	// Turns is owner where the owners take turns, weighted by OwnerWeights (1 to 1000; 1
 	// where an owner is not named); empty for none. It goes with the order priority.
 	Turns        string         `json:"turns,omitzero"`
@@ -65,14 +69,6 @@ const (
 	MostOwnerWeights = 1000
 )
 
-const (
-	defaultBoost = Duration(60e9)
-	longestBoost = Duration(30 * day)
-	mostPerSec   = 100_000
-	mostWaiting  = 1_000_000_000
-	mostWeight   = 1000
-)
-
 // Whole gives the rules with their defaults.
 func (r Rules) Whole() Rules {
 	orElse := func(s *string, word string) {
@@ -106,10 +102,10 @@ func (r *Rules) SameOrder(other *Rules) bool {
 	return r.Order == other.Order && r.Boost == other.Boost && r.Turns == other.Turns
 }
 
-func (r *Rules) check(ofQueue bool) []FieldError {
-	var c checks
+func (r *Rules) check(ofQueue bool) []job.FieldError {
+	var c check.List
 	if r.MaxRunning != nil && (*r.MaxRunning < 1 || *r.MaxRunning > MostRunning) {
-		c.add("max_running", "%d is outside 1 to %d; leave it out for no bound, or pause the queue where nothing may run", *r.MaxRunning, MostRunning)
+		c.Add("max_running", "%d is outside 1 to %d; leave it out for no bound, or pause the queue where nothing may run", *r.MaxRunning, MostRunning)
 	}
 	if !ofQueue {
 		given := map[string]bool{
@@ -118,26 +114,26 @@ func (r *Rules) check(ofQueue bool) []FieldError {
 		}
 		for _, name := range slices.Sorted(maps.Keys(given)) {
 			if given[name] {
-				c.add(name, "cannot be set for a task; set it for its queue")
+				c.Add(name, "cannot be set for a task; set it for its queue")
 			}
 		}
 		return c
 	}
-	c.oneOf("order", r.Order, ByPriority, ByAgeing)
-	c.oneOf("turns", r.Turns, ByOwner)
-	c.oneOf("lane_on_backoff", r.LaneOnBackoff, LaneWaits, LanePasses)
-	c.oneOf("lane_on_dead", r.LaneOnDead, LanePasses, LaneStops)
+	c.OneOf("order", r.Order, ByPriority, ByAgeing)
+	c.OneOf("turns", r.Turns, ByOwner)
+	c.OneOf("lane_on_backoff", r.LaneOnBackoff, LaneWaits, LanePasses)
+	c.OneOf("lane_on_dead", r.LaneOnDead, LanePasses, LaneStops)
 	switch {
 	case r.Boost < 0 || r.Boost > longestBoost:
-		c.add("boost", "%s is outside 1ms to 30d", r.Boost)
+		c.Add("boost", "%s is outside 1ms to 30d", r.Boost)
 	case r.Boost != 0 && r.Order != ByAgeing:
-		c.add("boost", "belongs to the order ageing; the order here is priority")
+		c.Add("boost", "belongs to the order ageing; the order here is priority")
 	}
 	if r.MaxWaiting != nil && (*r.MaxWaiting < 1 || *r.MaxWaiting > mostWaiting) {
-		c.add("max_waiting", "%d is outside 1 to %d; leave it out for no bound", *r.MaxWaiting, mostWaiting)
+		c.Add("max_waiting", "%d is outside 1 to %d; leave it out for no bound", *r.MaxWaiting, mostWaiting)
 	}
 	if r.Turns != "" && r.Order == ByAgeing {
-		c.add("turns", "cannot stand beside the order ageing: turns already keep any owner from starving; leave one of the two out")
+		c.Add("turns", "cannot stand beside the order ageing: turns already keep any owner from starving; leave one of the two out")
 	}
 	r.checkWeights(&c)
 	if r.Rate != nil {
@@ -146,39 +142,36 @@ func (r *Rules) check(ofQueue bool) []FieldError {
 	return c
 }
 
-func (c *checks) oneOf(field, word string, words ...string) {
-	if word == "" || slices.Contains(words, word) {
-		return
-	}
-	if len(words) == 1 {
-		c.add(field, "%q is unknown; it is %s, or left out", shorten(word), words[0])
-		return
-	}
-	c.add(field, "%q is unknown; it is %s or %s", shorten(word), words[0], words[1])
-}
-
-func (r *Rules) checkWeights(c *checks) {
+func (r *Rules) checkWeights(c *check.List) {
 	if len(r.OwnerWeights) > MostOwnerWeights {
-		c.add("owner_weights", "are %d; at most %d are taken, and others weigh 1", len(r.OwnerWeights), MostOwnerWeights)
+		c.Add("owner_weights", "are %d; at most %d are taken, and others weigh 1", len(r.OwnerWeights), MostOwnerWeights)
 	}
 	if r.OwnerWeights != nil && r.Turns == "" {
-		c.add("owner_weights", "need turns: owner")
+		c.Add("owner_weights", "need turns: owner")
 	}
 	for _, owner := range slices.Sorted(maps.Keys(r.OwnerWeights)) {
-		c.word("owner_weights."+shorten(owner), owner, MaxWordBytes)
+		c.Word("owner_weights."+text.Shorten(owner), owner, job.MaxWordBytes)
 		if w := r.OwnerWeights[owner]; w < 1 || w > mostWeight {
-			c.add("owner_weights."+shorten(owner), "%d is outside 1 to %d", w, mostWeight)
+			c.Add("owner_weights."+text.Shorten(owner), "%d is outside 1 to %d", w, mostWeight)
 		}
 	}
 }
 
-func (r *Rate) check(c *checks) {
+func (r *Rate) check(c *check.List) {
 	if math.IsNaN(r.PerSecond) || r.PerSecond <= 0 || r.PerSecond > mostPerSec {
-		c.add("rate.per_second", "%v is not above 0, to %d; pause the queue where nothing may start", r.PerSecond, mostPerSec)
+		c.Add("rate.per_second", "%v is not above 0, to %d; pause the queue where nothing may start", r.PerSecond, mostPerSec)
 	} else if r.PerSecond < 1e-5 {
-		c.add("rate.per_second", "%v is less than one start a day", r.PerSecond)
+		c.Add("rate.per_second", "%v is less than one start a day", r.PerSecond)
 	}
 	if r.Burst != nil && (*r.Burst < 1 || *r.Burst > mostPerSec) {
-		c.add("rate.burst", "%d is outside 1 to %d", *r.Burst, mostPerSec)
+		c.Add("rate.burst", "%d is outside 1 to %d", *r.Burst, mostPerSec)
 	}
 }
+
+const (
+	defaultBoost = job.Duration(60e9)
+	longestBoost = job.Duration(30 * day)
+	mostPerSec   = 100_000
+	mostWaiting  = 1_000_000_000
+	mostWeight   = 1000
+)

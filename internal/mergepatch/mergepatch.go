@@ -1,4 +1,4 @@
-package job
+package mergepatch
 
 import (
 	"bytes"
@@ -8,7 +8,7 @@ import (
 
 // MergePatch edits a JSON value by an RFC 7396 merge patch. What the patch does not
 // touch keeps its bytes: its numbers their digits, its fields their order.
-func MergePatch(target, patch json.RawMessage) (json.RawMessage, error) {
+func Apply(target, patch json.RawMessage) (json.RawMessage, error) {
 	changes, isObject, err := members(patch)
 	if err != nil || !isObject {
 		return patch, err
@@ -34,7 +34,7 @@ func MergePatch(target, patch json.RawMessage) (json.RawMessage, error) {
 			fields = append(fields, member{name: c.name})
 			at = len(fields) - 1
 		}
-		if fields[at].value, err = MergePatch(fields[at].value, c.value); err != nil {
+		if fields[at].value, err = Apply(fields[at].value, c.value); err != nil {
 			return nil, err
 		}
 	}

@@ -1,8 +1,10 @@
-package job
+package sentence
 
 import (
 	"fmt"
 	"time"
+
+	"humblemule/job"
 )
 
 // AheadCounted is where counting the jobs ahead stops.
@@ -10,9 +12,9 @@ const AheadCounted = 1000
 
 // Wait is what is known about a job that does not run.
 type Wait struct {
-	State       State
-	Now         Time
-	NextAt      Time
+	State       job.State
+	Now         job.Time
+	NextAt      job.Time
 	Queue, Task string
 	// Tries of MaxAttempts were used; MaxAttempts 0 means no limit.
 	Tries, MaxAttempts int
@@ -30,20 +32,20 @@ type Wait struct {
 	// of the task; 0 where there is room.
 	MaxRunning, TaskMax int
 	// NextStart is when the queue's rate lets a job start; zero where it does now.
-	NextStart Time
+	NextStart job.Time
 	// Lane is that of a held job, which Holder has, a job in HolderState; LaneAhead jobs
 	// wait for it that go first.
 	Lane        string
 	Holder      int64
-	HolderState State
-	HolderNext  Time
+	HolderState job.State
+	HolderNext  job.Time
 	LaneAhead   int
 	// Schedule is that of a job which is held until its earlier run, the job Holder, is
 	// over.
 	Schedule string
 	// PausedBy has paused the queue at PausedAt; zero where nobody has.
 	PausedBy string
-	PausedAt Time
+	PausedAt job.Time
 	// QueueServed and TaskDone tell whether a living worker serves the queue,
 	// and whether one that serves it does the task.
 	QueueServed, TaskDone bool
@@ -55,13 +57,13 @@ type Wait struct {
 // that runs or is finished.
 func WaitingBecause(w Wait) string {
 	switch w.State {
-	case Scheduled:
+	case job.Scheduled:
 		return fmt.Sprintf("It is not due until %s, %s.", w.NextAt, in(w.NextAt.Sub(w.Now)))
-	case Backoff:
+	case job.Backoff:
 		return fmt.Sprintf("Try %s failed; the next attempt is at %s, %s.", OfMost(w.Tries, w.MaxAttempts), w.NextAt, in(w.NextAt.Sub(w.Now)))
-	case Held:
+	case job.Held:
 		return heldBecause(w)
-	case Ready:
+	case job.Ready:
 		return readyBecause(w)
 	}
 	return ""
@@ -105,9 +107,9 @@ func heldBecause(w Wait) string {
 	}
 	has := fmt.Sprintf("job %d has lane %s and is %s", w.Holder, w.Lane, w.HolderState)
 	switch w.HolderState {
-	case Backoff:
+	case job.Backoff:
 		has += fmt.Sprintf(" until %s", w.HolderNext)
-	case Dead:
+	case job.Dead:
 		has += ", which stops the lane; requeue it, discard it, or let the lane pass"
 	}
 	if w.LaneAhead > 0 {
@@ -147,55 +149,4 @@ func jobsAre(n int) string {
 		return "1 job is"
 	}
 	return fmt.Sprintf("%d jobs are", n)
-}
-
-// Perhaps offers a nearest name, in the middle of a sentence.
-func Perhaps(nearest string) string {
-	if nearest == "" {
-		return ""
-	}
-	return " (the nearest is " + nearest + ")"
-}
-
-// OfMost writes "3 of 17", or "3, without limit" where most is 0.
-func OfMost(n, most int) string {
-	if most == 0 {
-		return fmt.Sprintf("%d, without limit,", n)
-	}
-	return fmt.Sprintf("%d of %d", n, most)
-}
-
-func in(d time.Duration) string {
-	if d <= 0 {
-		return "now"
-	}
-	return "in " + Roughly(d)
-}
-
-// Roughly writes a span with its one or two largest units, as people say it.
-func Roughly(d time.Duration) string {
-	switch {
-	case d < time.Second:
-		return fmt.Sprintf("%d ms", d.Milliseconds())
-	case d < 10*time.Second:
-		return fmt.Sprintf("%.1f s", d.Seconds())
-	case d < 2*time.Minute:
-		return fmt.Sprintf("%.0f s", d.Seconds())
-	case d < 2*time.Hour:
-		return fmt.Sprintf("%.0f min", d.Minutes())
-	case d < 2*day:
-		return fmt.Sprintf("%.0f h", d.Hours())
-	default:
-		return fmt.Sprintf("%.0f days", d.Hours()/24)
-	}
-}
-
-// Grouped writes a number in groups of three digits, set apart by a narrow
-// space, as 12 345.
-func Grouped(n int64) string {
-	digits := fmt.Sprint(n)
-	for i := len(digits) - 3; i > 0 && digits[i-1] != '-'; i -= 3 {
-		digits = digits[:i] + "\u202f" + digits[i:]
-	}
-	return digits
 }

@@ -1,0 +1,77 @@
+package api
+
+import "humblemule/job"
+
+// CauseFilter says which causes a list holds.
+type CauseFilter struct {
+	// State is dead, or backoff; New means dead.
+	State       job.State
+	Queue, Task string
+	// Error is a text that the errors hold.
+	Error string
+}
+
+// Cause is what failures have in common: their errors without the parts that vary.
+type Cause struct {
+	ID       int64  `json:"cause"`
+	Type     string `json:"type"`
+	Template string `json:"template"`
+	// Count is how many jobs are in the state that was asked for; Total how many
+	// attempts have failed so ever.
+	Count int64 `json:"count"`
+	Total int64 `json:"total"`
+	// Superseded is how many of the dead jobs are runs of schedules whose places later runs
+	// took, and Schedules of how many schedules: one that always fails weighs as one job.
+	Superseded int64    `json:"superseded,omitzero"`
+	Schedules  int64    `json:"schedules,omitzero"`
+	FirstAt    job.Time `json:"first_at"`
+	LastAt     job.Time `json:"last_at"`
+	Sample     string   `json:"sample"`
+	Samples    []string `json:"samples,omitzero"`
+	// Job is the latest one.
+	Job int64        `json:"job"`
+	By  []CauseCount `json:"by"`
+	// Hours are the failures of the last 48 hours, the present one last.
+	Hours []int64 `json:"hours,omitzero"`
+	// Days are those of the last 31 times 24 hours, Versions those of the last 48 hours by
+	// the version of the worker program, and Marks what happened within these that may
+	// have to do with it; told of one cause only.
+	Days     []int64        `json:"days,omitzero"`
+	Versions []VersionTrend `json:"versions,omitzero"`
+	Marks    []Mark         `json:"marks,omitzero"`
+}
+
+// Weight is how much a cause counts beside others: its jobs, of which all superseded runs
+// of one schedule count as one.
+func (c *Cause) Weight() int64 { return c.Count - c.Superseded + c.Schedules }
+
+// VersionTrend are the failures by the hour that one version of a worker program had.
+type VersionTrend struct {
+	Version string  `json:"version"`
+	Hours   []int64 `json:"hours"`
+}
+
+// Mark is something that happened while jobs failed.
+type Mark struct {
+	At   job.Time `json:"at"`
+	Kind string   `json:"kind"`
+	Text string   `json:"text"`
+	// By is who did it; empty for a deploy.
+	By string `json:"by,omitzero"`
+}
+
+// The kinds of marks.
+const (
+	MarkDeploy   = "deploy"
+	MarkSettings = "settings"
+	MarkPause    = "pause"
+	MarkRequeue  = "requeue"
+)
+
+// CauseCount is a part of a cause's jobs.
+type CauseCount struct {
+	Task    string `json:"task"`
+	Queue   string `json:"queue"`
+	Version string `json:"version,omitzero"`
+	Count   int64  `json:"count"`
+}

@@ -1,0 +1,44 @@
+package api
+
+import "humblemule/job"
+
+// Coming is what will become due: runs of schedules, and jobs that wait for their time.
+type Coming struct {
+	AsOf  job.Time `json:"as_of"`
+	Until job.Time `json:"until"`
+	// Items are the first of them, in time order; More tells that others follow.
+	Items []ComingItem `json:"items"`
+	More  bool         `json:"more,omitzero"`
+	// StepMS is the width of a bin. Runs and Jobs count what falls into each bin from AsOf
+	// on.
+	StepMS int64   `json:"step_ms"`
+	Runs   []int64 `json:"runs"`
+	Jobs   []int64 `json:"jobs"`
+	// CountedTo tells until when they were counted, where they were too many.
+	CountedTo job.Time `json:"counted_to,omitzero"`
+}
+
+// Add counts what comes next, and lists it while there are fewer than most.
+func (c *Coming) Add(i ComingItem, most int) {
+	bins := c.Runs
+	if i.Schedule == "" {
+		bins = c.Jobs
+	}
+	bin := int64(i.At-c.AsOf) / c.StepMS
+	bins[max(min(bin, int64(len(bins))-1), 0)]++
+	if len(c.Items) < most {
+		c.Items = append(c.Items, i)
+	} else {
+		c.More = true
+	}
+}
+
+// ComingItem is a planned run, or a job that waits for its time.
+type ComingItem struct {
+	At       job.Time  `json:"at"`
+	Schedule string    `json:"schedule,omitzero"`
+	Job      int64     `json:"job,omitzero"`
+	Task     string    `json:"task"`
+	Queue    string    `json:"queue"`
+	State    job.State `json:"state,omitzero"`
+}

@@ -1,0 +1,80 @@
+package api
+
+import (
+	"humblemule/internal/check"
+	"humblemule/job"
+)
+
+// Defaults are what jobs of a task, or of a queue, get where they say nothing
+// themselves: job over task over queue over built-in, field by field, retry whole.
+// They are resolved when a job is enqueued or requeued; later changes do not touch
+// jobs that are there already.
+type Defaults struct {
+	// Queue is where jobs of the task wait. A queue's own defaults have none.
+	Queue       string        `json:"queue,omitzero"`
+	Priority    *int          `json:"priority,omitzero"`
+	MaxAttempts *int          `json:"max_attempts,omitzero"`
+	Retry       *job.Retry    `json:"retry,omitzero"`
+	Timeout     job.Duration  `json:"timeout,omitzero"`
+	KeepResult  *job.Duration `json:"keep_result,omitzero"`
+	// Keep is how long finished jobs of a queue are kept, by state; those that are not
+	// named are kept as long as is built in. A task's own defaults have none.
+	Keep map[job.State]job.Duration `json:"keep,omitzero"`
+	// Rules say in what order, and how many at once, jobs start. A task has of them only
+	// MaxRunning.
+	Rules
+}
+
+// BuiltInQueue is what holds for queues that say nothing themselves, and BuiltInTask for
+// the jobs of tasks.
+func BuiltInQueue() *Defaults { return &Defaults{Rules: Rules{}.Whole()} }
+
+// BuiltInTask is told with [BuiltInQueue].
+func BuiltInTask() *Defaults {
+	priority, policy := job.DefaultPriority, (&job.Spec{}).Policy()
+	return &Defaults{Queue: job.DefaultQueue, Priority: &priority, MaxAttempts: &policy.MaxAttempts, Retry: &policy.Retry}
+}
+
+// Check answers what is wrong with defaults of a task, or of a queue.
+func (d *Defaults) Check(ofQueue bool) []job.FieldError {
+	s := job.Spec{Task: "any", Queue: d.Queue, Priority: d.Priority, MaxAttempts: d.MaxAttempts, Retry: d.Retry}
+	c := check.List(s.Check(job.MaxPayloadBytes))
+	if ofQueue && d.Queue != "" {
+		c.Add("queue", "cannot be a default of a queue; set it as a default of tasks")
+	}
+	if !ofQueue && d.Keep != nil {
+		c.Add("keep", "cannot be a default of a task; set it for its queue")
+	}
+	c = append(c, d.Rules.check(ofQueue)...)
+	for _, s := range job.States() {
+		keep, set := d.Keep[s]
+		switch {
+		case set && !s.Finished():
+			c.Add("keep."+s.String(), "is of no finished job; those are done, skipped, cancelled and dead")
+		case set && keep < shortKept:
+			c.Add("keep."+s.String(), "%s is shorter than 1m", keep)
+		}
+	}
+	if _, other := d.Keep[job.Other]; other {
+		c.Add("keep", "names no state; finished jobs are done, skipped, cancelled and dead")
+	}
+	return c
+}
+
+// Warnings says what is allowed in the defaults and likely not meant.
+func (d *Defaults) Warnings() []job.Warning {
+	return (&job.Spec{MaxAttempts: d.MaxAttempts, Retry: d.Retry}).Warnings()
+}
+
+// Resolve gives the policy of a spec, with the defaults of its task and of its queue,
+// which may be nil, and where each part comes from.
+func Resolve(s *job.Spec, task, queue *Defaults) job.Policy {
+	var layers []job.Layer
+	if queue != nil {
+		layers = append(layers, job.Layer{From: job.FromQueue, MaxAttempts: queue.MaxAttempts, Retry: queue.Retry, Timeout: queue.Timeout, KeepResult: queue.KeepResult})
+	}
+	if task != nil {
+		layers = append(layers, job.Layer{From: job.FromTask, MaxAttempts: task.MaxAttempts, Retry: task.Retry, Timeout: task.Timeout, KeepResult: task.KeepResult})
+	}
+	return job.PolicyOf(append(layers, s.Layer())...)
+}

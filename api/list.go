@@ -1,0 +1,77 @@
+package api
+
+import "humblemule/job"
+
+// Order is how a list of jobs runs.
+type Order string
+
+// The orders of a list: by id, or by the next planned time.
+const (
+	NewestFirst Order = "newest"
+	OldestFirst Order = "oldest"
+	NextFirst   Order = "next"
+)
+
+// The bounds of a page of jobs.
+const (
+	DefaultPage = 100
+	MaxPage     = 500
+	// MaxSearched is how many rows a call looks at for filters that have no
+	// index.
+	MaxSearched = 20_000
+)
+
+// Filter says which jobs a list holds. An empty field asks for nothing;
+// several values of one field mean any of them.
+type Filter struct {
+	States        []job.State
+	Queues, Tasks []string
+	Owner, Key    string
+	Labels        map[string]string
+	// Cause is that of jobs in backoff or dead; Error is a text that their errors hold.
+	Cause int64
+	Error string
+	// InDoubt asks for jobs with a step that was begun and never finished.
+	InDoubt bool
+	IDs     []int64
+	// Since and Until bound enqueued_at: since ≤ enqueued_at < until.
+	Since, Until job.Time
+	// FinishedBy are cuts among finished jobs, by queue and state; nil for none.
+	FinishedBy map[string]map[job.State]UpTo
+	Order      Order
+	Limit      int
+	Cursor     string
+}
+
+// Page is one page of a list. Only the absence of NextCursor is its end.
+type Page struct {
+	Jobs       []job.Job `json:"jobs"`
+	NextCursor string    `json:"next_cursor,omitzero"`
+	// SearchedTo is the id up to which the page has looked, where it stopped
+	// before it was full.
+	SearchedTo int64 `json:"searched_to,omitzero"`
+	// Matched is how many jobs match, and stands only where it is exact.
+	Matched *int64 `json:"matched,omitzero"`
+}
+
+// Enqueued is what a bulk has brought: of each job its id and state, and a warning for
+// each queue and task for which there is one.
+type Enqueued struct {
+	Jobs     []job.Job     `json:"jobs"`
+	Warnings []job.Warning `json:"warnings,omitempty"`
+}
+
+// LogLine is a line that a handler wrote.
+type LogLine struct {
+	Attempt int      `json:"attempt"`
+	N       int      `json:"n"`
+	At      job.Time `json:"at"`
+	Text    string   `json:"text"`
+}
+
+// Log is a page of the lines of a job's attempts, in order.
+type Log struct {
+	Lines []LogLine `json:"lines"`
+	// More tells that there are lines after the last one here.
+	More bool `json:"more,omitzero"`
+}

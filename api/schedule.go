@@ -1,0 +1,215 @@
+package api
+
+import (
+	"encoding/json"
+	"fmt"
+	"time"
+
+	"humblemule/internal/check"
+	"humblemule/job"
+)
+
+// Schedule is a rule that enqueues a job again and again.
+type Schedule struct {
+	Name string `json:"name,omitzero"`
+	// Cron says when, in the local time of Zone; or Every, 1s to 366d, counted from From
+	// on, which is when the schedule was made where it is absent. One of the two is given.
+	Cron  string       `json:"cron,omitzero"`
+	Every job.Duration `json:"every,omitzero"`
+	From  job.Time     `json:"from,omitzero"`
+	// Zone is a name of the tz database, such as Europe/Lisbon; empty means UTC.
+	Zone string `json:"zone,omitzero"`
+	// Job is what is enqueued. It has no run_at, delay and start_by.
+	Job job.Spec `json:"job"`
+	// IfStillRunning says what becomes of a run whose last one is not over: skip (the
+	// default), wait (for its end; one at most waits), or also. Skip and wait replace a
+	// last run that waits for its next attempt.
+	IfStillRunning string `json:"if_still_running,omitzero"`
+	// Missed says what becomes of times that could not be kept within LateLimit: skip, once
+	// (the default: one run for all of them), or all, to 1000.
+	Missed string `json:"missed,omitzero"`
+	// LateLimit is 1s to 30d; zero means 1m.
+	LateLimit job.Duration `json:"late_limit,omitzero"`
+	// Spread, to 1h, delays each run by a part of it that depends on the name alone, so
+	// that schedules of one time do not start at once.
+	Spread job.Duration `json:"spread,omitzero"`
+	// Paused pauses it or lets it go on; nil leaves that as it is.
+	Paused *bool `json:"paused,omitzero"`
+	// Until is the time after which nothing is planned.
+	Until job.Time `json:"until,omitzero"`
+	Note  string   `json:"note,omitzero"`
+}
+
+// The words of a schedule.
+const (
+	RunSkips   = "skip"
+	RunWaits   = "wait"
+	RunsAlso   = "also"
+	MissedSkip = "skip"
+	MissedOnce = "once"
+	MissedAll  = "all"
+
+	// MostMissed is how many missed runs of a schedule are made up for.
+	MostMissed = 1000
+	// MostSchedules bounds the schedules of a service.
+	MostSchedules = 20_000
+)
+
+// Whole gives a schedule with its defaults.
+func (s Schedule) Whole() Schedule {
+	for _, d := range []struct {
+		field *string
+		word  string
+	}{{&s.Zone, "UTC"}, {&s.IfStillRunning, RunSkips}, {&s.Missed, MissedOnce}} {
+		if *d.field == "" {
+			*d.field = d.word
+		}
+	}
+	if s.LateLimit == 0 {
+		s.LateLimit = defaultLate
+	}
+	return s
+}
+
+// Check answers what is wrong with a schedule, but for its expression and its zone.
+func (s *Schedule) Check(maxPayload int) []job.FieldError {
+	var c check.List
+	switch {
+	case s.Cron == "" && s.Every == 0:
+		c.Add("cron", "is missing; give an expression such as 30 3 * * *, or every, such as 90s")
+	case s.Cron != "" && s.Every != 0:
+		c.Add("every", "stands beside cron; give one of the two")
+	case s.Every != 0 && (s.Every < shortestEvery || s.Every > longestEvery):
+		c.Add("every", "%s is outside 1s to 366d", s.Every)
+	}
+	if s.From != 0 && s.Cron != "" {
+		c.Add("from", "belongs to every; a cron expression says its times itself")
+	}
+	c.OneOf("if_still_running", s.IfStillRunning, RunSkips, RunWaits, RunsAlso)
+	c.OneOf("missed", s.Missed, MissedSkip, MissedOnce, MissedAll)
+	if s.LateLimit != 0 && (s.LateLimit < job.Duration(time.Second) || s.LateLimit > longestLate) {
+		c.Add("late_limit", "%s is outside 1s to 30d", s.LateLimit)
+	}
+	if s.Spread < 0 || s.Spread > longestSpread {
+		c.Add("spread", "%s is outside 0 to 1h", s.Spread)
+	}
+	if len(s.Note) > longestNote {
+		c.Add("note", "is longer than %d bytes", longestNote)
+	}
+	for _, w := range s.Job.Check(maxPayload) {
+		w.Field = "job." + w.Field
+		c = append(c, w)
+	}
+	for _, f := range []struct {
+		name string
+		set  bool
+	}{{"run_at", s.Job.RunAt != 0}, {"delay", s.Job.Delay != 0}, {"start_by", s.Job.StartBy != 0}} {
+		if f.set {
+			c.Add("job."+f.name, "cannot stand in a schedule, which says itself when a run is due")
+		}
+	}
+	return c
+}
+
+// Warnings says what is allowed in a schedule and likely not meant.
+func (s *Schedule) Warnings() (all []job.Warning) {
+	w := s.Whole()
+	if w.Missed == MissedAll && w.IfStillRunning != RunsAlso {
+		all = append(all, job.Warning{Code: job.WarnRunsMeet, Message: fmt.Sprintf("missed: all makes many runs at once, and if_still_running: %s lets only the first of them run%s", w.IfStillRunning, map[bool]string{true: " and one wait"}[w.IfStillRunning == RunWaits]) + "."})
+	}
+	if s.Zone == "" && s.Cron != "" {
+		all = append(all, job.Warning{Code: job.WarnZone, Message: "No zone is given: the expression is read in UTC."})
+	}
+	return all
+}
+
+// What a schedule's times came to, where they were not enqueued.
+const (
+	// RunStillRunning: the last run was not over.
+	RunStillRunning = "still_running"
+	// RunMissed: it could not be kept in time.
+	RunMissed = "missed"
+	// RunDuplicate: an earlier job with the same key answered for it.
+	RunDuplicate = "duplicate"
+)
+
+// Run is a planned time of a schedule, and what became of it.
+type Run struct {
+	// Number counts the runs that were enqueued, from 1 on; 0 for one that was not.
+	Number    int64    `json:"number,omitzero"`
+	PlannedAt job.Time `json:"planned_at"`
+	// Asked tells that somebody ran it now; PlannedAt is when.
+	Asked      bool      `json:"asked,omitzero"`
+	Job        int64     `json:"job_id,omitzero"`
+	EnqueuedAt job.Time  `json:"enqueued_at,omitzero"`
+	StartedAt  job.Time  `json:"started_at,omitzero"`
+	FinishedAt job.Time  `json:"finished_at,omitzero"`
+	State      job.State `json:"state,omitzero"`
+	// LateMS is how long after its planned time it started.
+	LateMS int64 `json:"late_ms,omitzero"`
+	// Reason is why it was not enqueued: still_running, missed or duplicate; Times how many
+	// planned times the line stands for where these are more than one.
+	Reason string `json:"reason,omitzero"`
+	Times  int64  `json:"times,omitzero"`
+}
+
+// Instant is a moment, in UTC and as the clocks of a zone read it.
+type Instant struct {
+	UTC   job.Time `json:"utc"`
+	Local string   `json:"local"`
+}
+
+// CronTold is an expression as it is read: its form, its sentence, the next times, and
+// what changes of the clocks do to them.
+type CronTold struct {
+	Form  string    `json:"form"`
+	Says  string    `json:"says"`
+	Zone  string    `json:"zone"`
+	Next  []Instant `json:"next"`
+	Notes []string  `json:"notes"`
+}
+
+// ScheduleTold is a schedule as it stands.
+type ScheduleTold struct {
+	Schedule
+	Version int64 `json:"version"`
+	// DefinedBy is file or hand.
+	DefinedBy string `json:"defined_by"`
+	// PausedAt and PausedBy tell since when it is paused, and by whom.
+	PausedAt job.Time `json:"paused_at,omitzero"`
+	PausedBy string   `json:"paused_by,omitzero"`
+	// SpreadMS is its own part of the spread.
+	SpreadMS int64     `json:"spread_ms,omitzero"`
+	Says     string    `json:"says"`
+	Next     []Instant `json:"next"`
+	Notes    []string  `json:"notes,omitzero"`
+	// Last is the latest run that was enqueued.
+	Last *Run `json:"last,omitzero"`
+	// FailedInARow is how many runs have died since one was done, at LastDoneAt.
+	FailedInARow int64    `json:"failed_in_a_row,omitzero"`
+	LastDoneAt   job.Time `json:"last_done_at,omitzero"`
+	// Waiting is the job of a run that waits for the end of the last one.
+	Waiting  int64         `json:"waiting,omitzero"`
+	Warnings []job.Warning `json:"warnings,omitzero"`
+}
+
+// PayloadOf gives the payload of a schedule's job as the bytes that stand in the
+// schedule's JSON, so that no number passes through a float; nil where there is none.
+func PayloadOf(schedule []byte) (json.RawMessage, error) {
+	var as struct {
+		Job struct {
+			Payload json.RawMessage `json:"payload"`
+		} `json:"job"`
+	}
+	err := json.Unmarshal(schedule, &as)
+	return as.Job.Payload, err
+}
+
+const (
+	shortestEvery = job.Duration(time.Second)
+	longestEvery  = job.Duration(366 * day)
+	defaultLate   = job.Duration(time.Minute)
+	longestLate   = job.Duration(30 * day)
+	longestSpread = job.Duration(time.Hour)
+	longestNote   = 1000
+)

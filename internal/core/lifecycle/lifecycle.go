@@ -1,0 +1,103 @@
+package lifecycle
+
+import (
+	"fmt"
+
+	"humblemule/job"
+)
+
+// Waits are the facts that decide where a job that does not run belongs.
+type Waits struct {
+	// HeldBack is true while an unmet `after` or an unfinished earlier run
+	// holds the job.
+	HeldBack bool
+	// NextAt is the time before which the job must not start; zero for none.
+	NextAt job.Time
+	// LaneTaken is true while another job of the same lane goes before it.
+	LaneTaken bool
+	// Now is the time by the service's clock.
+	Now job.Time
+}
+
+// Place says where a job that is not running and not finished belongs.
+func Place(w Waits) job.State {
+	switch {
+	case w.HeldBack:
+		return job.Held
+	case w.NextAt > w.Now:
+		return job.Scheduled
+	case w.LaneTaken:
+		return job.Held
+	default:
+		return job.Ready
+	}
+}
+
+// By is what makes a job change its state.
+type By uint8
+
+// What makes jobs change their states.
+const (
+	ByEnqueue By = iota
+	ByRequeue
+	ByDue
+	ByStartNow
+	ByUnheld
+	ByPatch
+	ByCancel
+	ByUndo
+	ByStartBy
+	ByAge
+	ByLease
+	BySettle
+	ByLeaseEnd
+	ByEndLease
+	ByAccept
+	BySuperseded
+)
+
+var byNames = [...]string{"enqueue", "requeue", "due", "start_now", "unheld", "patch", "cancel", "undo", "start_by", "age", "lease", "settle", "lease_end", "end_lease", "accept", "superseded"}
+
+// String names it as messages do.
+func (c By) String() string { return byNames[c] }
+
+func set(states ...job.State) (mask uint16) {
+	for _, s := range states {
+		mask |= 1 << s
+	}
+	return mask
+}
+
+// placed are the states that [Place] can answer.
+var placed = set(job.Held, job.Scheduled, job.Ready)
+
+// moves is the transition table: for each of these, from which states to which.
+var moves = [...][]struct{ from, to uint16 }{
+	ByEnqueue:    {{set(job.New), placed}},
+	ByRequeue:    {{set(job.Done, job.Skipped, job.Cancelled, job.Dead), placed}},
+	ByDue:        {{set(job.Scheduled, job.Backoff), placed}},
+	ByStartNow:   {{set(job.Scheduled, job.Backoff), placed}},
+	ByUnheld:     {{set(job.Held), placed}},
+	ByPatch:      {{set(job.Held, job.Scheduled, job.Ready), placed}, {set(job.Backoff), set(job.Backoff)}},
+	ByCancel:     {{set(job.Held, job.Scheduled, job.Ready, job.Backoff), set(job.Cancelled)}},
+	ByUndo:       {{set(job.Held, job.Scheduled, job.Ready, job.Backoff), placed}},
+	ByStartBy:    {{set(job.Held, job.Scheduled, job.Ready), set(job.Skipped)}},
+	ByAge:        {{set(job.Backoff), set(job.Dead)}},
+	ByLease:      {{set(job.Ready), set(job.Running)}},
+	BySettle:     {{set(job.Running), set(job.Done, job.Skipped, job.Dead, job.Backoff, job.Cancelled) | placed}},
+	ByLeaseEnd:   {{set(job.Running), set(job.Backoff, job.Dead, job.Cancelled)}},
+	ByEndLease:   {{set(job.Running), placed | set(job.Cancelled)}},
+	ByAccept:     {{set(job.Dead), set(job.Done)}},
+	BySuperseded: {{set(job.Backoff), set(job.Dead)}, {set(job.Dead), set(job.Cancelled)}},
+}
+
+// Move answers nil where the transition table allows the change, and an error
+// that names both states and what moves it where it does not.
+func Move(from, to job.State, by By) error {
+	for _, m := range moves[by] {
+		if m.from&(1<<from) != 0 && m.to&(1<<to) != 0 {
+			return nil
+		}
+	}
+	return fmt.Errorf("illegal move: a %s job cannot become %s by %s", from, to, by)
+}

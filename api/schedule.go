@@ -1,7 +1,6 @@
 package api
 
 import (
-	"encoding/json"
 	"fmt"
 	"time"
 
@@ -191,18 +190,6 @@ type ScheduleTold struct {
 	// Waiting is the job of a run that waits for the end of the last one.
 	Waiting  int64         `json:"waiting,omitzero"`
 	Warnings []job.Warning `json:"warnings,omitzero"`
-}
-
-// PayloadOf gives the payload of a schedule's job as the bytes that stand in the
-// schedule's JSON, so that no number passes through a float; nil where there is none.
-func PayloadOf(schedule []byte) (json.RawMessage, error) {
-	var as struct {
-		Job struct {
-			Payload json.RawMessage `json:"payload"`
-		} `json:"job"`
-	}
-	err := json.Unmarshal(schedule, &as)
-	return as.Job.Payload, err
 }
 
 const (

@@ -120,7 +120,7 @@ func commits(ctx context.Context, m *client.Client, do func() error) (*waits, er
 			defer ticker.Stop()
 			for ctx.Err() == nil {
 				<-ticker.C
-				m.Enqueue(ctx, job.Spec{Task: "tide.predict", Queue: "flow", Payload: time.Now().UnixNano()})
+				m.Enqueue(ctx, job.Spec{Task: "tide.predict", Queue: "flow", Payload: job.JSON(time.Now().UnixNano())})
 			}
 		})
 	}

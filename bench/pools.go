@@ -190,7 +190,7 @@ func (b *poolBench) flow(ctx context.Context, n, perSecond int, payload func(i i
 	for i := range n {
 		<-ticker.C
 		all.Go(func() {
-			_, err := b.m.Enqueue(ctx, job.Spec{Task: "tide.predict", Queue: "pools", Payload: payload(i)})
+			_, err := b.m.Enqueue(ctx, job.Spec{Task: "tide.predict", Queue: "pools", Payload: job.JSON(payload(i))})
 			failed <- err
 		})
 	}

@@ -107,17 +107,11 @@ func (a *app) acceptCommand() *cobra.Command {
 					return err
 				}
 				for _, raw := range all {
-					var s struct {
-						job.Spec
-						Payload json.RawMessage `json:"payload"`
-					}
+					var s job.Spec
 					if err := readJSON("enqueue", string(raw), &s); err != nil {
 						return err
 					}
-					if s.Spec.Payload = nil; s.Payload != nil {
-						s.Spec.Payload = s.Payload
-					}
-					followUps = append(followUps, s.Spec)
+					followUps = append(followUps, s)
 				}
 			}
 			return a.each(c.Context(), given, func(m *client.Client, id int64) (job.Job, error) {

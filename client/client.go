@@ -1,7 +1,7 @@
 // Package client is the Go client of the service's API.
 //
 //	mule, err := client.New("http://127.0.0.1:6853")
-//	j, err := mule.Enqueue(ctx, job.Spec{Task: "tide.predict", Payload: Day{Berth: 3}})
+//	j, err := mule.Enqueue(ctx, job.Spec{Task: "tide.predict", Payload: job.JSON(Day{Berth: 3})})
 //
 // Calls that change something carry an Idempotency-Key of their own and are
 // tried again under it while the service cannot be reached or says that it is
@@ -649,7 +649,7 @@ func (m *Client) Causes(ctx context.Context, f api.CauseFilter) ([]api.Cause, er
 			q.Set(name, value)
 		}
 	}
-	if f.State != job.New {
+	if f.State != job.Unplaced {
 		q.Set("state", f.State.String())
 	}
 	answer, err := get[struct{ Causes []api.Cause }](ctx, m, "/v1/dead/causes?"+q.Encode())
@@ -790,17 +790,9 @@ func (m *Client) Schedules(ctx context.Context) (all []api.ScheduleTold, err err
 	}
 }
 
-// Schedule asks for one schedule. The payload of its job is a json.RawMessage.
-func (m *Client) Schedule(ctx context.Context, name string) (told api.ScheduleTold, err error) {
-	raw, err := get[json.RawMessage](ctx, m, "/v1/schedules/"+url.PathEscape(name))
-	if err != nil {
-		return told, err
-	}
-	payload, err := api.PayloadOf(raw)
-	if err = errors.Join(err, json.Unmarshal(raw, &told)); payload != nil {
-		told.Job.Payload = payload
-	}
-	return told, err
+// Schedule asks for one schedule.
+func (m *Client) Schedule(ctx context.Context, name string) (api.ScheduleTold, error) {
+	return get[api.ScheduleTold](ctx, m, "/v1/schedules/"+url.PathEscape(name))
 }
 
 // SetSchedule keeps a schedule under a name; the same again changes nothing.

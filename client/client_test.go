@@ -67,7 +67,7 @@ func enqueued(w http.ResponseWriter, _ *http.Request) { io.WriteString(w, `{"id"
 func TestRetry(t *testing.T) {
 	s := script(t, lost, problemOf(503, busy), lost, enqueued)
 	m := s.client(t, 10*time.Second)
-	j, err := m.Enqueue(t.Context(), job.Spec{Task: "tide.predict", Payload: "a<b"})
+	j, err := m.Enqueue(t.Context(), job.Spec{Task: "tide.predict", Payload: job.JSON("a<b")})
 	require.NoError(t, err)
 	assert.Equal(t, int64(7), j.ID)
 	require.Len(t, s.keys, 4)

@@ -129,7 +129,7 @@ func TestConsole(t *testing.T) {
 	ended := make(chan error, 1)
 	go func() { ended <- pool.Run(ctx) }()
 	once := 1
-	j, err := m.Enqueue(t.Context(), job.Spec{Task: "manifest.check", Payload: "<b>heron</b>", MaxAttempts: &once})
+	j, err := m.Enqueue(t.Context(), job.Spec{Task: "manifest.check", Payload: job.JSON("<b>heron</b>"), MaxAttempts: &once})
 	require.NoError(t, err)
 
 	p.says("1 dead letter waits for a fix.")
@@ -215,7 +215,7 @@ func TestDeadLetters(t *testing.T) {
 	go func() { ended <- pool.Run(ctx) }()
 	var specs []job.Spec
 	for n := range 40 {
-		specs = append(specs, job.Spec{Task: "dues.charge", Payload: fmt.Sprint("heron-", n)})
+		specs = append(specs, job.Spec{Task: "dues.charge", Payload: job.JSON(fmt.Sprint("heron-", n))})
 	}
 	_, err := m.EnqueueMany(t.Context(), specs)
 	require.NoError(t, err)
@@ -265,7 +265,7 @@ func TestActsDoWhatIsShown(t *testing.T) {
 	once := 1
 	var specs []job.Spec
 	for n := range 12 {
-		specs = append(specs, job.Spec{Task: "dues.charge", Payload: n, Queue: []string{"common", "common", "archive"}[n%3], MaxAttempts: &once})
+		specs = append(specs, job.Spec{Task: "dues.charge", Payload: job.JSON(n), Queue: []string{"common", "common", "archive"}[n%3], MaxAttempts: &once})
 	}
 	_, err := m.EnqueueMany(t.Context(), specs)
 	require.NoError(t, err)
@@ -347,11 +347,11 @@ func TestSettingsAndPatch(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	ended := make(chan error, 1)
 	go func() { ended <- pool.Run(ctx) }()
-	good, err := m.Enqueue(t.Context(), job.Spec{Task: "dues.charge", Payload: due{"egret", "harbour"}})
+	good, err := m.Enqueue(t.Context(), job.Spec{Task: "dues.charge", Payload: job.JSON(due{"egret", "harbour"})})
 	require.NoError(t, err)
 	_, err = m.Await(t.Context(), good.ID, 10*time.Second)
 	require.NoError(t, err)
-	jobs, err := m.EnqueueMany(t.Context(), []job.Spec{{Task: "dues.charge", Payload: due{"heron", "quay"}}, {Task: "dues.charge", Payload: due{"plover", "quay"}}})
+	jobs, err := m.EnqueueMany(t.Context(), []job.Spec{{Task: "dues.charge", Payload: job.JSON(due{"heron", "quay"})}, {Task: "dues.charge", Payload: job.JSON(due{"plover", "quay"})}})
 	require.NoError(t, err)
 
 	p := open(t, s.url+"/settings/dues.charge")

@@ -31,7 +31,7 @@ func TestKill(t *testing.T) {
 		work.Go(func() {
 			for n := 0; ctx.Err() == nil; n++ {
 				key := fmt.Sprintf("%d-%d", producer, n)
-				j, err := m.Enqueue(ctx, job.Spec{Task: "tide.predict", Key: key, Payload: n})
+				j, err := m.Enqueue(ctx, job.Spec{Task: "tide.predict", Key: key, Payload: job.JSON(n)})
 				if err != nil {
 					continue // not acknowledged: it may be there or not
 				}
@@ -142,7 +142,7 @@ func TestOutage(t *testing.T) {
 	})
 	var specs []job.Spec
 	for n := range 8 {
-		specs = append(specs, job.Spec{Task: "berth.plan", Payload: 1000 + 500*(n%4)})
+		specs = append(specs, job.Spec{Task: "berth.plan", Payload: job.JSON(1000 + 500*(n%4))})
 	}
 	_, err := m.EnqueueMany(t.Context(), specs)
 	require.NoError(t, err)

@@ -101,9 +101,9 @@ func (o *odd) tell(r *worker.Running) {
 		}
 	case 5:
 		payload := map[string]any{"n": 1}
-		r.FollowUp(job.Spec{Task: "follow.up", Payload: payload, Delay: job.Duration(o.span()), Timeout: job.Duration(o.span()), Owner: o.text(), Labels: map[string]string{o.text(): o.text()}})
-		r.FollowUp(job.Spec{Task: o.text(), Payload: o.result(), RunAt: job.Time(o.span())})
-		r.FollowUp(job.Spec{Task: "follow.up", Payload: payload, Delay: job.Duration(time.Hour)})
+		r.FollowUp(job.Spec{Task: "follow.up", Payload: job.JSON(payload), Delay: job.Duration(o.span()), Timeout: job.Duration(o.span()), Owner: o.text(), Labels: map[string]string{o.text(): o.text()}})
+		r.FollowUp(job.Spec{Task: o.text(), Payload: job.JSON(o.result()), RunAt: job.Time(o.span())})
+		r.FollowUp(job.Spec{Task: "follow.up", Payload: job.JSON(payload), Delay: job.Duration(time.Hour)})
 		payload["n"] = math.NaN() // after it was taken
 	}
 }
@@ -170,7 +170,7 @@ func TestNoHandlerHarmsAnother(t *testing.T) {
 	specs := make([]job.Spec, 0, 3*each)
 	for n := range each {
 		for _, task := range []string{"plain", "odd", "odd.many"} {
-			specs = append(specs, job.Spec{Task: task, Payload: n, MaxAttempts: &once})
+			specs = append(specs, job.Spec{Task: task, Payload: job.JSON(n), MaxAttempts: &once})
 		}
 	}
 	_, err := m.EnqueueMany(t.Context(), specs)
@@ -241,7 +241,7 @@ func TestLostAnswers(t *testing.T) {
 	worker.Handle(pool, "plain", func(context.Context, int) (int64, error) { return 1, nil })
 	specs := make([]job.Spec, 100)
 	for n := range specs {
-		specs[n] = job.Spec{Task: "plain", Payload: n}
+		specs[n] = job.Spec{Task: "plain", Payload: job.JSON(n)}
 	}
 	_, err := steady.EnqueueMany(t.Context(), specs)
 	require.NoError(t, err)
@@ -321,7 +321,7 @@ func TestTerminalsAreSafe(t *testing.T) {
 		assert.ErrorContains(t, err, "U+001B")
 	}
 	once := 1
-	_, err := m.Enqueue(t.Context(), job.Spec{Task: "t", Payload: evil, MaxAttempts: &once})
+	_, err := m.Enqueue(t.Context(), job.Spec{Task: "t", Payload: job.JSON(evil), MaxAttempts: &once})
 	require.NoError(t, err)
 	l := lease(t, m, "w", 1)[0]
 	_, err = m.Settle(t.Context(), []api.Settlement{{Token: l.Token, Outcome: job.OutcomeFailed, Report: api.Report{Log: []string{evil}}, Error: &job.Failure{Type: evil, Message: evil}}})

@@ -44,7 +44,7 @@ func TestPythonWorker(t *testing.T) {
 	python, out := start()
 	enqueue := func(task string, payload any, timeout time.Duration) int64 {
 		once := 1
-		j, err := m.Enqueue(t.Context(), job.Spec{Task: task, Payload: payload, MaxAttempts: &once, Timeout: job.Duration(timeout)})
+		j, err := m.Enqueue(t.Context(), job.Spec{Task: task, Payload: job.JSON(payload), MaxAttempts: &once, Timeout: job.Duration(timeout)})
 		require.NoError(t, err)
 		return j.ID
 	}

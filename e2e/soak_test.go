@@ -97,7 +97,7 @@ func (c *crew) produce(ctx context.Context, name string) {
 		most := 0
 		specs := make([]job.Spec, 1+max(rand.IntN(12)-6, 0))
 		for i := range specs {
-			specs[i] = job.Spec{Task: "log.pack", Key: fmt.Sprintf("%s-%d-%d", name, n, i), Payload: rand.IntN(300), MaxAttempts: &most, Retry: &job.Retry{First: job.Duration(100 * time.Millisecond), Ceiling: job.Duration(time.Second)}}
+			specs[i] = job.Spec{Task: "log.pack", Key: fmt.Sprintf("%s-%d-%d", name, n, i), Payload: job.JSON(rand.IntN(300)), MaxAttempts: &most, Retry: &job.Retry{First: job.Duration(100 * time.Millisecond), Ceiling: job.Duration(time.Second)}}
 			c.book.note(told{What: asksEnqueue, Key: specs[i].Key})
 		}
 		var jobs []job.Job
@@ -274,7 +274,7 @@ func TestAway(t *testing.T) {
 	go func() { ended <- pool.Run(ctx) }()
 	var specs []job.Spec
 	for range 60 {
-		specs = append(specs, job.Spec{Task: "log.pack", Payload: 100 + rand.IntN(9000)})
+		specs = append(specs, job.Spec{Task: "log.pack", Payload: job.JSON(100 + rand.IntN(9000))})
 	}
 	jobs, err := m.EnqueueMany(t.Context(), specs)
 	require.NoError(t, err)
@@ -310,7 +310,7 @@ func TestRollingRestart(t *testing.T) {
 	var producer sync.WaitGroup
 	producer.Go(func() {
 		for producing.Err() == nil {
-			j, err := m.Enqueue(t.Context(), job.Spec{Task: "log.pack", Payload: rand.IntN(300)})
+			j, err := m.Enqueue(t.Context(), job.Spec{Task: "log.pack", Payload: job.JSON(rand.IntN(300))})
 			assert.NoError(t, err)
 			ids = append(ids, j.ID)
 			time.Sleep(10 * time.Millisecond)
@@ -351,7 +351,7 @@ func TestShellPool(t *testing.T) {
 	s := serve(t)
 	m := s.mule()
 	for _, ms := range []string{"0.1", "30"} {
-		_, err := m.Enqueue(t.Context(), job.Spec{Task: "log.pack", Payload: ms})
+		_, err := m.Enqueue(t.Context(), job.Spec{Task: "log.pack", Payload: job.JSON(ms)})
 		require.NoError(t, err)
 	}
 	log := &journal{more: make(chan struct{})}

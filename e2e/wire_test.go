@@ -168,7 +168,7 @@ func TestPayloadBytes(t *testing.T) {
 	assert.Equal(t, 2, j.Round)
 
 	const long = 100 << 10 // beside the row
-	j, err = m.Enqueue(t.Context(), job.Spec{Task: "log.pack", Payload: strings.Repeat("é", long/2)})
+	j, err = m.Enqueue(t.Context(), job.Spec{Task: "log.pack", Payload: job.JSON(strings.Repeat("é", long/2))})
 	require.NoError(t, err)
 	j, err = m.Job(t.Context(), j.ID)
 	require.NoError(t, err)

@@ -52,10 +52,10 @@ func TestWorkersPage(t *testing.T) {
 	ended := make(chan error, 1)
 	go func() { ended <- pool.Run(t.Context()) }()
 	for range 6 {
-		_, err := m.Enqueue(t.Context(), job.Spec{Task: "log.pack", Payload: true})
+		_, err := m.Enqueue(t.Context(), job.Spec{Task: "log.pack", Payload: job.JSON(true)})
 		require.NoError(t, err)
 	}
-	j, err := m.Enqueue(t.Context(), job.Spec{Task: "log.pack", Payload: false})
+	j, err := m.Enqueue(t.Context(), job.Spec{Task: "log.pack", Payload: job.JSON(false)})
 	require.NoError(t, err)
 
 	p := open(t, s.url+"/workers")
@@ -85,7 +85,7 @@ func TestWorkersPage(t *testing.T) {
 	p.says("hmule pause common")
 	p.do(chromedp.Click(chromedp.CSS(`[role=dialog] button[type=submit]`)))
 	p.says("Queue common has been paused by local since")
-	_, err = m.Enqueue(t.Context(), job.Spec{Task: "log.pack", Payload: true})
+	_, err = m.Enqueue(t.Context(), job.Spec{Task: "log.pack", Payload: job.JSON(true)})
 	require.NoError(t, err)
 	p.do(chromedp.Click(chromedp.Search(`//button[text()="Resume queue common"]`)), chromedp.Click(chromedp.CSS(`[role=dialog] button[type=submit]`)))
 	p.says("Nothing waits to be started.")
@@ -128,7 +128,7 @@ func TestTokensFile(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	ended := make(chan error, 1)
 	go func() { ended <- pool.Run(ctx) }()
-	j, err := m.Enqueue(t.Context(), job.Spec{Task: "log.pack", Payload: true})
+	j, err := m.Enqueue(t.Context(), job.Spec{Task: "log.pack", Payload: job.JSON(true)})
 	require.NoError(t, err)
 	j, err = m.Await(t.Context(), j.ID, 2*time.Minute)
 	require.NoError(t, err)

@@ -26,10 +26,10 @@ func Fixed() (all []Planned) {
 	soon := &job.Retry{First: job.Duration(200 * time.Millisecond), Factor: 1.5}
 	three := 3
 	tide := func(station string, silent int) job.Spec {
-		return job.Spec{Task: TidePredict, Payload: Day{Station: station, Date: "2026-12-01", GaugeSilent: silent}, MaxAttempts: &three, Retry: soon, Labels: map[string]string{"station": station}}
+		return job.Spec{Task: TidePredict, Payload: job.JSON(Day{Station: station, Date: "2026-12-01", GaugeSilent: silent}), MaxAttempts: &three, Retry: soon, Labels: map[string]string{"station": station}}
 	}
 	manifest := func(name string) job.Spec {
-		return job.Spec{Task: ManifestCheck, Queue: "berths", Payload: Arrival{name}, Key: name, Owner: agents[len(name)%len(agents)]}
+		return job.Spec{Task: ManifestCheck, Queue: "berths", Payload: job.JSON(Arrival{name}), Key: name, Owner: agents[len(name)%len(agents)]}
 	}
 	for _, s := range wellKnown {
 		add(8, job.Done, tide(s, 0))
@@ -45,22 +45,22 @@ func Fixed() (all []Planned) {
 	}
 	add(2, job.Skipped, manifest("avocet-0518"))
 	for n, ship := range []string{"brisa-0412", "kelpie-0107", "osprey-2231"} {
-		add(1, job.Done, job.Spec{Task: DuesCharge, Payload: Dues{ship, 12_000 + n}, Key: ship, Dedupe: job.Unfinished})
+		add(1, job.Done, job.Spec{Task: DuesCharge, Payload: job.JSON(Dues{ship, 12_000 + n}), Key: ship, Dedupe: job.Unfinished})
 	}
 	for _, b := range buoys {
-		add(1, job.Done, job.Spec{Task: BuoyPoll, Payload: Watch{b}})
+		add(1, job.Done, job.Spec{Task: BuoyPoll, Payload: job.JSON(Watch{b})})
 	}
-	add(2, job.Backoff, job.Spec{Task: BuoyPoll, Payload: Watch{lostBuoy}, Retry: &job.Retry{First: job.Duration(time.Hour)}})
-	add(6, job.Done, job.Spec{Task: LogPack, Queue: "archive", Payload: Logbook{Date: "2026-11-22", Lines: 20_000}})
+	add(2, job.Backoff, job.Spec{Task: BuoyPoll, Payload: job.JSON(Watch{lostBuoy}), Retry: &job.Retry{First: job.Duration(time.Hour)}})
+	add(6, job.Done, job.Spec{Task: LogPack, Queue: "archive", Payload: job.JSON(Logbook{Date: "2026-11-22", Lines: 20_000})})
 	for _, minutes := range []int{1, 3} {
-		add(1, job.Running, job.Spec{Task: LogPack, Queue: "archive", Payload: Logbook{Date: "2026-11-23", Lines: 20_000, TapeMinutes: minutes}})
+		add(1, job.Running, job.Spec{Task: LogPack, Queue: "archive", Payload: job.JSON(Logbook{Date: "2026-11-23", Lines: 20_000, TapeMinutes: minutes})})
 	}
 	evening := tide("inner-quay", 0)
 	evening.Delay = job.Duration(6 * time.Hour)
 	add(3, job.Scheduled, evening)
 	all = append(all, Planned{Spec: evening, Wanted: job.Cancelled, Cancel: true})
 	plan := func(ship, berth string, tug int) job.Spec {
-		return job.Spec{Task: BerthPlan, Queue: "berths", Lane: berth, Payload: Call{Ship: ship, Berth: berth, Hours: 6, TugMinutes: tug}, Owner: agents[len(ship)%len(agents)]}
+		return job.Spec{Task: BerthPlan, Queue: "berths", Lane: berth, Payload: job.JSON(Call{Ship: ship, Berth: berth, Hours: 6, TugMinutes: tug}), Owner: agents[len(ship)%len(agents)]}
 	}
 	for _, ship := range ships[:3] {
 		add(1, job.Done, plan(ship, "berth-1", 0))
@@ -68,10 +68,10 @@ func Fixed() (all []Planned) {
 	add(1, job.Running, plan("kelpie-0107", "berth-2", 45))
 	add(2, job.Held, plan("osprey-2231", "berth-2", 0)) // behind it in the lane
 	for n := range 5 {
-		add(1, job.Done, job.Spec{Task: NoticePublish, Queue: "bulletins", Payload: Notice{n + 1, "The lock closes at dusk."}})
+		add(1, job.Done, job.Spec{Task: NoticePublish, Queue: "bulletins", Payload: job.JSON(Notice{n + 1, "The lock closes at dusk."})})
 	}
 	nine := 9
-	add(2, job.Done, job.Spec{Task: FogBulletin, Queue: "bulletins", Priority: &nine, Payload: Air{"lock-gate", 7.4, 7.1}})
+	add(2, job.Done, job.Spec{Task: FogBulletin, Queue: "bulletins", Priority: &nine, Payload: job.JSON(Air{"lock-gate", 7.4, 7.1})})
 	add(2, job.Ready, job.Spec{Task: "log.bind", Queue: "bindery"}) // nobody serves it
 	return all
 }

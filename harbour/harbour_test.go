@@ -91,7 +91,7 @@ func TestTideOfSchedule(t *testing.T) {
 	pool := worker.New(nil, worker.Options{})
 	NewFixedWorld().Office(pool)
 	planned := time.Date(2027, 2, 3, 3, 30, 0, 0, time.UTC)
-	spec := job.Spec{Task: TidePredict, Payload: Day{Station: "inner-quay"}}
+	spec := job.Spec{Task: TidePredict, Payload: job.JSON(Day{Station: "inner-quay"})}
 	var curve Curve
 	workertest.Run(t, pool, spec, workertest.Planned(job.ScheduledBy{Name: "tides", Run: 7, PlannedAt: job.At(planned)})).Result(&curve)
 	assert.Equal(t, "2027-02-03", curve.Date)

@@ -92,7 +92,7 @@ func (t *Traffic) enqueue(ctx context.Context, s job.Spec) error {
 
 func (t *Traffic) manifest(name string) job.Spec {
 	return job.Spec{
-		Task: ManifestCheck, Queue: "berths", Payload: Arrival{name}, Key: name, Owner: agents[t.random.IntN(len(agents))],
+		Task: ManifestCheck, Queue: "berths", Payload: job.JSON(Arrival{name}), Key: name, Owner: agents[t.random.IntN(len(agents))],
 		Retry: &job.Retry{First: job.Duration(4 * time.Second)}, Labels: map[string]string{"berth": fmt.Sprintf("berth-%d", 1+t.random.IntN(5))},
 	}
 }
@@ -100,7 +100,7 @@ func (t *Traffic) manifest(name string) job.Spec {
 func (t *Traffic) tide(station string) job.Spec {
 	tries := 4
 	return job.Spec{
-		Task: TidePredict, Payload: t.day(station), MaxAttempts: &tries,
+		Task: TidePredict, Payload: job.JSON(t.day(station)), MaxAttempts: &tries,
 		Retry: &job.Retry{First: job.Duration(3 * time.Second), Factor: 2}, Timeout: job.Duration(20 * time.Second),
 		Labels: map[string]string{"station": station},
 	}
@@ -111,18 +111,18 @@ func (t *Traffic) day(station string) Day {
 }
 
 func (t *Traffic) poll(buoy string) job.Spec {
-	return job.Spec{Task: BuoyPoll, Payload: Watch{buoy}, Retry: &job.Retry{First: job.Duration(5 * time.Second), Ceiling: job.Duration(2 * time.Minute)}, Labels: map[string]string{"buoy": buoy}}
+	return job.Spec{Task: BuoyPoll, Payload: job.JSON(Watch{buoy}), Retry: &job.Retry{First: job.Duration(5 * time.Second), Ceiling: job.Duration(2 * time.Minute)}, Labels: map[string]string{"buoy": buoy}}
 }
 
 func (t *Traffic) logbook() job.Spec {
-	return job.Spec{Task: LogPack, Queue: "archive", Payload: Logbook{Date: time.Now().Format(time.DateOnly), Lines: 20_000 + t.random.IntN(60_000)}}
+	return job.Spec{Task: LogPack, Queue: "archive", Payload: job.JSON(Logbook{Date: time.Now().Format(time.DateOnly), Lines: 20_000 + t.random.IntN(60_000)})}
 }
 
 // dues are charged once a day and ship: the key keeps a second job away.
 func (t *Traffic) dues() job.Spec {
 	ship := ships[t.random.IntN(len(ships))]
 	return job.Spec{
-		Task: DuesCharge, Payload: Dues{ship, 10_000 + t.random.IntN(90_000)}, Key: ship + " " + time.Now().Format(time.DateOnly), Dedupe: "24h",
+		Task: DuesCharge, Payload: job.JSON(Dues{ship, 10_000 + t.random.IntN(90_000)}), Key: ship + " " + time.Now().Format(time.DateOnly), Dedupe: "24h",
 		Retry: &job.Retry{Curve: job.Fixed, First: job.Duration(4 * time.Second)}, Owner: agents[t.random.IntN(len(agents))],
 	}
 }
@@ -131,7 +131,7 @@ func (t *Traffic) dues() job.Spec {
 func (t *Traffic) berth() job.Spec {
 	c := Call{Ship: ships[t.random.IntN(len(ships))], Berth: fmt.Sprintf("berth-%d", 1+t.random.IntN(5)), Hours: 2 + t.random.IntN(20)}
 	return job.Spec{
-		Task: BerthPlan, Queue: "berths", Lane: c.Berth, Payload: c, Owner: agents[t.random.IntN(len(agents))],
+		Task: BerthPlan, Queue: "berths", Lane: c.Berth, Payload: job.JSON(c), Owner: agents[t.random.IntN(len(agents))],
 		Retry: &job.Retry{First: job.Duration(4 * time.Second)},
 	}
 }
@@ -140,7 +140,7 @@ func (t *Traffic) berth() job.Spec {
 func (t *Traffic) fog() job.Spec {
 	nine, air := 9, Air{Station: wellKnown[t.random.IntN(len(wellKnown))], Temperature: 4 + float64(t.random.IntN(80))/10}
 	air.DewPoint = air.Temperature - float64(t.random.IntN(20))/10
-	return job.Spec{Task: FogBulletin, Queue: "bulletins", Priority: &nine, Payload: air, StartBy: job.At(time.Now().Add(5 * time.Minute)), Retry: &job.Retry{First: job.Duration(2 * time.Second)}}
+	return job.Spec{Task: FogBulletin, Queue: "bulletins", Priority: &nine, Payload: job.JSON(air), StartBy: job.At(time.Now().Add(5 * time.Minute)), Retry: &job.Retry{First: job.Duration(2 * time.Second)}}
 }
 
 // notices are a burst of ordinary ones.
@@ -148,7 +148,7 @@ func (t *Traffic) notices(ctx context.Context) error {
 	for range 8 {
 		t.notice++
 		n := Notice{t.notice, "The buoy " + lostBuoy + " is adrift; mariners keep clear."}
-		if err := t.enqueue(ctx, job.Spec{Task: NoticePublish, Queue: "bulletins", Payload: n, Retry: &job.Retry{First: job.Duration(3 * time.Second)}}); err != nil {
+		if err := t.enqueue(ctx, job.Spec{Task: NoticePublish, Queue: "bulletins", Payload: job.JSON(n), Retry: &job.Retry{First: job.Duration(3 * time.Second)}}); err != nil {
 			return err
 		}
 	}

@@ -53,8 +53,8 @@ func TestSpecCheck(t *testing.T) {
 		"priority ":     {Task: "a", Priority: &negative},
 		"delay":         {Task: "a", RunAt: At(time.Now()), Delay: Duration(time.Second)},
 		"max_attempts":  {Task: "a", MaxAttempts: &negative},
-		"payload":       {Task: "a", Payload: strings.Repeat("x", MaxPayloadBytes)},
-		"payload ":      {Task: "a", Payload: func() {}},
+		"payload":       {Task: "a", Payload: JSON(strings.Repeat("x", MaxPayloadBytes))},
+		"payload ":      {Task: "a", Payload: json.RawMessage("{")},
 		"owner":         {Task: "a", Owner: strings.Repeat("x", 201)},
 		"key":           {Task: "a", Key: strings.Repeat("x", 201)},
 		"labels":        {Task: "a", Labels: many},
@@ -64,7 +64,7 @@ func TestSpecCheck(t *testing.T) {
 		"retry.factor":  {Task: "a", Retry: &Retry{Factor: 0.5}},
 		"retry.ceiling": {Task: "a", Retry: &Retry{First: Duration(time.Hour), Ceiling: Duration(time.Minute)}},
 		"retry.first":   {Task: "a", Retry: &Retry{First: Duration(40 * day), Ceiling: Duration(50 * day)}},
-		"":              {Task: "tide.predict", Priority: &nine, Payload: []int{1}},
+		"":              {Task: "tide.predict", Priority: &nine, Payload: JSON([]int{1})},
 		"retry.jitter":  {Task: "a", Retry: &Retry{Jitter: new(float64(2))}},
 	} {
 		wrong := s.Check(MaxPayloadBytes)

@@ -108,14 +108,3 @@ func MergeLabels(others, over map[string]string) map[string]string {
 	}
 	return merged
 }
-
-// SpecOf is the spec by which a job would be enqueued again, without its policy.
-func (j *Job) SpecOf() Spec {
-	s := Spec{
-		Task: j.Task, Queue: j.Queue, Priority: &j.Priority, RunAt: j.RunAt, StartBy: j.StartBy, Owner: j.Owner, Lane: j.Lane, Labels: j.Labels, Key: j.Key, Dedupe: j.Dedupe, Traceparent: j.Traceparent,
-	}
-	if j.Payload != nil {
-		s.Payload = json.RawMessage(j.Payload)
-	}
-	return s
-}

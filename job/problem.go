@@ -81,18 +81,23 @@ func Wrong(detail string, fields []FieldError) error {
 	return &Problem{Kind: Invalid, Detail: detail, Fields: fields}
 }
 
-// CheckAll checks every spec of a bulk; each error names the spec by at, which
-// gives the place of the i-th one, such as "line 501".
-func CheckAll(specs []Spec, maxPayload int, at func(i int) string) []FieldError {
-	const most = 100
-	var c check.List
-	for i := range specs {
-		for _, e := range specs[i].Check(maxPayload) {
-			c.Add(at(i)+e.Field, "%s", e.Message)
-		}
-		if len(c) >= most {
-			return c[:most]
-		}
-	}
-	return c
+// Warning tells of something that is allowed and likely not meant, or that will not go as
+// one may expect.
+type Warning struct {
+	// Code is one of a closed list, for programs.
+	Code string `json:"code"`
+	// Message is a sentence that says what will happen, and what to do.
+	Message string `json:"message"`
 }
+
+// The codes of warnings.
+const (
+	WarnNoLimit        = "no_attempt_limit"
+	WarnRunsMeet       = "missed_runs_meet"
+	WarnZone           = "zone_not_given"
+	WarnFromFile       = "set_by_file"
+	WarnQueueUnserved  = "queue_unserved"
+	WarnTaskUndone     = "task_undone"
+	WarnWorkDone       = "work_was_done"
+	WarnOneAttemptFits = "one_attempt_fits"
+)

@@ -1,14 +1,11 @@
 package job
 
 import (
-	"cmp"
+	"bytes"
 	"encoding/json"
 	"fmt"
-	"math"
 	"regexp"
-	"slices"
 	"sort"
-	"strings"
 
 	"humblemule/internal/check"
 	"humblemule/internal/text"
@@ -33,9 +30,9 @@ const (
 type Spec struct {
 	// Task is the name of what is to be done: [a-z0-9][a-z0-9._-]{0,127}.
 	Task string `json:"task"`
-	// Payload is any value that JSON can hold, at most 128 KiB as JSON unless
-	// the service is set up otherwise. A json.RawMessage is sent as it is.
-	Payload any `json:"payload,omitzero"`
+	// Payload is any value that JSON can hold, at most 128 KiB unless the service is set up
+	// otherwise; its bytes are kept as they are. See [New] and [JSON].
+	Payload json.RawMessage `json:"payload,omitzero"`
 	// Queue is where the job waits; empty means common.
 	Queue string `json:"queue,omitzero"`
 	// Priority is 0 to 9, higher first; nil means 4.
@@ -77,51 +74,37 @@ type Spec struct {
 	Traceparent string `json:"traceparent,omitzero"`
 }
 
+// New gives a spec of a task with a payload. The error says why JSON cannot hold the payload.
+func New[P any](task string, payload P) (Spec, error) {
+	raw, err := marshal(payload)
+	if err != nil {
+		return Spec{}, Wrong("the spec cannot be made", []FieldError{{Field: "payload", Message: "cannot be written as JSON: " + err.Error()}})
+	}
+	return Spec{Task: task, Payload: raw}, nil
+}
+
+// JSON writes a value that JSON can always hold, such as one of numbers, texts and lists of
+// them; it panics where JSON cannot. [New] is for all others.
+func JSON(v any) json.RawMessage {
+	raw, err := marshal(v)
+	if err != nil {
+		panic(fmt.Sprintf("a payload of type %T: %v", v, err))
+	}
+	return raw
+}
+
+// marshal writes a value as JSON, in which nothing is escaped that needs no escape.
+func marshal(v any) (json.RawMessage, error) {
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
+	e.SetEscapeHTML(false)
+	err := e.Encode(v)
+	return bytes.TrimSuffix(b.Bytes(), []byte("\n")), err
+}
+
 // NotBuiltYet lists fields of a spec that the wire reserves and this version
 // refuses by name.
 var NotBuiltYet = map[string]bool{"after": true}
-
-// The curves of a retry.
-const (
-	Exponential = "exponential"
-	Linear      = "linear"
-	Fixed       = "fixed"
-	List        = "list"
-)
-
-// MostDelays bounds the delays of a list.
-const MostDelays = 100
-
-// Retry says how long a failed job waits for its next attempt: d(n) after the n-th
-// counted attempt of a round, drawn uniformly from d × (1 ± jitter).
-//
-//	exponential  d(n) = min(first × factor^(n-1), ceiling)
-//	linear       d(n) = min(first + step × (n-1), ceiling)
-//	fixed        d(n) = first
-//	list         d(n) = the n-th of delays; the last one repeats
-//
-// A field that is zero takes the curve's default. A field that the curve does not
-// have is refused.
-type Retry struct {
-	// Curve is exponential where it is empty.
-	Curve string `json:"curve,omitzero"`
-	// First is the wait after the first failure: 1ms to 30d; 10s for an
-	// exponential curve, 30s for a linear, 1m for a fixed one.
-	First Duration `json:"first,omitzero"`
-	// Factor multiplies the wait each time: 1 to 100; default 2.5.
-	Factor float64 `json:"factor,omitzero"`
-	// Step is added each time: 1ms to 30d; default 30s.
-	Step Duration `json:"step,omitzero"`
-	// Ceiling bounds the wait before jitter, from First to 30d; default 8h.
-	Ceiling Duration `json:"ceiling,omitzero"`
-	// Delays are 1 to 100 waits of 1ms to 30d each.
-	Delays []Duration `json:"delays,omitzero"`
-	// Jitter is 0 to 1; nil means 0.2.
-	Jitter *float64 `json:"jitter,omitzero"`
-	// GiveUpAfter makes a job dead when its next attempt would come later
-	// than this after the first start of its round; zero means never.
-	GiveUpAfter Duration `json:"give_up_after,omitzero"`
-}
 
 var traceparentForm = regexp.MustCompile(`^[0-9a-f]{2}-[0-9a-f]{32}-[0-9a-f]{16}-[0-9a-f]{2}$`)
 
@@ -201,52 +184,26 @@ func (s *Spec) Check(maxPayload int) []FieldError {
 	return c
 }
 
-// Frozen is a copy of a spec that shares nothing with it, its payload as JSON. The error
-// says what of it cannot be told.
-func (s *Spec) Frozen() (frozen Spec, err error) {
-	raw, err := json.Marshal(s)
-	if err != nil {
-		return frozen, Wrong("the spec cannot be told", []FieldError{{Field: "payload", Message: "cannot be written as JSON: " + err.Error()}})
+// CheckStart answers why a spec that is enqueued now could never start; of a delay it is
+// known only then when it ends.
+func (s *Spec) CheckStart(now Time) []FieldError {
+	var c check.List
+	switch {
+	case s.StartBy == 0:
+	case s.StartBy <= now:
+		c.Add("start_by", "%s is over: the job could never start", s.StartBy)
+	case s.StartBy < now.Add(s.Delay.Go()):
+		c.Add("start_by", "%s is before the delay of %s ends: the job could never start", s.StartBy, s.Delay)
 	}
-	if why := check.JSONFault(raw); why != "" {
-		return frozen, Wrong("the spec cannot be told", []FieldError{{Field: "payload", Message: why}})
-	}
-	if err := json.Unmarshal(raw, &frozen); err != nil {
-		return frozen, Wrong("the spec cannot be told", []FieldError{{Field: "spec", Message: err.Error()}})
-	}
-	var own struct {
-		Payload json.RawMessage `json:"payload"`
-	}
-	if err = json.Unmarshal(raw, &own); own.Payload != nil {
-		frozen.Payload = own.Payload
-	}
-	return frozen, err
+	return c
 }
 
-// Warnings says what is allowed in the spec and likely not meant.
-func (s *Spec) Warnings() (all []Warning) {
-	if s.MaxAttempts != nil && *s.MaxAttempts == 0 && (s.Retry == nil || s.Retry.GiveUpAfter == 0) {
-		all = append(all, Warning{WarnNoLimit, "max_attempts 0 means no limit: a job that always fails is tried for ever; set retry.give_up_after to bound it."})
-	}
-	if s.Retry != nil {
-		r := s.Retry.WithDefaults()
-		first := r.First
-		if r.Curve == List {
-			first = r.Delays[0]
-		}
-		if r.GiveUpAfter > 0 && r.GiveUpAfter < first {
-			all = append(all, Warning{WarnOneAttemptFits, fmt.Sprintf("retry.give_up_after (%s) is shorter than the first wait (%s): a job that fails once is dead at once.", r.GiveUpAfter, first)})
-		}
-	}
-	return all
-}
-
-func checkPayload(c *check.List, payload any, most int) {
-	raw, err := JSON(payload)
-	if err != nil {
-		c.Add("payload", "cannot be written as JSON: %v", err)
-	} else if len(raw) > most {
-		c.Add("payload", "is %d bytes; at most %d are taken: store the data elsewhere and pass its id", len(raw), most)
+// checkPayload adds to a list what is wrong with a payload.
+func checkPayload(c *check.List, payload json.RawMessage, most int) {
+	if len(payload) > 0 && !json.Valid(payload) {
+		c.Add("payload", "is no JSON value")
+	} else if len(payload) > most {
+		c.Add("payload", "is %d bytes; at most %d are taken: store the data elsewhere and pass its id", len(payload), most)
 	}
 }
 
@@ -270,137 +227,57 @@ func CheckLabels(c *check.List, labels map[string]string) {
 	}
 }
 
-// CheckStart answers why a spec that is enqueued now could never start; of a delay it is
-// known only then when it ends.
-func (s *Spec) CheckStart(now Time) []FieldError {
+// CheckAll checks every spec of a bulk; each error names the spec by at, which
+// gives the place of the i-th one, such as "line 501".
+func CheckAll(specs []Spec, maxPayload int, at func(i int) string) []FieldError {
+	const most = 100
 	var c check.List
-	switch {
-	case s.StartBy == 0:
-	case s.StartBy <= now:
-		c.Add("start_by", "%s is over: the job could never start", s.StartBy)
-	case s.StartBy < now.Add(s.Delay.Go()):
-		c.Add("start_by", "%s is before the delay of %s ends: the job could never start", s.StartBy, s.Delay)
+	for i := range specs {
+		for _, e := range specs[i].Check(maxPayload) {
+			c.Add(at(i)+e.Field, "%s", e.Message)
+		}
+		if len(c) >= most {
+			return c[:most]
+		}
 	}
 	return c
+}
+
+// Warnings says what is allowed in the spec and likely not meant.
+func (s *Spec) Warnings() (all []Warning) {
+	if s.MaxAttempts != nil && *s.MaxAttempts == 0 && (s.Retry == nil || s.Retry.GiveUpAfter == 0) {
+		all = append(all, Warning{WarnNoLimit, "max_attempts 0 means no limit: a job that always fails is tried for ever; set retry.give_up_after to bound it."})
+	}
+	if s.Retry != nil {
+		r := s.Retry.WithDefaults()
+		first := r.First
+		if r.Curve == List {
+			first = r.Delays[0]
+		}
+		if r.GiveUpAfter > 0 && r.GiveUpAfter < first {
+			all = append(all, Warning{WarnOneAttemptFits, fmt.Sprintf("retry.give_up_after (%s) is shorter than the first wait (%s): a job that fails once is dead at once.", r.GiveUpAfter, first)})
+		}
+	}
+	return all
+}
+
+// Frozen is a copy of a spec that shares nothing with it, its payload as JSON. The error
+// says what of it cannot be told.
+func (s *Spec) Frozen() (frozen Spec, err error) {
+	raw, err := json.Marshal(s)
+	if err != nil {
+		return frozen, Wrong("the spec cannot be told", []FieldError{{Field: "payload", Message: "cannot be written as JSON: " + err.Error()}})
+	}
+	if why := check.JSONFault(raw); why != "" {
+		return frozen, Wrong("the spec cannot be told", []FieldError{{Field: "payload", Message: why}})
+	}
+	if err := json.Unmarshal(raw, &frozen); err != nil {
+		return frozen, Wrong("the spec cannot be told", []FieldError{{Field: "spec", Message: err.Error()}})
+	}
+	return frozen, nil
 }
 
 // ShortestTimeout is the least time that an attempt can be given.
 const ShortestTimeout = Duration(10e6)
 
 const longestWait = Duration(30 * day)
-
-// curveFields are the fields that each curve has, beside jitter and give_up_after,
-// which all have.
-var curveFields = map[string][]string{Exponential: {"first", "factor", "ceiling"}, Linear: {"first", "step", "ceiling"}, Fixed: {"first"}, List: {"delays"}}
-
-func (r *Retry) check() []FieldError {
-	var c check.List
-	full := r.WithDefaults()
-	fields, known := curveFields[full.Curve]
-	if !known {
-		c.Add("retry.curve", "%q is no curve; it is exponential, linear, fixed or list", text.Shorten(r.Curve))
-		return c
-	}
-	given := map[string]bool{"first": r.First != 0, "factor": r.Factor != 0, "step": r.Step != 0, "ceiling": r.Ceiling != 0, "delays": r.Delays != nil}
-	for _, name := range []string{"first", "factor", "step", "ceiling", "delays"} {
-		has := slices.Contains(fields, name)
-		switch {
-		case given[name] && !has:
-			c.Add("retry."+name, "does not belong to the curve %s, which has %s", full.Curve, strings.Join(fields, ", "))
-		case has:
-			full.checkField(&c, name)
-		}
-	}
-	if r.GiveUpAfter < 0 || r.GiveUpAfter > LongestDuration {
-		c.Add("retry.give_up_after", "%s is outside 0s to ten years", r.GiveUpAfter)
-	}
-	if j := *full.Jitter; math.IsNaN(j) || j < 0 || j > 1 {
-		c.Add("retry.jitter", "%v is outside 0 to 1", j)
-	}
-	return c
-}
-
-func (r *Retry) checkField(c *check.List, name string) {
-	span := func(field string, d Duration) {
-		if d < Duration(1e6) || d > longestWait {
-			c.Add(field, "%s is outside 1ms to 30d", d)
-		}
-	}
-	switch name {
-	case "first":
-		span("retry.first", r.First)
-	case "step":
-		span("retry.step", r.Step)
-	case "factor":
-		if !(r.Factor >= 1 && r.Factor <= 100) {
-			c.Add("retry.factor", "%v is outside 1 to 100", r.Factor)
-		}
-	case "ceiling":
-		if r.Ceiling < r.First || r.Ceiling > longestWait {
-			c.Add("retry.ceiling", "%s is outside first (%s) to 30d", r.Ceiling, r.First)
-		}
-	case "delays":
-		if len(r.Delays) == 0 || len(r.Delays) > MostDelays {
-			c.Add("retry.delays", "holds %d waits; give 1 to %d, the last one repeats", len(r.Delays), MostDelays)
-			return
-		}
-		for i, d := range r.Delays {
-			span(fmt.Sprintf("retry.delays[%d]", i), d)
-		}
-	}
-}
-
-// Zeros answers an error for each field of those named that was given as zero, which
-// would silently take its default.
-func (r *Retry) Zeros(named []string) []FieldError {
-	var c check.List
-	zero := map[string]bool{"first": r.First == 0, "factor": r.Factor == 0, "step": r.Step == 0, "ceiling": r.Ceiling == 0, "give_up_after": r.GiveUpAfter == 0}
-	for _, name := range named {
-		if zero[name] {
-			c.Add("retry."+name, "is 0; leave it out for its default")
-		}
-	}
-	return c
-}
-
-// WithDefaults fills the fields of the curve that the retry omits.
-func (r Retry) WithDefaults() Retry {
-	if r.Curve == "" {
-		r.Curve = Exponential
-	}
-	if r.First == 0 {
-		r.First = map[string]Duration{Exponential: Duration(10e9), Linear: Duration(30e9), Fixed: Duration(60e9)}[r.Curve]
-	}
-	switch r.Curve {
-	case Exponential:
-		r.Factor = cmp.Or(r.Factor, 2.5)
-	case Linear:
-		r.Step = cmp.Or(r.Step, Duration(30e9))
-	}
-	if r.Ceiling == 0 && (r.Curve == Exponential || r.Curve == Linear) {
-		r.Ceiling = max(Duration(8*3600e9), r.First)
-	}
-	if r.Jitter == nil {
-		jitter := 0.2
-		r.Jitter = &jitter
-	}
-	return r
-}
-
-// Policy is how a job is run and tried again, resolved when it is enqueued or
-// requeued and stored once per distinct policy.
-type Policy struct {
-	Retry       Retry    `json:"retry"`
-	MaxAttempts int      `json:"max_attempts"`
-	Timeout     Duration `json:"timeout,omitzero"`
-	// KeepResult is how long the result is kept; nil means as long as the job.
-	KeepResult *Duration `json:"keep_result,omitzero"`
-	// From tells which parts are not built in, and where they come from.
-	From map[string]Origin `json:"from,omitzero"`
-}
-
-// Policy gives the spec's policy where neither its task nor its queue has defaults.
-func (s *Spec) Policy() Policy { return PolicyOf(s.Layer()) }
-
-// PayloadJSON gives the payload as JSON; nil where there is none.
-func (s *Spec) PayloadJSON() (json.RawMessage, error) { return JSON(s.Payload) }

@@ -6,9 +6,9 @@ import "fmt"
 // change their meaning.
 type State uint8
 
-// The states of a job. New is the absence of a state: a job not yet placed.
+// The states of a job. Unplaced is the absence of a state: a job not yet placed.
 const (
-	New State = iota
+	Unplaced State = iota
 	// Held waits for its lane or for other jobs.
 	Held
 	// Scheduled waits for its time.
@@ -42,6 +42,9 @@ var stateNames = [NumStates]string{"new", "held", "scheduled", "ready", "running
 func States() []State {
 	return []State{Held, Scheduled, Ready, Running, Backoff, Done, Skipped, Cancelled, Dead}
 }
+
+// FinishedStates are those in which a job has ended.
+func FinishedStates() []State { return []State{Done, Skipped, Cancelled, Dead} }
 
 // Finished tells whether a job in this state will never run by itself again.
 func (s State) Finished() bool { return s >= Done && s <= Dead }
@@ -77,46 +80,5 @@ func ParseState(word string) (State, error) {
 			return s, nil
 		}
 	}
-	return New, fmt.Errorf("%q is no state; the states are held, scheduled, ready, running, backoff, done, skipped, cancelled and dead", word)
+	return Unplaced, fmt.Errorf("%q is no state; the states are held, scheduled, ready, running, backoff, done, skipped, cancelled and dead", word)
 }
-
-// Reason is a code from a closed list that says why a job is finished. A
-// job that is done has none.
-type Reason string
-
-// The reasons. A handler's or an operator's own words stand in reason_text.
-const (
-	AttemptsUsedUp Reason = "attempts_used_up"
-	TooOld         Reason = "too_old"
-	TooLate        Reason = "too_late"
-	GaveUp         Reason = "gave_up"
-	ByHandler      Reason = "by_handler"
-	Asked          Reason = "asked"
-	Superseded     Reason = "superseded"
-	Purged         Reason = "purged"
-	DependencyDead Reason = "dependency_dead"
-	OutcomeRefused Reason = "outcome_refused"
-)
-
-// Outcome is what a worker says when it ends a lease.
-type Outcome string
-
-// The outcomes of a settle.
-const (
-	// OutcomeDone finishes the job.
-	OutcomeDone Outcome = "done"
-	// OutcomeFailed tries again by policy, or after the delay it names.
-	OutcomeFailed Outcome = "failed"
-	// OutcomeGiveUp makes the job dead at once.
-	OutcomeGiveUp Outcome = "give_up"
-	// OutcomeSkipped finishes the job as not needed, with a reason_text.
-	OutcomeSkipped Outcome = "skipped"
-	// OutcomePostponed runs the job again after a delay, not counted.
-	OutcomePostponed Outcome = "postponed"
-	// OutcomeReleased gives the job back at once, not counted.
-	OutcomeReleased Outcome = "released"
-)
-
-// Counts tells whether an attempt with this outcome is held against
-// max_attempts.
-func (o Outcome) Counts() bool { return o != OutcomePostponed && o != OutcomeReleased }

@@ -59,7 +59,7 @@ func (s *Server) getCause(c *gin.Context) (any, error) {
 // actOnMany applies an action to many jobs.
 func (s *Server) actOnMany(c *gin.Context) (any, error) {
 	var req api.ActRequest
-	raw, err := read(c, &req, strict, false)
+	raw, err := read(c, &req, false, strict)
 	if err == nil && req.Patch != nil {
 		_, err = readPatch(req.Patch) // in the words that PATCH has
 	}
@@ -77,7 +77,7 @@ func (s *Server) purgeQueue(c *gin.Context) (any, error) {
 		DryRun bool        `json:"dry_run"`
 		Note   string      `json:"note"`
 	}
-	raw, err := read(c, &b, strict, true)
+	raw, err := read(c, &b, true, strict)
 	if err != nil {
 		return nil, err
 	}
@@ -142,7 +142,7 @@ func (s *Server) recover(c *gin.Context) (any, error) {
 		PerSecond    float64            `json:"per_second"`
 		Note         string             `json:"note"`
 	}
-	raw, err := read(c, &b, strict, false)
+	raw, err := read(c, &b, false, strict)
 	if err != nil {
 		return nil, err
 	}

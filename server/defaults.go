@@ -65,7 +65,7 @@ func fromFile(is bool) []job.Warning {
 }
 
 func (s *Server) putDefaults(c *gin.Context, set func(ctx context.Context, name string, d api.Defaults) error) (d api.Defaults, err error) {
-	raw, err := read(c, &d, strict, false)
+	raw, err := read(c, &d, false, strict)
 	if err == nil && d.Retry != nil {
 		err = retryZeros(raw, d.Retry, "")
 	}
@@ -89,7 +89,7 @@ func (s *Server) previewRetry(c *gin.Context) (any, error) {
 		MaxAttempts *int       `json:"max_attempts"`
 		Limit       int        `json:"limit"`
 	}
-	raw, err := read(c, &b, strict, true)
+	raw, err := read(c, &b, true, strict)
 	if err == nil && b.Retry != nil {
 		err = retryZeros(raw, b.Retry, "")
 	}

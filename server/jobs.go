@@ -136,7 +136,7 @@ func (s *Server) enqueueMany(ctx context.Context, items []jsontext.Value, at fun
 	}
 	told := make([]enqueued, len(jobs))
 	for i, j := range jobs {
-		told[i] = enqueued{ID: j.ID, State: j.State, Duplicate: j.Duplicate, Removed: j.State == job.New}
+		told[i] = enqueued{ID: j.ID, State: j.State, Duplicate: j.Duplicate, Removed: j.State == job.Unplaced}
 	}
 	return created{struct {
 		Jobs     []enqueued    `json:"jobs"`
@@ -398,7 +398,7 @@ func (s *Server) act(c *gin.Context, how any, do func(ctx context.Context, id in
 	if err != nil {
 		return nil, err
 	}
-	raw, err := read(c, how, strict, true)
+	raw, err := read(c, how, true, strict)
 	if err != nil {
 		return nil, err
 	}

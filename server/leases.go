@@ -47,7 +47,7 @@ type extendBody struct {
 }
 
 // lenient reads bodies of leases. What an item holds may be anything that is JSON at all.
-var lenient = json.JoinOptions(in, jsontext.AllowInvalidUTF8(true), jsontext.AllowDuplicateNames(true))
+var lenient = json.JoinOptions(jsontext.AllowInvalidUTF8(true), jsontext.AllowDuplicateNames(true))
 
 // fields reads an item field by field: those that are named into what they point to,
 // noting what cannot be read, and the others as unknown.
@@ -61,7 +61,7 @@ func (raw items) fields(i int, known map[string]any, prefix string, ign *ignored
 		if !is {
 			continue
 		}
-		err := misread(json.Unmarshal(all[name], into, in), "")
+		err := misread(json.Unmarshal(all[name], into), "")
 		if err != nil {
 			reflect.ValueOf(into).Elem().SetZero() // not half of it
 		}
@@ -122,7 +122,7 @@ func settlements(raw items, prefix string, ign *ignored) []api.Settlement {
 	all := make([]api.Settlement, len(raw))
 	for i := range raw {
 		var item settleItem
-		if json.Unmarshal(raw[i], &item, in) == nil {
+		if json.Unmarshal(raw[i], &item) == nil {
 			ign.add(item.Unknown, prefix)
 		} else {
 			item = raw.settlement(i, prefix, ign)
@@ -192,7 +192,7 @@ func keepable(raw jsontext.Value) stdjson.RawMessage {
 
 func (s *Server) lease(c *gin.Context) {
 	var b leaseBody
-	raw, err := read(c, &b, lenient, false)
+	raw, err := read(c, &b, false, lenient)
 	if err != nil {
 		s.fail(c, err)
 		return
@@ -240,7 +240,7 @@ func (s *Server) answerLeases(c *gin.Context, answer api.LeaseAnswer) {
 
 func (s *Server) extend(c *gin.Context) (any, error) {
 	var b extendBody
-	raw, err := read(c, &b, lenient, false)
+	raw, err := read(c, &b, false, lenient)
 	if err != nil {
 		return nil, err
 	}
@@ -254,7 +254,7 @@ func (s *Server) extend(c *gin.Context) (any, error) {
 	for i := range b.Leases {
 		x := &req.Leases[i]
 		var item extendItem
-		if json.Unmarshal(b.Leases[i], &item, in) == nil {
+		if json.Unmarshal(b.Leases[i], &item) == nil {
 			*x = item.Extension
 			ign.add(item.Unknown, "leases.")
 			continue
@@ -273,7 +273,7 @@ func (s *Server) extend(c *gin.Context) (any, error) {
 
 func (s *Server) settle(c *gin.Context) (any, error) {
 	var b settleBody
-	if _, err := read(c, &b, lenient, false); err != nil {
+	if _, err := read(c, &b, false, lenient); err != nil {
 		return nil, err
 	}
 	var ign ignored
@@ -295,7 +295,7 @@ type workerBody struct {
 
 func (s *Server) putWorker(c *gin.Context) (any, error) {
 	var b workerBody
-	if _, err := read(c, &b, in, false); err != nil {
+	if _, err := read(c, &b, false); err != nil {
 		return nil, err
 	}
 	b.Worker.ID = c.Param("id")
@@ -366,7 +366,7 @@ func (s *Server) askWorker(want api.Want) func(c *gin.Context) (any, error) {
 
 // emptyCall reads the body of an action that takes none, or {}.
 func (s *Server) emptyCall(c *gin.Context) (context.Context, error) {
-	raw, err := read(c, &struct{}{}, strict, true)
+	raw, err := read(c, &struct{}{}, true, strict)
 	if err != nil {
 		return nil, err
 	}

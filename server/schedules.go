@@ -63,7 +63,7 @@ func versionAsked(c *gin.Context) (int64, error) {
 
 func (s *Server) putSchedule(c *gin.Context) (any, error) {
 	var given api.Schedule
-	raw, err := read(c, &given, strict, false)
+	raw, err := read(c, &given, false, strict)
 	if err == nil && given.Job.Retry != nil {
 		err = retryZeros(raw, given.Job.Retry, "job.")
 	}
@@ -99,7 +99,7 @@ func (s *Server) deleteSchedule(c *gin.Context) {
 }
 
 func (s *Server) runSchedule(c *gin.Context) (any, error) {
-	raw, err := read(c, &struct{}{}, strict, true)
+	raw, err := read(c, &struct{}{}, true, strict)
 	if err != nil {
 		return nil, err
 	}
@@ -112,7 +112,7 @@ func (s *Server) runSchedule(c *gin.Context) (any, error) {
 
 func (s *Server) pauseSchedule(pause bool) func(c *gin.Context) (any, error) {
 	return func(c *gin.Context) (any, error) {
-		raw, err := read(c, &struct{}{}, strict, true)
+		raw, err := read(c, &struct{}{}, true, strict)
 		if err != nil {
 			return nil, err
 		}

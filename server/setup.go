@@ -18,7 +18,7 @@ func (s *Server) settings(*gin.Context) (any, error) {
 // putSetup makes the settings those of a file, or tells the difference.
 func (s *Server) putSetup(c *gin.Context) (any, error) {
 	var req api.SetupRequest
-	raw, err := read(c, &req, strict, false)
+	raw, err := read(c, &req, false, strict)
 	if err != nil {
 		return nil, err
 	}

@@ -3,7 +3,6 @@ package server
 import (
 	"bytes"
 	"context"
-	stdjson "encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -26,19 +25,8 @@ import (
 // sent.
 var out = json.JoinOptions(json.Deterministic(true), jsontext.PreserveRawStrings(true))
 
-// in reads requests. A value of any shape, such as a payload, is kept as its
-// bytes, so that no number passes through a float.
-var in = json.WithUnmarshalers(json.UnmarshalFromFunc(func(dec *jsontext.Decoder, v *any) error {
-	raw, err := dec.ReadValue()
-	if err != nil {
-		return err
-	}
-	*v = stdjson.RawMessage(raw.Clone())
-	return nil
-}))
-
 // strict reads requests in which an unknown field is an error.
-var strict = json.JoinOptions(in, json.RejectUnknownMembers(true))
+var strict = json.RejectUnknownMembers(true)
 
 // created marks an answer whose status is 201.
 type created struct{ v any }
@@ -187,7 +175,7 @@ const (
 
 // read reads a JSON body into v; an empty one leaves v as it is where that is
 // allowed.
-func read(c *gin.Context, v any, options json.Options, mayBeEmpty bool) ([]byte, error) {
+func read(c *gin.Context, v any, mayBeEmpty bool, options ...json.Options) ([]byte, error) {
 	if _, err := mediaType(c, mediaJSON); err != nil {
 		return nil, err
 	}
@@ -198,7 +186,7 @@ func read(c *gin.Context, v any, options json.Options, mayBeEmpty bool) ([]byte,
 	if len(raw) == 0 && mayBeEmpty {
 		return raw, nil
 	}
-	return raw, misread(json.Unmarshal(raw, v, options), "")
+	return raw, misread(json.Unmarshal(raw, v, options...), "")
 }
 
 // misread turns what the JSON package says into a problem that names the field.

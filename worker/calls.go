@@ -208,11 +208,7 @@ func settlementBytes(s *api.Settlement) int {
 
 // specBytes is about how long a spec is as JSON; its payload is JSON already.
 func specBytes(s *job.Spec) int {
-	payload, err := s.PayloadJSON()
-	n := len(payload)
-	if err != nil {
-		n = job.MaxPayloadBytes
-	}
+	n := len(s.Payload)
 	words := len(s.Owner) + len(s.Lane) + len(s.Key)
 	for name, value := range s.Labels {
 		words += len(name) + len(value)

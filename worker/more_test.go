@@ -54,9 +54,9 @@ func TestReports(t *testing.T) {
 			return "packed", nil
 		})
 		end := running(t, pool)
-		good := enqueue(t, s, job.Spec{Task: "log.pack", Payload: false, Labels: map[string]string{"berth": "3"}, Traceparent: "00-4bf92f3577b34da6a3ce929d0e0e4736-00f067aa0ba902b7-01"})
+		good := enqueue(t, s, job.Spec{Task: "log.pack", Payload: job.JSON(false), Labels: map[string]string{"berth": "3"}, Traceparent: "00-4bf92f3577b34da6a3ce929d0e0e4736-00f067aa0ba902b7-01"})
 		once := 1
-		bad := enqueue(t, s, job.Spec{Task: "log.pack", Payload: true, MaxAttempts: &once})
+		bad := enqueue(t, s, job.Spec{Task: "log.pack", Payload: job.JSON(true), MaxAttempts: &once})
 		time.Sleep(8 * time.Second)
 		j := look(t, s, good)
 		assert.Equal(t, &job.Progress{Percent: 10, Note: "block 1"}, j.Progress)
@@ -159,7 +159,7 @@ func TestHandleMany(t *testing.T) {
 				if n, ok := b.(int); ok {
 					b = berth{n}
 				}
-				ids = append(ids, enqueue(t, s, job.Spec{Task: "buoy.poll", Payload: b}))
+				ids = append(ids, enqueue(t, s, job.Spec{Task: "buoy.poll", Payload: job.JSON(b)}))
 			}
 			return ids
 		}
@@ -205,7 +205,7 @@ func TestAskedFromAfar(t *testing.T) {
 		worker.Handle(pool, "log.pack", pack)
 		var ids []int64
 		for range 8 {
-			ids = append(ids, enqueue(t, s, job.Spec{Task: "log.pack", Payload: 10 * time.Second}))
+			ids = append(ids, enqueue(t, s, job.Spec{Task: "log.pack", Payload: job.JSON(10 * time.Second)}))
 		}
 		ended := make(chan error, 1)
 		go func() { ended <- pool.Run(t.Context()) }()
@@ -253,7 +253,7 @@ func TestElastic(t *testing.T) {
 		worker.Handle(pool, "log.pack", pack)
 		end := running(t, pool)
 		for range 40 {
-			enqueue(t, s, job.Spec{Task: "log.pack", Payload: 5 * time.Second})
+			enqueue(t, s, job.Spec{Task: "log.pack", Payload: job.JSON(5 * time.Second)})
 		}
 		time.Sleep(20 * time.Second)
 		assert.Equal(t, 6, pool.Slots())
@@ -275,7 +275,7 @@ func TestRunOnce(t *testing.T) {
 		pool := worker.New(s, worker.Options{Log: silent})
 		worker.Handle(pool, "log.pack", pack)
 		for range 3 {
-			enqueue(t, s, job.Spec{Task: "log.pack", Payload: time.Minute})
+			enqueue(t, s, job.Spec{Task: "log.pack", Payload: job.JSON(time.Minute)})
 		}
 		got, err := pool.RunOnce(t.Context(), 2)
 		require.NoError(t, err)
@@ -310,7 +310,7 @@ func TestHurry(t *testing.T) {
 		})
 		worker.Handle(pool, "log.pack", pack)
 		end := running(t, pool)
-		one, two := enqueue(t, s, job.Spec{Task: "deaf"}), enqueue(t, s, job.Spec{Task: "log.pack", Payload: 2 * time.Hour})
+		one, two := enqueue(t, s, job.Spec{Task: "deaf"}), enqueue(t, s, job.Spec{Task: "log.pack", Payload: job.JSON(2 * time.Hour)})
 		synctest.Wait()
 		time.AfterFunc(time.Minute, pool.Hurry)
 		began := time.Now()
@@ -341,7 +341,7 @@ func TestStopping(t *testing.T) {
 		})
 		ended := make(chan error, 1)
 		go func() { ended <- pool.Run(t.Context()) }()
-		enqueue(t, s, job.Spec{Task: "log.pack", Payload: time.Hour})
+		enqueue(t, s, job.Spec{Task: "log.pack", Payload: job.JSON(time.Hour)})
 		time.Sleep(time.Minute)
 		assert.Nil(t, cause.Load(), "renewed in time")
 		s.away.Store(true)
@@ -359,7 +359,7 @@ func TestWeights(t *testing.T) {
 	bubble(t, func(t *testing.T, s *source) {
 		for range 60 {
 			for _, q := range []string{"berths", "common", "archive"} {
-				enqueue(t, s, job.Spec{Task: "log.pack", Queue: q, Payload: time.Second})
+				enqueue(t, s, job.Spec{Task: "log.pack", Queue: q, Payload: job.JSON(time.Second)})
 			}
 		}
 		pool := worker.New(s, worker.Options{Log: silent, Slots: 1, Queues: []string{"archive", "berths", "common"}, Weights: map[string]int{"berths": 3, "common": 2}})

@@ -97,7 +97,7 @@ func TestOnce(t *testing.T) {
 						return running(t, pool)
 					}
 					endFirst := start(true)
-					id := enqueue(t, s, job.Spec{Task: "dues.charge", Payload: 1200})
+					id := enqueue(t, s, job.Spec{Task: "dues.charge", Payload: job.JSON(1200)})
 					time.Sleep(time.Second)
 					assert.Equal(t, job.Running, look(t, s, id).State)
 					endSecond := start(false)
@@ -147,8 +147,8 @@ func TestDoubt(t *testing.T) {
 		})
 		end := running(t, pool)
 		once := 1
-		cut := enqueue(t, s, job.Spec{Task: "dues.charge", Payload: false, MaxAttempts: &once})
-		refused := enqueue(t, s, job.Spec{Task: "dues.charge", Payload: true, MaxAttempts: &once})
+		cut := enqueue(t, s, job.Spec{Task: "dues.charge", Payload: job.JSON(false), MaxAttempts: &once})
+		refused := enqueue(t, s, job.Spec{Task: "dues.charge", Payload: job.JSON(true), MaxAttempts: &once})
 		synctest.Wait()
 		listed := func() (ids []int64) {
 			page, err := s.Jobs(t.Context(), api.Filter{InDoubt: true})

@@ -141,12 +141,12 @@ func TestOutcomes(t *testing.T) {
 		end := running(t, pool)
 		ids := map[string]int64{}
 		for _, task := range []string{"done", "failed", "panics", "exits", "gives-up", "skips", "retries-in", "postpones", "times-out", "unreadable"} {
-			spec := job.Spec{Task: task, Payload: berth{3}}
+			spec := job.Spec{Task: task, Payload: job.JSON(berth{3})}
 			if task == "times-out" {
 				spec.Timeout = job.Duration(5 * time.Second)
 			}
 			if task == "unreadable" {
-				spec.Task, spec.Payload = "done", "berth three"
+				spec.Task, spec.Payload = "done", job.JSON("berth three")
 			}
 			ids[task] = enqueue(t, s, spec)
 		}
@@ -209,7 +209,7 @@ func TestOutage(t *testing.T) {
 		})
 		end := running(t, pool)
 		for n := range 12 {
-			enqueue(t, s, job.Spec{Task: "berth.plan", Payload: berth{1 + n%4}})
+			enqueue(t, s, job.Spec{Task: "berth.plan", Payload: job.JSON(berth{1 + n%4})})
 		}
 		time.Sleep(5 * time.Second)
 		// Away for longer than a poll, a lease and the handlers together.
@@ -244,9 +244,9 @@ func TestLeases(t *testing.T) {
 			}
 		})
 		end := running(t, pool)
-		long := enqueue(t, s, job.Spec{Task: "log.pack", Payload: time.Minute})
-		cancelled := enqueue(t, s, job.Spec{Task: "log.pack", Payload: time.Hour})
-		lost := enqueue(t, s, job.Spec{Task: "log.pack", Payload: 90 * time.Second})
+		long := enqueue(t, s, job.Spec{Task: "log.pack", Payload: job.JSON(time.Minute)})
+		cancelled := enqueue(t, s, job.Spec{Task: "log.pack", Payload: job.JSON(time.Hour)})
+		lost := enqueue(t, s, job.Spec{Task: "log.pack", Payload: job.JSON(90 * time.Second)})
 		time.Sleep(time.Second)
 		_, err := s.Cancel(t.Context(), cancelled)
 		require.NoError(t, err)
@@ -285,9 +285,9 @@ func TestDrain(t *testing.T) {
 			}
 		})
 		end := running(t, pool)
-		short := enqueue(t, s, job.Spec{Task: "log.pack", Payload: 5 * time.Second})
-		long := enqueue(t, s, job.Spec{Task: "log.pack", Payload: time.Hour})
-		untouched := enqueue(t, s, job.Spec{Task: "log.pack", Payload: time.Second})
+		short := enqueue(t, s, job.Spec{Task: "log.pack", Payload: job.JSON(5 * time.Second)})
+		long := enqueue(t, s, job.Spec{Task: "log.pack", Payload: job.JSON(time.Hour)})
+		untouched := enqueue(t, s, job.Spec{Task: "log.pack", Payload: job.JSON(time.Second)})
 		time.Sleep(time.Second)
 		began := time.Now()
 		require.NoError(t, end())

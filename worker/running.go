@@ -221,16 +221,10 @@ const mostFollowUpBytes = 8 << 20
 func (r *Running) FollowUpJSON(text []byte) error {
 	decoder := json.NewDecoder(bytes.NewReader(text))
 	decoder.DisallowUnknownFields()
-	var s struct {
-		job.Spec
-		Payload json.RawMessage `json:"payload"`
-	}
+	var s job.Spec
 	err := decoder.Decode(&s)
 	if err == nil {
-		if s.Payload != nil {
-			s.Spec.Payload = s.Payload
-		}
-		err = r.FollowUp(s.Spec)
+		err = r.FollowUp(s)
 	}
 	if err == nil {
 		return nil

@@ -55,12 +55,10 @@ func TestOutcomes(t *testing.T) {
 		"a long result":    {`printf '"%s"' "$(head -c 1100000 /dev/zero | tr '\0' x)"`, api.Settlement{Outcome: job.OutcomeDone, Result: api.DropResult(1_100_002, api.ResultTooLong(1_100_002))}},
 		"an ill follow-up": {`echo '@hmule enqueue {"tsk":1}'; echo '@hmule enqueue {"task":'`, api.Settlement{Outcome: job.OutcomeDone, RawEnqueue: []json.RawMessage{[]byte(`{"tsk":1}`), []byte(`"{\"task\":"`)}}},
 	} {
-		got := run(t.Context(), t, c.command, job.Spec{Queue: "archive", Payload: map[string]string{"day": "2026-11-23"}, Traceparent: "00-4bf92f3577b34da6a3ce929d0e0e4736-00f067aa0ba902b7-01"}).Settlement
+		got := run(t.Context(), t, c.command, job.Spec{Queue: "archive", Payload: job.JSON(map[string]string{"day": "2026-11-23"}), Traceparent: "00-4bf92f3577b34da6a3ce929d0e0e4736-00f067aa0ba902b7-01"}).Settlement
 		if name == "told" {
 			require.Len(t, got.Enqueue, 1)
-			payload, err := got.Enqueue[0].PayloadJSON()
-			require.NoError(t, err)
-			assert.Equal(t, `{"n":12345678901234567890}`, string(payload))
+			assert.Equal(t, `{"n":12345678901234567890}`, string(got.Enqueue[0].Payload))
 			got.Enqueue = nil
 		}
 		if c.want.Report.Empty() {

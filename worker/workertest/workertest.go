@@ -3,7 +3,7 @@
 //
 //	pool := worker.New(nil, worker.Options{})
 //	harbour.Handlers(pool)
-//	out := workertest.Run(t, pool, job.Spec{Task: "tide.predict", Payload: Day{Berth: 3}})
+//	out := workertest.Run(t, pool, job.Spec{Task: "tide.predict", Payload: job.JSON(Day{Berth: 3})})
 //	assert.Equal(t, job.OutcomeDone, out.Outcome)
 //
 // The job is a fake one; the handler, its middleware and what it may call are real.
@@ -66,13 +66,9 @@ func RunContext(ctx context.Context, t testing.TB, p *worker.Pool, s job.Spec, o
 	if err := job.Wrong("the service would not take this job", s.Check(job.MaxPayloadBytes)); err != nil {
 		t.Fatal(err)
 	}
-	payload, err := s.PayloadJSON()
-	if err != nil {
-		t.Fatal(err)
-	}
 	policy := s.Policy()
 	j := api.LeasedJob{
-		ID: 1, Task: s.Task, Payload: payload, Queue: s.Queue, Priority: job.DefaultPriority, Round: 1, Attempt: 1, Tries: 1,
+		ID: 1, Task: s.Task, Payload: s.Payload, Queue: s.Queue, Priority: job.DefaultPriority, Round: 1, Attempt: 1, Tries: 1,
 		MaxAttempts: policy.MaxAttempts, Owner: s.Owner, Labels: s.Labels, TimeoutMS: policy.Timeout.Go().Milliseconds(), Traceparent: s.Traceparent,
 	}
 	if j.Queue == "" {

@@ -37,7 +37,7 @@ func office() *worker.Pool {
 		}
 		j.Progress(50, "booked")
 		j.Log("booked %d cents for %s", c.Cents, c.Ship)
-		return fmt.Sprint("receipt of ", c.Ship), errors.Join(j.Label("paid", "yes"), j.FollowUp(job.Spec{Task: "notice.publish", Payload: c.Ship}))
+		return fmt.Sprint("receipt of ", c.Ship), errors.Join(j.Label("paid", "yes"), j.FollowUp(job.Spec{Task: "notice.publish", Payload: job.JSON(c.Ship)}))
 	})
 	worker.HandleMany(pool, "buoy.poll", worker.Many{Limit: 8, Gather: time.Hour}, func(_ context.Context, items []*worker.Item[string, int]) error {
 		for _, i := range items {
@@ -50,7 +50,7 @@ func office() *worker.Pool {
 
 func TestRun(t *testing.T) {
 	dues := func(ship string, cents int) job.Spec {
-		return job.Spec{Task: "dues.charge", Payload: charge{ship, cents}, Timeout: job.Duration(20 * time.Millisecond)}
+		return job.Spec{Task: "dues.charge", Payload: job.JSON(charge{ship, cents}), Timeout: job.Duration(20 * time.Millisecond)}
 	}
 	first := workertest.Run(t, office(), dues("heron", 1200))
 	assert.Equal(t, job.OutcomeFailed, first.Outcome)
@@ -74,6 +74,6 @@ func TestRun(t *testing.T) {
 	assert.Equal(t, job.OutcomeReleased, workertest.RunContext(ended, t, office(), dues("ghost", 1), workertest.Try(2)).Outcome)
 
 	var n int
-	workertest.Run(t, office(), job.Spec{Task: "buoy.poll", Payload: "bar-head"}).Result(&n)
+	workertest.Run(t, office(), job.Spec{Task: "buoy.poll", Payload: job.JSON("bar-head")}).Result(&n)
 	assert.Equal(t, 8, n)
 }

@@ -146,7 +146,7 @@ func (how *Requeuing) edit(r *store.Row, most int) (edited json.RawMessage, err 
 	default:
 		return nil, nil
 	}
-	return edited, job.Wrong("the job was not requeued", (&job.Spec{Task: "any", Payload: edited}).Check(most))
+	return edited, job.Wrong("the job was not requeued", (&job.Spec{Task: "any", Payload: job.JSON(edited)}).Check(most))
 }
 
 // requeue begins the new round.

@@ -41,17 +41,13 @@ func policyBody(p job.Policy) string {
 
 // Prepare shapes a checked spec. It needs no transaction.
 func Prepare(s *job.Spec) (*NewJob, error) {
-	payload, err := s.PayloadJSON()
-	if err != nil {
-		return nil, err
-	}
 	n := &NewJob{task: s.Task, policy: defaultPolicy, delay: s.Delay, spec: s}
 	if s.MaxAttempts != nil || s.Retry != nil || s.Timeout != 0 || s.KeepResult != nil {
 		n.policy = policyBody(s.Policy())
 	}
 	n.Row = store.Row{
-		Round: 1, RunAt: s.RunAt, StartBy: s.StartBy, PayloadBytes: len(payload),
-		Owner: s.Owner, Lane: s.Lane, Key: s.Key, Dedupe: s.Dedupe, Traceparent: s.Traceparent, Payload: payload,
+		Round: 1, RunAt: s.RunAt, StartBy: s.StartBy, PayloadBytes: len(s.Payload),
+		Owner: s.Owner, Lane: s.Lane, Key: s.Key, Dedupe: s.Dedupe, Traceparent: s.Traceparent, Payload: s.Payload,
 	}
 	if len(s.Labels) > 0 {
 		labels, err := json.Marshal(s.Labels)
@@ -303,7 +299,7 @@ func placeNew(tx *commit.Tx, n *NewJob) error {
 	if err != nil {
 		return err
 	}
-	r.State, r.ID, r.Queue, r.Task, r.EnqueuedAt, r.NextAt = job.New, tx.Facts.DrawID(), q.ID, t.ID, tx.Now, r.RunAt
+	r.State, r.ID, r.Queue, r.Task, r.EnqueuedAt, r.NextAt = job.Unplaced, tx.Facts.DrawID(), q.ID, t.ID, tx.Now, r.RunAt
 	r.Rank, r.Level, r.Turn, r.ReadyAt = 0, 0, false, 0 // not those of a transaction that failed
 	body, priority := resolve(tx.View(), n, q)
 	if r.Policy, err = tx.Policies.Use(body); err != nil {

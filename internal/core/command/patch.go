@@ -39,14 +39,6 @@ func (dk *Desk) Patch(ctx context.Context, id int64, p job.Patch) (job.Job, erro
 	})
 }
 
-// payloadOf is the payload of a spec that was read from a row.
-func payloadOf(s job.Spec) json.RawMessage {
-	if raw, given := s.Payload.(json.RawMessage); given {
-		return raw
-	}
-	return json.RawMessage("null")
-}
-
 // Edit lays a patch over a row, and tells the spec as it was. A payload as it was is kept
 // with the action.
 func Edit(v *commit.View, r *store.Row, p job.Patch) (_ commit.Act, was job.Spec, err error) {
@@ -75,12 +67,20 @@ func Edit(v *commit.View, r *store.Row, p job.Patch) (_ commit.Act, was job.Spec
 	}
 	return func(tx *commit.Tx, action int64) error {
 		if slices.Contains(p.Named, "payload") {
-			if err := tx.Store.KeepEdited(r.ID, action, payloadOf(was)); err != nil {
+			if err := tx.Store.KeepEdited(r.ID, action, orNull(was.Payload)); err != nil {
 				return err
 			}
 		}
 		return patch(tx, r, n)
 	}, was, nil
+}
+
+// orNull is a payload, or null where there is none.
+func orNull(payload json.RawMessage) json.RawMessage {
+	if payload == nil {
+		return json.RawMessage("null")
+	}
+	return payload
 }
 
 // specOf is the spec of a row as the transaction sees it.

@@ -25,7 +25,7 @@ func TestDedupe(t *testing.T) {
 		require.NoError(t, err)
 		ctx := context.Background()
 		enqueue := func(task, dedupe string, payload int) job.Job {
-			j, err := e.Enqueue(ctx, job.Spec{Task: task, Key: "heron", Dedupe: dedupe, Payload: payload})
+			j, err := e.Enqueue(ctx, job.Spec{Task: task, Key: "heron", Dedupe: dedupe, Payload: job.JSON(payload)})
 			require.NoError(t, err)
 			return j
 		}
@@ -71,7 +71,7 @@ func TestDedupe(t *testing.T) {
 		fresh := 0
 		for n := range 50 {
 			wg.Go(func() {
-				j, err := e.Enqueue(ctx, job.Spec{Task: "berth.plan", Key: "b", Dedupe: job.Unfinished, Payload: n})
+				j, err := e.Enqueue(ctx, job.Spec{Task: "berth.plan", Key: "b", Dedupe: job.Unfinished, Payload: job.JSON(n)})
 				assert.NoError(t, err)
 				mu.Lock()
 				defer mu.Unlock()

@@ -198,7 +198,7 @@ func (m *model) placeIn(j *mjob, taken bool) {
 		due = j.readyAt
 	}
 	held := m.heldByRun(j)
-	j.readyAt, j.state = time.Time{}, job.New // on its way
+	j.readyAt, j.state = time.Time{}, job.Unplaced // on its way
 	switch {
 	case held: // out of every order
 		j.state, j.rank = job.Held, 0
@@ -448,8 +448,7 @@ func (m *model) add(s job.Spec, of *mschedule) *mjob {
 		j.nextAt = m.now.Add(s.Delay.Go())
 		j.runAt = job.At(j.nextAt)
 	}
-	raw, _ := s.PayloadJSON()
-	j.payload = string(raw)
+	j.payload = string(s.Payload)
 	m.place(j)
 	if m.jobs = append(m.jobs, j); of != nil {
 		of.last = j.id

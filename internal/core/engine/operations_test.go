@@ -47,7 +47,7 @@ func (y *yard) dead(n int) {
 	specs := make([]job.Spec, n)
 	once := 1
 	for i := range specs {
-		specs[i] = job.Spec{Task: "dues.charge", Payload: map[string]any{"ship": fmt.Sprint("heron-", i), "bank": "closed", "cents": json.Number("12345678901234567890")}, MaxAttempts: &once}
+		specs[i] = job.Spec{Task: "dues.charge", Payload: job.JSON(map[string]any{"ship": fmt.Sprint("heron-", i), "bank": "closed", "cents": json.Number("12345678901234567890")}), MaxAttempts: &once}
 	}
 	_, err := y.e.EnqueueMany(context.Background(), specs, func(int) string { return "" })
 	require.NoError(y, err)
@@ -206,7 +206,7 @@ func TestPurge(t *testing.T) {
 		require.NoError(t, err)
 		y.work()
 		for i := range 1500 {
-			_, err := y.e.Enqueue(ctx, job.Spec{Task: "tide.predict", Payload: i})
+			_, err := y.e.Enqueue(ctx, job.Spec{Task: "tide.predict", Payload: job.JSON(i)})
 			require.NoError(t, err)
 		}
 		later, err := y.e.Enqueue(ctx, job.Spec{Task: "tide.predict", Delay: job.Duration(time.Hour)})

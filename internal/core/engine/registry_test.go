@@ -123,7 +123,7 @@ func TestTrends(t *testing.T) {
 			require.NoError(t, err)
 			sum := 0.0
 			for _, m := range stats.Moves {
-				if m.From == job.New {
+				if m.From == job.Unplaced {
 					sum += float64(m.Count) * 60_000 / float64(stats.WindowMS)
 				}
 			}

@@ -229,7 +229,7 @@ func TestClockSetBack(t *testing.T) {
 func TestKeepSchedules(t *testing.T) {
 	inYard(t, func(y *yard) {
 		ctx := context.Background()
-		tides := api.Schedule{Cron: "30 3 * * *", Zone: "Europe/Lisbon", Note: "before the first ship", Job: job.Spec{Task: "tide.predict", Payload: map[string]any{"berth": 3}}}
+		tides := api.Schedule{Cron: "30 3 * * *", Zone: "Europe/Lisbon", Note: "before the first ship", Job: job.Spec{Task: "tide.predict", Payload: job.JSON(map[string]any{"berth": 3})}}
 		told := y.schedule("tides", tides)
 		assert.Equal(t, []any{int64(1), "at 03:30 every day", "hand", 10}, []any{told.Version, told.Says, told.DefinedBy, len(told.Next)})
 		assert.Equal(t, int64(1), y.schedule("tides", tides).Version)
@@ -477,7 +477,7 @@ func TestSchedulesOverFaults(t *testing.T) {
 func TestLoadSchedules(t *testing.T) {
 	inYard(t, func(y *yard) {
 		ctx := context.Background()
-		every := api.Schedule{Every: job.Duration(time.Minute), IfStillRunning: api.RunsAlso, Job: job.Spec{Task: "buoy.poll", Payload: map[string]any{"buoy": "bar-head"}}}
+		every := api.Schedule{Every: job.Duration(time.Minute), IfStillRunning: api.RunsAlso, Job: job.Spec{Task: "buoy.poll", Payload: job.JSON(map[string]any{"buoy": "bar-head"})}}
 		file := api.Setup{Schedules: map[string]api.Schedule{"buoys": every, "tides": {Cron: "@daily", Job: job.Spec{Task: "tide.predict"}}}}
 		load := func() api.SetupDiff {
 			d, err := y.e.Load(ctx, api.SetupRequest{Setup: file})

@@ -57,7 +57,7 @@ func TestModel(t *testing.T) {
 		r.ageing(time.Minute)
 		twice := 2
 		lasting := job.Spec{Task: "buoy.poll", MaxAttempts: &twice, Retry: &job.Retry{First: job.Duration(9 * time.Second)}}
-		r.plan("buoys", 211*time.Second, api.RunsAlso, job.Spec{Task: "buoy.poll", Queue: "archive", Payload: "planned"})
+		r.plan("buoys", 211*time.Second, api.RunsAlso, job.Spec{Task: "buoy.poll", Queue: "archive", Payload: job.JSON("planned")})
 		lasting.Queue, lasting.Lane = "berths", "b"
 		r.plan("silt", 17*time.Second, api.RunWaits, lasting)
 		lasting.Queue, lasting.Lane = "common", ""
@@ -144,9 +144,9 @@ func (r *trial) step() {
 }
 
 func (r *trial) spec() job.Spec {
-	s := job.Spec{Task: pick(r, "tide.predict", "manifest.check", "buoy.poll"), Queue: pick(r, "", "berths", "archive", "bulletins"), Payload: r.random.IntN(1000), Lane: pick(r, "", "", "", "a", "b"), Owner: pick(r, "", "Marsh", "Gull")}
+	s := job.Spec{Task: pick(r, "tide.predict", "manifest.check", "buoy.poll"), Queue: pick(r, "", "berths", "archive", "bulletins"), Payload: job.JSON(r.random.IntN(1000)), Lane: pick(r, "", "", "", "a", "b"), Owner: pick(r, "", "Marsh", "Gull")}
 	if r.chance(5) {
-		s.Payload = make([]int, 400) // a long one, kept beside the row
+		s.Payload = job.JSON(make([]int, 400)) // a long one, kept beside the row
 	}
 	if r.chance(40) {
 		p := r.random.IntN(10)
@@ -889,7 +889,7 @@ func (r *trial) patch() {
 		to.queue = r.queueFor(j.task, s.Queue)
 	}
 	if before != (mlane{to.queue, to.lane}) {
-		j.state = job.New // out of its order while the lane goes on
+		j.state = job.Unplaced // out of its order while the lane goes on
 		r.leaveLane(j)
 		to.rank = 0
 	}
@@ -921,8 +921,7 @@ func (j *mjob) edit(p job.Patch) {
 	for _, name := range p.Named {
 		switch name {
 		case "payload":
-			raw, _ := p.Spec.PayloadJSON()
-			j.payload = string(raw)
+			j.payload = string(p.Spec.Payload)
 		case "run_at":
 			j.runAt = p.Spec.RunAt
 		case "lane":

@@ -73,7 +73,7 @@ var placed = set(job.Held, job.Scheduled, job.Ready)
 
 // moves is the transition table: for each of these, from which states to which.
 var moves = [...][]struct{ from, to uint16 }{
-	ByEnqueue:    {{set(job.New), placed}},
+	ByEnqueue:    {{set(job.Unplaced), placed}},
 	ByRequeue:    {{set(job.Done, job.Skipped, job.Cancelled, job.Dead), placed}},
 	ByDue:        {{set(job.Scheduled, job.Backoff), placed}},
 	ByStartNow:   {{set(job.Scheduled, job.Backoff), placed}},

@@ -2,7 +2,6 @@ package memory
 
 import (
 	"encoding/json"
-	"errors"
 	"fmt"
 	"hash/fnv"
 	"iter"
@@ -58,12 +57,9 @@ func (r *EndedRun) Over() bool { return r.State.Finished() || r.Removed }
 // NewSchedule makes a schedule of its row.
 func NewSchedule(row store.Schedule) (*Schedule, error) {
 	s := &Schedule{Row: row}
-	payload, err := api.PayloadOf([]byte(row.Body))
-	if err := errors.Join(err, json.Unmarshal([]byte(row.Body), &s.Is)); err != nil {
+	err := json.Unmarshal([]byte(row.Body), &s.Is)
+	if err != nil {
 		return nil, err
-	}
-	if payload != nil {
-		s.Is.Job.Payload = payload
 	}
 	if s.Rule, _, err = cron.NewRule(&s.Is, row.MadeAt); err != nil {
 		return nil, err

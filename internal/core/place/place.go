@@ -26,7 +26,7 @@ func Change(tx *commit.Tx, r *store.Row, to job.State, by lifecycle.By) error {
 		return err
 	}
 	at := memory.Group{Queue: r.Queue, Task: r.Task}
-	if r.State != job.New {
+	if r.State != job.Unplaced {
 		tx.Counts.Add(at, r.State, -1)
 		unplanned(tx, r)
 	}

@@ -28,7 +28,7 @@ func (rd *Reader) Causes(ctx context.Context, f api.CauseFilter) ([]api.Cause, e
 
 // causes lists causes, or one alone where it is not 0.
 func (rd *Reader) causes(ctx context.Context, f api.CauseFilter, one int64) ([]api.Cause, error) {
-	if f.State == job.New {
+	if f.State == job.Unplaced {
 		f.State = job.Dead
 	}
 	counts, err := rd.store.CauseCounts(ctx, one)

@@ -66,7 +66,7 @@ func (m *Moves) Flows(now job.Time) map[int64]Flow {
 	all := map[int64]Flow{}
 	m.each(now, func(move Move, n int64) {
 		f := all[move.Queue]
-		if move.From == job.New || move.From.Finished() && !move.To.Finished() {
+		if move.From == job.Unplaced || move.From.Finished() && !move.To.Finished() {
 			f.In += n
 		}
 		if move.To.Finished() && !move.From.Finished() {

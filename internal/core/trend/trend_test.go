@@ -88,11 +88,11 @@ func TestRates(t *testing.T) {
 	next := t0
 	for _, at := range []time.Duration{time.Second, 1500 * time.Millisecond, 30 * time.Second, 59*time.Second + 700*time.Millisecond, 61 * time.Second, time.Hour} {
 		for ; next < t0.Add(at); next += 100 {
-			m.Add(next, Move{Queue: 7, From: job.New, To: job.Ready})
+			m.Add(next, Move{Queue: 7, From: job.Unplaced, To: job.Ready})
 			m.Add(next, Move{Queue: 7, From: job.Dead, To: job.Ready})
 			m.Add(next, Move{Queue: 7, From: job.Running, To: job.Done})
 			m.Add(next, Move{Queue: 7, From: job.Dead, To: job.Done}) // accepted: it had ended before
-			m.Add(next, Move{Queue: 8, From: job.New, To: job.Ready})
+			m.Add(next, Move{Queue: 8, From: job.Unplaced, To: job.Ready})
 		}
 		in, out := rates(t0.Add(at) - 1)
 		assert.InEpsilon(t, 1200, in, 0.02, "after %s", at)

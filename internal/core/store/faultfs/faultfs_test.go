@@ -201,7 +201,7 @@ func (w *work) some() error {
 		w.enqueued[key] = true
 		specs := make([]job.Spec, 5)
 		for i := range specs {
-			specs[i] = job.Spec{Task: "berth.plan", Queue: fmt.Sprint("berths-", n), Key: fmt.Sprint("many ", n, " ", i), Lane: "berth-3", Payload: fmt.Sprintf("%0600d", i)}
+			specs[i] = job.Spec{Task: "berth.plan", Queue: fmt.Sprint("berths-", n), Key: fmt.Sprint("many ", n, " ", i), Lane: "berth-3", Payload: job.JSON(fmt.Sprintf("%0600d", i))}
 		}
 		if _, err := w.e.EnqueueMany(ctx, specs, func(int) string { return "" }); err != nil {
 			return err

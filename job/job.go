@@ -88,68 +88,31 @@ type Job struct {
 	Warnings []Warning `json:"warnings,omitzero"`
 }
 
-// Attempt is one run of a job under one lease.
-type Attempt struct {
-	N          int    `json:"n"`
-	Round      int    `json:"round"`
-	Worker     string `json:"worker"`
-	WorkerName string `json:"worker_name,omitzero"`
-	// WorkerVersion is that of the worker's program.
-	WorkerVersion string  `json:"worker_version,omitzero"`
-	StartedAt     Time    `json:"started_at"`
-	EndedAt       Time    `json:"ended_at,omitzero"`
-	Outcome       Outcome `json:"outcome,omitzero"`
-	// Counted tells whether the attempt is held against max_attempts.
-	Counted bool     `json:"counted"`
-	Error   *Failure `json:"error,omitzero"`
-	// RunMS is the handler's own measure of its run, in milliseconds.
-	RunMS int64 `json:"run_ms,omitzero"`
-	// Progress is the last the handler told; LogLines is how many lines it
-	// wrote, of which the first and last are kept.
-	Progress *Progress `json:"progress,omitzero"`
-	LogLines int       `json:"log_lines,omitzero"`
+// SpecOf is the spec by which a job would be enqueued again, without its policy.
+func (j *Job) SpecOf() Spec {
+	s := Spec{
+		Task: j.Task, Queue: j.Queue, Priority: &j.Priority, RunAt: j.RunAt, StartBy: j.StartBy, Owner: j.Owner, Lane: j.Lane, Labels: j.Labels, Key: j.Key, Dedupe: j.Dedupe, Traceparent: j.Traceparent,
+	}
+	if j.Payload != nil {
+		s.Payload = json.RawMessage(j.Payload)
+	}
+	return s
 }
 
-// Progress is how far a handler has come.
-type Progress struct {
-	// Percent is 0 to 100.
-	Percent float64 `json:"percent"`
-	// Note is at most 200 bytes; longer ones are cut.
-	Note string `json:"note,omitzero"`
+// ScheduledBy tells a handler which run of which schedule its job is.
+type ScheduledBy struct {
+	Name      string `json:"name"`
+	Run       int64  `json:"run"`
+	PlannedAt Time   `json:"planned_at"`
 }
 
-// Failure is why an attempt did not succeed.
-type Failure struct {
-	// Type groups failures of one kind, such as lease_lost or panic.
-	Type    string `json:"type,omitzero"`
-	Message string `json:"message,omitzero"`
-	Stack   string `json:"stack,omitzero"`
+// Edit is a change of a job's payload. By whom and when is empty where it has not been
+// made.
+type Edit struct {
+	Job    int64           `json:"job,omitzero"`
+	Action string          `json:"action,omitzero"`
+	By     string          `json:"by,omitzero"`
+	At     Time            `json:"at,omitzero"`
+	Before json.RawMessage `json:"before"`
+	After  json.RawMessage `json:"after"`
 }
-
-// Error types that the service and the pools set themselves.
-const (
-	// LeaseLost is the type of an attempt whose lease ended unrenewed.
-	LeaseLost = "lease_lost"
-	// TimedOut is the type of an attempt that took longer than its job's timeout.
-	TimedOut = "timeout"
-	// Panicked is the type of an attempt whose handler panicked.
-	Panicked = "panic"
-)
-
-// Step is a part of a job's work that is done once.
-type Step struct {
-	Name string `json:"name"`
-	// State is done, begun (by the running attempt), or in_doubt.
-	State   string          `json:"state"`
-	Attempt int             `json:"attempt"`
-	BegunAt Time            `json:"begun_at"`
-	DoneAt  Time            `json:"done_at,omitzero"`
-	Result  json.RawMessage `json:"result,omitzero"`
-}
-
-// The states of a step, and the bounds of what a job may have of them.
-const (
-	StepDone    = "done"
-	StepBegun   = "begun"
-	StepInDoubt = "in_doubt"
-)

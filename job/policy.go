@@ -5,6 +5,18 @@ import (
 	"reflect"
 )
 
+// Policy is how a job is run and tried again, resolved when it is enqueued or
+// requeued and stored once per distinct policy.
+type Policy struct {
+	Retry       Retry    `json:"retry"`
+	MaxAttempts int      `json:"max_attempts"`
+	Timeout     Duration `json:"timeout,omitzero"`
+	// KeepResult is how long the result is kept; nil means as long as the job.
+	KeepResult *Duration `json:"keep_result,omitzero"`
+	// From tells which parts are not built in, and where they come from.
+	From map[string]Origin `json:"from,omitzero"`
+}
+
 // Origin tells where a part of a job's policy comes from.
 type Origin string
 
@@ -30,6 +42,9 @@ type Layer struct {
 func (s *Spec) Layer() Layer {
 	return Layer{FromJob, s.MaxAttempts, s.Retry, s.Timeout, s.KeepResult}
 }
+
+// Policy gives the spec's policy where neither its task nor its queue has defaults.
+func (s *Spec) Policy() Policy { return PolicyOf(s.Layer()) }
 
 // PolicyOf lays layers over what is built in, the nearest last.
 func PolicyOf(layers ...Layer) Policy {

@@ -1,7 +1,6 @@
 package job
 
 import (
-	"encoding/json"
 	"fmt"
 	"regexp"
 	"strconv"
@@ -152,16 +151,4 @@ func parseISO(text string) (nanoseconds float64, ok bool) {
 		nanoseconds += n * float64(unit)
 	}
 	return nanoseconds, true
-}
-
-// JSON gives v as JSON. A json.RawMessage or nil passes through unchanged.
-func JSON(v any) (json.RawMessage, error) {
-	switch v := v.(type) {
-	case nil:
-		return nil, nil
-	case json.RawMessage:
-		return v, nil
-	default:
-		return json.Marshal(v)
-	}
 }

@@ -2,15 +2,22 @@ package server
 
 import (
 	"fmt"
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"maps"
 	"os"
 	"regexp"
 	"slices"
+	"strconv"
 	"strings"
 	"testing"
 
 	"github.com/getkin/kin-openapi/openapi3"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"humblemule/job"
 )
 
 // openapi.yaml is sound, and describes every route and nothing else.
@@ -59,12 +66,30 @@ func TestRoutesOfConsole(t *testing.T) {
 	require.Equal(t, b.String(), string(is), "run: go generate ./server")
 }
 
-// Every problem that the service can have with a call has a status and a title of
-// its own kind.
+// Every kind of problem has a status, and a title that no other has.
 func TestKinds(t *testing.T) {
+	file, err := parser.ParseFile(token.NewFileSet(), "../job/problem.go", nil, 0)
+	require.NoError(t, err)
+	var declared []job.Kind
+	ast.Inspect(file, func(n ast.Node) bool {
+		spec, is := n.(*ast.ValueSpec)
+		if !is || len(spec.Values) == 0 {
+			return true
+		}
+		if of, named := spec.Type.(*ast.Ident); named && of.Name == "Kind" {
+			word, err := strconv.Unquote(spec.Values[0].(*ast.BasicLit).Value)
+			require.NoError(t, err)
+			declared = append(declared, job.Kind(word))
+		}
+		return true
+	})
+	require.NotEmpty(t, declared)
+	assert.ElementsMatch(t, declared, slices.Collect(maps.Keys(kinds)), "every kind is answered with a status")
+	titles := map[string]job.Kind{}
 	for kind, k := range kinds {
-		assert.GreaterOrEqual(t, k.status, 400, kind)
-		assert.NotEmpty(t, k.title, kind)
-		assert.False(t, strings.HasSuffix(k.title, "."), kind)
+		assert.True(t, k.status >= 400 && k.status < 600, "%s: %d", kind, k.status)
+		assert.Empty(t, titles[k.title], "%s has the title of another", kind)
+		titles[k.title] = kind
+		assert.Regexp(t, `^[A-Z][^.]+$`, k.title, kind)
 	}
 }

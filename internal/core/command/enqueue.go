@@ -117,12 +117,12 @@ func (dk *Desk) Enqueue(ctx context.Context, s job.Spec) (job.Job, error) {
 		j.Duplicate, j.SameSpec = true, n.sameSpec
 		return j, err
 	}
-	return dk.tellWarned(&row)
+	return dk.tellWarned(ctx, &row)
 }
 
 // tellWarned tells a row with what is likely not meant in its policy.
-func (dk *Desk) tellWarned(r *store.Row) (job.Job, error) {
-	j, err := dk.read.Tell(r)
+func (dk *Desk) tellWarned(ctx context.Context, r *store.Row) (job.Job, error) {
+	j, err := dk.read.Tell(ctx, r)
 	if err == nil {
 		j.Warnings = (&job.Policy{MaxAttempts: j.MaxAttempts, Retry: *j.Retry}).Warned()
 		if w := dk.read.UnservedAt([2]string{j.Queue, j.Task}); w != nil {

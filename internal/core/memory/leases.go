@@ -130,7 +130,7 @@ func (p *Leases) load(f *file) error {
 	}
 	for _, r := range rows {
 		l := &Lease{Row: r, Worker: workers[r.Worker].ID, Begun: time.Now()}
-		if l.Policy, err = p.m.Policies.Get(r.Policy); err != nil {
+		if l.Policy, err = p.m.Policies.Get(context.Background(), r.Policy); err != nil {
 			return err
 		}
 		l.Row.Payload = nil

@@ -1,6 +1,7 @@
 package memory
 
 import (
+	"context"
 	"encoding/json"
 	"fmt"
 	"sync"
@@ -109,18 +110,18 @@ func (p *PoliciesView) Of(id int64) (policy job.Policy, err error) {
 			return policy, err
 		}
 	}
-	return p.Get(id)
+	return p.Get(context.Background(), id)
 }
 
 // Get gives a policy that was committed. Anybody may ask, without a lock.
-func (p *PoliciesView) Get(id int64) (policy job.Policy, err error) {
+func (p *PoliciesView) Get(ctx context.Context, id int64) (policy job.Policy, err error) {
 	p.mu.RLock()
 	policy, known := p.read[id]
 	p.mu.RUnlock()
 	if known {
 		return policy, nil
 	}
-	body, err := p.m.store.PolicyBody(id)
+	body, err := p.m.store.PolicyBody(ctx, id)
 	if err == nil {
 		err = json.Unmarshal([]byte(body), &policy)
 	}

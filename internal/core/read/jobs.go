@@ -14,8 +14,8 @@ import (
 
 // Tell is a row as it is told outside, without its payload's head, attempts and
 // result.
-func (rd *Reader) Tell(r *store.Row) (job.Job, error) {
-	policy, err := rd.m.Policies.Get(r.Policy)
+func (rd *Reader) Tell(ctx context.Context, r *store.Row) (job.Job, error) {
+	policy, err := rd.m.Policies.Get(ctx, r.Policy)
 	if err != nil {
 		return job.Job{}, err
 	}
@@ -55,7 +55,7 @@ func (rd *Reader) Job(ctx context.Context, id int64) (job.Job, error) {
 		return job.Job{}, NoJob(id)
 	}
 	r := found[0]
-	j, err := rd.Tell(r)
+	j, err := rd.Tell(ctx, r)
 	if err != nil {
 		return j, err
 	}
@@ -185,7 +185,7 @@ func (rd *Reader) tellInList(ctx context.Context, rows []*store.Row) ([]job.Job,
 	jobs := make([]job.Job, len(rows))
 	for i, r := range rows {
 		j := &jobs[i]
-		if *j, err = rd.Tell(r); err != nil {
+		if *j, err = rd.Tell(ctx, r); err != nil {
 			return nil, err
 		}
 		head := r.Payload

@@ -26,11 +26,18 @@ type Seen struct {
 	At job.Time
 }
 
+var sqlSawCause = statement(`INSERT INTO causes (id, error_type, template, texts, job, total, first_at, last_at) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?7)
+			ON CONFLICT (id) DO UPDATE SET texts = excluded.texts, job = excluded.job, total = total + excluded.total, last_at = excluded.last_at`)
+
+var sqlTextsOf = statement(`SELECT texts FROM causes WHERE id = ?`)
+
+var sqlCauseHour = statement(`INSERT INTO cause_hours (cause, hour, version, n) VALUES (?, ?, ?, ?) ON CONFLICT (cause, hour, version) DO UPDATE SET n = n + excluded.n`)
+
 // SawCause notes failures of a cause.
 func (s *Store) SawCause(c Seen) error {
 	var known []string
 	var raw string
-	err := s.st.textsOf.QueryRowContext(background, c.ID).Scan(&raw)
+	err := s.queryRow(sqlTextsOf, c.ID).Scan(&raw)
 	if err == nil {
 		err = json.Unmarshal([]byte(raw), &known)
 	}
@@ -51,24 +58,23 @@ func (s *Store) SawCause(c Seen) error {
 	total := int64(0)
 	for version, n := range c.N {
 		total += n
-		if err := s.exec(s.st.causeHour, c.ID, int64(c.At)/hour, version, n); err != nil {
+		if err := s.exec(sqlCauseHour, c.ID, int64(c.At)/hour, version, n); err != nil {
 			return err
 		}
 	}
-	return s.exec(s.st.sawCause, c.ID, c.Type, c.Template, string(written), c.Job, total, int64(c.At))
+	return s.exec(sqlSawCause, c.ID, c.Type, c.Template, string(written), c.Job, total, int64(c.At))
 }
 
-// DropHours forgets failures before an hour, so many at most.
-func (s *Store) DropHours(before int64, limit int) error {
-	return s.exec(s.st.dropHours, before, limit)
-}
+var sqlOldCauses = statement(`SELECT id FROM causes WHERE last_at < ? AND NOT EXISTS (SELECT 1 FROM cause_counts WHERE cause = causes.id) ORDER BY last_at LIMIT ?`)
+
+var sqlDropCause = statement(`DELETE FROM causes WHERE id = ?`)
 
 // DropCauses forgets causes that were seen last before a time and that no job is counted
 // under, so many at most, and answers their ids.
 func (s *Store) DropCauses(before job.Time, limit int) ([]int64, error) {
-	old, err := ids(s.st.oldCauses.QueryContext(background, int64(before), limit))
+	old, err := ids(s.query(sqlOldCauses, int64(before), limit))
 	for _, id := range old {
-		err = errors.Join(err, s.exec(s.st.dropCause, id))
+		err = errors.Join(err, s.exec(sqlDropCause, id))
 	}
 	return old, err
 }
@@ -83,12 +89,16 @@ type CauseCount struct {
 	N           int64
 }
 
+var sqlCountCause = statement(`INSERT INTO cause_counts (cause, state, queue, task, version, n) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (cause, state, queue, task, version) DO UPDATE SET n = n + excluded.n`)
+
+var sqlDropCount = statement(`DELETE FROM cause_counts WHERE cause = ? AND state = ? AND queue = ? AND task = ? AND version = ? AND n <= 0`)
+
 // CountCause adds c.N, which may be negative, to a kept count.
 func (s *Store) CountCause(c CauseCount) error {
-	if err := s.exec(s.st.countCause, c.Cause, int64(c.State), c.Queue, c.Task, c.Version, c.N); err != nil || c.N > 0 {
+	if err := s.exec(sqlCountCause, c.Cause, int64(c.State), c.Queue, c.Task, c.Version, c.N); err != nil || c.N > 0 {
 		return err
 	}
-	return s.exec(s.st.dropCount, c.Cause, int64(c.State), c.Queue, c.Task, c.Version)
+	return s.exec(sqlDropCount, c.Cause, int64(c.State), c.Queue, c.Task, c.Version)
 }
 
 // CauseIDs reads the ids of all causes.
@@ -117,7 +127,7 @@ func (s *Store) CauseCounts(ctx context.Context, cause int64) (all []CauseCount,
 	if cause != 0 {
 		query, args = query+" AND cause = ?", []any{cause}
 	}
-	r, err := s.read.Load().QueryContext(ctx, query, args...)
+	r, err := s.ask(ctx, query, args...)
 	if err != nil {
 		return nil, err
 	}
@@ -137,8 +147,8 @@ type SupersededRun struct{ Cause, Schedule, Queue, Task int64 }
 
 // SupersededRuns reads those of the schedules that are there, few of each.
 func (s *Store) SupersededRuns(ctx context.Context) (all []SupersededRun, err error) {
-	r, err := s.read.Load().QueryContext(ctx, `SELECT j.cause, j.schedule, j.queue, j.task FROM schedules s CROSS JOIN jobs j INDEXED BY jobs_of_schedule
-		WHERE j.schedule = s.id AND j.schedule <> 0 AND j.state = 9 AND (j.state < 6 OR j.state = 9 AND j.reason = 'superseded') AND j.removed_by = 0`)
+	r, err := s.ask(ctx, `SELECT j.cause, j.schedule, j.queue, j.task FROM schedules s CROSS JOIN jobs j {by jobs_of_schedule}
+		WHERE j.schedule = s.id AND j.schedule <> 0 AND j.state = {dead} AND (j.state < {done} OR j.state = {dead} AND j.reason = 'superseded') AND j.removed_by = 0`)
 	if err != nil {
 		return nil, err
 	}
@@ -172,24 +182,7 @@ func (s *Store) Causes(ctx context.Context, ids []int64) (map[int64]Cause, error
 // CausesWith finds causes whose type or template holds a text.
 func (s *Store) CausesWith(ctx context.Context, text string, limit int) ([]int64, error) {
 	like := "%" + strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(text) + "%"
-	return ids(s.read.Load().QueryContext(ctx, `SELECT id FROM causes WHERE template LIKE ?1 ESCAPE '\' OR error_type LIKE ?1 ESCAPE '\' ORDER BY last_at DESC LIMIT ?2`, like, limit))
-}
-
-// LastFailures reads by what the latest ended attempts of jobs have failed, without stacks;
-// nothing of one that has not failed.
-func (s *Store) LastFailures(ctx context.Context, ids []int64) (map[int64]*job.Failure, error) {
-	all := make(map[int64]*job.Failure, len(ids))
-	err := s.eachOf(ctx, `SELECT j.id, a.error_type, a.error_message FROM jobs j CROSS JOIN attempts a ON a.job = j.id
-		AND a.n = (SELECT n FROM attempts WHERE job = j.id ORDER BY n DESC LIMIT 1) WHERE j.id IN (?)`, ids, func(r *sql.Rows) error {
-		var id int64
-		f := new(job.Failure)
-		err := r.Scan(&id, &f.Type, &f.Message)
-		if f.Type != "" || f.Message != "" {
-			all[id] = f
-		}
-		return err
-	})
-	return all, err
+	return ids(s.ask(ctx, `SELECT id FROM causes WHERE template LIKE ?1 ESCAPE '\' OR error_type LIKE ?1 ESCAPE '\' ORDER BY last_at DESC LIMIT ?2`, like, limit))
 }
 
 // CauseHour are the failures of a cause in an hour, by a version of the worker program.
@@ -201,7 +194,7 @@ type CauseHour struct {
 
 // CauseHours reads the failures of a cause from an hour on.
 func (s *Store) CauseHours(ctx context.Context, cause, from int64) (all []CauseHour, err error) {
-	r, err := s.read.Load().QueryContext(ctx, "SELECT hour, version, n FROM cause_hours WHERE cause = ? AND hour >= ?", cause, from)
+	r, err := s.ask(ctx, "SELECT hour, version, n FROM cause_hours WHERE cause = ? AND hour >= ?", cause, from)
 	if err != nil {
 		return nil, err
 	}
@@ -216,28 +209,15 @@ func (s *Store) CauseHours(ctx context.Context, cause, from int64) (all []CauseH
 	return all, r.Err()
 }
 
-// VersionsSince reads when versions of worker programs were seen first, of those that
-// were since a time.
-func (s *Store) VersionsSince(ctx context.Context, since job.Time) (map[string]job.Time, error) {
-	r, err := s.read.Load().QueryContext(ctx, "SELECT version, MIN(first_seen) AS first FROM workers WHERE version <> '' GROUP BY version HAVING first >= ?", int64(since))
-	if err != nil {
-		return nil, err
-	}
-	defer r.Close()
-	all := map[string]job.Time{}
-	for r.Next() {
-		var version string
-		var first job.Time
-		if err := r.Scan(&version, &first); err != nil {
-			return nil, err
-		}
-		all[version] = first
-	}
-	return all, r.Err()
+var sqlDropHours = statement(`DELETE FROM cause_hours WHERE (cause, hour, version) IN (SELECT cause, hour, version FROM cause_hours WHERE hour < ? ORDER BY hour LIMIT ?)`)
+
+// DropHours forgets failures before an hour, so many at most.
+func (s *Store) DropHours(before int64, limit int) error {
+	return s.exec(sqlDropHours, before, limit)
 }
 
 // IDsWithCause reads ids of the jobs in backoff or dead by a cause beyond after.
 func (s *Store) IDsWithCause(ctx context.Context, cause, after int64, newest bool, limit int) ([]int64, error) {
 	cmp, dir := beyond(newest)
-	return ids(s.read.Load().QueryContext(ctx, "SELECT id FROM jobs WHERE cause = ? AND cause <> 0 AND state IN (5, 9) AND removed_by = 0 AND id "+cmp+" ? ORDER BY id "+dir+" LIMIT ?", cause, after, limit))
+	return ids(s.ask(ctx, "SELECT id FROM jobs WHERE cause = ? AND cause <> 0 AND state IN ({backoff}, {dead}) AND removed_by = 0 AND id "+cmp+" ? ORDER BY id "+dir+" LIMIT ?", cause, after, limit))
 }

@@ -65,3 +65,7 @@ func (s *Store) checkpointed(wait bool) (err error) {
 	}
 	return err
 }
+
+// emptyLog moves the log into the data file and empties it, where no reader keeps it; the
+// next start does it else.
+func (s *Store) emptyLog() { s.conn.ExecContext(background, "PRAGMA wal_checkpoint(TRUNCATE)") }

@@ -174,7 +174,7 @@ func (s *Store) identify() error {
 		return nil
 	}
 	for name, value := range is {
-		if err := s.exec(s.st.setFact, name, value); err != nil {
+		if err := s.exec(sqlSetFact, name, value); err != nil {
 			return err
 		}
 	}
@@ -213,7 +213,7 @@ func identityOf(path string) (inode, birth string, err error) {
 
 // settleMark makes the mark what was used, when the file is closed in order.
 func (s *Store) settleMark() error {
-	if s.lock == nil || s.st.begin == nil || s.mark == 0 {
+	if s.lock == nil || s.prepared == nil || s.mark == 0 {
 		return nil
 	}
 	facts, err := s.Facts()

@@ -17,32 +17,42 @@ type Step struct {
 	Result          []byte
 }
 
+var sqlBeginStep = statement(`INSERT INTO steps (job, name, attempt, begun_at) VALUES (?1, ?2, ?3, ?4) ON CONFLICT (job, name) DO UPDATE SET attempt = ?3, begun_at = ?4 WHERE done_at = 0`)
+
 // BeginStep writes that an attempt begins a step; one that is done stays so.
 func (s *Store) BeginStep(id int64, name string, attempt int, now job.Time) error {
-	return s.exec(s.st.beginStep, id, name, attempt, int64(now))
+	return s.exec(sqlBeginStep, id, name, attempt, int64(now))
 }
+
+var sqlEndStep = statement(`INSERT INTO steps (job, name, attempt, begun_at, done_at, result) VALUES (?1, ?2, ?3, ?4, ?4, ?5) ON CONFLICT (job, name) DO UPDATE SET done_at = ?4, result = ?5 WHERE done_at = 0`)
 
 // EndStep writes a step's result.
 func (s *Store) EndStep(id int64, name string, attempt int, result []byte, now job.Time) error {
-	return s.exec(s.st.endStep, id, name, attempt, int64(now), result)
+	return s.exec(sqlEndStep, id, name, attempt, int64(now), result)
 }
 
+var sqlDropStep = statement(`DELETE FROM steps WHERE job = ? AND name = ? AND done_at = 0`)
+
 // DropStep forgets a step that was not done.
-func (s *Store) DropStep(id int64, name string) error { return s.exec(s.st.dropStep, id, name) }
+func (s *Store) DropStep(id int64, name string) error { return s.exec(sqlDropStep, id, name) }
+
+var sqlForgetSteps = statement(`DELETE FROM steps WHERE job = ?`)
 
 // ForgetSteps forgets all steps of a job.
-func (s *Store) ForgetSteps(id int64) error { return s.exec(s.st.forgetSteps, id) }
+func (s *Store) ForgetSteps(id int64) error { return s.exec(sqlForgetSteps, id) }
+
+var sqlStepsOf = statement(stepColumns)
 
 // StepsOf reads the steps of a job inside the transaction.
 func (s *Store) StepsOf(id int64) ([]Step, error) {
-	return steps(s.st.stepsOf.QueryContext(background, id))
+	return steps(s.query(sqlStepsOf, id))
 }
 
 const stepColumns = "SELECT job, name, attempt, begun_at, done_at, result FROM steps WHERE job = ? ORDER BY name"
 
 // Steps reads the steps of a job.
 func (s *Store) Steps(ctx context.Context, id int64) ([]Step, error) {
-	return steps(s.read.Load().QueryContext(ctx, stepColumns, id))
+	return steps(s.ask(ctx, stepColumns, id))
 }
 
 func steps(r *sql.Rows, err error) (all []Step, _ error) {
@@ -63,5 +73,5 @@ func steps(r *sql.Rows, err error) (all []Step, _ error) {
 // IDsInDoubt reads ids of jobs beyond after with a step that is begun and not done.
 func (s *Store) IDsInDoubt(ctx context.Context, after int64, newest bool, limit int) ([]int64, error) {
 	cmp, dir := beyond(newest)
-	return ids(s.read.Load().QueryContext(ctx, "SELECT DISTINCT job FROM steps WHERE done_at = 0 AND job "+cmp+" ? ORDER BY job "+dir+" LIMIT ?", after, limit))
+	return ids(s.ask(ctx, "SELECT DISTINCT job FROM steps WHERE done_at = 0 AND job "+cmp+" ? ORDER BY job "+dir+" LIMIT ?", after, limit))
 }

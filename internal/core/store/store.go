@@ -1,18 +1,16 @@
-// Package store keeps jobs in one SQLite file. All SQL of the service lives
-// here; what a statement means for a job is decided in the engine.
+// Package store keeps jobs in one SQLite file. All SQL of the service lives here, a file for
+// each table; what a statement means for a job is decided in the rooms above.
 //
-// A Store has one writing connection, used by one goroutine at a time, and a
-// pool of connections that only read. The first write opens a transaction;
-// once [Store.Commit] has returned nil, all writes since the one before survive
-// a power cut (WAL, synchronous=FULL).
+// A Store has one writing connection, used by one goroutine at a time, and a pool of
+// connections that only read. The first write opens a transaction; once [Store.Commit] has
+// returned nil, all writes since the one before survive a power cut (WAL,
+// synchronous=FULL).
 package store
 
 import (
 	"context"
-	"crypto/rand"
 	"database/sql"
 	"embed"
-	"encoding/hex"
 	"errors"
 	"fmt"
 	"io/fs"
@@ -29,9 +27,6 @@ import (
 //go:embed schema/*.sql
 var schemas embed.FS
 
-// appID marks a file as ours ("HMul" in ASCII).
-const appID = 0x484d756c
-
 // background is what statements of the writer run under: a context that can
 // be cancelled costs the driver half as much again, and a write is never
 // abandoned half way.
@@ -45,8 +40,8 @@ type Store struct {
 	conn    *sql.Conn
 	// read is replaced when the file is opened again; queries under way then
 	// fail.
-	read atomic.Pointer[sql.DB]
-	st   statements
+	read     atomic.Pointer[sql.DB]
+	prepared []*sql.Stmt // by the numbers of the statements
 	// written is when the file was last written before it was opened; zero where it is new.
 	written time.Time
 	// mark is the highest id that may have been used, as the lock file says.
@@ -133,63 +128,6 @@ func explain(path string, err error) error {
 	return err
 }
 
-func (s *Store) connect() error {
-	var err error
-	escaped := uriPath.Replace(s.path)
-	layer := ""
-	if TestVFS != "" {
-		layer = "&vfs=" + TestVFS
-	}
-	s.writeDB, err = sql.Open("sqlite3", "file:"+escaped+"?_synchronous=FULL&_busy_timeout=5000&_txlock=immediate&_cache_size=-65536"+layer)
-	if err != nil {
-		return err
-	}
-	s.writeDB.SetMaxOpenConns(1)
-	if s.conn, err = s.writeDB.Conn(background); err != nil {
-		return err
-	}
-	version, err := s.version()
-	if err != nil {
-		return err
-	}
-	// Only a file that is known to be ours is touched. Checkpoints are ours too:
-	// between batches and when idle.
-	if _, err := s.conn.ExecContext(background, "PRAGMA journal_mode=WAL; PRAGMA wal_autocheckpoint=0"); err != nil {
-		return err
-	}
-	if version == 0 {
-		s.mark = 0 // the mark of a file that was here before says nothing of a new one
-	}
-	if err := s.migrate(version); err != nil {
-		return err
-	}
-	if err := s.prepare(); err != nil {
-		return err
-	}
-	if s.checkDB, err = sql.Open("sqlite3", "file:"+escaped+"?_synchronous=FULL"+layer); err != nil {
-		return err
-	}
-	s.checkDB.SetMaxOpenConns(1)
-	if _, err := s.checkDB.ExecContext(background, "PRAGMA wal_autocheckpoint=0"); err != nil {
-		return err
-	}
-	read, err := sql.Open("sqlite3", "file:"+escaped+"?mode=ro&_query_only=1&_busy_timeout=5000&_cache_size=-16384&_stmt_cache_size=64"+layer)
-	if err != nil {
-		return err
-	}
-	read.SetMaxOpenConns(4)
-	read.SetMaxIdleConns(4)
-	s.read.Store(read)
-	return read.Ping()
-}
-
-// uriPath writes a path so that SQLite's URI parser reads it back whole.
-var uriPath = strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23")
-
-// TestVFS names the file layer that stores are opened on, where a test has registered
-// one; empty for the system's.
-var TestVFS string
-
 // Abandon closes the store after its disk has failed, without a checkpoint: what the log
 // holds beyond the last commit that was acknowledged must not reach the data file.
 func (s *Store) Abandon() error {
@@ -224,10 +162,10 @@ func (s *Store) disconnect() error {
 			s.Rollback()
 		}
 		if !s.failing {
-			s.conn.ExecContext(background, "PRAGMA wal_checkpoint(TRUNCATE)")
+			s.emptyLog()
 			errs = append(errs, s.settleMark())
 		}
-		s.st.close() // SQLite keeps the file open for as long as one is
+		s.unprepare()
 		errs = append(errs, s.conn.Close())
 	}
 	if s.writeDB != nil {
@@ -250,103 +188,48 @@ func (s *Store) Reopen() error {
 	return s.connect()
 }
 
-// IsDiskFault tells whether err came from the disk under the file, so that
-// the connection must not be used any more.
-func IsDiskFault(err error) bool {
-	var e sqlite3.Error
-	return errors.As(err, &e) && (e.Code == sqlite3.ErrIoErr || e.Code == sqlite3.ErrCorrupt)
+// Writes counts the statements that wrote since the file was opened.
+func (s *Store) Writes() int64 { return s.writes }
+
+var sqlBegin = statement("BEGIN IMMEDIATE")
+
+// begin opens a transaction where none is open, before a statement that writes.
+func (s *Store) begin() error {
+	s.writes++
+	s.checks.written++
+	if s.open {
+		return nil
+	}
+	_, err := s.stmt(sqlBegin).ExecContext(background)
+	s.open = err == nil
+	return err
 }
 
-// IsCorrupt tells whether err says that the file itself is damaged.
-func IsCorrupt(err error) bool {
-	var e sqlite3.Error
-	return errors.As(err, &e) && (e.Code == sqlite3.ErrCorrupt || e.Code == sqlite3.ErrNotADB)
+// Writing tells whether something was written since the last commit.
+func (s *Store) Writing() bool { return s.open }
+
+var sqlCommit = statement("COMMIT")
+
+// Commit makes everything that was written since the last one durable. When it
+// fails nothing is, and the transaction still has to be rolled back.
+func (s *Store) Commit() error {
+	_, err := s.stmt(sqlCommit).ExecContext(background)
+	s.open = err != nil
+	return err
 }
 
-// Probe commits a little that was never written before, to find out whether the disk
-// takes writes.
-func (s *Store) Probe(mark int64) error {
-	if err := s.exec(s.st.setFact, "probed", mark); err != nil {
-		return err
+// Rollback undoes everything since the last commit.
+func (s *Store) Rollback() error {
+	s.open = false
+	_, err := s.conn.ExecContext(background, "ROLLBACK")
+	if err != nil && strings.Contains(err.Error(), "no transaction is active") {
+		return nil // a full disk makes SQLite undo it by itself
 	}
-	return s.Commit()
+	return err
 }
 
-// IsFull tells whether err says that the disk is full.
-func IsFull(err error) bool {
-	var e sqlite3.Error
-	return errors.As(err, &e) && e.Code == sqlite3.ErrFull
-}
-
-func (s *Store) pragma(name string) (n int64, err error) {
-	err = s.conn.QueryRowContext(background, "PRAGMA "+name).Scan(&n)
-	return n, err
-}
-
-// migrations are the scripts that bring the tables from each version to the
-// next.
-func migrations() []string {
-	files, err := fs.Glob(schemas, "schema/*.sql")
-	if err != nil {
-		panic(err) // the pattern is constant
-	}
-	return files
-}
-
-// version tells the version of the file's tables; a file that is not ours to
-// change is refused.
-func (s *Store) version() (int, error) {
-	id, err := s.pragma("application_id")
-	if err != nil {
-		return 0, err
-	}
-	version, err := s.pragma("user_version")
-	if err != nil {
-		return 0, err
-	}
-	var tables int
-	if err := s.conn.QueryRowContext(background, "SELECT count(*) FROM sqlite_master").Scan(&tables); err != nil {
-		return 0, err
-	}
-	if id != appID && tables > 0 {
-		return 0, fmt.Errorf("%s is an SQLite file of another program; nothing was changed: choose another file with --data", s.path)
-	}
-	if known := len(migrations()); int(version) > known {
-		return 0, fmt.Errorf("%s was written by a newer hmule (schema %d; this one knows %d); nothing was changed: start that newer hmule, or choose another file with --data", s.path, version, known)
-	}
-	return int(version), nil
-}
-
-// migrate brings the tables from the file's version to this program's, one
-// version per transaction.
-func (s *Store) migrate(version int) error {
-	files := migrations()
-	for v := version; v < len(files); v++ {
-		if err := s.migrateTo(v+1, files[v]); err != nil {
-			return fmt.Errorf("the tables could not be brought to schema %d: %w", v+1, err)
-		}
-	}
-	return nil
-}
-
-func (s *Store) migrateTo(version int, file string) error {
-	text, err := schemas.ReadFile(file)
-	if err != nil {
-		return err
-	}
-	script := fmt.Sprintf("BEGIN IMMEDIATE;\n%s\nPRAGMA application_id=%d;\nPRAGMA user_version=%d;\n", text, appID, version)
-	if version == 1 {
-		script += fmt.Sprintf("INSERT INTO facts VALUES ('store','%s'), ('next_job','1');\n", newStoreID())
-	}
-	if _, err := s.conn.ExecContext(background, script+"COMMIT;"); err != nil {
-		s.conn.ExecContext(background, "ROLLBACK")
-		return err
-	}
-	return nil
-}
-
-func newStoreID() string {
-	var b [8]byte
-	rand.Read(b[:])
-	return hex.EncodeToString(b[:])
+// Ping tells whether the file can be read.
+func (s *Store) Ping(ctx context.Context) error {
+	var n int
+	return s.askOne(ctx, "SELECT count(*) FROM facts").Scan(&n)
 }

@@ -1,0 +1,57 @@
+package store
+
+import (
+	"context"
+	"database/sql"
+	"errors"
+	"math"
+
+	"humblemule/api"
+	"humblemule/job"
+)
+
+var sqlFirstFinished = statement(`SELECT ` + rowColumns + ` FROM jobs {by jobs_finished} WHERE queue = ? AND state = ? AND state > {backoff} AND removed_by = 0 ORDER BY finished_at, id LIMIT ?`)
+
+// FirstFinished reads the jobs of a queue and state that have finished first.
+func (s *Store) FirstFinished(queue int64, state job.State, limit int) ([]*Row, error) {
+	return rows(s.query(sqlFirstFinished, queue, int64(state), limit))
+}
+
+// NthFinished reads the place of the n-th of a queue's jobs in a state, in the order in which
+// they finished; the zero one where there are fewer.
+func (s *Store) NthFinished(ctx context.Context, queue int64, state job.State, n int64) (c api.UpTo, err error) {
+	err = s.askOne(ctx, "SELECT finished_at, id FROM jobs {by jobs_finished} WHERE queue = ? AND state = ? AND state > {backoff} AND removed_by = 0 ORDER BY finished_at, id LIMIT 1 OFFSET ?", queue, int64(state), n-1).Scan(&c.At, &c.Job)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = nil
+	}
+	return c, err
+}
+
+// CountFinished counts a queue's jobs in a state up to a place in the order in which they
+// finished.
+func (s *Store) CountFinished(ctx context.Context, queue int64, state job.State, to api.UpTo) (n int64, err error) {
+	last := to.Job
+	if last == 0 {
+		last = math.MaxInt64
+	}
+	err = s.askOne(ctx, "SELECT count(*) FROM jobs {by jobs_finished} WHERE queue = ? AND state = ? AND state > {backoff} AND removed_by = 0 AND (finished_at, id) <= (?, ?)", queue, int64(state), int64(to.At), last).Scan(&n)
+	return n, err
+}
+
+// Past is when a job came and went, and how long its last attempt took.
+type Past struct {
+	EnqueuedAt, FinishedAt job.Time
+	RunMS                  int64
+}
+
+// Recent reads the newest jobs of a group.
+func (s *Store) Recent(g Group, limit int) (all []Past, err error) {
+	err = each(s, `SELECT j.enqueued_at, j.finished_at, coalesce(nullif(a.run_ms, 0), a.ended_at - a.started_at, 0) FROM jobs j LEFT JOIN attempts a ON a.job = j.id AND a.n = j.attempt
+		WHERE j.queue = ? AND j.task = ? AND j.state = ? AND j.removed_by = 0 ORDER BY j.id DESC LIMIT ?`, func(r *sql.Rows) error {
+		var p Past
+		err := r.Scan(&p.EnqueuedAt, &p.FinishedAt, &p.RunMS)
+		all = append(all, p)
+		return err
+	}, g.Queue, g.Task, int64(g.State), limit)
+	return all, err
+}

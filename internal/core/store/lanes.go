@@ -1,0 +1,42 @@
+package store
+
+import "context"
+
+var sqlLaneHolder = statement(`SELECT job FROM lanes WHERE queue = ? AND lane = ?`)
+
+// LaneHolder answers which job has a lane; 0 where it is free.
+func (s *Store) LaneHolder(queue int64, lane string) (id int64, err error) {
+	return s.number(sqlLaneHolder, queue, lane)
+}
+
+var sqlTakeLane = statement(`INSERT INTO lanes (queue, lane, job) VALUES (?, ?, ?) ON CONFLICT (queue, lane) DO UPDATE SET job = excluded.job`)
+
+// TakeLane gives a lane to a job, and FreeLane to nobody.
+func (s *Store) TakeLane(queue int64, lane string, id int64) error {
+	return s.exec(sqlTakeLane, queue, lane, id)
+}
+
+var sqlFreeLane = statement(`DELETE FROM lanes WHERE queue = ? AND lane = ?`)
+
+// FreeLane is told with [Store.TakeLane].
+func (s *Store) FreeLane(queue int64, lane string) error { return s.exec(sqlFreeLane, queue, lane) }
+
+var sqlNextInLane = statement(`SELECT ` + rowColumns + ` FROM jobs WHERE queue = ? AND lane = ? AND lane <> '' AND state = {held} AND removed_by = 0 AND rank > 0 ORDER BY rank, id LIMIT 1`)
+
+// NextInLane reads the first job that waits for a lane; nil where none does.
+func (s *Store) NextInLane(queue int64, lane string) (*Row, error) {
+	found, err := rows(s.query(sqlNextInLane, queue, lane))
+	if err != nil || len(found) == 0 {
+		return nil, err
+	}
+	return found[0], nil
+}
+
+// LaneOf reads which job has a row's lane, 0 for none, and how many wait for it that go
+// before the row, to at most most.
+func (s *Store) LaneOf(ctx context.Context, r *Row, most int) (holder int64, ahead int, err error) {
+	err = s.askOne(ctx, `SELECT coalesce((SELECT job FROM lanes WHERE queue = ?1 AND lane = ?2), 0),
+		(SELECT count(*) FROM (SELECT 1 FROM jobs WHERE queue = ?1 AND lane = ?2 AND lane <> '' AND state = {held} AND removed_by = 0 AND rank > 0 AND (rank, id) < (?3, ?4) LIMIT ?5))`,
+		r.Queue, r.Lane, r.Rank, r.ID, most).Scan(&holder, &ahead)
+	return holder, ahead, err
+}

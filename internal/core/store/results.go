@@ -1,0 +1,39 @@
+package store
+
+import (
+	"errors"
+
+	"humblemule/job"
+)
+
+// Result writes a job's result.
+func (s *Store) Result(id int64, result []byte) error {
+	return s.exec(sqlInsertBody, id, ResultBody, 0, result)
+}
+
+var sqlKeepResult = statement(`INSERT INTO results_kept (job, until) VALUES (?, ?) ON CONFLICT (job) DO UPDATE SET until = excluded.until`)
+
+// KeepResult notes until when a job's result is kept.
+func (s *Store) KeepResult(id int64, until job.Time) error {
+	return s.exec(sqlKeepResult, id, int64(until))
+}
+
+var sqlDropResult = statement(`DELETE FROM results_kept WHERE job = ?`)
+
+// DropResult removes a job's result.
+func (s *Store) DropResult(id int64) error {
+	return errors.Join(s.exec(sqlDeleteBody, id, ResultBody, 0), s.exec(sqlDropResult, id))
+}
+
+var sqlResultsOver = statement(`SELECT job FROM results_kept WHERE until <= ? ORDER BY until, job LIMIT ?`)
+
+// ResultsOver reads the ids of jobs whose results are kept no longer than up to a
+// time.
+func (s *Store) ResultsOver(upTo job.Time, limit int) ([]int64, error) {
+	return ids(s.query(sqlResultsOver, int64(upTo), limit))
+}
+
+var sqlNextResult = statement(`SELECT until FROM results_kept ORDER BY until, job LIMIT 1`)
+
+// NextResult tells when the next result is to be removed; zero for never.
+func (s *Store) NextResult() (job.Time, error) { return s.oneTime(sqlNextResult) }

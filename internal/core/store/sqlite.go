@@ -1,0 +1,212 @@
+package store
+
+import (
+	"crypto/rand"
+	"database/sql"
+	"encoding/hex"
+	"errors"
+	"fmt"
+	"io/fs"
+	"regexp"
+	"strings"
+	"sync"
+
+	"github.com/mattn/go-sqlite3"
+
+	"humblemule/job"
+)
+
+// What only SQLite knows stands in this file, in identity.go (its log, and what tells one
+// file from another), in checkpoint.go, and in the schema: how it is opened, how its faults
+// are told, and how the tokens of a statement are filled in.
+
+// appID marks a file as ours ("HMul" in ASCII).
+const appID = 0x484d756c
+
+func (s *Store) connect() error {
+	var err error
+	escaped := uriPath.Replace(s.path)
+	layer := ""
+	if TestVFS != "" {
+		layer = "&vfs=" + TestVFS
+	}
+	s.writeDB, err = sql.Open("sqlite3", "file:"+escaped+"?_synchronous=FULL&_busy_timeout=5000&_txlock=immediate&_cache_size=-65536"+layer)
+	if err != nil {
+		return err
+	}
+	s.writeDB.SetMaxOpenConns(1)
+	if s.conn, err = s.writeDB.Conn(background); err != nil {
+		return err
+	}
+	version, err := s.version()
+	if err != nil {
+		return err
+	}
+	// Only a file that is known to be ours is touched. Checkpoints are ours too:
+	// between batches and when idle.
+	if _, err := s.conn.ExecContext(background, "PRAGMA journal_mode=WAL; PRAGMA wal_autocheckpoint=0"); err != nil {
+		return err
+	}
+	if version == 0 {
+		s.mark = 0 // the mark of a file that was here before says nothing of a new one
+	}
+	if err := s.migrate(version); err != nil {
+		return err
+	}
+	if err := s.prepare(); err != nil {
+		return err
+	}
+	if s.checkDB, err = sql.Open("sqlite3", "file:"+escaped+"?_synchronous=FULL"+layer); err != nil {
+		return err
+	}
+	s.checkDB.SetMaxOpenConns(1)
+	if _, err := s.checkDB.ExecContext(background, "PRAGMA wal_autocheckpoint=0"); err != nil {
+		return err
+	}
+	read, err := sql.Open("sqlite3", "file:"+escaped+"?mode=ro&_query_only=1&_busy_timeout=5000&_cache_size=-16384&_stmt_cache_size=64"+layer)
+	if err != nil {
+		return err
+	}
+	read.SetMaxOpenConns(4)
+	read.SetMaxIdleConns(4)
+	s.read.Store(read)
+	return read.Ping()
+}
+
+// uriPath writes a path so that SQLite's URI parser reads it back whole.
+var uriPath = strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23")
+
+// TestVFS names the file layer that stores are opened on, where a test has registered
+// one; empty for the system's.
+var TestVFS string
+
+// IsDiskFault tells whether err came from the disk under the file, so that
+// the connection must not be used any more.
+func IsDiskFault(err error) bool {
+	var e sqlite3.Error
+	return errors.As(err, &e) && (e.Code == sqlite3.ErrIoErr || e.Code == sqlite3.ErrCorrupt)
+}
+
+// IsCorrupt tells whether err says that the file itself is damaged.
+func IsCorrupt(err error) bool {
+	var e sqlite3.Error
+	return errors.As(err, &e) && (e.Code == sqlite3.ErrCorrupt || e.Code == sqlite3.ErrNotADB)
+}
+
+// IsFull tells whether err says that the disk is full.
+func IsFull(err error) bool {
+	var e sqlite3.Error
+	return errors.As(err, &e) && e.Code == sqlite3.ErrFull
+}
+
+func (s *Store) pragma(name string) (n int64, err error) {
+	err = s.conn.QueryRowContext(background, "PRAGMA "+name).Scan(&n)
+	return n, err
+}
+
+// migrations are the scripts that bring the tables from each version to the
+// next.
+func migrations() []string {
+	files, err := fs.Glob(schemas, "schema/*.sql")
+	if err != nil {
+		panic(err) // the pattern is constant
+	}
+	return files
+}
+
+// version tells the version of the file's tables; a file that is not ours to
+// change is refused.
+func (s *Store) version() (int, error) {
+	id, err := s.pragma("application_id")
+	if err != nil {
+		return 0, err
+	}
+	version, err := s.pragma("user_version")
+	if err != nil {
+		return 0, err
+	}
+	var tables int
+	if err := s.conn.QueryRowContext(background, "SELECT count(*) FROM sqlite_master").Scan(&tables); err != nil {
+		return 0, err
+	}
+	if id != appID && tables > 0 {
+		return 0, fmt.Errorf("%s is an SQLite file of another program; nothing was changed: choose another file with --data", s.path)
+	}
+	if known := len(migrations()); int(version) > known {
+		return 0, fmt.Errorf("%s was written by a newer hmule (schema %d; this one knows %d); nothing was changed: start that newer hmule, or choose another file with --data", s.path, version, known)
+	}
+	return int(version), nil
+}
+
+// migrate brings the tables from the file's version to this program's, one
+// version per transaction.
+func (s *Store) migrate(version int) error {
+	files := migrations()
+	for v := version; v < len(files); v++ {
+		if err := s.migrateTo(v+1, files[v]); err != nil {
+			return fmt.Errorf("the tables could not be brought to schema %d: %w", v+1, err)
+		}
+	}
+	return nil
+}
+
+func (s *Store) migrateTo(version int, file string) error {
+	text, err := schemas.ReadFile(file)
+	if err != nil {
+		return err
+	}
+	script := fmt.Sprintf("BEGIN IMMEDIATE;\n%s\nPRAGMA application_id=%d;\nPRAGMA user_version=%d;\n", text, appID, version)
+	if version == 1 {
+		script += fmt.Sprintf("INSERT INTO facts VALUES ('store','%s'), ('next_job','1');\n", newStoreID())
+	}
+	if _, err := s.conn.ExecContext(background, script+"COMMIT;"); err != nil {
+		s.conn.ExecContext(background, "ROLLBACK")
+		return err
+	}
+	return nil
+}
+
+func newStoreID() string {
+	var b [8]byte
+	rand.Read(b[:])
+	return hex.EncodeToString(b[:])
+}
+
+var bound = regexp.MustCompile(`(= |LIMIT |OFFSET )\?`)
+
+// steady keeps a statement's plan. SQLite looks at the value of a bare parameter that is
+// compared with a column of a partial index, or that is a limit, to choose its plan, and
+// compiles the statement anew, in some 40 µs, whenever another value is bound.
+func steady(text string) string { return bound.ReplaceAllString(text, "$1+?") }
+
+// tokens are what stands in braces in a statement, but for {by INDEX}.
+var tokens = func() *strings.Replacer {
+	pairs := []string{"{payload}", fmt.Sprint(PayloadBody), "{result}", fmt.Sprint(ResultBody), "{stack}", fmt.Sprint(StackBody), "{edited}", fmt.Sprint(EditedBody), "{refused}", fmt.Sprint(RefusedBody)}
+	for _, s := range job.States() {
+		pairs = append(pairs, "{"+s.String()+"}", fmt.Sprint(int(s)))
+	}
+	return strings.NewReplacer(pairs...)
+}()
+
+var byIndex = regexp.MustCompile(`\{by (\w+)\}`)
+
+// filled fills in the tokens of a statement.
+func filled(text string) string {
+	return byIndex.ReplaceAllString(tokens.Replace(text), "INDEXED BY $1")
+}
+
+// filledBefore are statements of the reading pool that were filled in, by their texts.
+var filledBefore sync.Map
+
+// known is filled for a text that comes again and again.
+func known(text string) string {
+	if !strings.Contains(text, "{") {
+		return text
+	}
+	if f, found := filledBefore.Load(text); found {
+		return f.(string)
+	}
+	f := filled(text)
+	filledBefore.Store(text, f)
+	return f
+}

@@ -20,6 +20,41 @@ const (
 	OutcomeRefused Reason = "outcome_refused"
 )
 
+// reasons is what each means, in the order in which they are listed.
+var reasons = []struct {
+	reason Reason
+	says   string
+}{
+	{AttemptsUsedUp, "every attempt that max_attempts allows has failed"},
+	{TooOld, "its next attempt would have come later than give_up_after allows"},
+	{TooLate, "it had not begun by its start_by"},
+	{GaveUp, "its handler gave it up: trying again would not help"},
+	{ByHandler, "its handler found that there is nothing to do"},
+	{Asked, "an operator or a producer has cancelled it"},
+	{Superseded, "a later run of its schedule took its place"},
+	{Purged, "it was removed with its queue before it was finished"},
+	{DependencyDead, "what it waited for has ended otherwise"},
+	{OutcomeRefused, "its handler did the work, and its follow-ups were refused"},
+}
+
+// Reasons lists every reason.
+func Reasons() (all []Reason) {
+	for _, r := range reasons {
+		all = append(all, r.reason)
+	}
+	return all
+}
+
+// Says tells what a reason means, as part of a sentence; empty for none that is known.
+func (r Reason) Says() string {
+	for _, known := range reasons {
+		if known.reason == r {
+			return known.says
+		}
+	}
+	return ""
+}
+
 // Outcome is what a worker says when it ends a lease.
 type Outcome string
 
@@ -38,6 +73,37 @@ const (
 	// OutcomeReleased gives the job back at once, not counted.
 	OutcomeReleased Outcome = "released"
 )
+
+// outcomes is what follows from each, in the order in which they are listed.
+var outcomes = []struct {
+	outcome Outcome
+	says    string
+}{
+	{OutcomeDone, "the job is done; its follow-ups are enqueued with it"},
+	{OutcomeFailed, "it is tried again by its policy, or after the delay that the outcome names"},
+	{OutcomeGiveUp, "it is dead at once"},
+	{OutcomeSkipped, "it is finished as not needed, for the reason given"},
+	{OutcomePostponed, "it runs again after a delay; the attempt is not counted"},
+	{OutcomeReleased, "it is given back at once to its old place; the attempt is not counted"},
+}
+
+// Outcomes lists every outcome.
+func Outcomes() (all []Outcome) {
+	for _, o := range outcomes {
+		all = append(all, o.outcome)
+	}
+	return all
+}
+
+// Says tells what follows from an outcome, as a clause; empty for none that is known.
+func (o Outcome) Says() string {
+	for _, known := range outcomes {
+		if known.outcome == o {
+			return known.says
+		}
+	}
+	return ""
+}
 
 // Counts tells whether an attempt with this outcome is held against
 // max_attempts.

@@ -1,6 +1,9 @@
 package job
 
-import "fmt"
+import (
+	"fmt"
+	"strings"
+)
 
 // State is where a job stands in its life. The numbers are stored; they never
 // change their meaning.
@@ -36,7 +39,27 @@ const (
 	Other State = 255
 )
 
-var stateNames = [NumStates]string{"new", "held", "scheduled", "ready", "running", "backoff", "done", "skipped", "cancelled", "dead"}
+// states are their words, and what a job does in them.
+var states = [NumStates]struct{ word, says string }{
+	Unplaced:  {"new", "is not there yet"},
+	Held:      {"held", "waits for its lane, or for an earlier run of its schedule"},
+	Scheduled: {"scheduled", "waits for its time"},
+	Ready:     {"ready", "may be taken by a worker"},
+	Running:   {"running", "is under a lease"},
+	Backoff:   {"backoff", "has failed, and waits for its next attempt"},
+	Done:      {"done", "was finished by its handler"},
+	Skipped:   {"skipped", "was not needed any more"},
+	Cancelled: {"cancelled", "was ended before it was done"},
+	Dead:      {"dead", "is not tried again by itself: a dead letter"},
+}
+
+// Says tells what a job does in the state, as a predicate.
+func (s State) Says() string {
+	if int(s) < NumStates {
+		return states[s].says
+	}
+	return ""
+}
 
 // States lists every state a stored job can be in, in the order of its life.
 func States() []State {
@@ -52,7 +75,7 @@ func (s State) Finished() bool { return s >= Done && s <= Dead }
 // String gives the state's word as it stands on the wire.
 func (s State) String() string {
 	if int(s) < NumStates {
-		return stateNames[s]
+		return states[s].word
 	}
 	return "other"
 }
@@ -76,9 +99,14 @@ func (s *State) UnmarshalText(text []byte) error {
 // ParseState reads a state's word strictly, as a filter needs it.
 func ParseState(word string) (State, error) {
 	for _, s := range States() {
-		if stateNames[s] == word {
+		if states[s].word == word {
 			return s, nil
 		}
 	}
-	return Unplaced, fmt.Errorf("%q is no state; the states are held, scheduled, ready, running, backoff, done, skipped, cancelled and dead", word)
+	all := States()
+	words := make([]string, len(all))
+	for i, s := range all {
+		words[i] = s.String()
+	}
+	return Unplaced, fmt.Errorf("%q is no state; the states are %s and %s", word, strings.Join(words[:len(words)-1], ", "), words[len(words)-1])
 }

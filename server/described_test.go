@@ -93,3 +93,27 @@ func TestKinds(t *testing.T) {
 		assert.Regexp(t, `^[A-Z][^.]+$`, k.title, kind)
 	}
 }
+
+// The words of the wire are those of the tables that the service goes by; the console's types
+// are made of them.
+func TestWords(t *testing.T) {
+	doc, err := openapi3.NewLoader().LoadFromData(OpenAPI())
+	require.NoError(t, err)
+	var states []any
+	for _, s := range job.States() {
+		states = append(states, s.String())
+	}
+	assert.Equal(t, states, doc.Components.Schemas["State"].Value.Enum)
+	assert.Equal(t, wordsOf(job.Outcomes()), doc.Components.Schemas["Outcome"].Value.Enum)
+	assert.Equal(t, wordsOf(job.Reasons()), doc.Components.Schemas["Job"].Value.Properties["reason"].Value.Enum)
+	for _, r := range job.Reasons() {
+		assert.NotEmpty(t, r.Says(), r)
+	}
+}
+
+func wordsOf[T ~string](all []T) (words []any) {
+	for _, w := range all {
+		words = append(words, string(w))
+	}
+	return words
+}

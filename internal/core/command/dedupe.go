@@ -1,8 +1,6 @@
 package command
 
 import (
-	"bytes"
-
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/store"
 	"humblemule/job"
@@ -56,16 +54,31 @@ func Dedupe(v *commit.View, n *NewJob, another *store.Row) error {
 	if err := v.Store.LoadPayload(earlier); err != nil {
 		return err
 	}
+	n.sameSpec, err = asksAlike(v, n, earlier)
+	return err
+}
+
+// asksAlike tells whether an earlier job was asked for as a new one is, with what is a
+// default of its task and its queue by now.
+func asksAlike(v *commit.View, n *NewJob, earlier *store.Row) (bool, error) {
+	was, err := specOf(v, earlier)
+	if err != nil {
+		return false, err
+	}
 	policy, err := v.Policies.Of(earlier.Policy)
 	if err != nil {
-		return err
+		return false, err
 	}
-	q := v.Queues.Find(queueFor(v, n))
-	body, priority := resolve(v, n, q)
-	e, r := earlier, &n.Row
-	n.sameSpec = q != nil && e.Queue == q.ID && e.Priority == priority && policyBody(policy) == body && e.Owner == r.Owner && e.Lane == r.Lane &&
-		e.Labels == r.Labels && bytes.Equal(e.Payload, r.Payload) && e.StartBy == r.StartBy && e.RunAt == runAtOf(n, e.EnqueuedAt)
-	return nil
+	body, priority := resolve(v, n, v.Queues.Find(queueFor(v, n)))
+	is := *n.spec
+	is.Queue, is.Priority, is.RunAt, is.Delay = queueFor(v, n), &priority, runAtOf(n, earlier.EnqueuedAt), 0
+	is.Dedupe, is.Traceparent = was.Dedupe, was.Traceparent // how, not what, was asked for
+	for _, f := range job.Fields() {
+		if f.Column != job.PolicyColumn && !f.Same(&is, &was) {
+			return false, nil
+		}
+	}
+	return policyBody(policy) == body, nil
 }
 
 // runAtOf is the time before which a new job would not start, had it been enqueued at a

@@ -26,13 +26,9 @@ func (dk *Desk) Patch(ctx context.Context, id int64, p job.Patch) (job.Job, erro
 		if err != nil {
 			return nil, err
 		}
-		all := map[string]any{
-			"queue": was.Queue, "priority": was.Priority, "run_at": was.RunAt, "max_attempts": was.MaxAttempts, "retry": was.Retry, "timeout": was.Timeout,
-			"keep_result": was.KeepResult, "labels": was.Labels, "owner": was.Owner, "lane": was.Lane, "start_by": was.StartBy,
-		}
 		for _, name := range p.Named {
-			if old, told := all[name]; told {
-				before[name] = old
+			if f, found := job.FieldOf(name); found && name != "payload" { // which is kept by itself
+				before[name] = f.Get(&was)
 			}
 		}
 		return act, nil

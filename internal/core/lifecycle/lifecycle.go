@@ -1,3 +1,6 @@
+// Package lifecycle is the life of a job as a table: where a job belongs that is not running
+// ([Place]), and by what it may go from one state to another ([Move]). Every change of a
+// state goes through the two. It keeps nothing and reads no clock.
 package lifecycle
 
 import (
@@ -56,11 +59,33 @@ const (
 	BySuperseded
 )
 
-var byNames = [...]string{"enqueue", "requeue", "due", "start_now", "unheld", "patch", "cancel", "undo", "start_by", "age", "lease", "settle", "lease_end", "end_lease", "accept", "superseded"}
+// causes are the words of what makes jobs change their states, and what happens then.
+var causes = [...]struct{ word, says string }{
+	ByEnqueue:    {"enqueue", "it is enqueued"},
+	ByRequeue:    {"requeue", "it is requeued"},
+	ByDue:        {"due", "its time has come"},
+	ByStartNow:   {"start_now", "somebody starts it now"},
+	ByUnheld:     {"unheld", "what it waited for has changed"},
+	ByPatch:      {"patch", "it is edited"},
+	ByCancel:     {"cancel", "it is cancelled"},
+	ByUndo:       {"undo", "its removal is undone"},
+	ByStartBy:    {"start_by", "its `start_by` has passed"},
+	ByAge:        {"age", "it is edited, and its `give_up_after` has passed"},
+	ByLease:      {"lease", "a worker takes it"},
+	BySettle:     {"settle", "its worker ends the lease with an outcome"},
+	ByLeaseEnd:   {"lease_end", "its lease was not renewed, or it has overrun its timeout"},
+	ByEndLease:   {"end_lease", "its lease is ended by an operator, or by the good-bye of its worker"},
+	ByAccept:     {"accept", "its refused outcome is accepted"},
+	BySuperseded: {"superseded", "a later run of its schedule takes its place"},
+}
 
 // String names it as messages do.
-func (c By) String() string { return byNames[c] }
+func (c By) String() string { return causes[c].word }
 
+// Says tells what happens, as a clause.
+func (c By) Says() string { return causes[c].says }
+
+// set is a set of states, a bit each.
 func set(states ...job.State) (mask uint16) {
 	for _, s := range states {
 		mask |= 1 << s
@@ -100,4 +125,30 @@ func Move(from, to job.State, by By) error {
 		}
 	}
 	return fmt.Errorf("illegal move: a %s job cannot become %s by %s", from, to, by)
+}
+
+// Changes lists what the transition table allows: by a cause, from states to states.
+func Changes() (all []Change) {
+	for by, allowed := range moves {
+		for _, m := range allowed {
+			all = append(all, Change{By(by), statesIn(m.from), statesIn(m.to)})
+		}
+	}
+	return all
+}
+
+// Change is a line of the transition table.
+type Change struct {
+	By       By
+	From, To []job.State
+}
+
+// statesIn lists the states of a set.
+func statesIn(mask uint16) (all []job.State) {
+	for _, s := range append([]job.State{job.Unplaced}, job.States()...) {
+		if mask&(1<<s) != 0 {
+			all = append(all, s)
+		}
+	}
+	return all
 }

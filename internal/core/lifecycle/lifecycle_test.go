@@ -1,6 +1,8 @@
 package lifecycle
 
 import (
+	"fmt"
+	"os"
 	"strings"
 	"testing"
 
@@ -61,4 +63,41 @@ func TestPlace(t *testing.T) {
 			assert.Equal(t, want, Place(w), "%+v", w)
 		}
 	}
+}
+
+// The page on states is written from the tables that the service goes by.
+//
+//go:generate env HMULE_WRITE_PAGE=1 go test -run TestPage .
+func TestPage(t *testing.T) {
+	var b strings.Builder
+	b.WriteString("# The states of a job\n\nThis page is written from the tables that the service goes by (`go generate ./internal/core/lifecycle`).\n\n| state | a job in it |\n| --- | --- |\n")
+	for _, s := range job.States() {
+		fmt.Fprintf(&b, "| `%s` | %s |\n", s, s.Says())
+	}
+	b.WriteString("\n## What moves a job\n\n| from | to | when |\n| --- | --- | --- |\n")
+	words := func(all []job.State) string {
+		var list []string
+		for _, s := range all {
+			list = append(list, "`"+s.String()+"`")
+		}
+		return strings.Join(list, ", ")
+	}
+	for _, c := range Changes() {
+		fmt.Fprintf(&b, "| %s | %s | %s |\n", words(c.From), words(c.To), c.By.Says())
+	}
+	b.WriteString("\n## Reasons\n\nWhy a job is finished that is not done; a handler's or an operator's own words stand beside it.\n\n| reason | the job is finished because |\n| --- | --- |\n")
+	for _, r := range job.Reasons() {
+		fmt.Fprintf(&b, "| `%s` | %s |\n", r, r.Says())
+	}
+	b.WriteString("\n## Outcomes\n\nWhat a worker says when it ends a lease.\n\n| outcome | then |\n| --- | --- |\n")
+	for _, o := range job.Outcomes() {
+		fmt.Fprintf(&b, "| `%s` | %s |\n", o, o.Says())
+	}
+	const page = "../../../docs/states.md"
+	if os.Getenv("HMULE_WRITE_PAGE") != "" {
+		require.NoError(t, os.WriteFile(page, []byte(b.String()), 0o644))
+	}
+	is, err := os.ReadFile(page)
+	require.NoError(t, err)
+	require.Equal(t, b.String(), string(is), "run: go generate ./internal/core/lifecycle")
 }

@@ -67,6 +67,16 @@ func scans(plan string) bool {
 	return strings.HasPrefix(plan, "SCAN") && !strings.HasPrefix(plan, "SCAN q ") && !strings.HasSuffix(plan, "-ROW VALUES CLAUSE")
 }
 
+// The file tells states by the words of the table that the service goes by.
+func TestStatesOfFile(t *testing.T) {
+	s, _ := open(t)
+	for _, state := range job.States() {
+		var word string
+		require.NoError(t, s.conn.QueryRowContext(t.Context(), "SELECT name FROM states WHERE id = ?", int64(state)).Scan(&word))
+		assert.Equal(t, state.String(), word)
+	}
+}
+
 // What only SQLite would take stands behind a token, or in the files of the dialect.
 func TestStatementsArePlainSQL(t *testing.T) {
 	foreign := regexp.MustCompile(`(?i)\b(INDEXED BY|NOT INDEXED|PRAGMA|INSERT OR|REPLACE INTO|GLOB|json_\w+|iif|ifnull|rowid)\b`)

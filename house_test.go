@@ -28,6 +28,7 @@ var ground = map[string]string{
 // the committer; the committer; what all changes of a job go through; the rooms that give
 // commands; and the engine, which puts them together.
 var core = map[string]string{
+	"scope":         "",
 	"lifecycle":     "",
 	"retry":         "",
 	"trend":         "",
@@ -39,16 +40,16 @@ var core = map[string]string{
 	"store/faultfs": "",
 	"store/visits":  "",
 	"memory":        "cron limit order trend triage store",
-	"read":          "order trend store memory",
-	"commit":        "store memory",
+	"read":          "scope order trend store memory",
+	"commit":        "scope store memory",
 	"watch":         "read commit",
 	"place":         "lifecycle order store memory commit",
 	"upkeep":        "lifecycle store memory commit place",
 	"command":       "lifecycle retry triage store memory read commit place",
-	"deal":          "lifecycle store memory read commit watch place command",
+	"deal":          "scope lifecycle store memory read commit watch place command",
 	"plan":          "lifecycle cron store memory read commit place command",
-	"bulk":          "store memory read commit watch command",
-	"setup":         "memory read commit upkeep command plan bulk",
+	"bulk":          "scope store memory read commit watch command",
+	"setup":         "scope memory read commit upkeep command plan bulk",
 	"engine":        "store memory read commit watch upkeep command deal plan bulk setup",
 }
 

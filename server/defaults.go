@@ -11,12 +11,7 @@ import (
 )
 
 func (s *Server) getTask(c *gin.Context) (any, error) {
-	for _, t := range s.engine.Tasks(c.Request.Context()) {
-		if t.Name == c.Param("name") {
-			return t, nil
-		}
-	}
-	return nil, job.Fault(job.NotFound, "there is no task %q; a task exists from its first job or its first defaults", c.Param("name"))
+	return s.engine.Task(c.Request.Context(), c.Param("name"))
 }
 
 // putTask sets the defaults of a task's jobs.

@@ -315,14 +315,14 @@ func (s *Server) putWorker(c *gin.Context) (any, error) {
 	}{wanted, ign}, nil
 }
 
-func (s *Server) listWorkers(*gin.Context) (any, error) {
+func (s *Server) listWorkers(c *gin.Context) (any, error) {
 	return struct {
 		Workers []api.Worker `json:"workers"`
-	}{s.engine.Workers()}, nil
+	}{s.engine.Workers(c.Request.Context())}, nil
 }
 
 func (s *Server) getWorker(c *gin.Context) (any, error) {
-	return s.engine.Worker(c.Param("id"))
+	return s.engine.Worker(c.Request.Context(), c.Param("id"))
 }
 
 func (s *Server) wanted(c *gin.Context) (any, error) {

@@ -29,8 +29,8 @@ var openAPI []byte
 // OpenAPI is the description of the wire, as served at /openapi.yaml.
 func OpenAPI() []byte { return openAPI }
 
-// Features names what this version of the wire can do beyond the first.
-var Features = []string{"jobs", "leases", "workers", "queues", "tasks", "stats", "events", "reports", "results", "defaults", "retry", "causes", "operations", "recoveries", "actions", "order", "limits", "setup", "schedules"}
+// features names what this version of the wire can do beyond the first.
+var features = []string{"jobs", "leases", "workers", "queues", "tasks", "stats", "events", "reports", "results", "defaults", "retry", "causes", "operations", "recoveries", "actions", "order", "limits", "setup", "schedules"}
 
 // What the service allows a connection.
 const (
@@ -70,6 +70,9 @@ type Server struct {
 	bulks chan struct{}
 }
 
+// Gin's own talk about routes is for those who write handlers.
+func init() { gin.SetMode(gin.ReleaseMode) }
+
 // New makes a server of an engine. The engine stays the caller's to close.
 func New(e *engine.Engine, opts Options) *Server {
 	if opts.Log == nil {
@@ -78,7 +81,6 @@ func New(e *engine.Engine, opts Options) *Server {
 	if opts.MaxBodies == 0 {
 		opts.MaxBodies = 256 << 20
 	}
-	gin.SetMode(gin.ReleaseMode)
 	s := &Server{engine: e, opts: opts, log: opts.Log, router: gin.New(), bulks: make(chan struct{}, max(2, runtime.GOMAXPROCS(0)))}
 	s.router.HandleMethodNotAllowed = true
 	s.router.RedirectTrailingSlash = false
@@ -217,7 +219,7 @@ func (s *Server) about(c *gin.Context) (any, error) {
 		Principal string   `json:"principal"`
 		Role      Role     `json:"role"`
 		Limits    limits   `json:"limits"`
-	}{s.opts.Version, s.engine.StoreID(), Features, who.Name, who.Role, s.limits()}, nil
+	}{s.opts.Version, s.engine.StoreID(), features, who.Name, who.Role, s.limits()}, nil
 }
 
 // limits tells what a call may hold, and a job.

@@ -145,7 +145,7 @@ func TestBrokenConnection(t *testing.T) {
 	require.NoError(t, err)
 	fmt.Fprintf(c, "POST /v1/leases HTTP/1.1\r\nHost: %s\r\nContent-Type: application/json\r\nContent-Length: %d\r\n\r\n%s", address, len(body), body)
 	require.Eventually(t, func() bool {
-		return len(e.Workers()) == 1
+		return len(e.Workers(t.Context())) == 1
 	}, 5*time.Second, 5*time.Millisecond)
 	require.NoError(t, c.Close())
 	// The server notices in its own time; either way the job must stay.

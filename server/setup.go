@@ -7,8 +7,11 @@ import (
 )
 
 // settings tells all that is in force, and where each comes from.
-func (s *Server) settings(*gin.Context) (any, error) {
-	all := s.engine.Settings()
+func (s *Server) settings(c *gin.Context) (any, error) {
+	all, err := s.engine.Settings(c.Request.Context())
+	if err != nil {
+		return nil, err
+	}
 	if s.opts.Settings != nil {
 		all.Settings = append(s.opts.Settings(), all.Settings...)
 	}

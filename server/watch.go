@@ -46,16 +46,7 @@ func (s *Server) setQueue(set func(ctx context.Context, name string) error) func
 }
 
 func (s *Server) getQueue(c *gin.Context) (any, error) {
-	all, err := s.engine.Queues(c.Request.Context())
-	if err != nil {
-		return nil, err
-	}
-	for _, q := range all {
-		if q.Name == c.Param("name") {
-			return q, nil
-		}
-	}
-	return nil, job.Fault(job.NotFound, "there is no queue %q; a queue exists from its first job", c.Param("name"))
+	return s.engine.Queue(c.Request.Context(), c.Param("name"))
 }
 
 func (s *Server) stats(c *gin.Context) (any, error) {
@@ -187,7 +178,7 @@ func (st *stream) pause(d time.Duration) error {
 // tellCounts sends the counts that the reader does not know yet.
 func (s *Server) tellCounts(st *stream) error {
 	e := countsEvent{AsOf: job.At(time.Now())}
-	for name, counts := range s.engine.Counts() {
+	for name, counts := range s.engine.Counts(st.c.Request.Context()) {
 		if !maps.Equal(st.told[name], counts) {
 			st.told[name] = counts
 			e.Queues = append(e.Queues, queueCounts{name, counts})

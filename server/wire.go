@@ -224,7 +224,7 @@ func fieldError(e *json.SemanticError, at string) job.FieldError {
 	field := fieldName(e.JSONPointer)
 	f := job.FieldError{Field: at + field}
 	switch {
-	case e.Err == json.ErrUnknownName && job.NotBuiltYet[e.JSONPointer.LastToken()]:
+	case e.Err == json.ErrUnknownName && job.NotBuiltYet(e.JSONPointer.LastToken()):
 		f.Message = "is not built yet; leave it out"
 	case e.Err == json.ErrUnknownName:
 		f.Message = "is no field that is known here; check its spelling or leave it out"

@@ -211,7 +211,7 @@ func TestAskedFromAfar(t *testing.T) {
 		go func() { ended <- pool.Run(t.Context()) }()
 		time.Sleep(time.Second)
 		counts := func() [3]int64 {
-			c := s.Counts()[job.DefaultQueue]
+			c := s.Counts(t.Context())[job.DefaultQueue]
 			return [3]int64{c[job.Ready], c[job.Running], c[job.Done]}
 		}
 		assert.Equal(t, [3]int64{3, 5, 0}, counts(), "two run and three are held")
@@ -230,7 +230,7 @@ func TestAskedFromAfar(t *testing.T) {
 		s.open(t)
 		s.away.Store(false)
 		time.Sleep(time.Minute)
-		w, err := s.Worker(pool.ID())
+		w, err := s.Worker(t.Context(), pool.ID())
 		require.NoError(t, err)
 		assert.Equal(t, api.WantDrain, w.Wanted, "a restart of the service does not undo it")
 		assert.Equal(t, [3]int64{6, 0, 2}, counts())
@@ -240,7 +240,7 @@ func TestAskedFromAfar(t *testing.T) {
 		require.NoError(t, <-ended)
 		assert.Equal(t, [3]int64{2, 0, 6}, counts())
 		assert.Equal(t, job.OutcomeReleased, look(t, s, ids[4]).Attempts[0].Outcome)
-		_, err = s.Worker(pool.ID())
+		_, err = s.Worker(t.Context(), pool.ID())
 		assert.ErrorContains(t, err, "is known here", "it has said good-bye")
 	})
 }
@@ -259,7 +259,7 @@ func TestElastic(t *testing.T) {
 		assert.Equal(t, 6, pool.Slots())
 		time.Sleep(5 * time.Minute)
 		assert.Equal(t, 2, pool.Slots())
-		w, err := s.Worker(pool.ID())
+		w, err := s.Worker(t.Context(), pool.ID())
 		require.NoError(t, err)
 		assert.Equal(t, []int{2, 2, 6}, []int{w.Slots, w.MinSlots, w.MaxSlots})
 		require.GreaterOrEqual(t, len(w.Sizes), 4)
@@ -366,7 +366,7 @@ func TestWeights(t *testing.T) {
 		worker.Handle(pool, "log.pack", pack)
 		end := running(t, pool)
 		time.Sleep(60*time.Second + time.Millisecond)
-		done := func(q string) int64 { return s.Counts()[q][job.Done] }
+		done := func(q string) int64 { return s.Counts(t.Context())[q][job.Done] }
 		assert.Equal(t, []int64{30, 20, 10}, []int64{done("berths"), done("common"), done("archive")})
 		time.Sleep(120 * time.Second)
 		assert.Equal(t, []int64{60, 60, 60}, []int64{done("berths"), done("common"), done("archive")})
@@ -398,7 +398,7 @@ func TestScheduledRuns(t *testing.T) {
 		time.Sleep(15 * time.Second)
 		require.NoError(t, s.SetTask(ctx, "tide.predict", api.Defaults{Timeout: job.Duration(time.Minute)}))
 		outdated := func() bool {
-			all := s.Workers()
+			all := s.Workers(t.Context())
 			return len(all) == 1 && all[0].Outdated
 		}
 		assert.True(t, outdated(), "its job runs by older settings")

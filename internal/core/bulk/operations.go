@@ -13,6 +13,7 @@ import (
 	"humblemule/internal/core/command"
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
+	"humblemule/internal/core/scope"
 	"humblemule/internal/mergepatch"
 	"humblemule/job"
 )
@@ -54,6 +55,9 @@ func (o *Operation) tell() api.Operation {
 // an operation that goes on by itself, also after a restart. With DryRun it counts and
 // changes nothing.
 func (op *Operator) Act(ctx context.Context, req api.ActRequest) (api.Operation, error) {
+	if err := scope.Whole(ctx); err != nil {
+		return api.Operation{}, err
+	}
 	if err := job.Wrong("nothing was done", req.Check()); err != nil {
 		return api.Operation{}, err
 	}
@@ -246,6 +250,9 @@ func (op *Operator) Resume() error {
 
 // Operation tells how an operation stands.
 func (op *Operator) Operation(ctx context.Context, id int64) (api.Operation, error) {
+	if err := scope.Whole(ctx); err != nil {
+		return api.Operation{}, err
+	}
 	if o, running := op.running.Load(id); running {
 		return op.tellUnderWay(ctx, o.(*Operation))
 	}
@@ -287,6 +294,9 @@ func (op *Operator) tellOperation(ctx context.Context, o api.Operation, last int
 
 // Operations lists the latest operations.
 func (op *Operator) Operations(ctx context.Context) ([]api.Operation, error) {
+	if err := scope.Whole(ctx); err != nil {
+		return nil, err
+	}
 	const most = 100
 	rows, err := op.c.Store.Operations(ctx, most)
 	all := make([]api.Operation, len(rows))
@@ -304,6 +314,9 @@ func (op *Operator) Operations(ctx context.Context) ([]api.Operation, error) {
 
 // StopOperation stops an operation; what it has changed stays so.
 func (op *Operator) StopOperation(ctx context.Context, id int64) (api.Operation, error) {
+	if err := scope.Whole(ctx); err != nil {
+		return api.Operation{}, err
+	}
 	o, running := op.running.Load(id)
 	if !running {
 		told, err := op.Operation(ctx, id)
@@ -345,6 +358,9 @@ func leaveKept(tx *commit.Tx, o *api.Operation, what string) {
 // UndoOperation takes back the removals of an operation, until its time for that is over;
 // one that is under way is stopped first.
 func (op *Operator) UndoOperation(ctx context.Context, id int64) (api.Operation, error) {
+	if err := scope.Whole(ctx); err != nil {
+		return api.Operation{}, err
+	}
 	if x, running := op.running.Load(id); running && api.Removes(x.(*Operation).tell().Action) {
 		if _, err := op.StopOperation(ctx, id); err != nil {
 			return x.(*Operation).tell(), err

@@ -34,10 +34,19 @@ func (dk *Desk) act(ctx context.Context, action string, id int64, detail any, ch
 // rowOf reads the row of a job that is there.
 func rowOf(v *commit.View, id int64) (*store.Row, error) {
 	r, err := v.Store.Row(id)
-	if err == nil && r == nil {
+	if err == nil && (r == nil || !v.Sees(r)) {
 		err = read.NoJob(id)
 	}
 	return r, err
+}
+
+// QueueOf finds a queue by its name; an error where it is not there, or not in the scope of
+// whoever gives the command.
+func QueueOf(v *commit.View, name string) (*memory.Named, error) {
+	if q := v.Queues.Find(name); q != nil && v.Scope.Sees(name, "") {
+		return q, nil
+	}
+	return nil, read.NoQueue(name)
 }
 
 // Cancel ends a job that is not finished. One that runs is asked to end; it is
@@ -198,9 +207,9 @@ func StartNow(_ *commit.View, r *store.Row) (commit.Act, error) {
 // attempt, go on.
 func (dk *Desk) PassLane(ctx context.Context, queue, lane string) error {
 	return dk.c.Record(ctx, "pass_lane", 0, map[string]string{"queue": queue, "lane": lane}, func(v *commit.View) (commit.Act, error) {
-		q := v.Queues.Find(queue)
-		if q == nil {
-			return nil, read.NoQueue(queue)
+		q, err := QueueOf(v, queue)
+		if err != nil {
+			return nil, err
 		}
 		return passLane(v, q, lane)
 	})

@@ -267,10 +267,24 @@ func (dk *Desk) canTakeIn(v *commit.View, title string, at func(i int) string, n
 	if err := job.Wrong(title, late); err != nil {
 		return err
 	}
+	if err := inScope(v, title, at, news...); err != nil {
+		return err
+	}
 	if err := canName(v, news...); err != nil {
 		return err
 	}
 	return canWait(v, news...)
+}
+
+// inScope refuses jobs of queues and tasks that whoever gives the command may not see.
+func inScope(v *commit.View, title string, at func(i int) string, news ...*NewJob) error {
+	var wrong []job.FieldError
+	for i, n := range news {
+		if queue := queueFor(v, n); !v.Scope.Sees(queue, n.task) {
+			wrong = append(wrong, job.FieldError{Field: at(i) + "task", Message: fmt.Sprintf("%s in queue %s is not for this token", n.task, queue)})
+		}
+	}
+	return job.Wrong(title, wrong)
 }
 
 // nowhere is the place of a job that came by itself.

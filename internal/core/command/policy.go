@@ -10,13 +10,16 @@ import (
 	"humblemule/job"
 )
 
-// queueFor is the queue in which a new job waits: its own, or its task's.
-func queueFor(v *commit.View, n *NewJob) string {
-	task := ""
-	if d := v.Settings.Task(v.Tasks.ID(n.task)); d != nil {
-		task = d.Queue
+// queueFor is the queue in which a new job waits.
+func queueFor(v *commit.View, n *NewJob) string { return QueueFor(v, n.spec.Queue, n.task) }
+
+// QueueFor is the queue in which a job waits: the one that is named, or its task's.
+func QueueFor(v *commit.View, named, task string) string {
+	of := ""
+	if d := v.Settings.Task(v.Tasks.ID(task)); d != nil {
+		of = d.Queue
 	}
-	return cmp.Or(n.spec.Queue, task, job.DefaultQueue)
+	return cmp.Or(named, of, job.DefaultQueue)
 }
 
 // resolve gives the stored policy and the priority of a spec, with what its task and

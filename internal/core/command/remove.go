@@ -87,7 +87,7 @@ func (dk *Desk) Restore(ctx context.Context, id int64) (job.Job, error) {
 		if err != nil {
 			return nil, err
 		}
-		if r == nil {
+		if r == nil || !v.Sees(r) {
 			return nil, job.Fault(job.NotFound, "no removed job %d is there to be restored; a removal can be taken back for %s", id, sentence.Roughly(memory.RestorableFor))
 		}
 		return func(tx *commit.Tx, _ int64) error { return BringBack(tx, r) }, nil

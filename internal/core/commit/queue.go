@@ -4,6 +4,7 @@ import (
 	"context"
 	"runtime"
 
+	"humblemule/internal/core/scope"
 	"humblemule/job"
 )
 
@@ -11,10 +12,11 @@ import (
 // transaction failed.
 type command struct {
 	check Check
-	// rows is about how many rows it writes, and by who gave it.
-	rows int
-	by   string
-	done chan error
+	// rows is about how many rows it writes, by who gave it, and scope what that may see.
+	rows  int
+	by    string
+	scope scope.Scope
+	done  chan error
 }
 
 // What one transaction holds at most: a single command, or several up to so many rows.
@@ -61,7 +63,7 @@ func (c *Committer) DoFirst(ctx context.Context, rows int, check Check) error {
 }
 
 func (c *Committer) send(ctx context.Context, to chan *command, rows int, check Check) error {
-	one := &command{check: check, rows: max(rows, 1), by: CallOf(ctx).Principal, done: make(chan error, 1)}
+	one := &command{check: check, rows: max(rows, 1), by: CallOf(ctx).Principal, scope: scope.Of(ctx), done: make(chan error, 1)}
 	select {
 	case <-c.Quit:
 		return ErrStopping

@@ -2,6 +2,7 @@ package commit
 
 import (
 	"humblemule/internal/core/memory"
+	"humblemule/internal/core/scope"
 	"humblemule/internal/core/store"
 	"humblemule/job"
 )
@@ -17,8 +18,9 @@ type Tx struct {
 	// By is who gave the command that is applied; empty for timed work.
 	By string
 
-	c    *Committer
-	view *View
+	c     *Committer
+	scope scope.Scope
+	view  *View
 	// again tells that there is more to do at once.
 	again bool
 	// doing is the timed work that is being done, so that a fault is laid to it; hasAside

@@ -2,6 +2,7 @@ package commit
 
 import (
 	"humblemule/internal/core/memory"
+	"humblemule/internal/core/scope"
 	"humblemule/internal/core/store"
 	"humblemule/job"
 )
@@ -22,10 +23,12 @@ type View struct {
 	Removals      *memory.RemovalsView
 	Places        *memory.PlacesView
 	Store         Sight
-	// Now is when the transaction began, and By who gives the command.
-	Now job.Time
-	By  string
-	c   *Committer
+	// Now is when the transaction began, By who gives the command, and Scope what that may
+	// see.
+	Now   job.Time
+	By    string
+	Scope scope.Scope
+	c     *Committer
 }
 
 // Sight is what a check may read of the file. What its methods do is told by [store.Store].
@@ -49,7 +52,7 @@ func (tx *Tx) View() *View {
 	if tx.view == nil {
 		tx.view = tx.look()
 	}
-	tx.view.By = tx.By
+	tx.view.By, tx.view.Scope = tx.By, tx.scope
 	return tx.view
 }
 
@@ -61,6 +64,11 @@ func (tx *Tx) look() *View {
 		Receipts: &m.Receipts.ReceiptsView, Workers: &m.Workers.WorkersView, Removals: &m.Removals.RemovalsView, Places: &m.Places.PlacesView,
 		Store: tx.Store, Now: tx.Now, c: tx.c,
 	}
+}
+
+// Sees tells whether a job is in the scope of whoever gives the command.
+func (v *View) Sees(r *store.Row) bool {
+	return v.Scope.Sees(v.Queues.Name(r.Queue), v.Tasks.Name(r.Task))
 }
 
 // Options are those that the service was started with.

@@ -16,6 +16,7 @@ import (
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/place"
 	"humblemule/internal/core/read"
+	"humblemule/internal/core/scope"
 	"humblemule/internal/core/store"
 	"humblemule/job"
 )
@@ -29,6 +30,9 @@ func (de *Dealer) Lease(ctx context.Context, req api.LeaseRequest) (api.LeaseAns
 	}
 	if req.Lease == 0 {
 		req.Lease = api.DefaultLease
+	}
+	if err := mayServe(scope.Of(ctx), req.Queues, req.Tasks); err != nil {
+		return api.LeaseAnswer{}, err
 	}
 	settlements, err := de.desk.PrepareSettlements(req.Settle)
 	if err != nil {
@@ -112,7 +116,7 @@ func canTake(v *commit.View, req *api.LeaseRequest) error {
 	switch {
 	case err != nil:
 		return err
-	case r == nil:
+	case r == nil || !v.Sees(r):
 		return read.NoJob(id)
 	case r.State != job.Ready:
 		return job.Fault(job.WrongState, "job %d is %s; only a ready job can be taken by its id", id, r.State)
@@ -123,6 +127,22 @@ func canTake(v *commit.View, req *api.LeaseRequest) error {
 	}
 	if limit := limitOf(v, v.Queues.Get(r.Queue), r.Task); limit != "" {
 		return job.Fault(job.WrongState, "job %d cannot be taken now: %s", id, limit)
+	}
+	return nil
+}
+
+// mayServe refuses queues and tasks that are not in a scope. A lease once given is held by its
+// token: whoever has that may renew and settle it.
+func mayServe(in scope.Scope, queues, tasks []string) error {
+	if len(tasks) == 0 {
+		tasks = []string{""}
+	}
+	for _, q := range queues {
+		for _, t := range tasks {
+			if err := in.Refuses(q, t); err != nil {
+				return err
+			}
+		}
 	}
 	return nil
 }

@@ -9,6 +9,7 @@ import (
 	"humblemule/api"
 	"humblemule/internal/core/command"
 	"humblemule/internal/core/commit"
+	"humblemule/internal/core/scope"
 	"humblemule/internal/core/watch"
 	"humblemule/job"
 )
@@ -17,6 +18,9 @@ import (
 // answers what is wanted of it.
 func (de *Dealer) PutWorker(ctx context.Context, w api.Worker) (api.Wanted, error) {
 	if err := job.Wrong("the worker was not registered", checkWorker(&w)); err != nil {
+		return api.Wanted{}, err
+	}
+	if err := mayServe(scope.Of(ctx), w.Queues, w.Tasks); err != nil {
 		return api.Wanted{}, err
 	}
 	if err := de.m.Workers.Presence.Put(w, commit.CallOf(ctx).Principal, de.c.Now()); err != nil {
@@ -46,6 +50,9 @@ func (de *Dealer) DeleteWorker(ctx context.Context, uid string) error {
 // DeleteAnyWorker says it of a worker of somebody else. Its handlers may still run: jobs
 // in lanes wait until their leases would have ended.
 func (de *Dealer) DeleteAnyWorker(ctx context.Context, uid string) error {
+	if _, err := de.read.Worker(ctx, uid); err != nil && !scope.Of(ctx).Whole() {
+		return err
+	}
 	return de.signOff(ctx, uid, true)
 }
 
@@ -74,7 +81,7 @@ func (de *Dealer) signOff(ctx context.Context, uid string, anybodys bool) error 
 // AskWorker records what is wanted of a worker: to run, to drain or to leave. It
 // outlives a restart of the service.
 func (de *Dealer) AskWorker(ctx context.Context, uid string, want api.Want) (api.Worker, error) {
-	w, err := de.read.Worker(uid)
+	w, err := de.read.Worker(ctx, uid)
 	if err != nil {
 		return w, err
 	}
@@ -96,7 +103,7 @@ func (de *Dealer) AskWorker(ctx context.Context, uid string, want api.Want) (api
 		return w, err
 	}
 	de.watchers.Nudge(watch.Changes{Workers: true})
-	return de.read.Worker(uid)
+	return de.read.Worker(ctx, uid)
 }
 
 // checkWorker answers what is wrong with what a worker tells of itself.

@@ -90,7 +90,7 @@ func TestCrowd(t *testing.T) {
 	makers.Wait()
 	require.Eventually(t, func() bool {
 		left := int64(0)
-		for _, counts := range e.Counts() {
+		for _, counts := range e.Counts(t.Context()) {
 			left += counts[job.Ready] + counts[job.Backoff] + counts[job.Running]
 		}
 		return left == 0
@@ -108,5 +108,5 @@ func TestCrowd(t *testing.T) {
 		}
 		counted[j.Queue][j.State]++
 	}
-	assert.Equal(t, counted, e.Counts())
+	assert.Equal(t, counted, e.Counts(t.Context()))
 }

@@ -118,7 +118,7 @@ func TestWhyAndSays(t *testing.T) {
 func TestCallsMadeAgain(t *testing.T) {
 	inYard(t, func(y *yard) {
 		again := func(key string) context.Context {
-			return WithCall(t.Context(), Call{Path: "/v1/jobs", Key: key, Body: []byte(key)})
+			return WithCall(y.Context(), Call{Path: "/v1/jobs", Key: key, Body: []byte(key)})
 		}
 		spec := job.Spec{Task: "fog.bulletin", StartBy: job.At(time.Now().Add(time.Minute))}
 		one := func() (job.Job, error) { return y.e.Enqueue(again("one"), spec) }
@@ -130,7 +130,7 @@ func TestCallsMadeAgain(t *testing.T) {
 		all, err := bulk()
 		require.NoError(t, err)
 		time.Sleep(2 * time.Minute)
-		_, err = y.e.Delete(t.Context(), all[1].ID)
+		_, err = y.e.Delete(y.Context(), all[1].ID)
 		require.NoError(t, err)
 		y.e.c.MinFree = math.MaxInt64 // then the disk is full
 		time.Sleep(2 * time.Second)
@@ -244,7 +244,7 @@ func TestDiskFault(t *testing.T) {
 	j, err := e.Enqueue(t.Context(), job.Spec{Task: "tide.predict"})
 	require.NoError(t, err)
 	assert.Equal(t, int64(11), j.ID)
-	assert.Equal(t, int64(1), e.Counts()["common"][job.Done])
+	assert.Equal(t, int64(1), e.Counts(t.Context())["common"][job.Done])
 	assert.Len(t, leaseOf(t, e, 100), 10)
 }
 

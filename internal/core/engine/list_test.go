@@ -135,7 +135,7 @@ func TestNamesAreBounded(t *testing.T) {
 	require.ErrorContains(t, err, "one of more than 10000 tasks")
 	_, err = e.Enqueue(t.Context(), job.Spec{Task: "task-5", Queue: "another"})
 	require.NoError(t, err, "known tasks and a new queue have room")
-	assert.Equal(t, int64(command.MostNames), e.Counts()["common"][job.Ready])
+	assert.Equal(t, int64(command.MostNames), e.Counts(t.Context())["common"][job.Ready])
 	assert.Len(t, leaseOf(t, e, 1000), 1000, "a worker that does any task is served")
 }
 

@@ -81,7 +81,7 @@ func (y *yard) queue(name string) api.Queue {
 	return queues[slices.IndexFunc(queues, func(q api.Queue) bool { return q.Name == name })]
 }
 
-func (y *yard) count(s job.State) int64 { return y.e.Counts()["common"][s] }
+func (y *yard) count(s job.State) int64 { return y.e.Counts(y.Context())["common"][s] }
 
 func (y *yard) await(id int64, state string) (o api.Operation) {
 	for range 3000 {
@@ -211,7 +211,7 @@ func TestPurge(t *testing.T) {
 		}
 		later, err := y.e.Enqueue(ctx, job.Spec{Task: "tide.predict", Delay: job.Duration(time.Hour)})
 		require.NoError(t, err)
-		before := y.e.Counts()["common"]
+		before := y.e.Counts(y.Context())["common"]
 		require.Equal(t, []int64{1500, 1, 2}, []int64{before[job.Ready], before[job.Scheduled], before[job.Backoff]})
 		purge := func() api.Operation {
 			o, err := y.e.Act(ctx, api.ActRequest{Action: api.ActPurge, Filter: &api.Selection{Queues: []string{"common"}}})
@@ -349,7 +349,7 @@ func TestKeepingForAShorterTime(t *testing.T) {
 		}
 		done := func(queue string) int64 {
 			synctest.Wait()
-			return y.e.Counts()[queue][job.Done]
+			return y.e.Counts(y.Context())[queue][job.Done]
 		}
 		finish("tides", 20)
 		finish("berths", 5)
@@ -430,6 +430,6 @@ func TestKeepingOverARestart(t *testing.T) {
 		assert.Equal(t, []int64{jobs, jobs}, []int64{o.Matched, o.Changed})
 		_, err = y.e.UndoOperation(ctx, id)
 		require.NoError(t, err)
-		assert.Equal(t, int64(jobs), y.e.Counts()["tides"][job.Done])
+		assert.Equal(t, int64(jobs), y.e.Counts(y.Context())["tides"][job.Done])
 	})
 }

@@ -412,7 +412,7 @@ func runPlaces(y *yard, draw *rand.Rand) {
 		y.settle(l, job.OutcomeDone)
 	}
 	unfinished := func() (n int64) {
-		for _, counts := range y.e.Counts() {
+		for _, counts := range y.e.Counts(y.Context()) {
 			for s := range counts {
 				if !s.Finished() {
 					n += counts[s]

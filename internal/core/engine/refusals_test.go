@@ -214,7 +214,7 @@ func TestMistakesAreUndoneAlone(t *testing.T) {
 			assert.ErrorContains(t, answers[i], says)
 		}
 		assert.Equal(t, int64(2), e.c.Torn())
-		assert.Equal(t, int64(4), e.Counts()["common"][job.Ready])
+		assert.Equal(t, int64(4), e.Counts(y.Context())["common"][job.Ready])
 		memoryAgrees(t, e)
 	})
 }
@@ -233,7 +233,7 @@ func TestDuplicateMakesNoQueue(t *testing.T) {
 		again := enqueue(job.Spec{Task: "dues.charge", Key: "heron", Dedupe: job.Unfinished, Queue: "new", Timeout: timeout})
 		assert.Equal(t, []any{true, false}, []any{again.Duplicate, again.SameSpec})
 		memoryAgrees(t, y.e)
-		assert.NotContains(t, y.e.Counts(), "new")
+		assert.NotContains(t, y.e.Counts(y.Context()), "new")
 		for _, q := range []string{"other", "new"} {
 			assert.Equal(t, q, enqueue(job.Spec{Task: "berth.plan", Queue: q}).Queue)
 		}
@@ -260,7 +260,7 @@ func TestTimedWorkIsIsolated(t *testing.T) {
 		breakIn("CREATE TRIGGER stuck BEFORE UPDATE ON jobs WHEN new.id = %d BEGIN SELECT raise(ABORT, 'the pen is dry'); END", ids[1])
 		time.Sleep(3 * time.Minute)
 		synctest.Wait()
-		counts := y.e.Counts()["common"]
+		counts := y.e.Counts(y.Context())["common"]
 		assert.Equal(t, []int64{4 + 3, 1}, []int64{counts[job.Ready], counts[job.Scheduled]})
 		aside := y.e.SetAside()
 		require.Len(t, aside, 1)
@@ -271,7 +271,7 @@ func TestTimedWorkIsIsolated(t *testing.T) {
 		time.Sleep(5 * time.Minute)
 		synctest.Wait()
 		assert.Empty(t, y.e.SetAside())
-		assert.Equal(t, int64(0), y.e.Counts()["common"][job.Scheduled])
+		assert.Equal(t, int64(0), y.e.Counts(y.Context())["common"][job.Scheduled])
 
 		// A job that cannot be started keeps nobody else from being.
 		breakIn("CREATE TRIGGER stuck BEFORE UPDATE ON jobs WHEN new.id = %d BEGIN SELECT raise(ABORT, 'the pen is dry'); END", ids[0])

@@ -468,7 +468,7 @@ func TestSchedulesOverFaults(t *testing.T) {
 				require.Equal(t, time.Second, runs[i-1].PlannedAt.Sub(r.PlannedAt))
 			}
 		}
-		assert.Equal(t, int64(len(runs)), y.e.Counts()["common"][job.Ready], "each has its job, and no job is of none")
+		assert.Equal(t, int64(len(runs)), y.e.Counts(y.Context())["common"][job.Ready], "each has its job, and no job is of none")
 	})
 }
 
@@ -526,7 +526,7 @@ func TestFailingSchedule(t *testing.T) {
 		synctest.Wait()
 		told, err := y.e.Schedule(context.Background(), "dues")
 		require.NoError(t, err)
-		counts := y.e.Counts()["common"]
+		counts := y.e.Counts(y.Context())["common"]
 		assert.Equal(t, []int64{20, counts[job.Cancelled] + 20, 0}, []int64{counts[job.Dead], told.FailedInARow, int64(told.LastDoneAt)})
 		assert.Greater(t, counts[job.Cancelled], int64(2))
 		causes, err := y.e.Causes(context.Background(), api.CauseFilter{})
@@ -589,7 +589,7 @@ func TestRequeuedRuns(t *testing.T) {
 				memoryAgrees(t, y.e)
 				y.settle(one[0], job.OutcomeDone)
 			}
-			counts := y.e.Counts()["common"]
+			counts := y.e.Counts(y.Context())["common"]
 			assert.Equal(t, int64(0), counts[job.Held]+counts[job.Ready]+counts[job.Running])
 			if rule == api.RunSkips {
 				return
@@ -599,7 +599,7 @@ func TestRequeuedRuns(t *testing.T) {
 			running := y.take("common", 10)
 			require.Len(t, running, 1)
 			time.Sleep(10 * time.Minute)
-			require.Equal(t, int64(1), y.e.Counts()["common"][job.Held])
+			require.Equal(t, int64(1), y.e.Counts(y.Context())["common"][job.Held])
 			require.NoError(t, y.e.DeleteSchedule(ctx, "dues", 0))
 			require.Empty(t, y.take("common", 10), "the one before it is not over")
 			all, _, err := y.e.Schedules(ctx, "", 10)

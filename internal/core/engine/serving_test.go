@@ -66,7 +66,7 @@ func TestUndoInServingTime(t *testing.T) {
 			require.NoError(t, err)
 			return o
 		}
-		ready := func() int64 { return e.Counts()["common"][job.Ready] }
+		ready := func() int64 { return e.Counts(t.Context())["common"][job.Ready] }
 		o := purge(0.1) // for 25 minutes
 		time.Sleep(20 * time.Minute)
 		synctest.Wait()
@@ -129,7 +129,7 @@ func TestRetentionRests(t *testing.T) {
 		require.NoError(t, err)
 		there := func() bool {
 			synctest.Wait()
-			return e.Counts()["common"][job.Cancelled] == 1
+			return e.Counts(t.Context())["common"][job.Cancelled] == 1
 		}
 		jump.set(40 * 24 * time.Hour)
 		time.Sleep(29 * time.Minute)
@@ -168,7 +168,7 @@ func TestRetentionKeepsPace(t *testing.T) {
 		}
 		time.Sleep(15 * time.Minute)
 		synctest.Wait()
-		assert.Equal(t, int64(150), y.e.Counts()["common"][job.Dead], "those that finished an hour ago are gone, though their ids are higher")
+		assert.Equal(t, int64(150), y.e.Counts(y.Context())["common"][job.Dead], "those that finished an hour ago are gone, though their ids are higher")
 		for range 20 {
 			enqueue(500)
 			for _, l := range y.take("common", 500) {
@@ -177,7 +177,7 @@ func TestRetentionKeepsPace(t *testing.T) {
 			time.Sleep(time.Minute)
 		}
 		synctest.Wait()
-		assert.LessOrEqual(t, y.e.Counts()["common"][job.Done], most)
+		assert.LessOrEqual(t, y.e.Counts(y.Context())["common"][job.Done], most)
 		memoryAgrees(t, y.e)
 	})
 }
@@ -225,14 +225,14 @@ func TestNamesEnd(t *testing.T) {
 		pass(12) // cancelled jobs are kept for ten days
 		require.NoError(t, e.DeleteQueue(ctx, "one"))
 		require.NoError(t, e.DeleteTask(ctx, "task-one"))
-		assert.NotContains(t, e.Counts(), "one")
+		assert.NotContains(t, e.Counts(t.Context()), "one")
 		_, err = e.Enqueue(ctx, job.Spec{Task: "task-one", Queue: "two"})
 		require.NoError(t, err)
 		memoryAgrees(t, e)
 		pass(15)
-		assert.Len(t, e.Counts(), 2)
+		assert.Len(t, e.Counts(t.Context()), 2)
 		pass(20)
-		assert.Len(t, e.Counts(), 1, "the one that has a job")
+		assert.Len(t, e.Counts(t.Context()), 1, "the one that has a job")
 		assert.Len(t, e.Tasks(ctx), 1)
 		rows := int64(-1)
 		require.NoError(t, e.c.Do(ctx, commit.Unchecked(func(tx *commit.Tx) error {

@@ -166,7 +166,9 @@ func TestOriginsOfSettings(t *testing.T) {
 			require.NoError(t, err)
 		}
 		origins := func() (all []string) {
-			for _, s := range y.e.Settings().Settings {
+			told, err := y.e.Settings(ctx)
+			require.NoError(t, err)
+			for _, s := range told.Settings {
 				if strings.Contains(s.Of, "tide") {
 					all = append(all, s.Of+" "+s.Name+" "+s.From)
 				}

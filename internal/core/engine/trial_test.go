@@ -1056,7 +1056,7 @@ func (r *trial) compare() {
 	for name := range r.paused {
 		require.Equal(r, r.paused[name], slices.ContainsFunc(queues, func(q api.Queue) bool { return q.Name == name && q.Paused }))
 	}
-	require.Equal(r, counts, r.e.Counts())
+	require.Equal(r, counts, r.e.Counts(r.Context()))
 	tablesAgree(r.T, r.e)
 	for _, s := range r.schedules {
 		got, err := r.e.Schedule(r.Context(), s.name)

@@ -31,10 +31,13 @@ func (pl *Planner) SetSchedule(ctx context.Context, name string, given api.Sched
 	}
 	detail := map[string]any{"schedule": name, "after": given}
 	err := pl.c.Record(ctx, "set_schedule", 0, detail, func(v *commit.View) (commit.Act, error) {
-		if err := isVersion(v, name, version); err != nil {
+		if err := errors.Join(isVersion(v, name, version), mayPlan(v, &given)); err != nil {
 			return nil, err
 		}
 		if s := v.Schedules.Find(name); s != nil {
+			if err := mayPlan(v, &s.Is); err != nil {
+				return nil, err
+			}
 			detail["before"] = s.Is
 		} else if v.Schedules.Len() >= api.MostSchedules {
 			return nil, job.Fault(job.Invalid, "there are %d schedules, the most that are kept; delete one first", api.MostSchedules)
@@ -66,6 +69,21 @@ func isVersion(v *commit.View, name string, version int64) error {
 		return job.Fault(job.Outdated, "schedule %s was changed since: it is not of version %d any more; read it again, nothing was changed", name, version)
 	}
 	return nil
+}
+
+// mayPlan refuses a schedule whose jobs are not in the scope of whoever gives the command.
+func mayPlan(v *commit.View, s *api.Schedule) error {
+	return v.Scope.Refuses(command.QueueFor(v, s.Job.Queue, s.Job.Task), s.Job.Task)
+}
+
+// scheduleOf finds a schedule by its name; an error where it is not there, or its jobs are not
+// in the scope.
+func scheduleOf(v *commit.View, name string) (*memory.Schedule, error) {
+	s := v.Schedules.Find(name)
+	if s == nil || mayPlan(v, &s.Is) != nil {
+		return nil, read.NoSchedule(name)
+	}
+	return s, nil
 }
 
 // SetSchedule makes a schedule what is given; what it gives is nil where that is what it is.
@@ -174,9 +192,9 @@ func timeForAsked(v *commit.View, s *memory.Schedule) (job.Time, error) {
 // copy it is given, and may give what is to be done with it before it is put.
 func (pl *Planner) changeSchedule(ctx context.Context, action, name string, change func(v *commit.View, s *memory.Schedule) (commit.Write, error)) (api.ScheduleTold, error) {
 	err := pl.c.Record(ctx, action, 0, map[string]string{"schedule": name}, func(v *commit.View) (commit.Act, error) {
-		s := v.Schedules.Find(name)
-		if s == nil {
-			return nil, read.NoSchedule(name)
+		s, err := scheduleOf(v, name)
+		if err != nil {
+			return nil, err
 		}
 		s = s.Copy()
 		write, err := change(v, s)
@@ -201,8 +219,8 @@ func (pl *Planner) changeSchedule(ctx context.Context, action, name string, chan
 // DeleteSchedule removes a schedule and its history. Its jobs stay.
 func (pl *Planner) DeleteSchedule(ctx context.Context, name string, version int64) error {
 	return pl.c.Record(ctx, "delete_schedule", 0, map[string]string{"schedule": name}, func(v *commit.View) (commit.Act, error) {
-		if v.Schedules.Find(name) == nil {
-			return nil, read.NoSchedule(name)
+		if _, err := scheduleOf(v, name); err != nil {
+			return nil, err
 		}
 		if err := isVersion(v, name, version); err != nil {
 			return nil, err

@@ -9,6 +9,7 @@ import (
 	"sort"
 
 	"humblemule/api"
+	"humblemule/internal/core/scope"
 	"humblemule/internal/core/store"
 	"humblemule/job"
 )
@@ -31,6 +32,7 @@ func (rd *Reader) causes(ctx context.Context, f api.CauseFilter, one int64) ([]a
 	if f.State == job.Unplaced {
 		f.State = job.Dead
 	}
+	in := scope.Of(ctx)
 	counts, err := rd.store.CauseCounts(ctx, one)
 	if err != nil {
 		return nil, err
@@ -44,7 +46,7 @@ func (rd *Reader) causes(ctx context.Context, f api.CauseFilter, one int64) ([]a
 	by := map[int64]*api.Cause{}
 	for _, c := range counts {
 		queue, task := rd.names(c.Queue, c.Task)
-		if c.State != f.State || f.Queue != "" && queue != f.Queue || f.Task != "" && task != f.Task || f.Error != "" && !slices.Contains(only, c.Cause) {
+		if !in.Sees(queue, task) || c.State != f.State || f.Queue != "" && queue != f.Queue || f.Task != "" && task != f.Task || f.Error != "" && !slices.Contains(only, c.Cause) {
 			continue
 		}
 		if by[c.Cause] == nil {
@@ -181,7 +183,7 @@ func (rd *Reader) marks(ctx context.Context, c *api.Cause, since job.Time) ([]ap
 		marks = append(marks, api.Mark{At: at, Kind: api.MarkDeploy, Text: "workers of version " + version})
 	}
 	const most = 500
-	actions, err := rd.Actions(ctx, 0, 0, most)
+	actions, err := rd.actions(ctx, 0, 0, most)
 	if err != nil {
 		return nil, err
 	}
@@ -258,6 +260,13 @@ func (rd *Reader) nameOf(r *store.Row) (task, queue string) {
 // Actions lists what operators did, the latest first, before an action's number; to one
 // job where it is not 0.
 func (rd *Reader) Actions(ctx context.Context, before, id int64, limit int) ([]api.Action, error) {
+	if err := scope.Whole(ctx); err != nil {
+		return nil, err
+	}
+	return rd.actions(ctx, before, id, limit)
+}
+
+func (rd *Reader) actions(ctx context.Context, before, id int64, limit int) ([]api.Action, error) {
 	if before == 0 {
 		before = math.MaxInt64
 	}

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"humblemule/api"
+	"humblemule/internal/core/scope"
 	"humblemule/internal/nearest"
 	"humblemule/internal/sentence"
 	"humblemule/job"
@@ -19,6 +20,10 @@ import (
 // takes, queues that are paused or misspelt, schedules that fail, what points at nothing,
 // timed work that is set aside, and a retention that rests.
 func (rd *Reader) Check(ctx context.Context) (all []api.Finding, err error) {
+	in := scope.Of(ctx)
+	if err := scope.Whole(ctx); err != nil {
+		return nil, err
+	}
 	queues, err := rd.Queues(ctx)
 	if err != nil {
 		return nil, err
@@ -27,7 +32,7 @@ func (rd *Reader) Check(ctx context.Context) (all []api.Finding, err error) {
 	wrong := func(what, format string, args ...any) {
 		all = append(all, api.Finding{Kind: api.FoundWrong, What: what, Says: fmt.Sprintf(format, args...)})
 	}
-	for _, u := range rd.untaken("", now) {
+	for _, u := range rd.untaken(in, "", now) {
 		wrong("queues", "%s", u.say().Text)
 	}
 	for _, q := range queues {
@@ -35,10 +40,10 @@ func (rd *Reader) Check(ctx context.Context) (all []api.Finding, err error) {
 			wrong("queues", "%s", sayPaused(q))
 		}
 	}
-	for _, t := range rd.typos(now) {
+	for _, t := range rd.typos(in, now) {
 		wrong("queues", "%s", t.say())
 	}
-	for _, f := range rd.failing() {
+	for _, f := range rd.failing(in) {
 		wrong("schedules", "%s", f.say().Text)
 	}
 	for _, text := range rd.pointless(queues) {

@@ -8,6 +8,7 @@ import (
 
 	"humblemule/api"
 	"humblemule/internal/core/memory"
+	"humblemule/internal/core/scope"
 	"humblemule/internal/core/store"
 	"humblemule/job"
 )
@@ -47,6 +48,7 @@ func causeOf(r *store.Row) int64 {
 
 // Job tells everything about one job.
 func (rd *Reader) Job(ctx context.Context, id int64) (job.Job, error) {
+	in := scope.Of(ctx)
 	found, err := rd.store.Read(ctx, []int64{id})
 	if err != nil {
 		return job.Job{}, err
@@ -58,6 +60,9 @@ func (rd *Reader) Job(ctx context.Context, id int64) (job.Job, error) {
 	j, err := rd.Tell(ctx, r)
 	if err != nil {
 		return j, err
+	}
+	if !in.Sees(j.Queue, j.Task) {
+		return job.Job{}, NoJob(id)
 	}
 	if r.PayloadBytes > store.InlineBytes {
 		if j.Payload, err = rd.store.Body(ctx, id, store.PayloadBody, 0); err != nil {
@@ -271,8 +276,9 @@ const linesAtOnce = 1000
 
 // Log reads what the handlers of a job wrote.
 func (rd *Reader) Log(ctx context.Context, id int64, q LogQuery) (api.Log, error) {
+	in := scope.Of(ctx)
 	found, err := rd.store.Read(ctx, []int64{id})
-	if err == nil && len(found) == 0 {
+	if err == nil && (len(found) == 0 || !in.Sees(rd.names(found[0].Queue, found[0].Task))) {
 		err = NoJob(id)
 	}
 	if err != nil {

@@ -11,6 +11,7 @@ import (
 	"humblemule/api"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/order"
+	"humblemule/internal/core/scope"
 	"humblemule/internal/core/store"
 	"humblemule/job"
 )
@@ -110,11 +111,12 @@ func (rd *Reader) fill(ctx context.Context, page *api.Page, s *search, places []
 	return false, places[len(places)-1], nil
 }
 
-// matches tells whether a row is one that a filter asks for.
-func (rd *Reader) matches(f *api.Filter, r *store.Row) bool {
+// matches tells whether a row is one that a search is for.
+func (rd *Reader) matches(f *search, r *store.Row) bool {
 	queue, task := rd.names(r.Queue, r.Task)
 	switch {
-	case len(f.States) > 0 && !slices.Contains(f.States, r.State),
+	case !f.in.Sees(queue, task),
+		len(f.States) > 0 && !slices.Contains(f.States, r.State),
 		len(f.Queues) > 0 && !slices.Contains(f.Queues, queue),
 		len(f.Tasks) > 0 && !slices.Contains(f.Tasks, task),
 		f.InDoubt && r.State == job.Running,
@@ -146,12 +148,12 @@ func finishedBy(cuts map[string]map[job.State]api.UpTo, queue string, r *store.R
 
 // matched counts what a filter by state, queue and task matches; nil where the
 // filter holds more.
-func (rd *Reader) matched(f *api.Filter) *int64 {
+func (rd *Reader) matched(in scope.Scope, f *api.Filter) *int64 {
 	if f.Owner != "" || f.Key != "" || len(f.Labels) > 0 || len(f.IDs) > 0 || f.Since != 0 || f.Until != 0 || f.Cause != 0 || f.Error != "" || f.InDoubt || f.FinishedBy != nil {
 		return nil
 	}
 	total := int64(0)
-	groups := rd.wanted(f)
+	groups := rd.wanted(in, f)
 	rd.m.RLock()
 	defer rd.m.RUnlock()
 	for _, g := range groups {
@@ -163,10 +165,10 @@ func (rd *Reader) matched(f *api.Filter) *int64 {
 // MatchedNow counts what a filter matches, where a kept count knows it: by state, queue and
 // task, and of a cause too; nil where none does.
 func (rd *Reader) MatchedNow(ctx context.Context, f *api.Filter) (*int64, error) {
-	alone := *f
+	in, alone := scope.Of(ctx), *f
 	alone.Cause = 0
-	if f.Cause == 0 || rd.matched(&alone) == nil || slices.ContainsFunc(f.States, func(s job.State) bool { return !memory.Causing(s) }) {
-		return rd.matched(f), nil
+	if f.Cause == 0 || rd.matched(in, &alone) == nil || slices.ContainsFunc(f.States, func(s job.State) bool { return !memory.Causing(s) }) {
+		return rd.matched(in, f), nil
 	}
 	counts, err := rd.store.CauseCounts(ctx, f.Cause)
 	if err != nil {
@@ -175,18 +177,18 @@ func (rd *Reader) MatchedNow(ctx context.Context, f *api.Filter) (*int64, error)
 	total := int64(0)
 	for _, c := range counts {
 		queue, task := rd.names(c.Queue, c.Task)
-		if (len(f.States) == 0 || slices.Contains(f.States, c.State)) && (len(f.Queues) == 0 || slices.Contains(f.Queues, queue)) && (len(f.Tasks) == 0 || slices.Contains(f.Tasks, task)) {
+		if in.Sees(queue, task) && (len(f.States) == 0 || slices.Contains(f.States, c.State)) && (len(f.Queues) == 0 || slices.Contains(f.Queues, queue)) && (len(f.Tasks) == 0 || slices.Contains(f.Tasks, task)) {
 			total += c.N
 		}
 	}
 	return &total, nil
 }
 
-// wanted are the groups with jobs that a filter asks for.
-func (rd *Reader) wanted(f *api.Filter) []store.Group {
+// wanted are the groups with jobs in a scope that a filter asks for.
+func (rd *Reader) wanted(in scope.Scope, f *api.Filter) []store.Group {
 	queues, tasks := rd.ids(f)
 	return rd.groups(func(g store.Group) bool {
-		return (queues == nil || queues[g.Queue]) && (tasks == nil || tasks[g.Task]) &&
+		return in.Sees(rd.m.Queues.KeptName(g.Queue), rd.m.Tasks.KeptName(g.Task)) && (queues == nil || queues[g.Queue]) && (tasks == nil || tasks[g.Task]) &&
 			(len(f.States) == 0 || slices.Contains(f.States, g.State)) &&
 			(f.Order != api.NextFirst || g.State == job.Scheduled || g.State == job.Backoff)
 	})
@@ -211,7 +213,8 @@ func (rd *Reader) ids(f *api.Filter) (queues, tasks map[int64]bool) {
 	return queues, tasks
 }
 
-// groups lists the queues, tasks and states that have jobs and are wanted.
+// groups lists the queues, tasks and states that have jobs and are wanted. Want is called
+// under the read lock.
 func (rd *Reader) groups(want func(store.Group) bool) (found []store.Group) {
 	rd.m.RLock()
 	defer rd.m.RUnlock()
@@ -271,8 +274,8 @@ func (rd *Reader) source(s *search) (source, error) {
 		return byID(from.id, func(ctx context.Context, after int64, n int) ([]int64, error) {
 			return rd.store.IDsWithKey(ctx, f.Key, after, newest, n)
 		}), nil
-	case len(f.States)+len(f.Queues)+len(f.Tasks) > 0:
-		return rd.ofGroups(rd.wanted(f), from.id, newest), nil
+	case len(f.States)+len(f.Queues)+len(f.Tasks) > 0 || !s.in.Whole():
+		return rd.ofGroups(rd.wanted(s.in, f), from.id, newest), nil
 	}
 	return byID(from.id, func(ctx context.Context, after int64, n int) ([]int64, error) {
 		return rd.store.IDs(ctx, after, newest, n)

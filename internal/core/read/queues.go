@@ -3,31 +3,70 @@ package read
 import (
 	"cmp"
 	"context"
+	"iter"
 	"math"
 	"slices"
 	"time"
 
 	"humblemule/api"
 	"humblemule/internal/core/memory"
+	"humblemule/internal/core/scope"
 	"humblemule/internal/core/trend"
 	"humblemule/job"
 )
 
 // Queues lists the queues with their counts.
 func (rd *Reader) Queues(ctx context.Context) ([]api.Queue, error) {
+	rd.m.RLock()
+	named := slices.Collect(values(rd.m.Queues.AllKept()))
+	rd.m.RUnlock()
+	return rd.tellQueues(ctx, named)
+}
+
+// Queue tells about one queue.
+func (rd *Reader) Queue(ctx context.Context, name string) (api.Queue, error) {
+	q, err := rd.keptQueue(scope.Of(ctx), name)
+	if err != nil {
+		return api.Queue{}, err
+	}
+	told, err := rd.tellQueues(ctx, []*memory.Named{q})
+	if err != nil {
+		return api.Queue{}, err
+	}
+	return told[0], nil
+}
+
+// values are the second ones of pairs.
+func values[K, V any](pairs iter.Seq2[K, V]) iter.Seq[V] {
+	return func(yield func(V) bool) {
+		for _, v := range pairs {
+			if !yield(v) {
+				return
+			}
+		}
+	}
+}
+
+// tellQueues tells of queues, in the order of their names. For each task with ready jobs in
+// them it asks the file which has waited longest, of one row.
+func (rd *Reader) tellQueues(ctx context.Context, named []*memory.Named) ([]api.Queue, error) {
+	in := scope.Of(ctx)
 	now := rd.clock.Now()
 	service := rd.m.Workers.Presence.Service(now)
 	a := rd.perMinute(now)
 	rd.m.RLock()
 	flows, own := rd.m.Trends.KeptFlows(now), rd.m.Settings.KeptOwned()
-	all := make([]api.Queue, 0, rd.m.Queues.NumKept())
+	all := make([]api.Queue, 0, len(named))
 	ready := map[string][]memory.Group{}
-	for id, named := range rd.m.Queues.AllKept() {
-		q := rd.tellQueue(named, &own)
-		q.InPerMinute, q.OutPerMinute = round(a*float64(flows[id].In)), round(a*float64(flows[id].Out))
+	for _, n := range named {
+		if !in.Sees(n.Name, "") {
+			continue
+		}
+		q := rd.tellQueue(n, &own)
+		q.InPerMinute, q.OutPerMinute = round(a*float64(flows[n.ID].In)), round(a*float64(flows[n.ID].Out))
 		all = append(all, q)
-		for _, task := range rd.m.Counts.KeptTasksOf(id) {
-			if at := (memory.Group{Queue: id, Task: task}); rd.m.Counts.KeptGroup(at)[job.Ready] > 0 {
+		for _, task := range rd.m.Counts.KeptTasksOf(n.ID) {
+			if at := (memory.Group{Queue: n.ID, Task: task}); rd.m.Counts.KeptGroup(at)[job.Ready] > 0 {
 				ready[q.Name] = append(ready[q.Name], at)
 			}
 		}
@@ -100,32 +139,56 @@ func everyState() map[job.State]int64 {
 }
 
 // Counts gives every queue's jobs by state.
-func (rd *Reader) Counts() map[string]map[job.State]int64 {
+func (rd *Reader) Counts(ctx context.Context) map[string]map[job.State]int64 {
+	in := scope.Of(ctx)
 	rd.m.RLock()
 	defer rd.m.RUnlock()
 	all := make(map[string]map[job.State]int64, rd.m.Queues.NumKept())
 	for id, q := range rd.m.Queues.AllKept() {
+		if !in.Sees(q.Name, "") {
+			continue
+		}
 		all[q.Name] = tellStates(rd.m.Counts.KeptQueue(id))
 	}
 	return all
 }
 
 // Tasks lists the tasks with their counts and usual run times.
-func (rd *Reader) Tasks(context.Context) []api.Task {
-	service := rd.m.Workers.Presence.Service(rd.clock.Now())
+func (rd *Reader) Tasks(ctx context.Context) []api.Task {
+	in, service := scope.Of(ctx), rd.m.Workers.Presence.Service(rd.clock.Now())
 	rd.m.RLock()
 	defer rd.m.RUnlock()
-	own := rd.m.Settings.KeptOwned().Tasks
+	own := rd.m.Settings.KeptOwned()
 	all := make([]api.Task, 0, rd.m.Tasks.NumKept())
-	for id, t := range rd.m.Tasks.AllKept() {
-		set := rd.m.Settings.KeptTask(id)
-		all = append(all, api.Task{
-			Name: t.Name, Counts: tellStates(rd.m.Counts.KeptTask(id)), Run: rd.m.Trends.KeptSpans(id), Workers: service.Do(t.Name),
-			Defaults: set.Defaults, Version: set.Version, FromFile: slices.Contains(own, t.Name),
-		})
+	for _, t := range rd.m.Tasks.AllKept() {
+		if in.Sees("", t.Name) {
+			all = append(all, rd.tellTask(t, &own, service))
+		}
 	}
 	slices.SortFunc(all, func(a, b api.Task) int { return cmp.Compare(a.Name, b.Name) })
 	return all
+}
+
+// Task tells about one task.
+func (rd *Reader) Task(ctx context.Context, name string) (api.Task, error) {
+	in, service := scope.Of(ctx), rd.m.Workers.Presence.Service(rd.clock.Now())
+	rd.m.RLock()
+	defer rd.m.RUnlock()
+	t := rd.m.Tasks.KeptNamed(name)
+	if t == nil || !in.Sees("", name) {
+		return api.Task{}, job.Fault(job.NotFound, "there is no task %q; a task exists from its first job or its first defaults", name)
+	}
+	own := rd.m.Settings.KeptOwned()
+	return rd.tellTask(t, &own, service), nil
+}
+
+// tellTask tells of a task what is kept in memory. The caller holds the read lock.
+func (rd *Reader) tellTask(t *memory.Named, own *memory.Owned, service memory.Service) api.Task {
+	set := rd.m.Settings.KeptTask(t.ID)
+	return api.Task{
+		Name: t.Name, Counts: tellStates(rd.m.Counts.KeptTask(t.ID)), Run: rd.m.Trends.KeptSpans(t.ID), Workers: service.Do(t.Name),
+		Defaults: set.Defaults, Version: set.Version, FromFile: slices.Contains(own.Tasks, t.Name),
+	}
 }
 
 // ReadyFor counts the ready jobs of queues that are not paused or full; of some tasks, or of

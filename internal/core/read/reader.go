@@ -8,6 +8,7 @@ import (
 
 	"humblemule/api"
 	"humblemule/internal/core/memory"
+	"humblemule/internal/core/scope"
 	"humblemule/internal/core/store"
 	"humblemule/job"
 )
@@ -45,11 +46,11 @@ func (rd *Reader) names(queueID, taskID int64) (queue, task string) {
 	return rd.m.Queues.KeptName(queueID), rd.m.Tasks.KeptName(taskID)
 }
 
-// keptQueue finds a queue by its name; an error where it is not there.
-func (rd *Reader) keptQueue(name string) (*memory.Named, error) {
+// keptQueue finds a queue by its name; an error where it is not there, or not in the scope.
+func (rd *Reader) keptQueue(in scope.Scope, name string) (*memory.Named, error) {
 	rd.m.RLock()
 	defer rd.m.RUnlock()
-	if q := rd.m.Queues.KeptNamed(name); q != nil {
+	if q := rd.m.Queues.KeptNamed(name); q != nil && in.Sees(name, "") {
 		return q, nil
 	}
 	return nil, NoQueue(name)

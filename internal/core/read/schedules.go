@@ -9,18 +9,33 @@ import (
 	"humblemule/api"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/order"
+	"humblemule/internal/core/scope"
 	"humblemule/job"
 )
 
 // Schedule tells a schedule as it stands.
 func (rd *Reader) Schedule(ctx context.Context, name string) (api.ScheduleTold, error) {
-	rd.m.RLock()
-	s, own := rd.m.Schedules.KeptNamed(name), rd.m.Settings.KeptOwned().Schedules
-	rd.m.RUnlock()
-	if s == nil {
-		return api.ScheduleTold{}, NoSchedule(name)
+	s, err := rd.keptSchedule(ctx, name)
+	if err != nil {
+		return api.ScheduleTold{}, err
 	}
+	rd.m.RLock()
+	own := rd.m.Settings.KeptOwned().Schedules
+	rd.m.RUnlock()
 	return rd.tellSchedule(ctx, s, slices.Contains(own, name), timesTold)
+}
+
+// keptSchedule finds a schedule by its name; an error where it is not there, or its jobs are
+// not in the scope.
+func (rd *Reader) keptSchedule(ctx context.Context, name string) (*memory.Schedule, error) {
+	in := scope.Of(ctx)
+	rd.m.RLock()
+	defer rd.m.RUnlock()
+	s := rd.m.Schedules.KeptNamed(name)
+	if s == nil || !in.Sees(rd.keptGoesTo(s)) {
+		return nil, NoSchedule(name)
+	}
+	return s, nil
 }
 
 // timesTold is how many times to come are told of one schedule, and fewTold of each in a
@@ -41,6 +56,8 @@ func (rd *Reader) Schedules(ctx context.Context, after string, most int) (all []
 		}
 	}
 	rd.m.RUnlock()
+	in := scope.Of(ctx)
+	some = slices.DeleteFunc(some, func(s *memory.Schedule) bool { return !in.Sees(rd.goesTo(s)) })
 	slices.SortFunc(some, func(a, b *memory.Schedule) int { return cmp.Compare(a.Row.Name, b.Row.Name) })
 	all = []api.ScheduleTold{}
 	for _, s := range some[:min(len(some), most)] {
@@ -91,11 +108,9 @@ const always = job.Time(1 << 62)
 
 // Runs tells the history of a schedule before a planned time, 0 for all, the latest first.
 func (rd *Reader) Runs(ctx context.Context, name string, before job.Time, most int) ([]api.Run, error) {
-	rd.m.RLock()
-	s := rd.m.Schedules.KeptNamed(name)
-	rd.m.RUnlock()
-	if s == nil {
-		return nil, NoSchedule(name)
+	s, err := rd.keptSchedule(ctx, name)
+	if err != nil {
+		return nil, err
 	}
 	if before == 0 {
 		before = always
@@ -139,7 +154,10 @@ func (rd *Reader) Coming(ctx context.Context, span time.Duration, queue, task st
 	if err != nil {
 		return told, err
 	}
-	wanted := func(q, t string) bool { return (queue == "" || q == queue) && (task == "" || t == task) }
+	in := scope.Of(ctx)
+	wanted := func(q, t string) bool {
+		return in.Sees(q, t) && (queue == "" || q == queue) && (task == "" || t == task)
+	}
 	runs := rd.planned(wanted)
 	last := now
 	for range mostComing {
@@ -191,6 +209,11 @@ func (rd *Reader) planned(wanted func(queue, task string) bool) *order.Heap[int6
 func (rd *Reader) goesTo(s *memory.Schedule) (queue, task string) {
 	rd.m.RLock()
 	defer rd.m.RUnlock()
+	return rd.keptGoesTo(s)
+}
+
+// keptGoesTo is goesTo for those who hold the read lock.
+func (rd *Reader) keptGoesTo(s *memory.Schedule) (queue, task string) {
 	d := rd.m.Settings.KeptTask(rd.m.Tasks.KeptID(s.Is.Job.Task)).Defaults
 	if queue = s.Is.Job.Queue; queue == "" && d != nil {
 		queue = d.Queue

@@ -8,6 +8,7 @@ import (
 
 	"humblemule/api"
 	"humblemule/internal/core/memory"
+	"humblemule/internal/core/scope"
 	"humblemule/internal/core/store"
 	"humblemule/job"
 )
@@ -18,6 +19,7 @@ const causesFound = 50
 // search is a filter with what its cause and its error come down to.
 type search struct {
 	*api.Filter
+	in scope.Scope
 	// causes are those of the jobs that match, where byCause is true.
 	causes  []int64
 	byCause bool
@@ -27,7 +29,7 @@ type search struct {
 }
 
 func (rd *Reader) searchFor(ctx context.Context, f *api.Filter) (s search, err error) {
-	s.Filter = f
+	s.Filter, s.in = f, scope.Of(ctx)
 	switch {
 	case f.Cause != 0:
 		s.causes, s.byCause = []int64{f.Cause}, true
@@ -53,7 +55,7 @@ func (rd *Reader) searchFor(ctx context.Context, f *api.Filter) (s search, err e
 
 // keep leaves those rows that match.
 func (rd *Reader) keep(ctx context.Context, s *search, rows []*store.Row) ([]*store.Row, error) {
-	rows = slices.DeleteFunc(rows, func(r *store.Row) bool { return !rd.matches(s.Filter, r) })
+	rows = slices.DeleteFunc(rows, func(r *store.Row) bool { return !rd.matches(s, r) })
 	if !s.own || len(rows) == 0 {
 		return rows, nil
 	}

@@ -7,6 +7,7 @@ import (
 
 	"humblemule/api"
 	"humblemule/internal/core/memory"
+	"humblemule/internal/core/scope"
 	"humblemule/internal/core/trend"
 	"humblemule/internal/nearest"
 	"humblemule/internal/sentence"
@@ -16,30 +17,30 @@ import (
 // Stats tells how things stand now, of one queue or, where it is empty, of all.
 func (rd *Reader) Stats(ctx context.Context, queueName string) (api.Stats, error) {
 	now := rd.clock.Now()
+	in := scope.Of(ctx)
 	queues, err := rd.Queues(ctx)
 	if err != nil {
 		return api.Stats{}, err
 	}
 	s := api.Stats{AsOf: now, WindowMS: rd.window(now).Milliseconds(), Counts: everyState(), Moves: []api.MoveCount{}, Queues: queues}
+	said := standing{counts: s.Counts, untaken: rd.untaken(in, queueName, now), typos: rd.typos(in, now), failing: rd.failing(in)}
 	known := queueName == ""
 	for _, q := range queues {
-		if queueName == "" || q.Name == queueName {
-			known = true
-			for state, n := range q.Counts {
-				s.Counts[state] += n
-			}
+		if queueName != "" && q.Name != queueName {
+			continue
+		}
+		known = true
+		for state, n := range q.Counts {
+			s.Counts[state] += n
+		}
+		if q.Paused {
+			said.paused = append(said.paused, q)
 		}
 	}
 	if !known {
 		return s, NoQueue(queueName)
 	}
-	said := standing{counts: s.Counts, untaken: rd.untaken(queueName, now), typos: rd.typos(now), failing: rd.failing()}
-	for _, q := range queues {
-		if q.Paused && (queueName == "" || q.Name == queueName) {
-			said.paused = append(said.paused, q)
-		}
-	}
-	for m, n := range rd.movesOf(queueName, now) {
+	for m, n := range rd.movesOf(in, queueName, now) {
 		s.Moves = append(s.Moves, api.MoveCount{From: m.From, To: m.To, Count: n})
 		if m.From == job.Running && (m.To == job.Backoff || m.To == job.Dead) {
 			said.failed += n
@@ -54,11 +55,11 @@ func (rd *Reader) Stats(ctx context.Context, queueName string) (api.Stats, error
 }
 
 // failing finds the schedules whose latest runs have died, the most first.
-func (rd *Reader) failing() (all []failing) {
+func (rd *Reader) failing(in scope.Scope) (all []failing) {
 	rd.m.RLock()
 	defer rd.m.RUnlock()
 	for name, s := range rd.m.Schedules.AllKept() {
-		if s.Row.Failed >= fewestFailed && !s.Gone() && s.Row.PausedAt == 0 {
+		if s.Row.Failed >= fewestFailed && !s.Gone() && s.Row.PausedAt == 0 && in.Sees(rd.keptGoesTo(s)) {
 			all = append(all, failing{name, s.Row.Failed, s.Row.LastDone})
 		}
 	}
@@ -68,15 +69,27 @@ func (rd *Reader) failing() (all []failing) {
 	return all
 }
 
-func (rd *Reader) movesOf(queueName string, now job.Time) map[trend.Move]int64 {
+// movesOf counts the moves of one queue's jobs or, without a name, of all in the scope.
+func (rd *Reader) movesOf(in scope.Scope, queueName string, now job.Time) map[trend.Move]int64 {
 	rd.m.RLock()
 	defer rd.m.RUnlock()
+	if queueName == "" && !in.Whole() {
+		all := map[trend.Move]int64{}
+		for id, q := range rd.m.Queues.AllKept() {
+			if in.Sees(q.Name, "") {
+				for m, n := range rd.m.Trends.KeptMoves(now, id) {
+					all[m] += n
+				}
+			}
+		}
+		return all
+	}
 	return rd.m.Trends.KeptMoves(now, rd.m.Queues.KeptID(queueName))
 }
 
 // untaken finds ready jobs that no living worker takes, most jobs first. A queue
 // that nobody serves is one entry; in one that is served, each task is.
-func (rd *Reader) untaken(queueName string, now job.Time) (all []untaken) {
+func (rd *Reader) untaken(in scope.Scope, queueName string, now job.Time) (all []untaken) {
 	service := rd.m.Workers.Presence.Service(now)
 	unserved := map[string]int64{}
 	rd.m.RLock()
@@ -86,7 +99,7 @@ func (rd *Reader) untaken(queueName string, now job.Time) (all []untaken) {
 		}
 		for _, task := range rd.m.Counts.KeptTasksOf(id) {
 			ready, name := rd.m.Counts.KeptGroup(memory.Group{Queue: id, Task: task})[job.Ready], rd.m.Tasks.KeptName(task)
-			if ready == 0 {
+			if ready == 0 || !in.Sees(q.Name, name) {
 				continue
 			}
 			served, does := service.Serves(q.Name, name)
@@ -113,16 +126,18 @@ func (rd *Reader) untaken(queueName string, now job.Time) (all []untaken) {
 
 // typos finds queues that a living worker serves and that are not there, where
 // one that is there is perhaps meant.
-func (rd *Reader) typos(now job.Time) (all []typo) {
+func (rd *Reader) typos(in scope.Scope, now job.Time) (all []typo) {
 	rd.m.RLock()
 	defer rd.m.RUnlock()
 	names := make([]string, 0, rd.m.Queues.NumKept())
 	for _, q := range rd.m.Queues.AllKept() {
-		names = append(names, q.Name)
+		if in.Sees(q.Name, "") {
+			names = append(names, q.Name)
+		}
 	}
 	for _, w := range rd.m.Workers.Presence.Service(now) {
 		for _, name := range memory.Unique(w.Queues()) {
-			if rd.m.Queues.KeptNamed(name) != nil {
+			if rd.m.Queues.KeptNamed(name) != nil || !in.Sees(name, "") {
 				continue
 			}
 			if nearest := nearest.To(name, names); nearest != "" {

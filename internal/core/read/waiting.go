@@ -6,6 +6,7 @@ import (
 
 	"humblemule/api"
 	"humblemule/internal/core/memory"
+	"humblemule/internal/core/scope"
 	"humblemule/internal/core/store"
 	"humblemule/internal/sentence"
 	"humblemule/job"
@@ -102,7 +103,7 @@ func (rd *Reader) ahead(ctx context.Context, r *store.Row) (total int, err error
 // Starts tells the latest starts of a queue, the latest first, and what each overtook, of
 // jobs that were started later and of the oldest that still wait.
 func (rd *Reader) Starts(ctx context.Context, queue string, most int) ([]api.Start, error) {
-	q, err := rd.keptQueue(queue)
+	q, err := rd.keptQueue(scope.Of(ctx), queue)
 	if err != nil {
 		return nil, err
 	}

@@ -2,6 +2,7 @@ package read
 
 import (
 	"cmp"
+	"context"
 	"fmt"
 	"iter"
 	"slices"
@@ -9,11 +10,13 @@ import (
 
 	"humblemule/api"
 	"humblemule/internal/core/memory"
+	"humblemule/internal/core/scope"
 )
 
 // Workers lists the worker processes with what each of their slots runs.
-func (rd *Reader) Workers() []api.Worker {
-	all := rd.m.Workers.Presence.List(rd.clock.Now())
+func (rd *Reader) Workers(ctx context.Context) []api.Worker {
+	in := scope.Of(ctx)
+	all := slices.DeleteFunc(rd.m.Workers.Presence.List(rd.clock.Now()), func(w api.Worker) bool { return !servesIn(in, &w) })
 	for i := range all {
 		rd.tellJobs(&all[i])
 	}
@@ -21,13 +24,19 @@ func (rd *Reader) Workers() []api.Worker {
 }
 
 // Worker tells about one worker process.
-func (rd *Reader) Worker(uid string) (api.Worker, error) {
+func (rd *Reader) Worker(ctx context.Context, uid string) (api.Worker, error) {
+	in := scope.Of(ctx)
 	w, known := rd.m.Workers.Presence.Get(uid, rd.clock.Now())
-	if !known {
+	if !known || !servesIn(in, &w) {
 		return w, memory.NoWorker(uid)
 	}
 	rd.tellJobs(&w)
 	return w, nil
+}
+
+// servesIn tells whether all that a worker serves is in a scope.
+func servesIn(in scope.Scope, w *api.Worker) bool {
+	return in.Whole() || len(w.Queues) > 0 && !slices.ContainsFunc(w.Queues, func(q string) bool { return !in.Sees(q, "") })
 }
 
 // tellJobs tells what each of a worker's slots runs.
@@ -58,7 +67,10 @@ func (rd *Reader) tellSlot(l *memory.Lease) api.Slot {
 
 // Settings tells all that is in force in the data file, and where each comes from: what
 // is built in, what was set for single queues and tasks, retention and triage.
-func (rd *Reader) Settings() api.Settings {
+func (rd *Reader) Settings(ctx context.Context) (api.Settings, error) {
+	if err := scope.Whole(ctx); err != nil {
+		return api.Settings{}, err
+	}
 	m := rd.m
 	m.RLock()
 	defer m.RUnlock()
@@ -91,7 +103,7 @@ func (rd *Reader) Settings() api.Settings {
 	for i, r := range owned.Triage {
 		all = append(all, api.Setting{Of: "triage", Name: fmt.Sprintf("rule %d", i+1), Value: api.SettingValue(r), From: api.SettingByFile})
 	}
-	return api.Settings{Version: m.Settings.Version(), Settings: all}
+	return api.Settings{Version: m.Settings.Version(), Settings: all}, nil
 }
 
 // byName gives names in their order.

@@ -10,7 +10,6 @@ import (
 	"humblemule/internal/core/command"
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
-	"humblemule/internal/core/read"
 	"humblemule/internal/core/upkeep"
 	"humblemule/internal/sentence"
 	"humblemule/job"
@@ -24,6 +23,9 @@ func (se *Setter) SetTask(ctx context.Context, name string, d api.Defaults) erro
 	}
 	detail := map[string]any{"task": name, "after": d}
 	return se.c.Record(ctx, "set_task", 0, detail, func(v *commit.View) (commit.Act, error) {
+		if err := v.Scope.Refuses("", name); err != nil {
+			return nil, err
+		}
 		if err := command.CanMake(v, nil, []string{name}); err != nil {
 			return nil, err
 		}
@@ -71,6 +73,9 @@ func (se *Setter) SetQueueRemoving(ctx context.Context, name string, d api.Defau
 	}}
 	return se.shorten(ctx, "queue "+name+" keeps its finished jobs for a shorter time", removes, before, after, func(also commit.Write) error {
 		return se.c.Record(ctx, "set_queue", 0, detail, func(v *commit.View) (commit.Act, error) {
+			if err := v.Scope.Refuses(name, ""); err != nil {
+				return nil, err
+			}
 			if err := command.CanMake(v, []string{name}, nil); err != nil {
 				return nil, err
 			}
@@ -118,9 +123,9 @@ func (se *Setter) ResumeQueue(ctx context.Context, name string) error {
 // setPause pauses a queue, or lets it go on, and records who did it.
 func (se *Setter) setPause(ctx context.Context, action, name string, to func(now job.Time) memory.Pause) error {
 	return se.c.Record(ctx, action, 0, map[string]string{"queue": name}, func(v *commit.View) (commit.Act, error) {
-		q := v.Queues.Find(name)
-		if q == nil {
-			return nil, read.NoQueue(name)
+		q, err := command.QueueOf(v, name)
+		if err != nil {
+			return nil, err
 		}
 		p := to(v.Now)
 		if (p.At != 0) == v.Settings.Paused(q) {
@@ -134,9 +139,9 @@ func (se *Setter) setPause(ctx context.Context, action, name string, to func(now
 // the jobs it had. It comes back with its next job.
 func (se *Setter) DeleteQueue(ctx context.Context, name string) error {
 	return se.c.Record(ctx, "delete_queue", 0, map[string]string{"queue": name}, func(v *commit.View) (commit.Act, error) {
-		q := v.Queues.Find(name)
-		if q == nil {
-			return nil, read.NoQueue(name)
+		q, err := command.QueueOf(v, name)
+		if err != nil {
+			return nil, err
 		}
 		removed, err := v.Store.HasRemoved(q.ID, 0)
 		switch {
@@ -156,7 +161,7 @@ func (se *Setter) DeleteQueue(ctx context.Context, name string) error {
 func (se *Setter) DeleteTask(ctx context.Context, name string) error {
 	return se.c.Record(ctx, "delete_task", 0, map[string]string{"task": name}, func(v *commit.View) (commit.Act, error) {
 		t := v.Tasks.Find(name)
-		if t == nil {
+		if t == nil || !v.Scope.Sees("", name) {
 			return nil, job.Fault(job.NotFound, "there is no task %q; a task exists from its first job", name)
 		}
 		removed, err := v.Store.HasRemoved(0, t.ID)

@@ -13,6 +13,7 @@ import (
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/plan"
+	"humblemule/internal/core/scope"
 	"humblemule/job"
 )
 
@@ -21,6 +22,9 @@ import (
 // What was set otherwise stays; where the file names it too it is refused, unless the
 // request adopts it.
 func (se *Setter) Load(ctx context.Context, req api.SetupRequest) (diff api.SetupDiff, err error) {
+	if err := scope.Whole(ctx); err != nil {
+		return diff, err
+	}
 	if err := job.Wrong("nothing was loaded", se.checkSetup(&req)); err != nil {
 		return diff, err
 	}

@@ -197,7 +197,7 @@ func (h *harbour) work(ctx context.Context) {
 		h.must(err)
 	}
 	h.steps(ctx)
-	h.e.Workers()
+	h.e.Workers(ctx)
 	_, err = h.e.AskWorker(ctx, "crane", api.WantDrain)
 	h.must(err)
 	_, err = h.e.AskWorker(ctx, "crane", api.WantRun)

@@ -68,9 +68,11 @@ lint: console/node_modules/.installed | need-go
 test: lint console/dist/index.html need-chromium need-python
 	@echo "Running the tests under the race detector"
 	@go test -race -timeout 20m ./...
+	@echo "Running the model test in its full length, without the race detector"
+	@go test -run '^TestModel$$' ./internal/core/engine
 
 check: lint
-	@go test -short ./config ./job ./internal/... ./client ./server ./worker/...
+	@go test -short . ./api ./config ./job ./internal/... ./client ./server ./worker/...
 
 bench: bin/hmule
 	@go run ./bench
@@ -78,6 +80,7 @@ bench: bin/hmule
 soak: console/dist/index.html need-go need-chromium need-python
 	@go test -race -count=1 -timeout 30m -v -run TestSoak ./e2e -soak 10m
 	@go test -race -count=1 -timeout 30m -v -run TestHostileClients ./e2e -hostile 10m -hostile.seed $$RANDOM
+	@go test -race -count=1 -timeout 60m ./internal/core/engine -long
 	@go test -count=1 -timeout 60m -v -run TestCuts ./internal/core/store/faultfs -cuts.every 1
 	@busy=(); trap 'kill $${busy[@]}' EXIT; for core in 1 2; do nice bash -c "while :; do :; done" & busy+=($$!); done; \
 	for round in $$(seq 20); do echo "Round $$round of 20"; nice go test -race -count=1 -timeout 40m ./...; done

@@ -1,7 +1,12 @@
 package api
 
 import (
+	"cmp"
+	"fmt"
+	"strings"
+
 	"humblemule/internal/check"
+	"humblemule/internal/sentence"
 	"humblemule/job"
 )
 
@@ -33,6 +38,42 @@ func BuiltInQueue() *Defaults { return &Defaults{Rules: Rules{}.Whole()} }
 func BuiltInTask() *Defaults {
 	priority, policy := job.DefaultPriority, (&job.Spec{}).Policy()
 	return &Defaults{Queue: job.DefaultQueue, Priority: &priority, MaxAttempts: &policy.MaxAttempts, Retry: &policy.Retry}
+}
+
+// Words tells what the jobs of a task get; empty where nothing is set.
+func (d *Defaults) Words() string {
+	if d == nil {
+		return ""
+	}
+	var all []string
+	add := func(is bool, format string, args ...any) {
+		if is {
+			all = append(all, fmt.Sprintf(format, args...))
+		}
+	}
+	add(d.Queue != "", "queue %s", d.Queue)
+	if d.Priority != nil {
+		add(true, "priority %d", *d.Priority)
+	}
+	if most := d.MaxAttempts; most != nil {
+		add(*most == 0, "attempts without limit")
+		add(*most != 0, "%s", sentence.Count(int64(*most), "attempt", "attempts"))
+	}
+	if d.Retry != nil {
+		says := cmp.Or(d.Retry.Curve, job.Exponential) + " backoff"
+		if d.Retry.First != 0 {
+			says += " from " + d.Retry.First.String()
+		}
+		add(true, "%s", says)
+	}
+	if d.MaxRunning != nil {
+		add(true, "at most %d at once", *d.MaxRunning)
+	}
+	add(d.Timeout != 0, "at most %s each", d.Timeout)
+	if d.KeepResult != nil {
+		add(true, "results kept %s", *d.KeepResult)
+	}
+	return strings.Join(all, ", ")
 }
 
 // Check answers what is wrong with defaults of a task, or of a queue.

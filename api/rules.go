@@ -1,6 +1,7 @@
 package api
 
 import (
+	"fmt"
 	"maps"
 	"math"
 	"slices"
@@ -36,6 +37,21 @@ type Rules struct {
 	MaxWaiting *int64 `json:"max_waiting,omitzero"`
 	// Rate bounds how many start; nil for no bound.
 	Rate *Rate `json:"rate,omitzero"`
+}
+
+// Words tells in what order jobs start, and how fast.
+func (r *Rules) Words() string {
+	says := "by priority"
+	switch {
+	case r.Order == ByAgeing:
+		says = fmt.Sprintf("by due time, %s earlier for each priority", r.Boost)
+	case r.Turns != "":
+		says = "by priority, owners take turns"
+	}
+	if r.Rate != nil {
+		says += fmt.Sprintf(", at most %v a second", r.Rate.PerSecond)
+	}
+	return says
 }
 
 // Rate is how many jobs may start: in every span of d seconds at most Burst +

@@ -5,6 +5,7 @@ import (
 	"time"
 
 	"humblemule/internal/check"
+	"humblemule/internal/sentence"
 	"humblemule/job"
 )
 
@@ -150,6 +151,34 @@ type Run struct {
 	// planned times the line stands for where these are more than one.
 	Reason string `json:"reason,omitzero"`
 	Times  int64  `json:"times,omitzero"`
+	// Says tells what became of the planned time.
+	Says string `json:"says"`
+}
+
+// Words tells what became of a planned time.
+func (r *Run) Words() string {
+	switch r.Reason {
+	case RunStillRunning:
+		return "skipped: the last run was not over"
+	case RunMissed:
+		if r.Times > 1 {
+			return "missed, with " + sentence.Count(r.Times-1, "time", "times") + " before it"
+		}
+		return "missed"
+	case RunDuplicate:
+		return "an earlier job with the same key answered"
+	}
+	says := r.State.String()
+	if r.State == job.Unplaced {
+		says = "gone"
+	}
+	if r.LateMS >= 1000 {
+		says += ", " + sentence.Roughly(time.Duration(r.LateMS)*time.Millisecond) + " late"
+	}
+	if r.Asked {
+		says += ", asked for"
+	}
+	return says
 }
 
 // Instant is a moment, in UTC and as the clocks of a zone read it.

@@ -9,6 +9,8 @@ type Queue struct {
 	Counts map[job.State]int64 `json:"counts"`
 	// Rules are those in force, with what is built in where nothing was set.
 	Rules
+	// Says tells the rules in words.
+	Says string `json:"says"`
 	// Running is how many of its jobs run, against MaxRunning.
 	Running int64 `json:"running"`
 	// Version counts how often the settings were set.
@@ -88,6 +90,8 @@ type Task struct {
 	// Defaults are what was set for the task; Version counts how often.
 	Defaults *Defaults `json:"defaults,omitzero"`
 	Version  int64     `json:"version"`
+	// Says tells the defaults in words; empty for none.
+	Says string `json:"says,omitzero"`
 	// FromFile tells that the defaults come from a file.
 	FromFile bool          `json:"from_file,omitzero"`
 	Warnings []job.Warning `json:"warnings,omitzero"`

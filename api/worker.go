@@ -46,6 +46,23 @@ type Worker struct {
 	// were set since, so that jobs it has may run by older ones.
 	Settings int64 `json:"settings,omitzero"`
 	Outdated bool  `json:"outdated,omitzero"`
+	// Says tells what the worker does, in a word or two.
+	Says string `json:"says,omitzero"`
+}
+
+// Words tells what a worker does, in a word or two.
+func (w *Worker) Words() string {
+	switch {
+	case w.Silent:
+		return "silent"
+	case w.Wanted == WantLeave:
+		return "leaves when done"
+	case w.Wanted == WantDrain || w.Draining:
+		return "drains"
+	case w.Outdated:
+		return "older settings"
+	}
+	return "takes jobs"
 }
 
 // Resize is a change of a pool's number of slots.

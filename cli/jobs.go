@@ -341,11 +341,7 @@ func (a *app) fetch(c *cobra.Command, text string) (job.Job, error) {
 
 func showJob(o *present.Out, j job.Job) {
 	o.Line("%s  %s", present.Strong(fmt.Sprintf("Job %d", j.ID)), present.State(j.State))
-	if j.WaitingBecause != "" {
-		o.Text(0, present.Local(j.WaitingBecause))
-	} else if why := finishedBecause(j); why != "" {
-		o.Text(0, why)
-	}
+	o.Text(0, present.Local(j.Says))
 	o.Line("")
 	labels := make([]string, 0, len(j.Labels))
 	for _, name := range slices.Sorted(maps.Keys(j.Labels)) {
@@ -443,26 +439,6 @@ func showAttempts(o *present.Out, j job.Job) {
 	}
 }
 
-// finishedBecause says in one sentence why a job is finished.
-func finishedBecause(j job.Job) string {
-	why := map[job.Reason]string{
-		job.AttemptsUsedUp: fmt.Sprintf("All its attempts are used up: try %s failed.", sentence.OfMost(j.Tries, j.MaxAttempts)),
-		job.TooOld:         "Its next attempt would have come later than give_up_after allows.",
-		job.TooLate:        "It could not start in time.",
-		job.GaveUp:         "Its handler gave it up.",
-		job.ByHandler:      "Its handler skipped it: " + j.ReasonText + ".",
-		job.Asked:          "Its cancelling was asked.",
-		job.Superseded:     "It waited for its next attempt when " + j.ReasonText + ".",
-		job.OutcomeRefused: "Its handler did the work, and its follow-ups were refused; accept it with: hmule accept " + fmt.Sprint(j.ID) + ".",
-	}[j.Reason]
-	if j.State == job.Dead && len(j.Attempts) > 0 {
-		if last := j.Attempts[len(j.Attempts)-1]; last.Error != nil {
-			why += " The last error: " + last.Error.Message
-		}
-	}
-	return why
-}
-
 func (a *app) whyCommand() *cobra.Command {
 	return &cobra.Command{
 		Use: "why ID", Short: "Say in one sentence why a job waits, or how it ended", Args: args(cobra.ExactArgs(1)), Example: "  hmule why 42",
@@ -471,28 +447,15 @@ func (a *app) whyCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			because := why(j)
 			told := struct {
 				ID      int64     `json:"id"`
 				State   job.State `json:"state"`
 				Because string    `json:"because"`
-			}{j.ID, j.State, because}
+			}{j.ID, j.State, j.Says}
 			return a.show(told, func(o *present.Out) {
 				o.Line("Job %d is %s.", j.ID, present.State(j.State))
-				o.Text(0, present.Local(because))
+				o.Text(0, present.Local(j.Says))
 			})
 		},
 	}
-}
-
-func why(j job.Job) string {
-	switch {
-	case j.WaitingBecause != "":
-		return j.WaitingBecause
-	case j.State == job.Running:
-		return fmt.Sprintf("A worker runs it: try %s, since %s.", sentence.OfMost(j.Tries, j.MaxAttempts), present.Time(j.Attempts[len(j.Attempts)-1].StartedAt))
-	case j.State == job.Done:
-		return "Its handler finished it at " + present.Time(j.FinishedAt) + "."
-	}
-	return finishedBecause(j)
 }

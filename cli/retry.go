@@ -225,13 +225,6 @@ func showRemoving(o *present.Out, operation int64) {
 
 // showRules says in what order jobs start, and how many.
 func showRules(o *present.Out, q api.Queue) {
-	order := "the highest priority first, then the longest waiting"
-	switch {
-	case q.Order == api.ByAgeing:
-		order = fmt.Sprintf("by due time, %s earlier for each priority", q.Boost)
-	case q.Turns != "":
-		order = "the highest priority first; owners take turns"
-	}
 	limits := []string{fmt.Sprintf("%s running", sentence.Grouped(q.Running))}
 	if q.MaxRunning != nil {
 		limits[0] += fmt.Sprintf(" of at most %d", *q.MaxRunning)
@@ -239,7 +232,7 @@ func showRules(o *present.Out, q api.Queue) {
 	if q.Rate != nil {
 		limits = append(limits, fmt.Sprintf("%v starts a second, %d at once", q.Rate.PerSecond, *q.Rate.Burst))
 	}
-	o.Facts([2]string{"order", order}, [2]string{"limits", strings.Join(limits, "; ")})
+	o.Facts([2]string{"starts", q.Says}, [2]string{"limits", strings.Join(limits, "; ")})
 	if q.NewPlaces {
 		o.Line("Waiting jobs are given places by a new order just now.")
 	}

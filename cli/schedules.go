@@ -60,7 +60,7 @@ func lastRun(r *api.Run) string {
 	if r == nil {
 		return "none yet"
 	}
-	return r.State.String() + late(r)
+	return r.Says
 }
 
 // failedInARow tells of runs that have died in a row, where there is more than one.
@@ -80,14 +80,6 @@ func ordinal(n int64) string {
 		}
 	}
 	return sentence.Grouped(n) + ending
-}
-
-// late says how much later than planned a run started, where that is worth a word.
-func late(r *api.Run) string {
-	if r.LateMS < 1000 {
-		return ""
-	}
-	return ", " + sentence.Roughly(time.Duration(r.LateMS)*time.Millisecond) + " late"
 }
 
 const scheduleVerbs = "run, pause, resume or delete"
@@ -305,7 +297,7 @@ func showSchedule(o *present.Out, s api.ScheduleTold, runs []api.Run) {
 	}
 	rows := make([][]string, len(runs))
 	for i, r := range runs {
-		rows[i] = []string{present.Time(r.PlannedAt), runNumber(r), runJob(r), whatBecame(r)}
+		rows[i] = []string{present.Time(r.PlannedAt), runNumber(r), runJob(r), r.Says}
 	}
 	o.Line("")
 	o.Table([]present.Column{{Head: "planned", Right: true}, {Head: "run", Right: true}, {Head: "job", Right: true}, {Head: "what became of it"}}, rows)
@@ -343,23 +335,6 @@ func runOf(by *job.ScheduledBy) string {
 		return ""
 	}
 	return fmt.Sprintf("%s, run %d, planned for %s", by.Name, by.Run, present.Time(by.PlannedAt))
-}
-
-// whatBecame says what became of a planned time.
-func whatBecame(r api.Run) string {
-	switch r.Reason {
-	case api.RunStillRunning:
-		return "skipped: the last run was not over"
-	case api.RunMissed:
-		return "missed" + map[bool]string{true: fmt.Sprintf(", with %s before it", many(r.Times-1, "time"))}[r.Times > 1]
-	case api.RunDuplicate:
-		return "an earlier job with the same key answered"
-	}
-	says := r.State.String() + late(&r)
-	if r.Asked {
-		says += ", asked for"
-	}
-	return says
 }
 
 func showTimes(o *present.Out, times []api.Instant, notes []string) {

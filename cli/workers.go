@@ -48,7 +48,7 @@ func listWorkers(o *present.Out, all []api.Worker) {
 				running += present.Quiet(fmt.Sprintf(" to %d", w.MaxSlots))
 			}
 		}
-		rows[i] = []string{nameOf(w), doing(w), running, cells(o, w), o.Age(w.SeenAt), strings.Join(w.Queues, " ")}
+		rows[i] = []string{nameOf(w), w.Says, running, cells(o, w), o.Age(w.SeenAt), strings.Join(w.Queues, " ")}
 	}
 	o.Table([]present.Column{{Head: "worker"}, {Head: "does"}, {Head: "running"}, {Head: "slots"}, {Head: "seen"}, {Head: "queues"}}, rows)
 	o.Hint("A block fills as its job nears its task's usual run time; ! is longer than 19 of 20 runs took.")
@@ -63,20 +63,6 @@ func nameOf(w api.Worker) string {
 }
 
 // doing says what a worker does, in a word.
-func doing(w api.Worker) string {
-	switch {
-	case w.Silent:
-		return "silent"
-	case w.Wanted == api.WantLeave:
-		return "leaves"
-	case w.Wanted == api.WantDrain || w.Draining:
-		return "drains"
-	case w.Outdated:
-		return "older settings"
-	}
-	return "runs"
-}
-
 // cells draws a block for each slot, filled as far as its job's run time is of
 // what is usual for its task.
 func cells(o *present.Out, w api.Worker) string {
@@ -154,7 +140,7 @@ func (a *app) workerCommand() *cobra.Command {
 }
 
 func showWorker(o *present.Out, w api.Worker) {
-	o.Line("%s  %s", present.Strong(nameOf(w)), doing(w))
+	o.Line("%s  %s", present.Strong(nameOf(w)), w.Says)
 	o.Line("")
 	slots := present.Number(w.Slots)
 	if w.MaxSlots > 0 {

@@ -133,10 +133,10 @@ func TestConsole(t *testing.T) {
 	require.NoError(t, err)
 
 	p.says("1 dead letter waits for a fix.")
-	p.do(chromedp.Click(chromedp.CSS(`nav [title="Will not be tried again by itself"]`)))
+	p.do(chromedp.Click(chromedp.CSS(`nav [title="Is not tried again by itself: a dead letter"]`)))
 	p.waitFor(`location.search === "?state=dead"`)
 	p.do(chromedp.Click(chromedp.CSS(fmt.Sprintf(`tr[data-job="%d"] a`, j.ID))))
-	p.says("All 1 attempts failed.")
+	p.says("All its attempts are used up: try 1 of 1 failed.")
 	p.says("line 4: the weight of <b>heron</b> is no number")
 	assert.Contains(t, p.eval("location.pathname"), fmt.Sprintf("/jobs/%d", j.ID))
 	assert.Equal(t, "0", p.eval(`String(document.querySelectorAll("aside b").length)`), "a payload is never markup")

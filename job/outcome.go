@@ -74,17 +74,18 @@ const (
 	OutcomeReleased Outcome = "released"
 )
 
-// outcomes is what follows from each, in the order in which they are listed.
+// outcomes is how an attempt with each ended, and what follows from it, in the order in which they are listed.
 var outcomes = []struct {
 	outcome Outcome
+	past    string
 	says    string
 }{
-	{OutcomeDone, "the job is done; its follow-ups are enqueued with it"},
-	{OutcomeFailed, "it is tried again by its policy, or after the delay that the outcome names"},
-	{OutcomeGiveUp, "it is dead at once"},
-	{OutcomeSkipped, "it is finished as not needed, for the reason given"},
-	{OutcomePostponed, "it runs again after a delay; the attempt is not counted"},
-	{OutcomeReleased, "it is given back at once to its old place; the attempt is not counted"},
+	{OutcomeDone, "done", "the job is done; its follow-ups are enqueued with it"},
+	{OutcomeFailed, "failed", "it is tried again by its policy, or after the delay that the outcome names"},
+	{OutcomeGiveUp, "gave up", "it is dead at once"},
+	{OutcomeSkipped, "skipped", "it is finished as not needed, for the reason given"},
+	{OutcomePostponed, "postponed", "it runs again after a delay; the attempt is not counted"},
+	{OutcomeReleased, "given back", "it is given back at once to its old place; the attempt is not counted"},
 }
 
 // Outcomes lists every outcome.
@@ -100,6 +101,16 @@ func (o Outcome) Says() string {
 	for _, known := range outcomes {
 		if known.outcome == o {
 			return known.says
+		}
+	}
+	return ""
+}
+
+// Past tells how an attempt with the outcome ended, in a word or two.
+func (o Outcome) Past() string {
+	for _, known := range outcomes {
+		if known.outcome == o {
+			return known.past
 		}
 	}
 	return ""

@@ -45,7 +45,7 @@ var states = [NumStates]struct{ word, says string }{
 	Held:      {"held", "waits for its lane, or for an earlier run of its schedule"},
 	Scheduled: {"scheduled", "waits for its time"},
 	Ready:     {"ready", "may be taken by a worker"},
-	Running:   {"running", "is under a lease"},
+	Running:   {"running", "is run by a worker, under a lease"},
 	Backoff:   {"backoff", "has failed, and waits for its next attempt"},
 	Done:      {"done", "was finished by its handler"},
 	Skipped:   {"skipped", "was not needed any more"},

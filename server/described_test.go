@@ -7,6 +7,7 @@ import (
 	"go/token"
 	"maps"
 	"os"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strconv"
@@ -57,13 +58,18 @@ func TestRoutesOfConsole(t *testing.T) {
 		fmt.Fprintf(&b, "  { path: '%s', page: '%s' },\n", r.Path, r.Page)
 	}
 	b.WriteString("] as const\n")
-	const file = "../console/src/routes.ts"
-	if os.Getenv("HMULE_WRITE_ROUTES") != "" {
-		require.NoError(t, os.WriteFile(file, []byte(b.String()), 0o644))
+	isWritten(t, "routes.ts", b.String())
+}
+
+// isWritten holds a file of the console to what it is made from, or writes it.
+func isWritten(t *testing.T, name, text string) {
+	file := filepath.Join("../console/src", name)
+	if os.Getenv("HMULE_WRITE_CONSOLE") != "" {
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
 	}
 	is, err := os.ReadFile(file)
 	require.NoError(t, err)
-	require.Equal(t, b.String(), string(is), "run: go generate ./server")
+	require.Equal(t, text, string(is), "run: go generate ./server")
 }
 
 // Every kind of problem has a status, and a title that no other has.
@@ -109,6 +115,18 @@ func TestWords(t *testing.T) {
 	for _, r := range job.Reasons() {
 		assert.NotEmpty(t, r.Says(), r)
 	}
+	var b strings.Builder
+	b.WriteString("// The words of states and outcomes. Written by go generate ./server from the tables of job.\nimport type { State } from './api/client'\n\n")
+	b.WriteString("/** States in the order of a job's life, with what a job does in each. */\nexport const means: Record<State, string> = {\n")
+	for _, s := range job.States() {
+		fmt.Fprintf(&b, "  %s: '%s',\n", s, strings.ToUpper(s.Says()[:1])+s.Says()[1:])
+	}
+	b.WriteString("}\nexport const states = Object.keys(means) as State[]\n\n/** How an attempt ended, by its outcome. */\nexport const outcomeWord = {\n")
+	for _, o := range job.Outcomes() {
+		fmt.Fprintf(&b, "  %s: '%s',\n", o, o.Past())
+	}
+	b.WriteString("} as const\n")
+	isWritten(t, "words.ts", b.String())
 }
 
 func wordsOf[T ~string](all []T) (words []any) {

@@ -31,7 +31,7 @@ var consoleRoutes = []consoleRoute{
 	{"/settings", "settings"}, {"/settings/:task", "settings"},
 }
 
-//go:generate env HMULE_WRITE_ROUTES=1 go test -run ^TestRoutesOfConsole$ .
+//go:generate env HMULE_WRITE_CONSOLE=1 go test -run ^(TestRoutesOfConsole|TestWords)$ .
 
 // notFound serves the console's files; all else that no route knows is not there.
 func (s *Server) notFound(c *gin.Context) {

@@ -8,12 +8,13 @@ import { type Attempt, type Job, Refusal, useJob, useLog, useMayAct } from './ap
 import { Beside, Fact, When } from './Beside'
 import { Compare } from './Compare'
 import { Difference } from './Difference'
-import { age, clock, grouped, localTimes, moment, span, tries } from './format'
+import { clock, grouped, localTimes, moment, span, tries } from './format'
 import { Journey } from './Journey'
 import { JsonView } from './JsonView'
 import { Mark, StateWord } from './Mark'
 import { Progress } from './Progress'
-import { finished, outcomeState, outcomeWord } from './states'
+import { finished, outcomeState } from './states'
+import { outcomeWord } from './words'
 import { useNow } from './useNow'
 
 /** JobBeside tells everything about one job, beside the list it was opened from. */
@@ -33,7 +34,7 @@ function Known({ j }: { j: Job }) {
   const now = useNow(1000)
   return (
     <>
-      <p className="max-w-[65ch] py-3 text-base">{localTimes(because(j, now))}</p>
+      <p className="max-w-[65ch] py-3 text-base">{localTimes(j.says ?? '')}</p>
       {j.state === 'running' && <Progress of={j} now={now} />}
       <div className="h-2" />
       <Deeds j={j} />
@@ -95,26 +96,6 @@ function Known({ j }: { j: Job }) {
   )
 }
 
-/** because says in one sentence why a job is where it is. */
-function because(j: Job, now: number): string {
-  if (j.waiting_because) return j.waiting_because
-  const last = j.attempts?.at(-1)?.error?.message
-  switch (j.state) {
-    case 'running':
-      return `A worker runs try ${tries(j.tries, j.max_attempts)}${overrun(j, now)}${j.cancel_asked_at ? '; it was asked to end' : ''}.`
-    case 'done':
-      return `Its handler finished it${j.finished_at ? ' ' + age(j.finished_at, now) : ''}.`
-    case 'skipped':
-      return `Its handler skipped it: ${j.reason_text}.`
-    case 'cancelled':
-      return j.reason === 'superseded' ? `${j.reason_text}.` : 'It was cancelled on request.'
-    case 'dead':
-      return { attempts_used_up: `All ${j.max_attempts} attempts failed.`, gave_up: 'Its handler gave it up: trying again would not help.', too_old: 'Its next attempt would have come too late.', superseded: `It waited for its next attempt when ${j.reason_text}.`, outcome_refused: 'Its handler did the work, and its follow-ups were refused. Accept it with follow-ups that can be enqueued, or with none.' }[j.reason as string] + (last ? ` The last error: ${last}.` : '')
-    default:
-      return ''
-  }
-}
-
 const stepWord = { done: 'done', begun: 'is being done', in_doubt: 'in doubt: it was begun, and whether it was done is not known' } as const
 
 /** Steps are the parts of the work that are done once. */
@@ -158,14 +139,6 @@ function Edits({ j }: { j: Job }) {
       </ol>
     </section>
   )
-}
-
-/** overrun says that a running job takes long, by its task's recent runs. */
-function overrun(j: Job, now: number): string {
-  const since = j.attempts?.at(-1)?.started_at
-  if (!since || !j.long_ms) return ''
-  const took = now - Date.parse(since)
-  return took > j.long_ms ? `, for ${span(took)}: longer than 19 of 20 of its task’s runs` : ''
 }
 
 function Attempts({ j }: { j: Job }) {

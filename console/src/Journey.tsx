@@ -2,7 +2,8 @@ import { useLayoutEffect, useRef, useState } from 'react'
 
 import type { Attempt, Job, State } from './api/client'
 import { clock, moment, span } from './format'
-import { ink, outcomeState, outcomeWord } from './states'
+import { ink, outcomeState } from './states'
+import { outcomeWord } from './words'
 
 interface Stretch {
   kind: 'wait' | 'backoff' | 'run' | 'rest'

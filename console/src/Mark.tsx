@@ -1,7 +1,8 @@
 import type { ReactNode } from 'react'
 
 import type { State } from './api/client'
-import { ink, means } from './states'
+import { ink } from './states'
+import { means } from './words'
 
 // One family: a 12-pixel grid, one stroke, the same round.
 const shapes: Record<State, ReactNode> = {

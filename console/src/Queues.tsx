@@ -5,7 +5,6 @@ import { type Queue, useStats } from './api/client'
 import { Copyable } from './Copyable'
 import { grouped, moment, span } from './format'
 import { QueueBeside } from './QueueBeside'
-import { orderWords } from './rules'
 
 /** Queues answers: what waits where, in what order it starts, and what holds it back. */
 export function Queues({ open }: { open?: string }) {
@@ -113,5 +112,5 @@ function Rows({ all, open }: { all: Queue[]; open?: string }) {
 }
 
 function startWords(q: Queue): string {
-  return [orderWords(q), q.rate && `at most ${q.rate.per_second} a second`, q.new_places && 'places are given anew'].filter(Boolean).join(', ')
+  return [q.says, q.new_places && 'places are given anew'].filter(Boolean).join(', ')
 }

@@ -132,17 +132,13 @@ function History({ name }: { name: string }) {
   )
 }
 
-const reasons = { still_running: 'left out: the last run was not over', missed: 'missed', duplicate: 'an earlier job with the same key answered' }
-
 function Past({ r }: { r: Run }) {
-  const at = moment(r.planned_at)
+  const says = `${moment(r.planned_at)}: ${r.says}`
   if (r.reason) {
-    const says = `${at}: ${reasons[r.reason]}${r.times ? `, ${r.times} times` : ''}`
     return (
       <span role="img" aria-label={says} title={says} className="inline-block w-3 border-b-2 border-skipped" />
     )
   }
-  const says = `${at}: ${r.state ?? 'gone'}${r.late_ms && r.late_ms >= 1000 ? `, ${span(r.late_ms)} late` : ''}${r.asked ? ', asked for' : ''}`
   return (
     <Link to={`/jobs/${r.job_id}`} title={says} aria-label={says}>
       <Mark state={r.state ?? 'done'} />

@@ -3,7 +3,6 @@ import { Link, useNavigate } from 'react-router'
 import { search, useFilter } from './address'
 import { type Task, useActions, useTasks } from './api/client'
 import { Copyable } from './Copyable'
-import { words } from './defaults'
 import { age, grouped, span } from './format'
 import { TaskBeside } from './TaskBeside'
 import { useNow } from './useNow'
@@ -63,7 +62,7 @@ function Rows({ all, open }: { all: Task[]; open?: string }) {
               </td>
               <td className={`text-right ${narrow}`}>{t.workers}</td>
               <td className={`text-right ${narrow}`}>{t.run?.p50_ms === undefined ? '' : span(t.run.p50_ms)}</td>
-              <td>{words(t.defaults) || <span className="text-quiet">none</span>}</td>
+              <td>{t.says || <span className="text-quiet">none</span>}</td>
             </tr>
           )
         })}

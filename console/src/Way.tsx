@@ -5,7 +5,8 @@ import { path, useFilter, useOpenJob } from './address'
 import type { State, Stats } from './api/client'
 import { grouped } from './format'
 import { Mark } from './Mark'
-import { means, stationWord, states } from './states'
+import { stationWord } from './states'
+import { means, states } from './words'
 
 type Props = { stats?: Stats; row?: boolean }
 

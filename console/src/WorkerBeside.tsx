@@ -6,12 +6,12 @@ import { Beside, Fact, When } from './Beside'
 import { age, moment, span } from './format'
 import { Progress } from './Progress'
 import { Question } from './Question'
-import { beyond, doing, nameOf, queuesOf } from './workerWords'
+import { beyond, nameOf, queuesOf } from './workerWords'
 
 /** WorkerBeside tells everything about one worker process, beside the list. */
 export function WorkerBeside({ id, w, known, now }: { id: string; w?: Worker; known: boolean; now: number }) {
   return (
-    <Beside title={w ? nameOf(w) : 'Worker'} beside={w && <span>{doing(w)}</span>} back="/workers">
+    <Beside title={w ? nameOf(w) : 'Worker'} beside={w && <span>{w.says}</span>} back="/workers">
       {!w && <p className="py-4">{known ? `No worker ${id} was seen within the last ten minutes. Its process has ended.` : 'Reading the worker …'}</p>}
       {w && <Known w={w} now={now} />}
     </Beside>

@@ -5,7 +5,7 @@ import { Cells } from './Cells'
 import { Copyable } from './Copyable'
 import { age, grouped } from './format'
 import { useNow } from './useNow'
-import { beyond, doing, nameOf, queuesOf, resting } from './workerWords'
+import { beyond, nameOf, queuesOf, resting } from './workerWords'
 import { WorkerBeside } from './WorkerBeside'
 
 /** Workers answers: is anything running, what does every slot do, and is it stuck or only slow. */
@@ -94,7 +94,7 @@ function Row({ w, open, now, narrow }: { w: Worker; open: boolean; now: number; 
           {nameOf(w)}
         </Link>
       </td>
-      <td className="whitespace-nowrap max-sm:hidden">{doing(w)}</td>
+      <td className="whitespace-nowrap max-sm:hidden">{w.says}</td>
       <td className="text-right whitespace-nowrap">
         {w.running} of {w.slots ?? '?'}
         {!!w.max_slots && w.max_slots !== w.slots && <span className="text-quiet" title="It grows by itself to so many slots while jobs wait"> to {w.max_slots}</span>}

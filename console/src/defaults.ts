@@ -84,20 +84,3 @@ export function read(e: Entered): { defaults: Defaults; wrong: Partial<Record<Na
     wrong,
   }
 }
-
-/** words says defaults as people do. */
-export function words(d?: Defaults): string {
-  if (!d) return ''
-  const curve = d.retry && `${d.retry.curve ?? 'exponential'} backoff${d.retry.first ? ` from ${d.retry.first}` : ''}`
-  return [
-    d.queue && `queue ${d.queue}`,
-    d.priority !== undefined && `priority ${d.priority}`,
-    d.max_attempts !== undefined && (d.max_attempts === 0 ? 'attempts without limit' : `${d.max_attempts} ${d.max_attempts === 1 ? 'attempt' : 'attempts'}`),
-    curve,
-    d.max_running !== undefined && `at most ${d.max_running} at once`,
-    d.timeout && `at most ${d.timeout} each`,
-    d.keep_result !== undefined && `results kept ${d.keep_result}`,
-  ]
-    .filter(Boolean)
-    .join(', ')
-}

@@ -62,12 +62,6 @@ function weights(text: string, wrong: Wrong): Record<string, number> | undefined
   return Object.keys(all).length > 0 ? all : undefined
 }
 
-/** orderWords says in what order jobs of a queue start. */
-export function orderWords(q: Queue): string {
-  if (q.order === 'ageing') return `by due time, ${q.boost} earlier for each priority`
-  return q.turns ? 'by priority, owners take turns' : 'by priority'
-}
-
 /** follows says what a change of the rules does at once. */
 export function follows(before: Queue, d: Defaults): string {
   const parts: string[] = []

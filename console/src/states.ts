@@ -1,8 +1,5 @@
 import type { Job, State } from './api/client'
 
-/** States in the order of a job's life. */
-export const states: State[] = ['held', 'scheduled', 'ready', 'running', 'backoff', 'done', 'skipped', 'cancelled', 'dead']
-
 /** Words for a station of the way; the state's own word but for dead letters. */
 export const stationWord: Record<State, string> = {
   held: 'held',
@@ -14,18 +11,6 @@ export const stationWord: Record<State, string> = {
   skipped: 'skipped',
   cancelled: 'cancelled',
   dead: 'dead letters',
-}
-
-export const means: Record<State, string> = {
-  held: 'Waits for other jobs',
-  scheduled: 'Waits for its time',
-  ready: 'May be taken by a worker',
-  running: 'Is run by a worker',
-  backoff: 'Failed, and waits for its next attempt',
-  done: 'Finished by its handler',
-  skipped: 'Not needed any more',
-  cancelled: 'Ended on request',
-  dead: 'Will not be tried again by itself',
 }
 
 export const ink: Record<State, string> = {
@@ -42,7 +27,6 @@ export const ink: Record<State, string> = {
 
 /** What an attempt's outcome is drawn and said as. */
 export const outcomeState = { done: 'done', failed: 'backoff', give_up: 'dead', skipped: 'skipped', postponed: 'scheduled', released: 'ready' } as const
-export const outcomeWord = { done: 'done', failed: 'failed', give_up: 'gave up', skipped: 'skipped', postponed: 'postponed', released: 'given back' } as const
 
 export function finished(j: Job): boolean {
   return j.state === 'done' || j.state === 'skipped' || j.state === 'cancelled' || j.state === 'dead'

@@ -11,14 +11,6 @@ export function resting(w: Worker): boolean {
   return !!w.draining || w.wanted === 'drain' || w.wanted === 'leave'
 }
 
-/** doing says what a worker does, in a word or two. */
-export function doing(w: Worker): string {
-  if (w.silent) return 'silent'
-  if (w.wanted === 'leave') return 'leaves when done'
-  if (resting(w)) return 'drains'
-  return w.outdated ? 'older settings' : 'takes jobs'
-}
-
 export function nameOf(w: Worker): string {
   return w.name ?? w.id
 }

@@ -46,6 +46,17 @@ func Roughly(d time.Duration) string {
 	}
 }
 
+// Count writes a number with its noun, in groups of three digits.
+func Count(n int64, one, many string) string { return Grouped(n) + " " + Plural(n, one, many) }
+
+// Plural chooses the form of a noun for a number.
+func Plural(n int64, one, many string) string {
+	if n == 1 {
+		return one
+	}
+	return many
+}
+
 // Grouped writes a number in groups of three digits, set apart by a narrow
 // space, as 12 345.
 func Grouped(n int64) string {

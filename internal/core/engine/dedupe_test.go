@@ -102,6 +102,7 @@ func TestRetention(t *testing.T) {
 	t.Parallel() // it takes long
 	inYard(t, func(y *yard) {
 		ctx := context.Background()
+		require.NoError(t, y.e.SetQueue(ctx, "common", api.Defaults{Keep: map[job.State]job.Duration{job.Done: job.Duration(3 * time.Hour)}}))
 		y.dead(300)
 		y.fails = func(string) bool { return false }
 		for range 400 {
@@ -112,26 +113,26 @@ func TestRetention(t *testing.T) {
 		late, err := y.e.Requeue(ctx, 1, Requeuing{})
 		require.NoError(t, err)
 		assert.Zero(t, late.KeptUntil)
-		time.Sleep(3*24*time.Hour - time.Minute)
+		time.Sleep(3*time.Hour - time.Minute)
 		assert.Equal(t, []int64{299, 400}, []int64{y.count(job.Dead), y.count(job.Done)})
 		y.work() // job 1 is done long after its neighbours
 		time.Sleep(10 * time.Minute)
 		assert.Equal(t, []int64{299, 1}, []int64{y.count(job.Dead), y.count(job.Done)})
 		j, err := y.e.Job(ctx, 1)
 		require.NoError(t, err)
-		assert.Equal(t, j.FinishedAt.Add(72*time.Hour), j.KeptUntil)
+		assert.Equal(t, j.FinishedAt.Add(3*time.Hour), j.KeptUntil)
 		_, err = y.e.Job(ctx, 301)
 		assert.ErrorContains(t, err, "there is no job 301")
 		again, err := y.e.Enqueue(ctx, job.Spec{Task: "tide.predict", Key: "k", Dedupe: "10d"})
 		require.NoError(t, err)
 		assert.Equal(t, []any{true, job.Done}, []any{again.Duplicate, again.State}, "keys are kept for longer than their jobs")
 
-		require.NoError(t, y.e.SetQueue(ctx, "common", api.Defaults{Keep: map[job.State]job.Duration{job.Dead: job.Duration(4 * 24 * time.Hour)}}))
+		require.NoError(t, y.e.SetQueue(ctx, "common", api.Defaults{Keep: map[job.State]job.Duration{job.Done: job.Duration(3 * time.Hour), job.Dead: job.Duration(4 * time.Hour)}}))
 		assert.ErrorContains(t, y.e.SetQueue(ctx, "common", api.Defaults{Keep: map[job.State]job.Duration{job.Ready: job.Duration(time.Hour)}}), "keep.ready is of no finished job")
 		assert.ErrorContains(t, y.e.SetTask(ctx, "tide.predict", api.Defaults{Keep: map[job.State]job.Duration{}}), "set it for its queue")
 		require.NoError(t, y.e.Close())
 		y.open()
-		time.Sleep(25 * time.Hour)
+		time.Sleep(61 * time.Minute)
 		queues, err := y.e.Queues(ctx)
 		require.NoError(t, err)
 		assert.Equal(t, map[job.State]int64{job.Done: 400, job.Dead: 299}, queues[0].Past)

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"flag"
 	"testing"
 
 	"go.uber.org/goleak"
@@ -10,6 +11,17 @@ import (
 
 // No test leaves a goroutine behind.
 func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
+
+var long = flag.Bool("long", false, "run random tests in their long form under the race detector and with -short too")
+
+// rounds is how often a random test goes round: less often where it is slow, or is to be
+// short.
+func rounds(most, few int) int {
+	if (racing || testing.Short()) && !*long {
+		return few
+	}
+	return most
+}
 
 // unplaced is the place of a spec in messages where there is no file.
 func unplaced(int) string { return "" }

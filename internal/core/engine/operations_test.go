@@ -100,6 +100,7 @@ func (y *yard) await(id int64, state string) (o api.Operation) {
 // A recovery requeues a few dead letters of a cause, and the rest only when these are
 // done; it survives a restart; what dies meanwhile is not touched by it.
 func TestRecovery(t *testing.T) {
+	t.Parallel() // it takes long
 	inYard(t, func(y *yard) {
 		ctx := context.Background()
 		y.dead(3000)
@@ -142,6 +143,7 @@ func TestRecovery(t *testing.T) {
 // What is discarded leaves every count at once and is back when that is undone; an
 // operation counts first, can be stopped, keeps to its rate, and refuses by name.
 func TestOperations(t *testing.T) {
+	t.Parallel() // it takes long
 	inYard(t, func(y *yard) {
 		ctx := WithCall(context.Background(), Call{Principal: "ada", Path: "/v1/jobs/act", Key: "k1", Body: []byte("1")})
 		y.dead(2500)

@@ -322,7 +322,7 @@ func tablesAgree(t *testing.T, e *Engine) {
 // agree, no lane has two running, and in the end everything finishes.
 func TestPlacesHold(t *testing.T) {
 	t.Parallel() // it takes long
-	for seed := range uint64(4) {
+	for seed := range uint64(rounds(4, 1)) {
 		inYard(t, func(y *yard) { runPlaces(y, rand.New(rand.NewPCG(seed, 6853))) })
 	}
 }

@@ -2,4 +2,4 @@
 
 package engine
 
-const modelLength = 10_000
+const racing = false

@@ -320,7 +320,7 @@ func TestComing(t *testing.T) {
 // under way and at most one more waits for it; one that waits is held exactly as long.
 func TestRunsOfSchedulesStand(t *testing.T) {
 	t.Parallel() // it takes long
-	for seed := range uint64(4) {
+	for seed := range uint64(rounds(4, 1)) {
 		inYard(t, func(y *yard) {
 			ctx := context.Background()
 			draw := rand.New(rand.NewPCG(seed, 1))

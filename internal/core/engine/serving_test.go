@@ -144,6 +144,7 @@ func TestRetentionRests(t *testing.T) {
 // Fifty old jobs that finished late do not keep the others of their group for good, and of
 // done jobs no more than the most are kept, however many come.
 func TestRetentionKeepsPace(t *testing.T) {
+	t.Parallel() // it takes long
 	inYard(t, func(y *yard) {
 		ctx := context.Background()
 		most := int64(100)
@@ -169,7 +170,7 @@ func TestRetentionKeepsPace(t *testing.T) {
 		time.Sleep(15 * time.Minute)
 		synctest.Wait()
 		assert.Equal(t, int64(150), y.e.Counts(y.Context())["common"][job.Dead], "those that finished an hour ago are gone, though their ids are higher")
-		for range 20 {
+		for range rounds(20, 6) {
 			enqueue(500)
 			for _, l := range y.take("common", 500) {
 				y.settle(l, job.OutcomeDone)
@@ -248,6 +249,7 @@ func TestNamesEnd(t *testing.T) {
 // Policies that no job has any more go within a day; one that a job has stays, and so does
 // one that a job gets between the walks or while what is unused is being dropped.
 func TestPoliciesEnd(t *testing.T) {
+	t.Parallel() // it takes long
 	path := filepath.Join(t.TempDir(), "policies.db")
 	synctest.Test(t, func(t *testing.T) {
 		ctx := context.Background()

@@ -26,12 +26,9 @@ import (
 )
 
 var (
-	modelCommands = flag.Int("model.commands", modelLength, "how many random commands the model test runs")
+	modelCommands = flag.Int("model.commands", 0, "how many random commands the model test runs; 0 means as many as fit the run")
 	modelSeed     = flag.Uint64("model.seed", 6853, "draws the model test's commands")
 )
-
-// shortModel is how many commands it runs for a quick look.
-const shortModel = 1000
 
 // trial is the engine and its model side by side.
 type trial struct {
@@ -62,17 +59,14 @@ func TestModel(t *testing.T) {
 		r.plan("silt", 17*time.Second, api.RunWaits, lasting)
 		lasting.Queue, lasting.Lane = "common", ""
 		r.plan("tides", 13*time.Second, api.RunSkips, lasting)
-		commands := *modelCommands
-		if testing.Short() {
-			commands = min(commands, shortModel)
-		}
+		commands := cmp.Or(*modelCommands, rounds(10_000, 2000))
 		for n := range commands {
 			r.step()
 			require.Equal(r, r.now, time.Now(), "commands come at whole milliseconds")
 			if n%100 == 0 || n == commands-1 {
 				r.compare()
 			}
-			if n%100 == 0 || n > 500 && n <= 800 {
+			if n%100 == 0 || n > 500 && n <= 500+rounds(300, 50) {
 				r.sameTurns()
 				memoryAgrees(r, r.e)
 			}

@@ -10,6 +10,7 @@ import (
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/scope"
 	"humblemule/internal/core/store"
+	"humblemule/internal/sentence"
 	"humblemule/job"
 )
 
@@ -87,8 +88,11 @@ func (rd *Reader) Job(ctx context.Context, id int64) (job.Job, error) {
 	if j.Refused, err = rd.tellRefused(ctx, r); err != nil {
 		return j, err
 	}
-	j.WaitingBecause, err = rd.waitingBecause(ctx, r, &j)
-	return j, err
+	if j.WaitingBecause, err = rd.waitingBecause(ctx, r, &j); err != nil {
+		return j, err
+	}
+	j.Says = sentence.Because(&j, rd.clock.Now())
+	return j, nil
 }
 
 // tellEdits tells how a job's payload was edited: each edit led to what the next one

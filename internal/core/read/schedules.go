@@ -95,7 +95,7 @@ func (rd *Reader) tellSchedule(ctx context.Context, s *memory.Schedule, fromFile
 		}
 	}
 	runs, err := rd.store.Runs(ctx, s.Row.ID, always, true, 1)
-	tellLate(s, runs)
+	tellRuns(s, runs)
 	if len(runs) > 0 {
 		told.Last = &runs[0]
 	}
@@ -116,13 +116,13 @@ func (rd *Reader) Runs(ctx context.Context, name string, before job.Time, most i
 		before = always
 	}
 	runs, err := rd.store.Runs(ctx, s.Row.ID, before, false, most)
-	tellLate(s, runs)
+	tellRuns(s, runs)
 	return runs, err
 }
 
-// tellLate tells how late runs were started: behind the time at which they were to be
-// enqueued, so that the schedule's part of its spread is no lateness.
-func tellLate(s *memory.Schedule, runs []api.Run) {
+// tellRuns tells what became of runs, and how late they were started: behind the time at
+// which they were to be enqueued, so that the schedule's part of its spread is no lateness.
+func tellRuns(s *memory.Schedule, runs []api.Run) {
 	for i := range runs {
 		r := &runs[i]
 		due := r.PlannedAt
@@ -132,6 +132,7 @@ func tellLate(s *memory.Schedule, runs []api.Run) {
 		if r.StartedAt != 0 {
 			r.LateMS = max(int64(r.StartedAt-due), 0)
 		}
+		r.Says = r.Words()
 	}
 }
 

@@ -216,27 +216,27 @@ func says(s standing) []api.Saying {
 		all = append(all, api.Saying{Text: t.say(), Wrong: true})
 	}
 	if n := s.counts[job.Dead]; n > 0 {
-		all = append(all, api.Saying{Text: Count(n, "dead letter waits", "dead letters wait") + " for a fix.", Wrong: true, State: job.Dead})
+		all = append(all, api.Saying{Text: sentence.Count(n, "dead letter waits", "dead letters wait") + " for a fix.", Wrong: true, State: job.Dead})
 	}
 	if n := s.counts[job.Backoff]; n > 0 {
-		all = append(all, api.Saying{Text: Count(n, "job has failed and is", "jobs have failed and are") + " tried again.", State: job.Backoff})
+		all = append(all, api.Saying{Text: sentence.Count(n, "job has failed and is", "jobs have failed and are") + " tried again.", State: job.Backoff})
 	}
 	if s.failed > 0 {
-		all = append(all, api.Saying{Text: Count(s.failed, "attempt", "attempts") + " failed within the last minute."})
+		all = append(all, api.Saying{Text: sentence.Count(s.failed, "attempt", "attempts") + " failed within the last minute."})
 	}
 	if n := s.counts[job.Running]; n > 0 {
-		all = append(all, api.Saying{Text: Count(n, "job runs.", "jobs run."), State: job.Running})
+		all = append(all, api.Saying{Text: sentence.Count(n, "job runs.", "jobs run."), State: job.Running})
 	}
 	return append(all, s.sayRest()...)
 }
 
 func (u untaken) say() api.Saying {
 	said := api.Saying{Wrong: true, State: job.Ready, Queue: u.queue, Task: u.task}
-	what := Count(u.ready, "job is", "jobs are") + " ready"
+	what := sentence.Count(u.ready, "job is", "jobs are") + " ready"
 	if u.queueServed {
 		said.Text = fmt.Sprintf("%s for %s in queue %s, and no worker there does that task%s.", what, u.task, u.queue, sentence.Perhaps(u.nearest))
 	} else {
-		said.Text = fmt.Sprintf("%s in queue %s, and nobody takes %s.", what, u.queue, plural(u.ready, "it", "them"))
+		said.Text = fmt.Sprintf("%s in queue %s, and nobody takes %s.", what, u.queue, sentence.Plural(u.ready, "it", "them"))
 		said.Task = ""
 	}
 	return said
@@ -260,23 +260,13 @@ func (s standing) sayRest() []api.Saying {
 	}
 	var all []api.Saying
 	if n := s.counts[job.Ready]; taken > 0 {
-		all = append(all, api.Saying{Text: Count(n, "job is ready.", "jobs are ready."), State: job.Ready})
+		all = append(all, api.Saying{Text: sentence.Count(n, "job is ready.", "jobs are ready."), State: job.Ready})
 	}
 	if n := s.counts[job.Scheduled]; n > 0 {
-		all = append(all, api.Saying{Text: Count(n, "job is", "jobs are") + " scheduled for later.", State: job.Scheduled})
+		all = append(all, api.Saying{Text: sentence.Count(n, "job is", "jobs are") + " scheduled for later.", State: job.Scheduled})
 	}
 	if n := s.counts[job.Held]; n > 0 {
-		all = append(all, api.Saying{Text: Count(n, "job waits", "jobs wait") + " behind others in their lanes.", State: job.Held})
+		all = append(all, api.Saying{Text: sentence.Count(n, "job waits", "jobs wait") + " behind others in their lanes.", State: job.Held})
 	}
 	return all
-}
-
-// Count writes a number with its noun, in groups of three digits.
-func Count(n int64, one, many string) string { return sentence.Grouped(n) + " " + plural(n, one, many) }
-
-func plural(n int64, one, many string) string {
-	if n == 1 {
-		return one
-	}
-	return many
 }

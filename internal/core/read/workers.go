@@ -48,6 +48,7 @@ func (rd *Reader) tellJobs(w *api.Worker) {
 	rd.m.RUnlock()
 	w.Running = len(w.Jobs)
 	w.Outdated = w.Running > 0 && w.Settings != 0 && w.Settings < rd.m.Settings.Version()
+	w.Says = w.Words()
 	usual := rd.usuals()
 	for k := range w.Jobs {
 		s := &w.Jobs[k]

@@ -2,6 +2,7 @@ package house
 
 import (
 	"encoding/json"
+	"os"
 	"os/exec"
 	"slices"
 	"strings"
@@ -102,14 +103,14 @@ var outside = map[string][]string{
 }
 
 func TestHouse(t *testing.T) {
-	out, err := exec.Command("go", "list", "-json=ImportPath,Imports", "./...").Output()
+	out, err := exec.Command("go", "list", "-json=ImportPath,Imports,Doc", "./...").Output()
 	require.NoError(t, err)
 	const module = "humblemule/"
 	storeys := storeys()
 	for list := json.NewDecoder(strings.NewReader(string(out))); list.More(); {
 		var room struct {
-			ImportPath string
-			Imports    []string
+			ImportPath, Doc string
+			Imports         []string
 		}
 		require.NoError(t, list.Decode(&room))
 		name := strings.TrimPrefix(room.ImportPath, module)
@@ -118,6 +119,7 @@ func TestHouse(t *testing.T) {
 		}
 		allowed, known := storeys[name]
 		assert.True(t, known, "%s has no place in the house; give it one in storeys", name)
+		assert.True(t, room.Doc != "" || name == "e2e", "%s does not say what it is", name) // e2e is all tests
 		for _, path := range room.Imports {
 			if below, ours := strings.CutPrefix(path, module); ours {
 				assert.Contains(t, allowed, below, "%s imports %s", name, below)
@@ -130,6 +132,20 @@ func TestHouse(t *testing.T) {
 					assert.False(t, slices.Contains(never, path), "%s imports %s", name, path)
 				}
 			}
+		}
+	}
+}
+
+// The map in CONTRIBUTING.md shows every room that all else stands on.
+func TestMap(t *testing.T) {
+	text, err := os.ReadFile("CONTRIBUTING.md")
+	require.NoError(t, err)
+	for room := range ground {
+		assert.Contains(t, string(text), "`"+strings.TrimPrefix(room, "internal/")+"`", room)
+	}
+	for room := range core {
+		if !strings.Contains(room, "/") {
+			assert.Contains(t, string(text), "`"+room+"`", room)
 		}
 	}
 }

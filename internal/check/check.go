@@ -1,3 +1,5 @@
+// Package check gathers what is wrong with the fields of a value, in the words in which it is
+// answered. It knows what is common to all values: names, texts, numbers, JSON.
 package check
 
 import (
@@ -41,6 +43,7 @@ func JSONFault(raw []byte) string {
 	return ""
 }
 
+// Indexed names a field of the i-th item of a list, as items[2].token.
 func Indexed(list string, i int, field string) string {
 	return fmt.Sprintf("%s[%d].%s", list, i, field)
 }
@@ -103,7 +106,7 @@ func (c *List) Word(field, value string, most int) {
 	}
 }
 
-// CheckName answers an error that shows the form where name is no queue's or
+// Name answers an error that shows the form where name is no queue's or
 // task's name.
 func Name(field, name string) []FieldError {
 	var c List

@@ -1,3 +1,4 @@
+// Package mergepatch edits JSON by merge patches (RFC 7396).
 package mergepatch
 
 import (
@@ -6,7 +7,7 @@ import (
 	"fmt"
 )
 
-// MergePatch edits a JSON value by an RFC 7396 merge patch. What the patch does not
+// Apply edits a JSON value by an RFC 7396 merge patch. What the patch does not
 // touch keeps its bytes: its numbers their digits, its fields their order.
 func Apply(target, patch json.RawMessage) (json.RawMessage, error) {
 	changes, isObject, err := members(patch)

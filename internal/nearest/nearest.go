@@ -1,6 +1,7 @@
+// Package nearest finds names that are perhaps meant.
 package nearest
 
-// Nearest finds the name that is most likely meant by a mistyped one: that of
+// To finds the name that is most likely meant by a mistyped one: that of
 // the fewest edits, if these are no more than a third of its length; empty where
 // there is none, or where the name itself is one of them.
 func To(name string, names []string) (nearest string) {

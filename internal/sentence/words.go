@@ -1,3 +1,5 @@
+// Package sentence writes what is said to people: why a job is where it is, and spans,
+// counts and names within a sentence. What is said anywhere is said in these words.
 package sentence
 
 import (

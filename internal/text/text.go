@@ -1,3 +1,5 @@
+// Package text cuts and cleans texts that come from jobs and users before they are kept or
+// shown.
 package text
 
 import (
@@ -7,6 +9,7 @@ import (
 	"unicode/utf8"
 )
 
+// Shorten is a text as messages quote it: no more than 40 bytes, in whole characters.
 func Shorten(s string) string {
 	const most = 40
 	if len(s) <= most {
@@ -19,7 +22,7 @@ func Shorten(s string) string {
 	return s[:cut] + "…"
 }
 
-// commands tells whether a character may command a terminal, or turn the direction of
+// Commands tells whether a character may command a terminal, or turn the direction of
 // what stands around it (UAX #9): text from jobs holds none that is written as it is.
 func Commands(r rune) bool {
 	switch {

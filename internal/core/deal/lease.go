@@ -38,70 +38,94 @@ func (de *Dealer) Lease(ctx context.Context, req api.LeaseRequest) (api.LeaseAns
 	if err != nil {
 		return api.LeaseAnswer{}, err
 	}
-	call := commit.CallOf(ctx)
-	who, err := de.m.Workers.Presence.Use(api.Worker{ID: req.Worker, Queues: req.Queues, Tasks: req.Tasks, Weights: req.Weights, Settings: req.Settings}, call.Principal, de.c.Now())
+	by := commit.CallOf(ctx)
+	who, err := de.m.Workers.Presence.Use(api.Worker{ID: req.Worker, Queues: req.Queues, Tasks: req.Tasks, Weights: req.Weights, Settings: req.Settings}, by.Principal, de.c.Now())
 	if err != nil {
 		return api.LeaseAnswer{}, err
 	}
-	wait := min(req.Wait, api.LongestPoll)
-	t := &take{ctx: ctx, req: &req, call: call.ID(), park: wait > 0 && len(req.Settle) == 0 && req.Job == 0, done: make(chan struct{})}
-	var results []api.SettleResult
-	most, takes := req.Limit+req.Ahead, false
+	req.Wait = min(req.Wait, api.LongestPoll)
+	c := &leaseCall{de: de, who: who, settlements: settlements}
+	c.take = &take{ctx: ctx, req: &req, call: by.ID(), park: req.Wait > 0 && len(req.Settle) == 0 && req.Job == 0, done: make(chan struct{})}
 	defer de.renewals.arrived(tokensOf(req.Settle))()
 	do := de.c.DoRows
 	if len(settlements) > 0 {
 		do = de.c.DoFirst
 	}
-	err = do(ctx, command.RowsOf(settlements)+most, func(v *commit.View) (commit.Write, error) {
-		t.leases = nil
-		same, err := v.Receipts.Find(t.call)
-		if err != nil {
-			return nil, err
-		}
-		mayTake, err := v.Workers.Takes(req.Worker)
-		if err != nil {
-			return nil, err
-		}
-		t.replays = same != nil && !mayTake
-		takes = most > 0 && (t.replays || mayTake)
-		if takes && same == nil {
-			if err := canTake(v, &req); err != nil {
-				return nil, err
-			}
-		}
-		return func(tx *commit.Tx) (err error) {
-			if results, err = command.SettleAll(tx, settlements); err != nil {
-				return err
-			}
-			if t.worker, err = tx.Workers.Know(who); err != nil || !takes {
-				return err
-			}
-			t.park = t.park && !t.replays
-			de.parked.add(t)
-			return nil
-		}, nil
-	})
-	if err != nil {
+	if err := do(ctx, command.RowsOf(settlements)+c.most(), c.check); err != nil {
 		return api.LeaseAnswer{}, err
 	}
-	answer := api.LeaseAnswer{Leases: []api.Lease{}, Results: results, Wanted: api.WantRun, Settings: de.m.Settings.Version()}
-	if !takes && wait > 0 && len(req.Settle) == 0 {
-		de.m.Workers.Presence.Rest(ctx, req.Worker, wait.Go(), de.c.Quit)
+	return c.answer(ctx)
+}
+
+// leaseCall is a call of Lease: its take, and what it settles before.
+type leaseCall struct {
+	*take
+	de          *Dealer
+	who         api.Worker
+	settlements []command.Settlement
+	results     []api.SettleResult
+	// takes tells that it may take jobs, or has taken some before.
+	takes bool
+}
+
+func (c *leaseCall) most() int { return c.req.Limit + c.req.Ahead }
+
+// check tells whether the call may take jobs. What it settles has a result each, and is
+// never refused as a whole.
+func (c *leaseCall) check(v *commit.View) (commit.Write, error) {
+	c.leases = nil
+	same, err := v.Receipts.Find(c.call)
+	if err != nil {
+		return nil, err
 	}
-	if takes && de.await(t, wait.Go()) {
-		if t.err != nil {
-			return api.LeaseAnswer{}, t.err
+	mayTake, err := v.Workers.Takes(c.req.Worker)
+	if err != nil {
+		return nil, err
+	}
+	c.replays = same != nil && !mayTake
+	c.takes = c.most() > 0 && (c.replays || mayTake)
+	if c.takes && same == nil {
+		if err := canTake(v, c.req); err != nil {
+			return nil, err
 		}
-		answer.Leases = append(answer.Leases, t.leases...)
+	}
+	return c.write, nil
+}
+
+// write settles, and puts the take among those that are dealt to.
+func (c *leaseCall) write(tx *commit.Tx) (err error) {
+	if c.results, err = command.SettleAll(tx, c.settlements); err != nil {
+		return err
+	}
+	if c.worker, err = tx.Workers.Know(c.who); err != nil || !c.takes {
+		return err
+	}
+	c.park = c.park && !c.replays
+	c.de.parked.add(c.take)
+	return nil
+}
+
+// answer waits for jobs as long as the call does, and tells what has come.
+func (c *leaseCall) answer(ctx context.Context) (api.LeaseAnswer, error) {
+	m, req := c.de.m, c.req
+	answer := api.LeaseAnswer{Leases: []api.Lease{}, Results: c.results, Wanted: api.WantRun, Settings: m.Settings.Version()}
+	if !c.takes && req.Wait > 0 && len(req.Settle) == 0 {
+		m.Workers.Presence.Rest(ctx, req.Worker, req.Wait.Go(), c.de.c.Quit)
+	}
+	if c.takes && c.de.await(c.take, req.Wait.Go()) {
+		if c.err != nil {
+			return api.LeaseAnswer{}, c.err
+		}
+		answer.Leases = append(answer.Leases, c.leases...)
 	}
 	told := int64(0)
 	if len(answer.Leases) > 0 {
 		told = answer.Settings
 	}
-	de.m.Workers.Presence.Saw(req.Worker, de.c.Now(), told)
-	answer.Wanted, _ = de.m.Workers.Presence.Wants(req.Worker)
-	if len(answer.Leases) == most { // else nothing is left for it
-		answer.Waiting = de.read.ReadyFor(req.Queues, req.Tasks)
+	m.Workers.Presence.Saw(req.Worker, c.de.c.Now(), told)
+	answer.Wanted, _ = m.Workers.Presence.Wants(req.Worker)
+	if len(answer.Leases) == c.most() { // else nothing is left for it
+		answer.Waiting = c.de.read.ReadyFor(req.Queues, req.Tasks)
 	}
 	return answer, nil
 }

@@ -31,6 +31,9 @@ type take struct {
 	// replays says that the worker takes no more jobs: a call that is made again
 	// brings what it has brought.
 	replays bool
+	// home says that the take is to wait no longer. The committer alone reads and writes it;
+	// park is its caller's once the take is dealt.
+	home bool
 	// arrived orders the takes, and round is the deal that it is part of.
 	arrived, round int64
 	state          atomic.Int32
@@ -65,7 +68,7 @@ func (t *take) settled() bool {
 	switch {
 	case t.state.Load() == over:
 		return true
-	case len(t.leases) == 0 && t.state.Load() == waiting && t.park && t.ctx.Err() == nil:
+	case len(t.leases) == 0 && t.state.Load() == waiting && t.park && !t.home && t.ctx.Err() == nil:
 		return false
 	case t.claim():
 		t.answer(nil)
@@ -251,7 +254,7 @@ func (de *Dealer) sendHome(uid string) {
 		return
 	}
 	for t := range takes {
-		t.park = false
+		t.home = true
 		de.parked.touched = append(de.parked.touched, t)
 	}
 }

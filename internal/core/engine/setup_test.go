@@ -7,6 +7,7 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"testing/synctest"
 	"time"
 
 	"github.com/stretchr/testify/assert"
@@ -17,6 +18,107 @@ import (
 	"humblemule/internal/core/commit"
 	"humblemule/job"
 )
+
+// Settings by which finished jobs are kept for a shorter time, or fewer of them, say how many
+// go, and go on only when that is meant; the operation that removes them can be undone, and
+// retention leaves what it has brought back alone for a while.
+func TestKeepingForAShorterTime(t *testing.T) {
+	inYard(t, func(y *yard) {
+		ctx := context.Background()
+		finish := func(queue string, n int) {
+			for range n {
+				y.enqueue(job.Spec{Task: "tide.predict", Queue: queue})
+			}
+			for _, l := range y.take(queue, n) {
+				y.settle(l, job.OutcomeDone)
+			}
+		}
+		done := func(queue string) int64 {
+			synctest.Wait()
+			return y.e.Counts(y.Context())[queue][job.Done]
+		}
+		finish("tides", 20)
+		finish("berths", 5)
+		time.Sleep(3 * time.Hour)
+		finish("tides", 7)
+		keep := func(hours int) api.Defaults {
+			return api.Defaults{Keep: map[job.State]job.Duration{job.Done: job.Duration(hours) * job.Duration(time.Hour)}}
+		}
+		require.NoError(t, y.e.SetQueue(ctx, "tides", keep(4)), "nothing is older")
+		var p *job.Problem
+		require.ErrorAs(t, y.e.SetQueue(ctx, "tides", keep(1)), &p)
+		assert.Equal(t, job.WouldRemove, p.Kind)
+		assert.Contains(t, p.Detail, "20 finished jobs would be kept no longer")
+		assert.Equal(t, int64(27), done("tides"))
+		assert.Equal(t, 4*job.Duration(time.Hour), y.queue("tides").Defaults.Keep[job.Done], "nothing was changed")
+
+		id, err := y.e.SetQueueRemoving(ctx, "tides", keep(1), true)
+		require.NoError(t, err)
+		o := y.await(id, api.OpFinished)
+		assert.Equal(t, []any{int64(20), "exact", int64(20), int64(0)}, []any{o.Matched, o.MatchedIs, o.Changed, o.RefusedCount})
+		assert.Equal(t, []int64{7, 5}, []int64{done("tides"), done("berths")})
+		time.Sleep(5 * time.Minute) // retention looks, and finds nothing
+		_, err = y.e.UndoOperation(ctx, id)
+		require.NoError(t, err)
+		time.Sleep(20 * time.Minute)
+		assert.Equal(t, int64(27), done("tides"), "there is time to set it back")
+		assert.Contains(t, y.e.Resting(), "was undone")
+		memoryAgrees(t, y.e)
+		time.Sleep(15 * time.Minute)
+		assert.Equal(t, int64(7), done("tides"))
+
+		// A set-up does it for all queues at once; what is kept by number goes by number, also
+		// where many have finished at one time.
+		most := int64(3)
+		file := api.Setup{Retention: &api.Retention{MostDone: &most}}
+		d, err := y.e.Load(ctx, api.SetupRequest{Setup: file, DryRun: true})
+		require.NoError(t, err)
+		assert.Equal(t, int64(4+2), d.Removes)
+		_, err = y.e.Load(ctx, api.SetupRequest{Setup: file})
+		require.ErrorAs(t, err, &p)
+		assert.Equal(t, job.WouldRemove, p.Kind)
+		time.Sleep(time.Minute)
+		assert.Equal(t, []int64{7, 5}, []int64{done("tides"), done("berths")})
+		d, err = y.e.Load(ctx, api.SetupRequest{Setup: file, Removes: true})
+		require.NoError(t, err)
+		assert.Equal(t, int64(6), y.await(d.Operation, api.OpFinished).Changed)
+		assert.Equal(t, []int64{3, 3}, []int64{done("tides"), done("berths")})
+
+		// A longer time, or one that only ordinary retention would end, asks nothing.
+		d, err = y.e.Load(ctx, api.SetupRequest{Setup: api.Setup{Retention: &api.Retention{Done: job.Duration(5 * 24 * time.Hour)}}})
+		require.NoError(t, err)
+		assert.Zero(t, d.Operation)
+	})
+}
+
+// An operation that removes what is kept no longer goes on after a restart, before retention
+// can remove for good what is left for it.
+func TestKeepingOverARestart(t *testing.T) {
+	inYard(t, func(y *yard) {
+		ctx := context.Background()
+		const jobs = 3000
+		for range jobs / 1000 {
+			y.enqueue(slices.Repeat([]job.Spec{{Task: "tide.predict", Queue: "tides"}}, 1000)...)
+		}
+		for left := jobs; left > 0; {
+			leases := y.take("tides", 500)
+			for _, l := range leases {
+				y.settle(l, job.OutcomeDone)
+			}
+			left -= len(leases)
+		}
+		time.Sleep(2 * time.Hour)
+		id, err := y.e.SetQueueRemoving(ctx, "tides", api.Defaults{Keep: map[job.State]job.Duration{job.Done: job.Duration(time.Hour)}}, true)
+		require.NoError(t, err)
+		require.NoError(t, y.e.Close())
+		y.open()
+		o := y.await(id, api.OpFinished)
+		assert.Equal(t, []int64{jobs, jobs}, []int64{o.Matched, o.Changed})
+		_, err = y.e.UndoOperation(ctx, id)
+		require.NoError(t, err)
+		assert.Equal(t, int64(jobs), y.e.Counts(y.Context())["tides"][job.Done])
+	})
+}
 
 // A load sets what the file defines and takes away what it no longer names, at once or
 // not at all; what was set otherwise stays, over restarts too.

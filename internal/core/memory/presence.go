@@ -304,6 +304,8 @@ type Serving struct {
 	calls []leaseCall
 }
 
+// Service gives the workers that take jobs now: those that were seen lately and neither drain
+// nor leave.
 func (g *Presence) Service(now job.Time) (s Service) {
 	g.mu.Lock()
 	defer g.mu.Unlock()

@@ -1,6 +1,7 @@
 package plan
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -31,7 +32,7 @@ func (pl *Planner) SetSchedule(ctx context.Context, name string, given api.Sched
 	}
 	detail := map[string]any{"schedule": name, "after": given}
 	err := pl.c.Record(ctx, "set_schedule", 0, detail, func(v *commit.View) (commit.Act, error) {
-		if err := errors.Join(isVersion(v, name, version), mayPlan(v, &given)); err != nil {
+		if err := cmp.Or(isVersion(v, name, version), mayPlan(v, &given)); err != nil {
 			return nil, err
 		}
 		if s := v.Schedules.Find(name); s != nil {

@@ -19,6 +19,10 @@ import (
 // is not SQL: {ready} is the number of a state, {stack} that of a kind of bodies, and
 // {by INDEX} names the index that a statement must go by. The dialect fills them in.
 
+// What a statement of the writing connection costs is a walk down one index and the rows it
+// gives or changes, whatever the backlog: TestPlans lets none scan or sort. A method that
+// reads a whole table says so.
+
 // sqlStatement is a statement of the writing connection.
 type sqlStatement struct {
 	text string

@@ -98,7 +98,7 @@ var sqlDropWorker = statement(`DELETE FROM workers WHERE id = ?`)
 func (s *Store) DropWorker(number int64) error { return s.exec(sqlDropWorker, number) }
 
 // VersionsSince reads when versions of worker programs were seen first, of those that
-// were since a time.
+// were since a time. It reads all workers that are remembered.
 func (s *Store) VersionsSince(ctx context.Context, since job.Time) (map[string]job.Time, error) {
 	r, err := s.ask(ctx, "SELECT version, MIN(first_seen) AS first FROM workers WHERE version <> '' GROUP BY version HAVING first >= ?", int64(since))
 	if err != nil {

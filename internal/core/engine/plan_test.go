@@ -31,13 +31,6 @@ func (y *yard) schedule(name string, s api.Schedule) api.ScheduleTold {
 	return told
 }
 
-// take takes jobs for an hour.
-func (y *yard) take(queue string, n int) []api.Lease {
-	a, err := y.e.Lease(context.Background(), api.LeaseRequest{Worker: y.worker, Queues: []string{queue}, Limit: n, Lease: job.Duration(time.Hour)})
-	require.NoError(y, err)
-	return a.Leases
-}
-
 // history writes the runs of a schedule, oldest first: the planned time of day, then what
 // became of it.
 func (y *yard) history(name string) (all []string) {

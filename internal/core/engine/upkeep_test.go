@@ -4,8 +4,6 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
-	"slices"
-	"sync"
 	"sync/atomic"
 	"testing"
 	"testing/synctest"
@@ -15,11 +13,57 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humblemule/api"
-	"humblemule/internal/core/command"
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
 	"humblemule/job"
 )
+
+// Finished jobs are removed when they were kept long enough, whatever their number;
+// what was counted stays counted, and everything else is left alone.
+func TestRetention(t *testing.T) {
+	t.Parallel() // it takes long
+	inYard(t, func(y *yard) {
+		ctx := context.Background()
+		require.NoError(t, y.e.SetQueue(ctx, "common", api.Defaults{Keep: map[job.State]job.Duration{job.Done: job.Duration(3 * time.Hour)}}))
+		y.dead(300)
+		y.fails = func(string) bool { return false }
+		for range 400 {
+			_, err := y.e.Enqueue(ctx, job.Spec{Task: "tide.predict", Key: "k"})
+			require.NoError(t, err)
+		}
+		y.work()
+		late, err := y.e.Requeue(ctx, 1, Requeuing{})
+		require.NoError(t, err)
+		assert.Zero(t, late.KeptUntil)
+		time.Sleep(3*time.Hour - time.Minute)
+		assert.Equal(t, []int64{299, 400}, []int64{y.count(job.Dead), y.count(job.Done)})
+		y.work() // job 1 is done long after its neighbours
+		time.Sleep(10 * time.Minute)
+		assert.Equal(t, []int64{299, 1}, []int64{y.count(job.Dead), y.count(job.Done)})
+		j, err := y.e.Job(ctx, 1)
+		require.NoError(t, err)
+		assert.Equal(t, j.FinishedAt.Add(3*time.Hour), j.KeptUntil)
+		_, err = y.e.Job(ctx, 301)
+		assert.ErrorContains(t, err, "there is no job 301")
+		again, err := y.e.Enqueue(ctx, job.Spec{Task: "tide.predict", Key: "k", Dedupe: "10d"})
+		require.NoError(t, err)
+		assert.Equal(t, []any{true, job.Done}, []any{again.Duplicate, again.State}, "keys are kept for longer than their jobs")
+
+		require.NoError(t, y.e.SetQueue(ctx, "common", api.Defaults{Keep: map[job.State]job.Duration{job.Done: job.Duration(3 * time.Hour), job.Dead: job.Duration(4 * time.Hour)}}))
+		assert.ErrorContains(t, y.e.SetQueue(ctx, "common", api.Defaults{Keep: map[job.State]job.Duration{job.Ready: job.Duration(time.Hour)}}), "keep.ready is of no finished job")
+		assert.ErrorContains(t, y.e.SetTask(ctx, "tide.predict", api.Defaults{Keep: map[job.State]job.Duration{}}), "set it for its queue")
+		require.NoError(t, y.e.Close())
+		y.open()
+		time.Sleep(61 * time.Minute)
+		queues, err := y.e.Queues(ctx)
+		require.NoError(t, err)
+		assert.Equal(t, map[job.State]int64{job.Done: 400, job.Dead: 299}, queues[0].Past)
+		assert.Equal(t, []int64{0, 1}, []int64{y.count(job.Dead), y.count(job.Done)})
+		causes, err := y.e.Causes(ctx, api.CauseFilter{})
+		require.NoError(t, err)
+		assert.Empty(t, causes)
+	})
+}
 
 // skew is how far the wall clock is off.
 type skew struct{ atomic.Int64 }
@@ -37,85 +81,6 @@ func underSkew(t *testing.T, do func(ctx context.Context, e *Engine, jump *skew)
 		require.NoError(t, err)
 		defer func() { require.NoError(t, e.Close()) }()
 		do(context.Background(), e, &jump)
-	})
-}
-
-// What a purge has removed can be brought back for ten minutes of serving after its last
-// removal: neither a stop, nor a jump of the clock, nor a long purge uses them up; one that
-// is under way is stopped by its undo.
-func TestUndoInServingTime(t *testing.T) {
-	path := filepath.Join(t.TempDir(), "undo.db")
-	synctest.Test(t, func(t *testing.T) {
-		ctx := context.Background()
-		var jump skew
-		var e *Engine
-		open := func() {
-			var err error
-			e, err = Open(path, Options{Log: silent, Wall: jump.wall})
-			require.NoError(t, err)
-		}
-		open()
-		specs := make([]job.Spec, 150)
-		for i := range specs {
-			specs[i].Task = "log.pack"
-		}
-		_, err := e.EnqueueMany(ctx, specs, func(int) string { return "" })
-		require.NoError(t, err)
-		purge := func(perSecond float64) api.Operation {
-			o, err := e.Act(ctx, api.ActRequest{Action: api.ActPurge, Filter: &api.Selection{Queues: []string{"common"}}, PerSecond: perSecond})
-			require.NoError(t, err)
-			return o
-		}
-		ready := func() int64 { return e.Counts(t.Context())["common"][job.Ready] }
-		o := purge(0.1) // for 25 minutes
-		time.Sleep(20 * time.Minute)
-		synctest.Wait()
-		assert.InDelta(t, 30, ready(), 5)
-		memoryAgrees(t, e)
-		require.NoError(t, e.Close())
-		time.Sleep(time.Hour) // without a service
-		open()
-		time.Sleep(time.Minute)
-		o, err = e.UndoOperation(ctx, o.ID)
-		require.NoError(t, err)
-		assert.Equal(t, api.OpUndone, o.State)
-		assert.Equal(t, int64(150), ready(), "all of it, the first removals too")
-		memoryAgrees(t, e)
-
-		o = purge(0)
-		for {
-			o, err = e.Operation(ctx, o.ID)
-			require.NoError(t, err)
-			if o.Over() {
-				break
-			}
-			time.Sleep(time.Second)
-		}
-		require.Zero(t, ready())
-		time.Sleep(9 * time.Minute)
-		jump.set(3 * time.Hour)
-		o, err = e.Operation(ctx, o.ID)
-		require.NoError(t, err)
-		assert.InDelta(t, time.Minute.Seconds(), o.UndoUntil.Sub(e.c.Now()).Seconds(), 5)
-		require.NoError(t, e.Close())
-		time.Sleep(24 * time.Hour)
-		open()
-		_, err = e.UndoOperation(ctx, o.ID)
-		require.NoError(t, err)
-		assert.Equal(t, int64(150), ready())
-
-		o = purge(0)
-		time.Sleep(11 * time.Minute)
-		synctest.Wait()
-		_, err = e.UndoOperation(ctx, o.ID)
-		require.ErrorContains(t, err, "could be undone until")
-		time.Sleep(time.Minute)
-		synctest.Wait()
-		memoryAgrees(t, e)
-		queues, err := e.Queues(ctx)
-		require.NoError(t, err)
-		assert.Equal(t, int64(150), queues[0].Past[job.Cancelled], "they are counted on")
-		require.NoError(t, e.Close())
 	})
 }
 
@@ -179,28 +144,6 @@ func TestRetentionKeepsPace(t *testing.T) {
 		}
 		synctest.Wait()
 		assert.LessOrEqual(t, y.e.Counts(y.Context())["common"][job.Done], most)
-		memoryAgrees(t, y.e)
-	})
-}
-
-// One token makes no more than its share of names, over a restart too.
-func TestShareOfNames(t *testing.T) {
-	inYard(t, func(y *yard) {
-		share := command.MostNames / 4
-		enqueue := func(by string, from, n int) error {
-			specs := make([]job.Spec, n)
-			for i := range specs {
-				specs[i] = job.Spec{Task: "a", Queue: fmt.Sprint("q-", from+i)}
-			}
-			_, err := y.e.EnqueueMany(WithCall(context.Background(), Call{Principal: by}), specs, func(int) string { return "" })
-			return err
-		}
-		require.NoError(t, enqueue("quay", 0, share))
-		require.ErrorContains(t, enqueue("quay", share, 1), "queues that token quay has made")
-		require.NoError(t, enqueue("pier", share, 100))
-		require.NoError(t, y.e.Close())
-		y.open()
-		require.ErrorContains(t, enqueue("quay", 9000, 1), "queues that token quay has made")
 		memoryAgrees(t, y.e)
 	})
 }
@@ -314,67 +257,4 @@ func TestPoliciesEnd(t *testing.T) {
 			assert.Equal(t, job.Duration(minutes)*job.Duration(time.Minute), j.Timeout)
 		}
 	})
-}
-
-// A worker that renews in time loses no lease to a service that has much to write, and a
-// single job does not wait for all bulks before it.
-func TestBulksHoldNobodyUp(t *testing.T) {
-	e, err := Open(filepath.Join(t.TempDir(), "bulk.db"), Options{Log: silent})
-	require.NoError(t, err)
-	defer func() { require.NoError(t, e.Close()) }()
-	ctx := context.Background()
-	_, err = e.Enqueue(ctx, job.Spec{Task: "berth.plan", Queue: "berths"})
-	require.NoError(t, err)
-	const length = 2 * time.Second
-	a, err := e.Lease(ctx, api.LeaseRequest{Worker: "w", Queues: []string{"berths"}, Limit: 1, Lease: job.Duration(length)})
-	require.NoError(t, err)
-	renewed := time.Now()
-	specs := make([]job.Spec, 3000)
-	for i := range specs {
-		specs[i] = job.Spec{Task: "log.pack", Queue: "archive"}
-	}
-	stop := make(chan struct{})
-	var wg sync.WaitGroup
-	end := sync.OnceFunc(func() {
-		close(stop)
-		wg.Wait()
-	})
-	defer end()
-	var bulks sync.Map
-	for n := range 12 {
-		wg.Go(func() {
-			for {
-				select {
-				case <-stop:
-					return
-				default:
-				}
-				began := time.Now()
-				_, err := e.EnqueueMany(ctx, specs, func(int) string { return "" })
-				assert.NoError(t, err)
-				bulks.Store(n, time.Since(began))
-			}
-		})
-	}
-	var waits []time.Duration
-	for until := time.Now().Add(4 * time.Second); time.Now().Before(until); {
-		began := time.Now()
-		x, err := e.Extend(ctx, api.ExtendRequest{Leases: []api.Extension{{Token: a.Leases[0].Token}}})
-		require.NoError(t, err)
-		if began.Sub(renewed) > length {
-			t.Skip("this machine is too busy for a worker to renew in time")
-		}
-		renewed = began
-		require.Equal(t, api.StatusOK, x.Results[0].Status)
-		_, err = e.Enqueue(ctx, job.Spec{Task: "tide.predict"})
-		require.NoError(t, err)
-		waits = append(waits, time.Since(began))
-		time.Sleep(300 * time.Millisecond)
-	}
-	end()
-	var all time.Duration
-	bulks.Range(func(_, d any) bool { all += d.(time.Duration); return true })
-	mean := all / 12 // of a bulk that waits for eleven others
-	slices.Sort(waits)
-	assert.Less(t, waits[len(waits)/2], mean/2, "a renewal and a single job wait for one bulk each, not for all")
 }

@@ -5,12 +5,15 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"path/filepath"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"testing/synctest"
 	"time"
 
+	"github.com/mattn/go-sqlite3"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
@@ -19,6 +22,110 @@ import (
 	"humblemule/internal/core/commit"
 	"humblemule/job"
 )
+
+// The wall clock may jump: what is due by it follows within a second, and a
+// lease, which is judged by the monotonic clock, does not notice.
+func TestClockJump(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "clock.db")
+	synctest.Test(t, func(t *testing.T) {
+		var jump atomic.Int64
+		e, err := Open(path, Options{Log: silent, Wall: func() time.Time { return time.Now().Add(time.Duration(jump.Load())) }})
+		require.NoError(t, err)
+		defer func() { require.NoError(t, e.Close()) }()
+		running, err := e.Enqueue(t.Context(), job.Spec{Task: "log.pack"})
+		require.NoError(t, err)
+		require.Len(t, leaseOf(t, e, 1), 1)
+		later, err := e.Enqueue(t.Context(), job.Spec{Task: "fog.bulletin", Delay: job.Duration(3 * time.Hour)})
+		require.NoError(t, err)
+		state := func(id int64) job.State {
+			synctest.Wait()
+			j, err := e.Job(t.Context(), id)
+			require.NoError(t, err)
+			return j.State
+		}
+		jump.Store(int64(2 * time.Hour))
+		time.Sleep(time.Second)
+		assert.Equal(t, job.Running, state(running.ID))
+		assert.Equal(t, job.Scheduled, state(later.ID))
+		jump.Store(int64(-5 * time.Hour))
+		time.Sleep(time.Second)
+		assert.Equal(t, job.Running, state(running.ID))
+		assert.Equal(t, job.Scheduled, state(later.ID), "a clock set back delays, and starts nothing early")
+		jump.Store(int64(4 * time.Hour))
+		time.Sleep(time.Second)
+		assert.Equal(t, job.Running, state(running.ID))
+		assert.Equal(t, job.Ready, state(later.ID))
+		time.Sleep(time.Minute)
+		assert.Equal(t, job.Backoff, state(running.ID), "the lease has ended after its own length")
+	})
+}
+
+// After a fault of the disk the file is opened again: the command is refused, what
+// was acknowledged is there, leases live on, and work goes on.
+func TestDiskFault(t *testing.T) {
+	e, err := Open(filepath.Join(t.TempDir(), "fault.db"), Options{Log: silent})
+	require.NoError(t, err)
+	defer func() { require.NoError(t, e.Close()) }()
+	_, err = e.EnqueueMany(t.Context(), make10("tide.predict"), func(int) string { return "" })
+	require.NoError(t, err)
+	token := leaseOf(t, e, 1)[0].Token
+	err = e.c.Do(t.Context(), commit.Unchecked(func(tx *commit.Tx) error {
+		if err := tx.Store.PutNextJob(99); err != nil {
+			return err
+		}
+		return sqlite3.Error{Code: sqlite3.ErrIoErr}
+	}))
+	require.ErrorContains(t, err, "nothing of this was kept")
+	results, err := e.Settle(t.Context(), []api.Settlement{{Token: token, Outcome: job.OutcomeDone}})
+	require.NoError(t, err)
+	assert.Equal(t, api.StatusOK, results[0].Status)
+	j, err := e.Enqueue(t.Context(), job.Spec{Task: "tide.predict"})
+	require.NoError(t, err)
+	assert.Equal(t, int64(11), j.ID)
+	assert.Equal(t, int64(1), e.Counts(t.Context())["common"][job.Done])
+	assert.Len(t, leaseOf(t, e, 100), 10)
+}
+
+// Receipts are kept for a day of serving, over a restart too, whatever time passes
+// between; then the same key is a new call, unless it tells that it was drawn before.
+func TestReceiptsEnd(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "receipts.db")
+	synctest.Test(t, func(t *testing.T) {
+		open := func() *Engine {
+			e, err := Open(path, Options{Log: silent})
+			require.NoError(t, err)
+			return e
+		}
+		e := open()
+		dated := api.NewCallKey(time.Now())
+		enqueue := func(key string) (int64, error) {
+			j, err := e.Enqueue(WithCall(t.Context(), Call{Path: "/v1/jobs", Key: key, Body: []byte("x")}), job.Spec{Task: "tide.predict"})
+			return j.ID, err
+		}
+		same := func(key string, id int64, when string) {
+			got, err := enqueue(key)
+			require.NoError(t, err)
+			assert.Equal(t, id, got, when)
+		}
+		same("one", 1, "the first")
+		same(dated, 2, "the second")
+		time.Sleep(23 * time.Hour)
+		same("one", 1, "after 23 hours")
+		require.NoError(t, e.Close())
+		time.Sleep(48 * time.Hour)
+		e = open()
+		same("one", 1, "after two days without a service")
+		same(dated, 2, "after two days without a service")
+		time.Sleep(2 * time.Hour)
+		same("two", 3, "which takes old receipts away")
+		same("one", 4, "after 25 hours of serving")
+		_, err := enqueue(dated)
+		assert.ErrorContains(t, err, "was drawn at")
+		same(api.NewCallKey(time.Now()), 5, "a new key")
+		assert.LessOrEqual(t, e.c.Memory.Receipts.NumRows(), 3)
+		require.NoError(t, e.Close())
+	})
+}
 
 // A command that is refused has written nothing: neither the file nor the memory is
 // another then.
@@ -219,28 +326,6 @@ func TestMistakesAreUndoneAlone(t *testing.T) {
 	})
 }
 
-// A duplicate that names a queue which is not there makes nothing; a later job may.
-func TestDuplicateMakesNoQueue(t *testing.T) {
-	inYard(t, func(y *yard) {
-		ctx := context.Background()
-		enqueue := func(s job.Spec) job.Job {
-			j, err := y.e.Enqueue(ctx, s)
-			require.NoError(t, err)
-			return j
-		}
-		enqueue(job.Spec{Task: "dues.charge", Key: "heron", Dedupe: job.Unfinished})
-		timeout := job.Duration(time.Minute)
-		again := enqueue(job.Spec{Task: "dues.charge", Key: "heron", Dedupe: job.Unfinished, Queue: "new", Timeout: timeout})
-		assert.Equal(t, []any{true, false}, []any{again.Duplicate, again.SameSpec})
-		memoryAgrees(t, y.e)
-		assert.NotContains(t, y.e.Counts(y.Context()), "new")
-		for _, q := range []string{"other", "new"} {
-			assert.Equal(t, q, enqueue(job.Spec{Task: "berth.plan", Queue: q}).Queue)
-		}
-		memoryAgrees(t, y.e)
-	})
-}
-
 // Timed work that fails is set aside by itself and listed; all else goes on, and it is
 // done when what was wrong is mended.
 func TestTimedWorkIsIsolated(t *testing.T) {
@@ -283,119 +368,5 @@ func TestTimedWorkIsIsolated(t *testing.T) {
 		time.Sleep(6 * time.Second)
 		assert.Contains(t, idsOf(y.take("common", 100)), ids[0])
 		memoryAgrees(t, y.e)
-	})
-}
-
-// The service ends an attempt that its worker lets overrun its timeout, and an operator
-// can end a lease: the job goes to its place, uncounted, and keeps its lane meanwhile.
-func TestLeasesEndedByOthers(t *testing.T) {
-	inYard(t, func(y *yard) {
-		ctx := context.Background()
-		enqueue := func(s job.Spec) int64 {
-			j, err := y.e.Enqueue(ctx, s)
-			require.NoError(t, err)
-			return j.ID
-		}
-		look := func(id int64) job.Job {
-			synctest.Wait()
-			j, err := y.e.Job(ctx, id)
-			require.NoError(t, err)
-			return j
-		}
-		id := enqueue(job.Spec{Task: "log.pack", Timeout: job.Duration(time.Minute)})
-		a, err := y.e.Lease(ctx, api.LeaseRequest{Worker: "w", Queues: []string{"common"}, Limit: 1, Lease: job.Duration(30 * time.Second)})
-		require.NoError(t, err)
-		for range 8 {
-			time.Sleep(10 * time.Second)
-			x, err := y.e.Extend(ctx, api.ExtendRequest{Leases: []api.Extension{{Token: a.Leases[0].Token}}})
-			require.NoError(t, err)
-			require.Equal(t, api.StatusOK, x.Results[0].Status)
-		}
-		time.Sleep(15 * time.Second)
-		j := look(id)
-		assert.Equal(t, []any{job.Backoff, 1, job.TimedOut}, []any{j.State, j.Tries, j.Attempts[0].Error.Type})
-		_, err = y.e.Cancel(ctx, id)
-		require.NoError(t, err)
-
-		first := enqueue(job.Spec{Task: "berth.plan", Lane: "berth-3"})
-		second := enqueue(job.Spec{Task: "berth.plan", Lane: "berth-3"})
-		lease := y.take("common", 1)[0] // for an hour
-		time.Sleep(10 * time.Minute)
-		j, err = y.e.EndLease(ctx, first, false)
-		require.NoError(t, err)
-		assert.Equal(t, []any{job.Scheduled, 0, job.At(time.Now().Add(50 * time.Minute))}, []any{j.State, j.Tries, j.NextAt})
-		results, err := y.e.Settle(ctx, []api.Settlement{{Token: lease.Token, Outcome: job.OutcomeDone}})
-		require.NoError(t, err)
-		assert.Equal(t, api.StatusLost, results[0].Status)
-		assert.Empty(t, y.take("common", 1), "its lane is taken until the lease would have ended")
-		memoryAgrees(t, y.e)
-		time.Sleep(51 * time.Minute)
-		lease = y.take("common", 10)[0]
-		assert.Equal(t, first, lease.Job.ID)
-		_, err = y.e.EndLease(ctx, first, true)
-		require.NoError(t, err)
-		assert.Equal(t, []int64{first}, idsOf(y.take("common", 10)), "it keeps its rank")
-
-		// The good-bye of a worker ends what it holds.
-		_, err = y.e.PutWorker(ctx, api.Worker{ID: y.worker, Queues: []string{"common"}})
-		require.NoError(t, err)
-		require.NoError(t, y.e.DeleteWorker(ctx, y.worker))
-		j = look(first)
-		assert.Equal(t, []any{job.Ready, 0}, []any{j.State, j.Tries})
-		assert.Equal(t, job.Held, look(second).State)
-		memoryAgrees(t, y.e)
-	})
-}
-
-// What an answer brought that was lost is told again: by the same call, and when the
-// worker registers or renews.
-func TestLeasesAreToldAgain(t *testing.T) {
-	inYard(t, func(y *yard) {
-		ctx := context.Background()
-		_, err := y.e.EnqueueMany(ctx, make10("tide.predict"), func(int) string { return "" })
-		require.NoError(t, err)
-		lost := y.take("common", 3)
-		w, err := y.e.PutWorker(ctx, api.Worker{ID: y.worker, Queues: []string{"common"}, Holds: []string{lost[0].Token}})
-		require.NoError(t, err)
-		assert.Equal(t, []string{lost[1].Token, lost[2].Token}, []string{w.Leases[0].Token, w.Leases[1].Token})
-		x, err := y.e.Extend(ctx, api.ExtendRequest{Worker: y.worker, Leases: []api.Extension{{Token: lost[0].Token}, {Token: lost[2].Token}}})
-		require.NoError(t, err)
-		require.Len(t, x.Leases, 1)
-		assert.Equal(t, lost[1].Token, x.Leases[0].Token)
-		x, err = y.e.Extend(WithCall(ctx, Call{Principal: "another"}), api.ExtendRequest{Worker: y.worker})
-		require.NoError(t, err)
-		assert.Empty(t, x.Leases, "to nobody else")
-	})
-}
-
-// A worker that was asked to drain is told so at once, and then waits as it asks to: it
-// does not call again and again. It hears when something else is wanted.
-func TestDrainedWorkersWait(t *testing.T) {
-	inYard(t, func(y *yard) {
-		ctx := context.Background()
-		_, err := y.e.Enqueue(ctx, job.Spec{Task: "tide.predict"})
-		require.NoError(t, err)
-		_, err = y.e.PutWorker(ctx, api.Worker{ID: "w", Queues: []string{"common"}})
-		require.NoError(t, err)
-		_, err = y.e.AskWorker(ctx, "w", api.WantDrain)
-		require.NoError(t, err)
-		take := func() (api.LeaseAnswer, time.Duration) {
-			began := time.Now()
-			a, err := y.e.Lease(ctx, api.LeaseRequest{Worker: "w", Queues: []string{"common"}, Limit: 1, Wait: job.Duration(20 * time.Second)})
-			require.NoError(t, err)
-			return a, time.Since(began)
-		}
-		a, took := take()
-		assert.Equal(t, []any{api.WantDrain, time.Duration(0)}, []any{a.Wanted, took})
-		a, took = take()
-		assert.Equal(t, []any{0, 20 * time.Second}, []any{len(a.Leases), took})
-		time.AfterFunc(5*time.Second, func() {
-			_, err := y.e.AskWorker(ctx, "w", api.WantRun)
-			assert.NoError(t, err)
-		})
-		a, took = take()
-		assert.Equal(t, []any{api.WantRun, 5 * time.Second}, []any{a.Wanted, took})
-		a, _ = take()
-		assert.Len(t, a.Leases, 1)
 	})
 }

@@ -1,0 +1,273 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"humblemule/api"
+	"humblemule/job"
+)
+
+// What a sentence says of a job that waits follows from the queue, its jobs and
+// its workers.
+func TestWhyAndSays(t *testing.T) {
+	e, err := Open(filepath.Join(t.TempDir(), "why.db"), Options{Log: silent})
+	require.NoError(t, err)
+	defer func() { require.NoError(t, e.Close()) }()
+	ctx := t.Context()
+	says := func() (all []string) {
+		s, err := e.Stats(ctx, "")
+		require.NoError(t, err)
+		for _, said := range s.Says {
+			all = append(all, said.Text)
+		}
+		return all
+	}
+	assert.Equal(t, []string{"No job has been enqueued yet."}, says())
+	specs := make([]job.Spec, 1500)
+	for i := range specs {
+		specs[i].Task = "tide.predict"
+	}
+	jobs, err := e.EnqueueMany(ctx, specs, func(int) string { return "" })
+	require.NoError(t, err)
+	low, high := 0, 9
+	last, err := e.Enqueue(ctx, job.Spec{Task: "tide.predict", Priority: &low})
+	require.NoError(t, err)
+	first, err := e.Enqueue(ctx, job.Spec{Task: "fog.bulletin", Priority: &high})
+	require.NoError(t, err)
+	because := func(id int64) string {
+		j, err := e.Job(ctx, id)
+		require.NoError(t, err)
+		return j.WaitingBecause
+	}
+	assert.Equal(t, "No worker serves queue common. Start one that does.", because(last.ID))
+	assert.Equal(t, []string{"1\u202f502 jobs are ready in queue common, and nobody takes them."}, says())
+	_, err = e.PutWorker(ctx, api.Worker{ID: "w", Queues: []string{"common"}, Tasks: []string{"tide.predict"}})
+	require.NoError(t, err)
+	assert.Equal(t, "More than 1000 jobs are ahead of it in queue common.", because(last.ID))
+	assert.Equal(t, "8 jobs are ahead of it in queue common.", because(jobs[7].ID))
+	assert.Equal(t, "1 job is ahead of it in queue common.", because(jobs[0].ID))
+	assert.Equal(t, "No worker of queue common does fog.bulletin. Start one that has its handler.", because(first.ID))
+	typo, err := e.Enqueue(ctx, job.Spec{Task: "tide.predcit", Priority: &high})
+	require.NoError(t, err)
+	assert.Contains(t, because(typo.ID), "does tide.predcit (the nearest is tide.predict).")
+	assert.Equal(t, "1 job is ready for fog.bulletin in queue common, and no worker there does that task.", says()[0])
+}
+
+// listing opens an engine with jobs of three tasks in two queues; every third one
+// has a label, an owner, and a delay.
+func listing(t *testing.T, n int) *Engine {
+	e, err := Open(filepath.Join(t.TempDir(), "list.db"), Options{Log: silent})
+	require.NoError(t, err)
+	t.Cleanup(func() { require.NoError(t, e.Close()) })
+	specs := make([]job.Spec, n)
+	for i := range specs {
+		specs[i] = job.Spec{Task: fmt.Sprint("task-", i%3), Queue: []string{"berths", "common"}[i%2]}
+		if i%3 == 0 {
+			specs[i].Labels = map[string]string{"berth": fmt.Sprint("berth-", i%5), "tide": "high"}
+			specs[i].Owner = "Marsh Agency"
+			specs[i].Delay = job.Duration(time.Duration(n-i) * time.Minute)
+		}
+	}
+	for len(specs) > 0 {
+		part := specs[:min(len(specs), job.MaxSpecs)]
+		specs = specs[len(part):]
+		_, err := e.EnqueueMany(t.Context(), part, func(int) string { return "" })
+		require.NoError(t, err)
+	}
+	return e
+}
+
+// all reads a list to its end and checks its order and pages on the way.
+func all(t *testing.T, e *Engine, f api.Filter) (ids []int64) {
+	t.Helper()
+	for {
+		page, err := e.Jobs(t.Context(), f)
+		require.NoError(t, err)
+		require.LessOrEqual(t, len(page.Jobs), max(f.Limit, api.DefaultPage))
+		for _, j := range page.Jobs {
+			ids = append(ids, j.ID)
+		}
+		if f.Cursor = page.NextCursor; f.Cursor == "" {
+			return ids
+		}
+	}
+}
+
+func where(n int, want func(i int) bool) (ids []int64) {
+	for i := n - 1; i >= 0; i-- {
+		if want(i) {
+			ids = append(ids, int64(i+1))
+		}
+	}
+	return ids
+}
+
+func TestFilters(t *testing.T) {
+	const n = 60
+	e := listing(t, n)
+	third := func(i int) bool { return i%3 == 0 }
+	for name, c := range map[string]struct {
+		f    api.Filter
+		want []int64
+	}{
+		"everything":       {api.Filter{Limit: 7}, where(n, func(int) bool { return true })},
+		"a queue":          {api.Filter{Queues: []string{"berths"}, Limit: 7}, where(n, func(i int) bool { return i%2 == 0 })},
+		"two tasks":        {api.Filter{Tasks: []string{"task-0", "task-2"}, Limit: 7}, where(n, func(i int) bool { return i%3 != 1 })},
+		"a state":          {api.Filter{States: []job.State{job.Scheduled}, Limit: 7}, where(n, third)},
+		"an owner":         {api.Filter{Owner: "Marsh Agency", Limit: 7}, where(n, third)},
+		"labels":           {api.Filter{Labels: map[string]string{"berth": "berth-3", "tide": "high"}}, where(n, func(i int) bool { return third(i) && i%5 == 3 })},
+		"a label and more": {api.Filter{Labels: map[string]string{"tide": "high"}, Queues: []string{"common"}, Limit: 2}, where(n, func(i int) bool { return third(i) && i%2 == 1 })},
+		"ids":              {api.Filter{IDs: []int64{5, 40, 40, 999, 7}, Limit: 2}, []int64{40, 7, 5}},
+		"no such queue":    {api.Filter{Queues: []string{"unplaced"}}, nil},
+		"no such label":    {api.Filter{Labels: map[string]string{"tide": "low"}}, nil},
+		"the past":         {api.Filter{Until: 946_684_800_000}, nil},
+		"the future":       {api.Filter{Since: 4_000_000_000_000}, nil},
+	} {
+		assert.Equal(t, c.want, all(t, e, c.f), name)
+	}
+	coming := all(t, e, api.Filter{Order: api.NextFirst, Limit: 7})
+	assert.Equal(t, where(n, third), coming, "the last enqueued is planned first")
+
+	page, err := e.Jobs(t.Context(), api.Filter{States: []job.State{job.Scheduled}, Queues: []string{"berths"}, Limit: 1})
+	require.NoError(t, err)
+	assert.Equal(t, int64(10), *page.Matched)
+	page, err = e.Jobs(t.Context(), api.Filter{Owner: "Marsh Agency", Limit: 1})
+	require.NoError(t, err)
+	assert.Nil(t, page.Matched, "what was not counted is not told")
+}
+
+// A filter without an index looks at no more rows a call than it says, says how
+// far it looked, and finds everything in the end.
+func TestSearchIsBounded(t *testing.T) {
+	const n = api.MaxSearched + 5000
+	e := listing(t, n)
+	rare, err := e.Enqueue(t.Context(), job.Spec{Task: "fog.bulletin", Labels: map[string]string{"rare": "yes"}})
+	require.NoError(t, err)
+	f := api.Filter{Labels: map[string]string{"rare": "yes"}, Order: api.OldestFirst}
+	page, err := e.Jobs(t.Context(), f)
+	require.NoError(t, err)
+	assert.Empty(t, page.Jobs)
+	assert.Equal(t, int64(api.MaxSearched), page.SearchedTo)
+	require.NotEmpty(t, page.NextCursor)
+	f.Cursor = page.NextCursor
+	page, err = e.Jobs(t.Context(), f)
+	require.NoError(t, err)
+	require.Len(t, page.Jobs, 1)
+	assert.Equal(t, rare.ID, page.Jobs[0].ID)
+	assert.Empty(t, page.NextCursor)
+}
+
+// A cause's failures are told by the hour, by the day and by the version that failed,
+// with the deploys and actions between them; what nothing fails by is forgotten.
+func TestCauseHistory(t *testing.T) {
+	inYard(t, func(y *yard) {
+		ctx := context.Background()
+		fail := func(version string, n int) {
+			y.worker = "w " + version
+			_, err := y.e.PutWorker(ctx, api.Worker{ID: y.worker, Version: version, Queues: []string{"common"}, Slots: 8})
+			require.NoError(t, err)
+			y.dead(n)
+		}
+		fail("1.0", 3)
+		require.NoError(t, y.e.Close())
+		time.Sleep(30 * time.Hour)
+		y.open()
+		require.NoError(t, y.e.PauseQueue(ctx, "common"))
+		require.NoError(t, y.e.ResumeQueue(ctx, "common"))
+		attempts := 3
+		require.NoError(t, y.e.SetTask(ctx, "dues.charge", api.Defaults{MaxAttempts: &attempts}))
+		require.NoError(t, y.e.SetTask(ctx, "tide.predict", api.Defaults{MaxAttempts: &attempts}))
+		fail("1.1", 2)
+		_, err := y.e.Requeue(ctx, 1, Requeuing{})
+		require.NoError(t, err)
+		causes, err := y.e.Causes(ctx, api.CauseFilter{})
+		require.NoError(t, err)
+		c := causes[0]
+		require.NoError(t, y.e.CauseHistory(ctx, &c))
+		assert.Equal(t, []int64{3, 2}, []int64{c.Days[29], c.Days[30]})
+		assert.Equal(t, []int64{3, 2}, []int64{c.Hours[17], c.Hours[47]})
+		require.Len(t, c.Versions, 2)
+		assert.Equal(t, []any{"1.0", int64(3), int64(2)}, []any{c.Versions[0].Version, c.Versions[0].Hours[17], c.Versions[1].Hours[47]})
+		said := ""
+		for _, m := range c.Marks {
+			said += m.Kind + ": " + m.Text + " by " + m.By + "\n"
+		}
+		assert.Equal(t, "deploy: workers of version 1.0 by \ndeploy: workers of version 1.1 by \npause: queue common paused by local\npause: queue common resumed by local\nsettings: defaults of task dues.charge by local\nrequeue: job 1 requeued by local\n", said)
+		y.fails = func(string) bool { return false }
+		_, err = y.e.Act(ctx, api.ActRequest{Action: api.ActRequeue, Filter: &api.Selection{}})
+		require.NoError(t, err)
+		y.work()
+		require.NoError(t, y.e.Close())
+		time.Sleep(32 * 24 * time.Hour)
+		y.open()
+		time.Sleep(2 * time.Minute)
+		found, err := y.e.c.Store.CauseIDs()
+		require.NoError(t, err)
+		assert.Empty(t, found)
+		trend, err := y.e.CauseTrend(ctx, c.ID)
+		require.NoError(t, err)
+		assert.Zero(t, trend[47])
+	})
+}
+
+// How long runs of a task usually take, and how many jobs come and go a minute, are
+// known again after a restart.
+func TestTrends(t *testing.T) {
+	path := filepath.Join(t.TempDir(), "trends.db")
+	synctest.Test(t, func(t *testing.T) {
+		e, err := Open(path, Options{Log: silent})
+		require.NoError(t, err)
+		ctx := t.Context()
+		for n := range 100 {
+			_, err := e.Enqueue(ctx, job.Spec{Task: "tide.predict"})
+			require.NoError(t, err)
+			a, err := e.Lease(ctx, api.LeaseRequest{Worker: "w", Queues: []string{"common"}, Limit: 1})
+			require.NoError(t, err)
+			time.Sleep(3 * time.Second)
+			if n%2 == 0 {
+				_, err = e.Settle(ctx, []api.Settlement{{Token: a.Leases[0].Token, Outcome: job.OutcomeDone, RunMS: int64(1000 + 10*n)}})
+				require.NoError(t, err)
+			}
+		}
+		look := func(in, out float64) {
+			tasks := e.Tasks(ctx)
+			require.Len(t, tasks, 1)
+			require.NotNil(t, tasks[0].Run)
+			assert.Equal(t, int64(50), tasks[0].Run.Count)
+			assert.InEpsilon(t, 1490, tasks[0].Run.P50MS, 0.02)
+			assert.InEpsilon(t, 1940, tasks[0].Run.P95MS, 0.02)
+			queues, err := e.Queues(ctx)
+			require.NoError(t, err)
+			assert.InDelta(t, in, queues[0].InPerMinute, 2)
+			assert.InDelta(t, out, queues[0].OutPerMinute, 1)
+			stats, err := e.Stats(ctx, "")
+			require.NoError(t, err)
+			sum := 0.0
+			for _, m := range stats.Moves {
+				if m.From == job.Unplaced {
+					sum += float64(m.Count) * 60_000 / float64(stats.WindowMS)
+				}
+			}
+			assert.InDelta(t, queues[0].InPerMinute, sum, 0.1, "the same wherever it is told")
+		}
+		look(20, 10)
+		require.NoError(t, e.Close())
+		e, err = Open(path, Options{Log: silent})
+		require.NoError(t, err)
+		for range 4 { // right from the first second after a start, too
+			_, err := e.Enqueue(ctx, job.Spec{Task: "tide.predict"})
+			require.NoError(t, err)
+			time.Sleep(500 * time.Millisecond)
+		}
+		look(120, 0)
+		require.NoError(t, e.Close())
+	})
+}

@@ -179,7 +179,7 @@ func (c *Committer) transact(batch []*command, timed bool) *fault {
 // run applies the commands, then what is due, then what follows.
 func (tx *Tx) run(batch []*command, answers []error, timed bool) *fault {
 	for i, one := range batch {
-		tx.By, tx.scope = one.by, one.scope
+		tx.doneBy(one.by, one.scope)
 		var write Write
 		err := guarded(func() (err error) {
 			write, err = one.check(tx.View())
@@ -202,7 +202,7 @@ func (tx *Tx) run(batch []*command, answers []error, timed bool) *fault {
 			return &fault{error: err, command: i}
 		}
 	}
-	tx.By, tx.scope = "", scope.Scope{}
+	tx.doneBy("", scope.Scope{})
 	if timed {
 		for _, t := range tx.c.work.Timed {
 			if f := tx.do(t.Do); f != nil {

@@ -2,7 +2,6 @@ package commit
 
 import (
 	"humblemule/internal/core/memory"
-	"humblemule/internal/core/scope"
 	"humblemule/internal/core/store"
 	"humblemule/job"
 )
@@ -18,9 +17,8 @@ type Tx struct {
 	// By is who gave the command that is applied; empty for timed work.
 	By string
 
-	c     *Committer
-	scope scope.Scope
-	view  *View
+	c    *Committer
+	view View
 	// again tells that there is more to do at once.
 	again bool
 	// doing is the timed work that is being done, so that a fault is laid to it; hasAside
@@ -47,7 +45,7 @@ func (c *Committer) begin() *Tx {
 	for _, l := range c.work.Listeners {
 		l.Begin()
 	}
-	return &Tx{Memory: c.Memory, Store: c.Store, Now: now, c: c, hasAside: c.aside.any()}
+	return &Tx{Memory: c.Memory, Store: c.Store, Now: now, c: c, view: c.view(now), hasAside: c.aside.any()}
 }
 
 // publish makes the transaction what everybody reads, after its commit.

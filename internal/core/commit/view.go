@@ -48,21 +48,21 @@ type Sight interface {
 }
 
 // View is the transaction to be looked at.
-func (tx *Tx) View() *View {
-	if tx.view == nil {
-		tx.view = tx.look()
-	}
-	tx.view.By, tx.view.Scope = tx.By, tx.scope
-	return tx.view
+func (tx *Tx) View() *View { return &tx.view }
+
+// doneBy notes who gives what is applied next, and what that may see.
+func (tx *Tx) doneBy(who string, in scope.Scope) {
+	tx.By, tx.view.By, tx.view.Scope = who, who, in
 }
 
-func (tx *Tx) look() *View {
-	m := tx.Memory
-	return &View{
+// view looks at the memory's parts and the file in a transaction that begins now.
+func (c *Committer) view(now job.Time) View {
+	m := c.Memory
+	return View{
 		Queues: &m.Queues.NamesView, Tasks: &m.Tasks.NamesView, Settings: &m.Settings.SettingsView, Policies: &m.Policies.PoliciesView,
 		Counts: &m.Counts.CountsView, Limits: &m.Limits.LimitsView, Leases: &m.Leases.LeasesView, Schedules: &m.Schedules.SchedulesView,
 		Receipts: &m.Receipts.ReceiptsView, Workers: &m.Workers.WorkersView, Removals: &m.Removals.RemovalsView, Places: &m.Places.PlacesView,
-		Store: tx.Store, Now: tx.Now, c: tx.c,
+		Store: c.Store, Now: now, c: c,
 	}
 }
 

@@ -2,6 +2,9 @@ package house
 
 import (
 	"encoding/json"
+	"go/ast"
+	"go/parser"
+	"go/token"
 	"os"
 	"os/exec"
 	"slices"
@@ -146,6 +149,31 @@ func TestMap(t *testing.T) {
 	for room := range core {
 		if !strings.Contains(room, "/") {
 			assert.Contains(t, string(text), "`"+room+"`", room)
+		}
+	}
+}
+
+// No package lets others change what it goes by: an exported variable is an error, or set by
+// the linker.
+func TestNoMutableGlobals(t *testing.T) {
+	files, err := exec.Command("git", "ls-files", "*.go").Output()
+	require.NoError(t, err)
+	for _, name := range strings.Fields(string(files)) {
+		if strings.HasSuffix(name, "_test.go") {
+			continue
+		}
+		file, err := parser.ParseFile(token.NewFileSet(), name, nil, 0)
+		require.NoError(t, err)
+		for _, d := range file.Decls {
+			all, is := d.(*ast.GenDecl)
+			if !is || all.Tok != token.VAR {
+				continue
+			}
+			for _, spec := range all.Specs {
+				for _, n := range spec.(*ast.ValueSpec).Names {
+					assert.True(t, !n.IsExported() || strings.HasPrefix(n.Name, "Err") || name == "cli/cli.go" && n.Name == "Version", "%s: %s", name, n.Name)
+				}
+			}
 		}
 	}
 }

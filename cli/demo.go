@@ -153,7 +153,7 @@ func (a *app) fixedDay(ctx context.Context, s *service, stay bool, log *slog.Log
 // setUp loads the harbour's own set-up file. On a day of known outcomes what comes every
 // few seconds is paused.
 func setUp(ctx context.Context, mule *client.Client, often bool) error {
-	setup, err := config.ParseSetup("hmule.yaml", harbour.Setup)
+	setup, err := config.ParseSetup("hmule.yaml", harbour.Setup())
 	if err != nil {
 		return err
 	}

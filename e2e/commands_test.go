@@ -199,7 +199,7 @@ func TestSetup(t *testing.T) {
 		require.NoError(t, err)
 		return compiled.Validate(v)
 	}
-	require.NoError(t, fits(string(harbour.Setup)))
+	require.NoError(t, fits(string(harbour.Setup())))
 	require.Error(t, fits("queues: {berths: {max_runing: 4}}"))
 	require.Error(t, fits("queues: {berths: {order: random}}"))
 	require.Error(t, fits("queus: {}"))
@@ -214,7 +214,7 @@ func TestSetup(t *testing.T) {
 // some work, and after a restart that loads it again, which is no action.
 func TestHarbourSetup(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "hmule.yaml")
-	require.NoError(t, os.WriteFile(file, harbour.Setup, 0o600))
+	require.NoError(t, os.WriteFile(file, harbour.Setup(), 0o600))
 	s := serve(t)
 	s.says("11 changes loaded; 0 as they were.", "setup", "load", file)
 	s.says("Nothing differs.", "setup", "diff", file)

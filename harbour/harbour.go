@@ -89,10 +89,11 @@ func (w *World) Office(p *worker.Pool) {
 	worker.HandleMany(p, BuoyPoll, radioRound, w.pollBuoys)
 }
 
-// Setup is the file that sets the harbour's queues, tasks and schedules.
-//
 //go:embed data/hmule.yaml
-var Setup []byte
+var setup []byte
+
+// Setup is the file that sets the harbour's queues, tasks and schedules.
+func Setup() []byte { return setup }
 
 // ArchiveRoom gives a pool the handlers of the archive room.
 func (w *World) ArchiveRoom(p *worker.Pool) { worker.Handle(p, LogPack, w.packLog) }

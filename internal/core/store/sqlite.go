@@ -27,8 +27,8 @@ func (s *Store) connect() error {
 	var err error
 	escaped := uriPath.Replace(s.path)
 	layer := ""
-	if TestVFS != "" {
-		layer = "&vfs=" + TestVFS
+	if fileLayer != "" {
+		layer = "&vfs=" + fileLayer
 	}
 	s.writeDB, err = sql.Open("sqlite3", "file:"+escaped+"?_synchronous=FULL&_busy_timeout=5000&_txlock=immediate&_cache_size=-65536"+layer)
 	if err != nil {
@@ -76,9 +76,15 @@ func (s *Store) connect() error {
 // uriPath writes a path so that SQLite's URI parser reads it back whole.
 var uriPath = strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23")
 
-// TestVFS names the file layer that stores are opened on, where a test has registered
-// one; empty for the system's.
-var TestVFS string
+// fileLayer names the file layer that stores are opened on; empty for the system's.
+var fileLayer string
+
+// OpenOn has stores opened on a file layer that a test has registered, until undone.
+func OpenOn(layer string) (undo func()) {
+	before := fileLayer
+	fileLayer = layer
+	return func() { fileLayer = before }
+}
 
 // IsDiskFault tells whether err came from the disk under the file, so that
 // the connection must not be used any more.

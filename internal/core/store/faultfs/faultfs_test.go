@@ -43,8 +43,7 @@ func onDisk(t *testing.T) (e *engine.Engine, path string) {
 // reopened opens an engine on a file whose disk can fail. What the engine itself has
 // written anew and synced, beside SQLite, is on the disk.
 func reopened(t *testing.T, path string) *engine.Engine {
-	store.TestVFS = faultfs.Name
-	defer func() { store.TestVFS = "" }()
+	defer store.OpenOn(faultfs.Name)()
 	before := inodeOf(path + "-wal")
 	e, err := engine.Open(path, engine.Options{Log: silent})
 	require.NoError(t, err)

@@ -2,6 +2,7 @@ package sentence
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	"humblemule/job"
@@ -29,7 +30,7 @@ func runsBecause(j *job.Job, now job.Time) string {
 		return ""
 	}
 	since := j.Attempts[len(j.Attempts)-1].StartedAt
-	says := fmt.Sprintf("A worker runs it: try %s, since %s", OfMost(j.Tries, j.MaxAttempts), since)
+	says := fmt.Sprintf("A worker runs it: try %s, since %s", strings.TrimSuffix(OfMost(j.Tries, j.MaxAttempts), ","), since)
 	if took := now.Sub(since); j.LongMS > 0 && took > time.Duration(j.LongMS)*time.Millisecond {
 		says += ", longer than 19 of 20 of its task's runs"
 	}

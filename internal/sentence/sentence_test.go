@@ -70,3 +70,26 @@ func TestWaitingForOthers(t *testing.T) {
 		assert.Equal(t, want, WaitingBecause(w))
 	}
 }
+
+// Whatever the state of a job, a sentence says why it is where it is.
+func TestBecause(t *testing.T) {
+	now := job.At(time.Date(2027, 3, 28, 6, 0, 0, 0, time.UTC))
+	failed := []job.Attempt{{StartedAt: now.Add(-time.Minute), Error: &job.Failure{Message: "the mast is iced"}}}
+	for want, j := range map[string]job.Job{
+		"It is next.": {State: job.Ready, WaitingBecause: "It is next."},
+		"A worker runs it: try 2 of 17, since 2027-03-28T05:59:00.000Z.":                                                                        {State: job.Running, Tries: 2, MaxAttempts: 17, Attempts: failed},
+		"A worker runs it: try 2, without limit, since 2027-03-28T05:59:00.000Z, longer than 19 of 20 of its task's runs; it was asked to end.": {State: job.Running, Tries: 2, Attempts: failed, LongMS: 50_000, CancelAskedAt: now},
+		"Its handler finished it at 2027-03-28T06:00:00.000Z.":                                                                                  {State: job.Done, FinishedAt: now},
+		"All its attempts are used up: try 3 of 3 failed. The last error: the mast is iced":                                                     {State: job.Dead, Reason: job.AttemptsUsedUp, Tries: 3, MaxAttempts: 3, Attempts: failed},
+		"Its handler skipped it: the ship has left.":                                                                                            {State: job.Skipped, Reason: job.ByHandler, ReasonText: "the ship has left"},
+		"It was cancelled on request.":                                                                                                          {State: job.Cancelled, Reason: job.Asked},
+		"Ended: what it waited for has ended otherwise.":                                                                                        {State: job.Dead, Reason: job.DependencyDead},
+		"Its handler did the work, and its follow-ups were refused. Accept it with follow-ups that can be enqueued, or with none.":              {State: job.Dead, Reason: job.OutcomeRefused},
+		"It waited for its next attempt when a later run of schedule tides took its place. The last error: the mast is iced":                    {State: job.Dead, Reason: job.Superseded, ReasonText: "a later run of schedule tides took its place", Attempts: failed},
+	} {
+		assert.Equal(t, want, Because(&j, now))
+	}
+	for _, r := range job.Reasons() {
+		assert.NotEmpty(t, Because(&job.Job{State: job.Cancelled, Reason: r}, now), r)
+	}
+}

@@ -54,7 +54,6 @@ func TestSpecCheck(t *testing.T) {
 		"delay":         {Task: "a", RunAt: At(time.Now()), Delay: Duration(time.Second)},
 		"max_attempts":  {Task: "a", MaxAttempts: &negative},
 		"payload":       {Task: "a", Payload: JSON(strings.Repeat("x", MaxPayloadBytes))},
-		"payload ":      {Task: "a", Payload: json.RawMessage("{")},
 		"owner":         {Task: "a", Owner: strings.Repeat("x", 201)},
 		"key":           {Task: "a", Key: strings.Repeat("x", 201)},
 		"labels":        {Task: "a", Labels: many},
@@ -76,4 +75,6 @@ func TestSpecCheck(t *testing.T) {
 		assert.Equal(t, strings.TrimSpace(want), wrong[0].Field)
 		assert.NotEmpty(t, wrong[0].Message)
 	}
+	_, err := (&Spec{Task: "a", Payload: json.RawMessage("{")}).Frozen()
+	assert.ErrorContains(t, err, "payload cannot be written as JSON")
 }

@@ -63,7 +63,11 @@ func Run(t testing.TB, p *worker.Pool, s job.Spec, options ...Option) Outcome {
 // of the causes worker.ErrCancelled, worker.ErrLeaseLost and worker.ErrDraining.
 func RunContext(ctx context.Context, t testing.TB, p *worker.Pool, s job.Spec, options ...Option) Outcome {
 	t.Helper()
-	if err := job.Wrong("the service would not take this job", s.Check(job.MaxPayloadBytes)); err != nil {
+	s, err := s.Frozen()
+	if err == nil {
+		err = job.Wrong("the service would not take this job", s.Check(job.MaxPayloadBytes))
+	}
+	if err != nil {
 		t.Fatal(err)
 	}
 	policy := s.Policy()

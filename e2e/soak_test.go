@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"bufio"
 	"context"
 	"flag"
 	"fmt"
@@ -71,14 +72,22 @@ func poolProcess(server string) error {
 		<-end
 		stop()
 	}()
+	fmt.Println("listens for signals")
 	return pool.Run(ctx)
 }
 
+// startPool returns once the pool's process listens for signals: on a busy machine half a
+// second is not enough for that, and a SIGTERM that comes earlier ends it as any process.
 func startPool(t *testing.T, server, book string) *exec.Cmd {
 	cmd := exec.Command(os.Args[0])
 	cmd.Env = append(os.Environ(), poolServer+"="+server, poolLedger+"="+book)
 	cmd.Stderr = os.Stderr
+	says, err := cmd.StdoutPipe()
+	require.NoError(t, err)
 	require.NoError(t, cmd.Start())
+	t.Cleanup(func() { cmd.Process.Kill() })
+	_, err = bufio.NewReader(says).ReadString('\n')
+	require.NoError(t, err, "the pool's process ended before it listened for signals")
 	return cmd
 }
 
@@ -329,7 +338,7 @@ func TestRollingRestart(t *testing.T) {
 	for _, id := range ids {
 		j, err := m.Await(t.Context(), id, time.Minute)
 		require.NoError(t, err)
-		require.Equal(t, []any{job.Done, 1}, []any{j.State, j.Tries}, "job %d", id)
+		require.Equal(t, []any{job.Done, 1}, []any{j.State, j.Tries}, "job %d: %v", id, j.Attempts)
 		for _, a := range j.Attempts {
 			require.Contains(t, []job.Outcome{job.OutcomeDone, job.OutcomeReleased}, a.Outcome, "job %d", id)
 		}

@@ -3,7 +3,8 @@
 # make check        formatting, types, and the tests of the heart: about a minute
 # make test         one bounded case of each class of tests; needs what it installs itself
 # make lint         formatting, vet, staticcheck, types, ESLint
-# make bench        measurements beside their baselines, in one run
+# make bench        measurements beside their baselines, in one run; SCENARIOS="lives bulks" for some,
+#                   DIR for the disk that is measured
 # make soak         the long rest: kills for ten minutes, cuts at every write, hostile clients,
 #                   and make test twenty times while both cores are busy: some eight hours
 # make screenshots  the pictures of docs/screenshots, from the demo
@@ -11,7 +12,7 @@
 SHELL := /bin/bash
 .SHELLFLAGS := -eu -o pipefail -c
 .DEFAULT_GOAL := build
-.PHONY: build demo check test lint bench soak screenshots need-go need-node need-python need-chromium need-terminal
+.PHONY: build demo check test lint bench soak screenshots need-go need-node need-python need-chromium need-terminal need-postgres
 
 GO_FILES := $(shell find . -name '*.go' -not -path './console/node_modules/*') go.mod go.sum internal/core/store/schema/*.sql server/openapi.yaml
 CONSOLE_FILES := $(shell find console/src console/public -type f -not -name 'schema.d.ts') $(wildcard console/*.json console/*.ts console/*.html)
@@ -29,6 +30,9 @@ need-python:
 
 need-chromium:
 	@command -v chromium >/dev/null || $(call install,Chromium for the tests of the console,chromium)
+
+need-postgres:
+	@ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || $(call install,PostgreSQL to measure beside,postgresql)
 
 need-terminal: need-chromium
 	@command -v xterm >/dev/null && command -v Xvfb >/dev/null && command -v import >/dev/null || $(call install,a terminal window for the pictures,xvfb xterm imagemagick fonts-dejavu-core)
@@ -61,7 +65,7 @@ demo: bin/hmule
 lint: console/node_modules/.installed | need-go
 	@echo "Checking formatting, vet, staticcheck, types and ESLint (the first time staticcheck is fetched and built)"
 	@wrong=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$wrong" ] || { echo "not formatted by gofmt: $$wrong"; exit 1; }
-	@go vet ./...
+	@go vet ./...; cd bench; go vet ./...
 	@go tool -modfile=tools/go.mod staticcheck ./...
 	@cd console && npm run --silent check
 
@@ -74,8 +78,8 @@ test: lint console/dist/index.html need-chromium need-python
 check: lint
 	@go test -short . ./api ./config ./job ./internal/... ./client ./server ./worker/...
 
-bench: bin/hmule
-	@go run ./bench
+bench: bin/hmule need-postgres
+	@cd bench && go run . -hmule ../bin/hmule -dir $(or $(DIR),/var/tmp) $(SCENARIOS)
 
 soak: console/dist/index.html need-go need-chromium need-python
 	@go test -race -count=1 -timeout 30m -v -run TestSoak ./e2e -soak 10m

@@ -181,9 +181,6 @@ func (d *direct) batch() error {
 		return err
 	}
 	for _, r := range rows {
-		if err := d.s.InsertAttempt(&store.Attempt{Job: r.ID, N: 1, Round: 1, Worker: 1, Token: r.Token, StartedAt: now, EndedAt: now, Outcome: job.OutcomeDone, Counted: true}); err != nil {
-			return err
-		}
 		r.State, r.FinishedAt = job.Done, now
 		if err := d.s.Finish(r); err != nil {
 			return err

@@ -8,7 +8,6 @@ package main
 import (
 	"bytes"
 	"context"
-	"errors"
 	"flag"
 	"fmt"
 	"io"
@@ -35,57 +34,102 @@ var (
 	rounds  = flag.Int("rounds", 5, "rounds of each measurement; medians are told")
 	span    = flag.Duration("span", 2*time.Second, "length of a round")
 	letters = flag.Int("letters", 1_000_000, "dead letters of the measurement of causes")
-	buried  = flag.Bool("dead", false, "measure dead letters alone")
-	ordered = flag.Bool("order", false, "measure the orders of queues alone")
-	planned = flag.Bool("later", false, "measure what is planned alone")
-	only    = flag.Bool("pools", false, "measure worker pools alone")
 	old     = flag.String("beside", "", "measure this build of the program beside -hmule, and nothing else")
-	bounds  = flag.Bool("bounds", false, "measure alone what has to stay within a bound: an enqueue amid bulks, dedupe, a start, retention")
 	place   = flag.String("dir", ".", "where the measurement's files are made")
 	backlog = flag.Int("backlog", 1_000_000, "jobs that wait in one of the two services")
 )
 
+// scenario is what can be measured alone.
+type scenario struct {
+	name, what string
+	measure    func(ctx context.Context, dir string) error
+}
+
+// scenarios are measured one after the other where none is named.
+var scenarios = []scenario{
+	{"basic", "single enqueues and whole lives beside a bare handler and the driver, empty and with a backlog", basic},
+	{"lives", "whole lives beside PostgreSQL with the usual loop, and our statements beside plain tables", lives},
+	{"bulks", "bulks beside the same rows through the driver", inService(bulks)},
+	{"payloads", "enqueues with payloads of several sizes", inService(payloads)},
+	{"idle", "the way from an enqueue to a start where nothing else goes on", inService(startWhenIdle)},
+	{"pools", "worker pools", pools},
+	{"orders", "the orders of queues", orders},
+	{"fair", "turns of owners", fair},
+	{"later", "what is planned", later},
+	{"dead", "dead letters and their causes", dead},
+	{"amid", "an enqueue amid bulks", amidBulks},
+	{"dedupe", "dedupe where many jobs have a key", manyOfAKey},
+	{"start", "a start with a long log", longLog},
+	{"retention", "whether retention keeps pace", keepsPace},
+}
+
+// inService measures a service of its own.
+func inService(measure func(ctx context.Context, p *process, dir string) error) func(context.Context, string) error {
+	return func(ctx context.Context, dir string) error {
+		p, err := start(*program, "serve", "--data", filepath.Join(dir, "service.db"), "--listen")
+		if err != nil {
+			return err
+		}
+		defer p.end()
+		return measure(ctx, p, dir)
+	}
+}
+
 func main() {
+	flag.Usage = usage
 	flag.Parse()
 	if *bare != "" {
 		log.Fatal(serveBare(*bare))
 	}
-	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Minute)
-	defer cancel()
-	measure := run
-	if *only {
-		measure = func(ctx context.Context) error { return inFolder(func(dir string) error { return pools(ctx, dir) }) }
-	}
-	if *ordered {
-		measure = func(ctx context.Context) error {
-			return inFolder(func(dir string) error { return errors.Join(orders(ctx, dir), fair(ctx, dir)) })
-		}
-	}
-	if *planned {
-		measure = func(ctx context.Context) error { return inFolder(func(dir string) error { return later(ctx, dir) }) }
-	}
-	if *old != "" {
-		measure = func(ctx context.Context) error {
-			return inFolder(func(dir string) error { return beside(ctx, dir, *old) })
-		}
-	}
-	if *bounds {
-		measure = func(ctx context.Context) error {
-			return inFolder(func(dir string) error {
-				return errors.Join(amidBulks(ctx, dir), manyOfAKey(ctx, dir), longLog(ctx, dir), keepsPace(ctx, dir))
-			})
-		}
-	}
-	if *buried {
-		measure = func(ctx context.Context) error { return inFolder(func(dir string) error { return dead(ctx, dir) }) }
-	}
-	if err := measure(ctx); err != nil {
+	wanted, err := chosen(flag.Args())
+	if err != nil {
 		log.Fatal(err)
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), time.Hour)
+	defer cancel()
+	for i, s := range wanted {
+		if i > 0 {
+			fmt.Println()
+		}
+		if err := inFolder(func(dir string) error { return s.measure(ctx, dir) }); err != nil {
+			log.Fatalf("%s: %v", s.name, err)
+		}
 	}
 }
 
+func usage() {
+	out := flag.CommandLine.Output()
+	fmt.Fprintln(out, "go run . [flags] [scenario …]\n\nScenarios, all where none is named:")
+	for _, s := range scenarios {
+		fmt.Fprintf(out, "  %-10s %s\n", s.name, s.what)
+	}
+	fmt.Fprintln(out, "\nFlags:")
+	flag.PrintDefaults()
+}
+
+// chosen are the scenarios of these names, all where there are none.
+func chosen(names []string) ([]scenario, error) {
+	if *old != "" {
+		return []scenario{{"beside", "", func(ctx context.Context, dir string) error { return beside(ctx, dir, *old) }}}, nil
+	}
+	if len(names) == 0 {
+		return scenarios, nil
+	}
+	var all []scenario
+	for _, name := range names {
+		i := slices.IndexFunc(scenarios, func(s scenario) bool { return s.name == name })
+		if i < 0 {
+			return nil, fmt.Errorf("%q is no scenario; go run . -help lists them", name)
+		}
+		all = append(all, scenarios[i])
+	}
+	return all, nil
+}
+
 // enqueueBody is the job of the enqueue measurements: a payload of 200 bytes.
-var enqueueBody = `{"task":"tide.predict","payload":{"station":"inner-quay","note":"` + strings.Repeat("x", 158) + `"}}`
+var enqueueBody = `{"task":"tide.predict","payload":` + loopPayload + `}`
+
+var loopPayload = `{"station":"inner-quay","note":"` + strings.Repeat("x", 158) + `"}`
 
 // serveBare is what any service in Go would cost: it reads the same body and
 // answers as many bytes.
@@ -124,10 +168,6 @@ func median(all []float64) float64 {
 	return sorted[len(sorted)/2]
 }
 
-func run(ctx context.Context) error {
-	return inFolder(func(dir string) error { return runIn(ctx, dir) })
-}
-
 // inFolder makes a folder for the measurement's files.
 func inFolder(do func(dir string) error) error {
 	dir, err := os.MkdirTemp(*place, "bench-")
@@ -138,7 +178,7 @@ func inFolder(do func(dir string) error) error {
 	return do(dir)
 }
 
-func runIn(ctx context.Context, dir string) error {
+func basic(ctx context.Context, dir string) error {
 	p50, p99, err := fsyncs(dir)
 	if err != nil {
 		return err
@@ -180,13 +220,7 @@ func runIn(ctx context.Context, dir string) error {
 	}
 	r.report()
 	fmt.Printf("\n%-52s %12s %9.0f MB\n", "memory of the service with the backlog", "", full.memory())
-	if err := more(ctx, dir, p50); err != nil {
-		return err
-	}
-	if err := pools(ctx, dir); err != nil {
-		return err
-	}
-	return dead(ctx, dir)
+	return nil
 }
 
 // results are what was measured round by round: the baselines, a service that

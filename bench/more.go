@@ -16,24 +16,6 @@ import (
 	"humblemule/job"
 )
 
-// more measures what has no second half: bulks, payloads, the way from enqueue to
-// start, and memory.
-func more(ctx context.Context, dir string, fsync time.Duration) error {
-	mule, err := start(*program, "serve", "--data", filepath.Join(dir, "more.db"), "--listen")
-	if err != nil {
-		return err
-	}
-	defer mule.end()
-	fmt.Println()
-	if err := bulks(ctx, mule, dir); err != nil {
-		return err
-	}
-	if err := payloads(ctx, mule); err != nil {
-		return err
-	}
-	return startWhenIdle(ctx, mule, fsync)
-}
-
 // lines are how many specs a bulk of the measurement holds.
 const lines = 1000
 
@@ -82,7 +64,7 @@ func bulks(ctx context.Context, p *process, dir string) error {
 }
 
 // payloads measures enqueues with payloads of several sizes.
-func payloads(ctx context.Context, p *process) error {
+func payloads(ctx context.Context, p *process, _ string) error {
 	for _, size := range []int{200, 4 << 10, 64 << 10} {
 		raw := request("/v1/jobs", "application/json", fmt.Sprintf(`{"task":"log.pack","payload":%q}`, strings.Repeat("x", size-2)))
 		var m measured
@@ -104,7 +86,11 @@ func payloads(ctx context.Context, p *process) error {
 
 // startWhenIdle measures the way from an enqueue's call to the job in the hands of
 // a worker whose take is parked.
-func startWhenIdle(ctx context.Context, p *process, fsync time.Duration) error {
+func startWhenIdle(ctx context.Context, p *process, dir string) error {
+	fsync, _, err := fsyncs(dir)
+	if err != nil {
+		return err
+	}
 	m, err := client.New(p.address)
 	if err != nil {
 		return err

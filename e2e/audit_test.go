@@ -121,7 +121,7 @@ func newAudit(t *testing.T, ledgerPath, data string) *audit {
 		a.jobs[id] = j
 		return err
 	})
-	each("SELECT job, n, round, outcome, started_at, ended_at FROM attempts", func(rows *sql.Rows) error {
+	each("SELECT job, n, round, outcome, started_at, ended_at FROM attempts UNION ALL SELECT id, attempt, round, 'done', leased_at, finished_at FROM jobs WHERE state = 6 AND token <> 0", func(rows *sql.Rows) error {
 		var at attempt
 		var x auditedAttempt
 		err := rows.Scan(&at.job, &at.n, &x.round, &x.outcome, &x.began, &x.end)

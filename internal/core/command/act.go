@@ -173,6 +173,9 @@ func requeue(tx *commit.Tx, r *store.Row, forgetSteps bool, operation int64) err
 			return err
 		}
 	}
+	if err := tx.Store.KeepAttempt(r); err != nil {
+		return err
+	}
 	r.Round++
 	r.Operation = operation
 	tx.Times.Results.RereadAny() // its result goes

@@ -189,7 +189,6 @@ func (dk *Desk) EnqueueMany(ctx context.Context, specs []job.Spec, at func(i int
 // tells them in their order.
 func insertAll(tx *commit.Tx, news []*NewJob) ([]job.Job, error) {
 	jobs := make([]job.Job, len(news))
-	var plain []*store.Row // which nothing asks for while the others are placed
 	for i, n := range news {
 		if n.twin != nil {
 			n.Earlier = &n.twin.Row
@@ -202,13 +201,11 @@ func insertAll(tx *commit.Tx, news []*NewJob) ([]job.Job, error) {
 			return nil, err
 		}
 		jobs[i] = job.Job{ID: n.Row.ID, State: n.Row.State}
-		if n.Row.Plain() {
-			plain = append(plain, &n.Row)
-		} else if err := tx.Store.InsertJob(&n.Row); err != nil {
+		if err := tx.Store.InsertJob(&n.Row); err != nil {
 			return nil, err
 		}
 	}
-	return jobs, tx.Store.InsertPlain(plain)
+	return jobs, nil
 }
 
 // noteMany keeps a receipt of a bulk: the first id and their number or, where earlier

@@ -187,7 +187,19 @@ func endAttempt(tx *commit.Tx, l *memory.Lease, s *Settlement) (*memory.Lease, e
 	ended := *l
 	ended.Row = &row
 	tx.Leases.End(row.ID)
-	return &ended, tx.Store.InsertAttempt(endedAttempt(&ended, s, tx.Now))
+	if leavesOnlyTimes(l, s) {
+		row.RunMS = s.RunMS
+		return &ended, nil
+	}
+	a := endedAttempt(&ended, s, tx.Now)
+	row.Token = 0
+	return &ended, tx.Store.InsertAttempt(a)
+}
+
+// leavesOnlyTimes tells whether an attempt is kept in its job's row: the last one of a job
+// that is done, of which there is nothing to tell but its times.
+func leavesOnlyTimes(l *memory.Lease, s *Settlement) bool {
+	return s.Outcome == job.OutcomeDone && s.Error == nil && l.Progress == nil && l.Lines == 0 && l.Row.Attempt <= store.FirstKept+store.LastKept
 }
 
 // fails tells whether an outcome is a failure, which has a cause.

@@ -1,6 +1,7 @@
 package commit
 
 import (
+	"errors"
 	"fmt"
 	"runtime/debug"
 	"time"
@@ -147,7 +148,9 @@ func (c *Committer) transact(batch []*command, timed bool) *fault {
 	f := tx.run(batch, answers, timed)
 	if f == nil {
 		if err := tx.Flush(); err != nil {
-			f = &fault{error: err, command: -1}
+			f = faultOf(err, -1, thing{})
+		} else if err := c.Store.WriteLate(); err != nil {
+			f = faultOf(err, -1, thing{})
 		}
 	}
 	if f == nil && c.Store.Writing() {
@@ -189,7 +192,7 @@ func (tx *Tx) run(batch []*command, answers []error, timed bool) *fault {
 			if IsProblem(err) {
 				continue
 			}
-			return &fault{error: err, command: i}
+			return faultOf(err, i, thing{})
 		}
 		if write == nil {
 			continue
@@ -199,7 +202,7 @@ func (tx *Tx) run(batch []*command, answers []error, timed bool) *fault {
 				tx.c.Log.Error("a command was refused after it was found to be right; what it has changed is undone", "error", err)
 				tx.c.torn.Add(1)
 			}
-			return &fault{error: err, command: i}
+			return faultOf(err, i, thing{})
 		}
 	}
 	tx.doneBy("", scope.Scope{})
@@ -222,9 +225,23 @@ func (tx *Tx) run(batch []*command, answers []error, timed bool) *fault {
 func (tx *Tx) do(work func(*Tx) error) *fault {
 	tx.Done()
 	if err := guarded(func() error { return work(tx) }); err != nil {
-		return &fault{error: err, command: -1, thing: tx.doing}
+		return faultOf(err, -1, tx.doing)
 	}
 	return nil
+}
+
+// faultOf lays an error to a command, or to timed work. A write that waited to go out with
+// others fails while something else is done: it is laid to the job whose lease it was, or to
+// nobody, so that each command is tried alone.
+func faultOf(err error, command int, by thing) *fault {
+	var late *store.LateError
+	if !errors.As(err, &late) {
+		return &fault{error: err, command: command, thing: by}
+	}
+	if late.Job == 0 {
+		return &fault{error: err, command: -1}
+	}
+	return &fault{error: err, command: -1, thing: thing{ThingStart, late.Job}}
 }
 
 // guarded makes an error of a panic.

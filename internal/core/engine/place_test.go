@@ -120,7 +120,7 @@ func tablesAgree(t *testing.T, e *Engine) {
 		if q.Rules.Order == api.ByAgeing {
 			none("wrong ranks in "+name, where+fmt.Sprintf("(j.level <> 0 OR j.rank < %d)", place.LeastTime))
 		} else {
-			none("wrong ranks in "+name, where+fmt.Sprintf("(j.level <> j.priority OR j.rank >= %d)", place.LeastTime))
+			none("wrong ranks in "+name, where+fmt.Sprintf("(j.level <> (SELECT priority FROM specs WHERE job = j.id) OR j.rank >= %d)", place.LeastTime))
 		}
 		assert.Equal(t, q.Counts[job.Running], q.Running)
 	}

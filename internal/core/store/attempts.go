@@ -44,7 +44,7 @@ var sqlDeleteLines = statement(`DELETE FROM log_lines WHERE job = ? AND attempt 
 func (s *Store) InsertAttempt(a *Attempt) error {
 	err := s.exec(sqlInsertAttempt, a.Job, a.N, a.Round, a.Worker, a.Token, int64(a.StartedAt), int64(a.EndedAt), a.RunMS, string(a.Outcome), a.Counted, a.ErrorType, a.ErrorMessage, a.Percent, a.Note, a.LogLines)
 	if err == nil && a.Stack != "" {
-		err = s.exec(sqlInsertBody, a.Job, StackBody, a.N, []byte(a.Stack))
+		err = s.execNow(sqlInsertBody, a.Job, StackBody, a.N, []byte(a.Stack))
 	}
 	if folded := a.N - LastKept; err == nil && folded > FirstKept {
 		err = errors.Join(s.exec(sqlFoldAttempt, a.Job, folded), s.exec(sqlDeleteBody, a.Job, StackBody, folded), s.exec(sqlDeleteLines, a.Job, folded))
@@ -52,7 +52,20 @@ func (s *Store) InsertAttempt(a *Attempt) error {
 	return err
 }
 
-var sqlAttempt = statement(`SELECT token, outcome, error_type FROM attempts WHERE job = ? AND n = ?`)
+// KeepAttempt writes the attempt that a row holds, before the row begins a new round.
+func (s *Store) KeepAttempt(r *Row) error {
+	if !r.HoldsAttempt() {
+		return nil
+	}
+	a := r.attempt()
+	r.Token, r.RunMS = 0, 0
+	return errors.Join(s.exec(sqlLetAttemptGo, r.ID), s.InsertAttempt(a))
+}
+
+var sqlLetAttemptGo = statement(`UPDATE jobs SET token = 0, run_ms = 0 WHERE id = ?`)
+
+var sqlAttempt = statement(`SELECT token, outcome, error_type FROM attempts WHERE job = ?1 AND n = ?2
+			UNION ALL SELECT token, 'done', '' FROM jobs WHERE id = ?1 AND attempt = ?2 AND state = {done} AND token <> 0`)
 
 // EndedAttempt finds the token, outcome and error type of an ended attempt; nil
 // where there is none.
@@ -72,7 +85,9 @@ func (s *Store) Attempts(ctx context.Context, id int64, last int) ([]Attempt, er
 		last = FirstKept + LastKept
 	}
 	r, err := s.ask(ctx, `SELECT a.n, a.round, a.worker, a.token, a.started_at, a.ended_at, a.run_ms, a.outcome, a.counted, a.error_type, a.error_message, a.percent, a.note, a.log_lines, coalesce(b.bytes, '')
-		FROM attempts a LEFT JOIN bodies b ON b.job = a.job AND b.kind = {stack} AND b.n = a.n WHERE a.job = ? ORDER BY a.n DESC LIMIT ?`, id, last)
+		FROM attempts a LEFT JOIN bodies b ON b.job = a.job AND b.kind = {stack} AND b.n = a.n WHERE a.job = ?1
+		UNION ALL SELECT attempt, round, worker, token, leased_at, finished_at, run_ms, 'done', 1, '', '', -1.0, '', 0, '' FROM jobs WHERE id = ?1 AND state = {done} AND token <> 0
+		ORDER BY 1 DESC LIMIT ?2`, id, last)
 	if err != nil {
 		return nil, err
 	}
@@ -96,7 +111,7 @@ func (s *Store) Attempts(ctx context.Context, id int64, last int) ([]Attempt, er
 func (s *Store) LastFailures(ctx context.Context, ids []int64) (map[int64]*job.Failure, error) {
 	all := make(map[int64]*job.Failure, len(ids))
 	err := s.eachOf(ctx, `SELECT j.id, a.error_type, a.error_message FROM jobs j CROSS JOIN attempts a ON a.job = j.id
-		AND a.n = (SELECT n FROM attempts WHERE job = j.id ORDER BY n DESC LIMIT 1) WHERE j.id IN (?)`, ids, func(r *sql.Rows) error {
+		AND a.n = (SELECT n FROM attempts WHERE job = j.id ORDER BY n DESC LIMIT 1) WHERE NOT (j.state = {done} AND j.token <> 0) AND j.id IN (?)`, ids, func(r *sql.Rows) error {
 		var id int64
 		f := new(job.Failure)
 		err := r.Scan(&id, &f.Type, &f.Message)

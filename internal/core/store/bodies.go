@@ -30,7 +30,7 @@ func (s *Store) payload(r *Row) (inline []byte, err error) {
 	if len(r.Payload) <= InlineBytes {
 		return r.Payload, nil
 	}
-	return nil, s.exec(sqlInsertBody, r.ID, PayloadBody, 0, r.Payload)
+	return nil, s.execNow(sqlInsertBody, r.ID, PayloadBody, 0, r.Payload)
 }
 
 var sqlBodyOf = statement(`SELECT bytes FROM bodies WHERE job = ? AND kind = ? AND n = ?`)

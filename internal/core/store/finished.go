@@ -10,7 +10,7 @@ import (
 	"humblemule/job"
 )
 
-var sqlFirstFinished = statement(`SELECT ` + rowColumns + ` FROM jobs {by jobs_finished} WHERE queue = ? AND state = ? AND state > {backoff} AND removed_by = 0 ORDER BY finished_at, id LIMIT ?`)
+var sqlFirstFinished = statement(`SELECT ` + rowColumns + ` FROM ` + rowsBy("jobs_finished") + ` WHERE queue = ? AND state = ? AND state > {backoff} AND removed_by = 0 ORDER BY finished_at, id LIMIT ?`)
 
 // FirstFinished reads the jobs of a queue and state that have finished first.
 func (s *Store) FirstFinished(queue int64, state job.State, limit int) ([]*Row, error) {
@@ -46,8 +46,8 @@ type Past struct {
 
 // Recent reads the newest jobs of a group.
 func (s *Store) Recent(g Group, limit int) (all []Past, err error) {
-	err = each(s, `SELECT j.enqueued_at, j.finished_at, coalesce(nullif(a.run_ms, 0), a.ended_at - a.started_at, 0) FROM jobs j LEFT JOIN attempts a ON a.job = j.id AND a.n = j.attempt
-		WHERE j.queue = ? AND j.task = ? AND j.state = ? AND j.removed_by = 0 ORDER BY j.id DESC LIMIT ?`, func(r *sql.Rows) error {
+	err = each(s, `SELECT j.enqueued_at, j.finished_at, CASE WHEN j.state = {done} AND j.token <> 0 THEN coalesce(nullif(j.run_ms, 0), j.finished_at - j.leased_at) ELSE coalesce(nullif(a.run_ms, 0), a.ended_at - a.started_at, 0) END FROM jobs j LEFT JOIN attempts a ON a.job = j.id AND a.n = j.attempt
+		WHERE j.queue = ? AND j.task = ? AND j.state = ? AND j.state <> {running} AND j.removed_by = 0 ORDER BY j.id DESC LIMIT ?`, func(r *sql.Rows) error {
 		var p Past
 		err := r.Scan(&p.EnqueuedAt, &p.FinishedAt, &p.RunMS)
 		all = append(all, p)

@@ -24,7 +24,7 @@ type Inspection struct {
 
 // Inspect looks at a data file. An error says why a service could not use it.
 func Inspect(path string) (i Inspection, err error) {
-	i.Known = len(migrations())
+	i.Known = schema
 	folder := filepath.Dir(path)
 	var disk syscall.Statfs_t
 	if err := syscall.Statfs(folder, &disk); err != nil {

@@ -4,7 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"encoding/json"
-	"strings"
+	"errors"
 
 	"humblemule/job"
 )
@@ -24,6 +24,7 @@ type Row struct {
 	Worker, Token                                     int64
 	LeasedAt                                          job.Time
 	LeaseMS                                           int64
+	RunMS                                             int64 // of the attempt that the row of a done job holds
 	Cause, Schedule                                   int64
 	Operation                                         int64 // that has requeued it; 0 for none
 	PayloadBytes                                      int
@@ -43,27 +44,85 @@ func (r *Row) LabelMap() (labels map[string]string) {
 	return labels
 }
 
-const rowColumns = `id, queue, task, state, priority, level, rank, turn, round, attempt, tries, policy,
-	enqueued_at, run_at, start_by, ready_at, started_at, finished_at, next_at, cancel_asked_at,
-	worker, token, leased_at, lease_ms, cause, schedule, operation, payload_bytes, owner, lane, key, dedupe, labels, traceparent, reason, reason_text, payload`
+// HoldsAttempt tells whether the row holds the last attempt of a done job, which then is no
+// row of its own: one that left nothing but its times.
+func (r *Row) HoldsAttempt() bool { return r.State == job.Done && r.Token != 0 }
 
-// scan reads a row of rowColumns.
-func (r *Row) scan(scanner interface{ Scan(...any) error }) error {
-	err := scanner.Scan(&r.ID, &r.Queue, &r.Task, &r.State, &r.Priority, &r.Level, &r.Rank, &r.Turn, &r.Round, &r.Attempt, &r.Tries, &r.Policy,
-		&r.EnqueuedAt, &r.RunAt, &r.StartBy, &r.ReadyAt, &r.StartedAt, &r.FinishedAt, &r.NextAt, &r.CancelAskedAt,
-		&r.Worker, &r.Token, &r.LeasedAt, &r.LeaseMS, &r.Cause, &r.Schedule, &r.Operation, &r.PayloadBytes, &r.Owner, &r.Lane, &r.Key, &r.Dedupe, &r.Labels, &r.Traceparent, &r.Reason, &r.ReasonText, &r.Payload)
-	r.Turn = r.Turn && r.State == job.Ready // what it was when it became so
-	return err
+// attempt is the one that the row holds.
+func (r *Row) attempt() *Attempt {
+	return &Attempt{
+		Job: r.ID, N: r.Attempt, Round: r.Round, Worker: r.Worker, Token: r.Token, StartedAt: r.LeasedAt, EndedAt: r.FinishedAt,
+		RunMS: r.RunMS, Outcome: job.OutcomeDone, Counted: true, Percent: -1,
+	}
 }
 
-const insertPlain = `INSERT INTO jobs (id, queue, task, state, priority, level, rank, policy, enqueued_at, ready_at, payload_bytes, payload)
-	VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`
+const rowColumns = `id, queue, task, state, level, rank, enqueued_at, ready_at, attempt, tries, round, started_at, finished_at, worker, token, leased_at, lease_ms, run_ms,
+	next_at, start_by, cancel_asked_at, cause, schedule, operation, turn, owner, lane, key, reason, reason_text,
+	policy, priority, run_at, payload_bytes, dedupe, labels, traceparent, payload`
 
-var sqlInsertJob = statement(`INSERT INTO jobs (id, queue, task, state, priority, level, rank, turn, policy, enqueued_at, run_at, start_by, ready_at, next_at, schedule, payload_bytes, owner, lane, key, dedupe, labels, traceparent, payload)
-			VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`)
+// rowsFrom are the tables of rowColumns, and rowsBy the same where a statement must go by an
+// index.
+const rowsFrom = "jobs JOIN specs ON job = id"
 
-// Most jobs carry no more than this, and every value costs a call into C.
-var sqlInsertPlain = statement(insertPlain)
+func rowsBy(index string) string { return "jobs {by " + index + "} JOIN specs ON job = id" }
+
+// values reads the columns of a result one after the other. database/sql gives a value as
+// the driver does where it is asked for any; to have it converted costs more than to read it.
+type values struct {
+	of   []any
+	into []any
+	next int
+}
+
+func newValues(columns int) *values {
+	v := &values{of: make([]any, columns), into: make([]any, columns)}
+	for i := range v.of {
+		v.into[i] = &v.of[i]
+	}
+	return v
+}
+
+func (v *values) scan(scanner interface{ Scan(...any) error }) error {
+	v.next = 0
+	return scanner.Scan(v.into...)
+}
+
+func (v *values) int64() int64 {
+	n, _ := v.of[v.next].(int64)
+	v.next++
+	return n
+}
+
+func (v *values) int() int { return int(v.int64()) }
+
+func (v *values) time() job.Time { return job.Time(v.int64()) }
+
+func (v *values) text() string {
+	s, _ := v.of[v.next].(string)
+	v.next++
+	return s
+}
+
+func (v *values) bytes() []byte {
+	b, _ := v.of[v.next].([]byte)
+	v.next++
+	return b
+}
+
+const rowWidth = 38
+
+// row reads rowColumns.
+func (v *values) row() *Row {
+	r := &Row{
+		ID: v.int64(), Queue: v.int64(), Task: v.int64(), State: job.State(v.int64()), Level: v.int(), Rank: v.int64(), EnqueuedAt: v.time(), ReadyAt: v.time(),
+		Attempt: v.int(), Tries: v.int(), Round: v.int(), StartedAt: v.time(), FinishedAt: v.time(), Worker: v.int64(), Token: v.int64(), LeasedAt: v.time(), LeaseMS: v.int64(), RunMS: v.int64(),
+		NextAt: v.time(), StartBy: v.time(), CancelAskedAt: v.time(), Cause: v.int64(), Schedule: v.int64(), Operation: v.int64(), Turn: v.int64() != 0,
+		Owner: v.text(), Lane: v.text(), Key: v.text(), Reason: v.text(), ReasonText: v.text(),
+		Policy: v.int64(), Priority: v.int(), RunAt: v.time(), PayloadBytes: v.int(), Dedupe: v.text(), Labels: v.text(), Traceparent: v.text(), Payload: v.bytes(),
+	}
+	r.Turn = r.Turn && r.State == job.Ready // what it was when it became so
+	return r
+}
 
 // InsertJob writes a new job's row and its payload.
 func (s *Store) InsertJob(r *Row) error {
@@ -71,74 +130,28 @@ func (s *Store) InsertJob(r *Row) error {
 	if err != nil {
 		return err
 	}
-	if r.Plain() {
-		return s.exec(sqlInsertPlain, r.plain(nil, inline)...)
-	}
-	return s.exec(sqlInsertJob, r.ID, r.Queue, r.Task, int64(r.State), r.Priority, r.Level, r.Rank, r.Turn, r.Policy, int64(r.EnqueuedAt), int64(r.RunAt), int64(r.StartBy), int64(r.ReadyAt), int64(r.NextAt), r.Schedule,
-		r.PayloadBytes, r.Owner, r.Lane, r.Key, r.Dedupe, r.Labels, r.Traceparent, inline)
-}
-
-// Plain tells whether a new job's row carries no more than most do: then no statement
-// about keys, lanes, owners, schedules or times finds it.
-func (r *Row) Plain() bool {
-	return r.Schedule == 0 && r.NextAt == 0 && r.RunAt == 0 && r.StartBy == 0 && !r.Turn && r.Owner == "" && r.Lane == "" && r.Key == "" && r.Labels == "" && r.Traceparent == ""
-}
-
-// plain adds the values of a plain row.
-func (r *Row) plain(values []any, inline []byte) []any {
-	return append(values, r.ID, r.Queue, r.Task, int64(r.State), r.Priority, r.Level, r.Rank, r.Policy, int64(r.EnqueuedAt), int64(r.ReadyAt), r.PayloadBytes, inline)
-}
-
-// atOnce is how many rows one statement writes or deletes, where there are so many: half
-// of what a row costs by itself is the statement's.
-const atOnce = 16
-
-var among = " IN (?" + strings.Repeat(", ?", atOnce-1) + ")"
-
-var sqlInsertPlains = statement(insertPlain + strings.Repeat(`, (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`, atOnce-1))
-
-// InsertPlain writes new jobs' rows, all of them plain, and their payloads.
-func (s *Store) InsertPlain(all []*Row) error {
-	var values []any
-	for len(all) >= atOnce {
-		values = values[:0]
-		for _, r := range all[:atOnce] {
-			inline, err := s.payload(r)
-			if err != nil {
-				return err
-			}
-			values = r.plain(values, inline)
-		}
-		if err := s.exec(sqlInsertPlains, values...); err != nil {
-			return err
-		}
-		all = all[atOnce:]
-	}
-	for _, r := range all {
-		if err := s.InsertJob(r); err != nil {
-			return err
-		}
-	}
+	s.late.insert(r, inline)
 	return nil
 }
 
-var sqlRow = statement(`SELECT ` + rowColumns + ` FROM jobs WHERE id = ? AND removed_by = 0`)
+// plain tells whether a new job's row carries no more than most do.
+func (r *Row) plain() bool {
+	return r.Schedule == 0 && r.NextAt == 0 && r.RunAt == 0 && r.StartBy == 0 && !r.Turn && r.Owner == "" && r.Lane == "" && r.Key == "" && r.Labels == "" && r.Traceparent == ""
+}
+
+var sqlRow = statement(`SELECT ` + rowColumns + ` FROM ` + rowsFrom + ` WHERE id = ? AND removed_by = 0`)
 
 // Row reads a job's row inside the transaction; nil where there is none.
 func (s *Store) Row(id int64) (*Row, error) { return s.oneRow(sqlRow, id) }
 
-var sqlLease = statement(`UPDATE jobs SET state = {running}, attempt = ?, tries = ?, started_at = ?, worker = ?, token = ?, leased_at = ?, lease_ms = ? WHERE id = ?`)
-
-// Lease writes that a job runs: attempt, tries, started, worker and lease.
-func (s *Store) Lease(r *Row) error {
-	return s.exec(sqlLease, r.Attempt, r.Tries, int64(r.StartedAt), r.Worker, r.Token, int64(r.LeasedAt), r.LeaseMS, r.ID)
-}
-
 var sqlFinish = statement(`UPDATE jobs SET state = ?, tries = ?, finished_at = ?, next_at = 0, reason = ?, reason_text = ?, token = 0, cause = ? WHERE id = ?`)
 
 // Finish writes a job's end: state, tries, time, reason; nothing is planned for
-// it any more.
+// it any more. A row that comes with a token holds the attempt by which it was done.
 func (s *Store) Finish(r *Row) error {
+	if r.HoldsAttempt() {
+		return s.finishDone(r)
+	}
 	return s.exec(sqlFinish, int64(r.State), r.Tries, int64(r.FinishedAt), r.Reason, r.ReasonText, r.Cause, r.ID)
 }
 
@@ -149,8 +162,10 @@ func (s *Store) Wait(r *Row) error {
 	return s.exec(sqlWait, int64(r.State), r.Tries, r.Level, r.Rank, r.Turn, int64(r.ReadyAt), int64(r.NextAt), r.Cause, r.ID)
 }
 
-var sqlRequeue = statement(`UPDATE jobs SET state = ?, round = ?, policy = ?, tries = 0, level = ?, rank = ?, turn = ?, run_at = 0, start_by = 0, ready_at = ?, next_at = 0, started_at = 0, finished_at = 0,
-			cancel_asked_at = 0, reason = '', reason_text = '', operation = ?, payload_bytes = ?, payload = ? WHERE id = ?`)
+var sqlRequeue = statement(`UPDATE jobs SET state = ?, round = ?, tries = 0, level = ?, rank = ?, turn = ?, start_by = 0, ready_at = ?, next_at = 0, started_at = 0, finished_at = 0,
+			cancel_asked_at = 0, reason = '', reason_text = '', operation = ? WHERE id = ?`)
+
+var sqlRequeueSpec = statement(`UPDATE specs SET policy = ?, run_at = 0, payload_bytes = ?, payload = ? WHERE job = ?`)
 
 // Requeue writes a job's new round, with its payload.
 func (s *Store) Requeue(r *Row) error {
@@ -161,10 +176,12 @@ func (s *Store) Requeue(r *Row) error {
 	if err != nil {
 		return err
 	}
-	return s.exec(sqlRequeue, int64(r.State), r.Round, r.Policy, r.Level, r.Rank, r.Turn, int64(r.ReadyAt), r.Operation, r.PayloadBytes, inline, r.ID)
+	return errors.Join(s.exec(sqlRequeue, int64(r.State), r.Round, r.Level, r.Rank, r.Turn, int64(r.ReadyAt), r.Operation, r.ID), s.exec(sqlRequeueSpec, r.Policy, r.PayloadBytes, inline, r.ID))
 }
 
-var sqlPatch = statement(`UPDATE jobs SET queue = ?, state = ?, priority = ?, level = ?, rank = ?, turn = ?, policy = ?, run_at = ?, start_by = ?, ready_at = ?, next_at = ?, owner = ?, lane = ?, labels = ?, payload_bytes = ?, payload = ? WHERE id = ?`)
+var sqlPatch = statement(`UPDATE jobs SET queue = ?, state = ?, level = ?, rank = ?, turn = ?, start_by = ?, ready_at = ?, next_at = ?, owner = ?, lane = ? WHERE id = ?`)
+
+var sqlPatchSpec = statement(`UPDATE specs SET priority = ?, policy = ?, run_at = ?, labels = ?, payload_bytes = ?, payload = ? WHERE job = ?`)
 
 // Patch writes what an edit of an unfinished job may change.
 func (s *Store) Patch(r *Row) error {
@@ -172,10 +189,13 @@ func (s *Store) Patch(r *Row) error {
 	if err != nil {
 		return err
 	}
-	return s.exec(sqlPatch, r.Queue, int64(r.State), r.Priority, r.Level, r.Rank, r.Turn, r.Policy, int64(r.RunAt), int64(r.StartBy), int64(r.ReadyAt), int64(r.NextAt), r.Owner, r.Lane, r.Labels, r.PayloadBytes, inline, r.ID)
+	return errors.Join(
+		s.exec(sqlPatch, r.Queue, int64(r.State), r.Level, r.Rank, r.Turn, int64(r.StartBy), int64(r.ReadyAt), int64(r.NextAt), r.Owner, r.Lane, r.ID),
+		s.exec(sqlPatchSpec, r.Priority, r.Policy, int64(r.RunAt), r.Labels, r.PayloadBytes, inline, r.ID),
+	)
 }
 
-var sqlPatchFinished = statement(`UPDATE jobs SET labels = ?, payload_bytes = ?, payload = ? WHERE id = ?`)
+var sqlPatchFinished = statement(`UPDATE specs SET labels = ?, payload_bytes = ?, payload = ? WHERE job = ?`)
 
 // PatchFinished writes what an edit of a finished job may change: labels and
 // payload.
@@ -194,12 +214,12 @@ func (s *Store) AskCancel(r *Row) error {
 	return s.exec(sqlAskCancel, int64(r.CancelAskedAt), r.ReasonText, r.ID)
 }
 
-var sqlSetLabels = statement(`UPDATE jobs SET labels = ? WHERE id = ?`)
+var sqlSetLabels = statement(`UPDATE specs SET labels = ? WHERE job = ?`)
 
 // Labels writes a job's labels, as JSON.
 func (s *Store) Labels(id int64, labels string) error { return s.exec(sqlSetLabels, labels, id) }
 
-var sqlRunning = statement(`SELECT ` + rowColumns + ` FROM jobs WHERE queue = ? AND task = ? AND state = {running} AND removed_by = 0`)
+var sqlRunning = statement(`SELECT ` + rowColumns + ` FROM ` + rowsFrom + ` WHERE queue = ? AND task = ? AND state = {running} AND removed_by = 0`)
 
 // Running reads the running jobs of a queue and task.
 func (s *Store) Running(queue, task int64) ([]*Row, error) {
@@ -228,9 +248,10 @@ func (s *Store) Read(ctx context.Context, ids []int64) ([]*Row, error) {
 		return nil, nil
 	}
 	byID := make(map[int64]*Row, len(ids))
-	err := s.eachOf(ctx, "SELECT "+rowColumns+" FROM jobs WHERE removed_by = 0 AND id IN (?)", ids, func(found *sql.Rows) error {
-		r := new(Row)
-		err := r.scan(found)
+	v := newValues(rowWidth)
+	err := s.eachOf(ctx, "SELECT "+rowColumns+" FROM "+rowsFrom+" WHERE removed_by = 0 AND id IN (?)", ids, func(found *sql.Rows) error {
+		err := v.scan(found)
+		r := v.row()
 		byID[r.ID] = r
 		return err
 	})

@@ -8,7 +8,7 @@ import (
 	"humblemule/job"
 )
 
-var sqlOpenByKey = statement(`SELECT ` + rowColumns + ` FROM jobs {by jobs_open} WHERE task = ? AND key = ? AND (started_at > 0) = ? AND key <> '' AND state < {done} AND removed_by = 0 AND id <> ? ORDER BY id DESC LIMIT 1`)
+var sqlOpenByKey = statement(`SELECT ` + rowColumns + ` FROM ` + rowsBy("jobs_open") + ` WHERE task = ? AND key = ? AND (started_at > 0) = ? AND key <> '' AND state < {done} AND removed_by = 0 AND id <> ? ORDER BY id DESC LIMIT 1`)
 
 // OpenByKey reads the newest unfinished job of a task with a key, other than one; only
 // one that was not started in its round where unstarted is true. nil for none.
@@ -24,7 +24,7 @@ func (s *Store) OpenByKey(key string, task, other int64, unstarted bool) (*Row, 
 	return newest, err
 }
 
-var sqlRecentByKey = statement(`SELECT ` + rowColumns + ` FROM jobs {by jobs_recent} WHERE task = ? AND key = ? AND key <> '' AND removed_by = 0 AND id <> ? AND enqueued_at > ? AND state NOT IN ({cancelled}, {dead}) ORDER BY enqueued_at DESC, id DESC LIMIT 1`)
+var sqlRecentByKey = statement(`SELECT ` + rowColumns + ` FROM ` + rowsBy("jobs_recent") + ` WHERE task = ? AND key = ? AND key <> '' AND removed_by = 0 AND id <> ? AND enqueued_at > ? AND state NOT IN ({cancelled}, {dead}) ORDER BY enqueued_at DESC, id DESC LIMIT 1`)
 
 // RecentByKey reads the newest job of a task with a key, other than one, that was
 // enqueued after a time and is neither dead nor cancelled; nil for none.

@@ -21,7 +21,7 @@ var sqlFreeLane = statement(`DELETE FROM lanes WHERE queue = ? AND lane = ?`)
 // FreeLane is told with [Store.TakeLane].
 func (s *Store) FreeLane(queue int64, lane string) error { return s.exec(sqlFreeLane, queue, lane) }
 
-var sqlNextInLane = statement(`SELECT ` + rowColumns + ` FROM jobs WHERE queue = ? AND lane = ? AND lane <> '' AND state = {held} AND removed_by = 0 AND rank > 0 ORDER BY rank, id LIMIT 1`)
+var sqlNextInLane = statement(`SELECT ` + rowColumns + ` FROM ` + rowsFrom + ` WHERE queue = ? AND lane = ? AND lane <> '' AND state = {held} AND removed_by = 0 AND rank > 0 ORDER BY rank, id LIMIT 1`)
 
 // NextInLane reads the first job that waits for a lane; nil where none does.
 func (s *Store) NextInLane(queue int64, lane string) (*Row, error) {

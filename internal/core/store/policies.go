@@ -26,7 +26,7 @@ var sqlLastPolicy = statement(`SELECT id FROM policies WHERE id > 0 ORDER BY id 
 // LastPolicy is the highest number of a policy; 0 where there is none.
 func (s *Store) LastPolicy() (int64, error) { return s.number(sqlLastPolicy) }
 
-var sqlPoliciesOf = statement(`SELECT policy, id FROM jobs WHERE id > ? ORDER BY id LIMIT ?`)
+var sqlPoliciesOf = statement(`SELECT policy, job FROM specs WHERE job > ? ORDER BY job LIMIT ?`)
 
 // PoliciesOf reads the policies of the next jobs after one, removed ones too, and the last
 // of those jobs; 0 where there are none.

@@ -19,12 +19,12 @@ var sqlRestore = statement(`UPDATE jobs SET removed_by = 0, removed_at = 0 WHERE
 // Restore takes back a removal.
 func (s *Store) Restore(id int64) error { return s.exec(sqlRestore, id) }
 
-var sqlRemoved = statement(`SELECT ` + rowColumns + ` FROM jobs WHERE id = ? AND removed_by <> 0`)
+var sqlRemoved = statement(`SELECT ` + rowColumns + ` FROM ` + rowsFrom + ` WHERE id = ? AND removed_by <> 0`)
 
 // Removed reads the row of a removed job; nil where there is none.
 func (s *Store) Removed(id int64) (*Row, error) { return s.oneRow(sqlRemoved, id) }
 
-var sqlSweepable = statement(`SELECT ` + rowColumns + ` FROM jobs WHERE removed_by <> 0 AND removed_at <= ? ORDER BY removed_at, id LIMIT ?`)
+var sqlSweepable = statement(`SELECT ` + rowColumns + ` FROM ` + rowsFrom + ` WHERE removed_by <> 0 AND removed_at <= ? ORDER BY removed_at, id LIMIT ?`)
 
 // Sweepable reads jobs that were removed before the file was served so long.
 func (s *Store) Sweepable(upTo int64, limit int) ([]*Row, error) {
@@ -49,6 +49,8 @@ func (s *Store) FirstRemoved() (served int64, found bool, err error) {
 
 var sqlSweepJobs = statement(`DELETE FROM jobs WHERE id` + among)
 
+var sqlSweepSpecs = statement(`DELETE FROM specs WHERE job` + among)
+
 var sqlSweepAttempts = statement(`DELETE FROM attempts WHERE job` + among)
 
 var sqlSweepBodies = statement(`DELETE FROM bodies WHERE job` + among)
@@ -66,7 +68,7 @@ func (s *Store) Sweep(all ...int64) error {
 		for i := range values {
 			values[i] = ids[min(i, len(ids)-1)]
 		}
-		for _, stmt := range []*sqlStatement{sqlSweepJobs, sqlSweepAttempts, sqlSweepBodies, sqlSweepLines, sqlSweepResults, sqlSweepSteps} {
+		for _, stmt := range []*sqlStatement{sqlSweepJobs, sqlSweepSpecs, sqlSweepAttempts, sqlSweepBodies, sqlSweepLines, sqlSweepResults, sqlSweepSteps} {
 			if err := s.exec(stmt, values...); err != nil {
 				return err
 			}
@@ -90,7 +92,7 @@ func (s *Store) HasRemoved(queue, task int64) (has bool, err error) {
 	return found != 0, err
 }
 
-var sqlRemovedBy = statement(`SELECT ` + rowColumns + ` FROM jobs WHERE removed_by = ? AND removed_by <> 0 ORDER BY id LIMIT ?`)
+var sqlRemovedBy = statement(`SELECT ` + rowColumns + ` FROM ` + rowsFrom + ` WHERE removed_by = ? AND removed_by <> 0 ORDER BY id LIMIT ?`)
 
 // RemovedBy reads jobs that an action has removed.
 func (s *Store) RemovedBy(action int64, limit int) ([]*Row, error) {

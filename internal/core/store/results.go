@@ -8,7 +8,8 @@ import (
 
 // Result writes a job's result.
 func (s *Store) Result(id int64, result []byte) error {
-	return s.exec(sqlInsertBody, id, ResultBody, 0, result)
+	s.late.results.add(id, result)
+	return nil
 }
 
 var sqlKeepResult = statement(`INSERT INTO results_kept (job, until) VALUES (?, ?) ON CONFLICT (job) DO UPDATE SET until = excluded.until`)

@@ -44,17 +44,17 @@ var sqlRunOf = statement(runOf)
 
 // RunOf reads the number and the planned time of a job's run; zero where it has none.
 func (s *Store) RunOf(id int64) (number int64, planned job.Time, err error) {
-	return aRun(s.queryRow(sqlRunOf, id))
+	return runFrom(s.queryRow(sqlRunOf, id))
 }
 
 // ReadRunOf is [Store.RunOf] outside of the transaction.
 func (s *Store) ReadRunOf(ctx context.Context, id int64) (number int64, planned job.Time, err error) {
-	return aRun(s.askOne(ctx, runOf, id))
+	return runFrom(s.askOne(ctx, runOf, id))
 }
 
 const runOf = "SELECT n, planned_at FROM schedule_runs WHERE job = ? AND job <> 0 LIMIT 1"
 
-func aRun(r *sql.Row) (number int64, planned job.Time, err error) {
+func runFrom(r interface{ Scan(...any) error }) (number int64, planned job.Time, err error) {
 	err = r.Scan(&number, &planned)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = nil

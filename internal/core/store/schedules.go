@@ -61,14 +61,14 @@ func (s *Store) ActiveOf(schedule, other int64) (int64, error) {
 	return s.number(sqlActiveOf, schedule, other)
 }
 
-var sqlHeldOf = statement(`SELECT ` + rowColumns + ` FROM jobs {by jobs_of_schedule} WHERE schedule = ? AND schedule <> 0 AND state = {held} AND (state < {done} OR state = {dead} AND reason = 'superseded') AND removed_by = 0 AND id <> ? ORDER BY id LIMIT 1`)
+var sqlHeldOf = statement(`SELECT ` + rowColumns + ` FROM ` + rowsBy("jobs_of_schedule") + ` WHERE schedule = ? AND schedule <> 0 AND state = {held} AND (state < {done} OR state = {dead} AND reason = 'superseded') AND removed_by = 0 AND id <> ? ORDER BY id LIMIT 1`)
 
 // HeldOf reads the first held job of a schedule, other than one; nil for none.
 func (s *Store) HeldOf(schedule, other int64) (*Row, error) {
 	return one(s.queryRow(sqlHeldOf, schedule, other))
 }
 
-var sqlSupersededOf = statement(`SELECT ` + rowColumns + ` FROM jobs {by jobs_of_schedule} WHERE schedule = ? AND schedule <> 0 AND state = {dead} AND (state < {done} OR state = {dead} AND reason = 'superseded') AND removed_by = 0 ORDER BY id DESC LIMIT 100 OFFSET ?`)
+var sqlSupersededOf = statement(`SELECT ` + rowColumns + ` FROM ` + rowsBy("jobs_of_schedule") + ` WHERE schedule = ? AND schedule <> 0 AND state = {dead} AND (state < {done} OR state = {dead} AND reason = 'superseded') AND removed_by = 0 ORDER BY id DESC LIMIT 100 OFFSET ?`)
 
 // SupersededOf reads the dead jobs of a schedule beyond the newest so many, whose places
 // were taken by later runs.

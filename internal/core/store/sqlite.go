@@ -6,7 +6,6 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"io/fs"
 	"regexp"
 	"strings"
 	"sync"
@@ -17,7 +16,7 @@ import (
 )
 
 // What only SQLite knows stands in this file, in identity.go (its log, and what tells one
-// file from another), in checkpoint.go, and in the schema: how it is opened, how its faults
+// file from another), in checkpoint.go, in migrate.go, and in the schema: how it is opened, how its faults
 // are told, and how the tokens of a statement are filled in.
 
 // appID marks a file as ours ("HMul" in ASCII).
@@ -26,11 +25,7 @@ const appID = 0x484d756c
 func (s *Store) connect() error {
 	var err error
 	escaped := uriPath.Replace(s.path)
-	layer := ""
-	if fileLayer != "" {
-		layer = "&vfs=" + fileLayer
-	}
-	s.writeDB, err = sql.Open("sqlite3", "file:"+escaped+"?_synchronous=FULL&_busy_timeout=5000&_txlock=immediate&_cache_size=-65536"+layer)
+	s.writeDB, err = sql.Open("sqlite3", "file:"+escaped+"?_synchronous=FULL&_busy_timeout=5000&_txlock=immediate&_cache_size=-65536"+layer())
 	if err != nil {
 		return err
 	}
@@ -42,28 +37,38 @@ func (s *Store) connect() error {
 	if err != nil {
 		return err
 	}
+	if version != 0 && version < schema {
+		if err := s.rebuild(version); err != nil {
+			return err
+		}
+		return s.connect()
+	}
 	// Only a file that is known to be ours is touched. Checkpoints are ours too:
 	// between batches and when idle.
-	if _, err := s.conn.ExecContext(background, "PRAGMA journal_mode=WAL; PRAGMA wal_autocheckpoint=0"); err != nil {
-		return err
-	}
+	const log = "PRAGMA journal_mode=WAL; PRAGMA wal_autocheckpoint=0"
 	if version == 0 {
 		s.mark = 0 // the mark of a file that was here before says nothing of a new one
+		_, err = s.conn.ExecContext(background, ground+log)
+		if err == nil {
+			err = create(s.conn)
+		}
+	} else {
+		_, err = s.conn.ExecContext(background, log)
 	}
-	if err := s.migrate(version); err != nil {
+	if err != nil {
 		return err
 	}
 	if err := s.prepare(); err != nil {
 		return err
 	}
-	if s.checkDB, err = sql.Open("sqlite3", "file:"+escaped+"?_synchronous=FULL"+layer); err != nil {
+	if s.checkDB, err = sql.Open("sqlite3", "file:"+escaped+"?_synchronous=FULL"+layer()); err != nil {
 		return err
 	}
 	s.checkDB.SetMaxOpenConns(1)
 	if _, err := s.checkDB.ExecContext(background, "PRAGMA wal_autocheckpoint=0"); err != nil {
 		return err
 	}
-	read, err := sql.Open("sqlite3", "file:"+escaped+"?mode=ro&_query_only=1&_busy_timeout=5000&_cache_size=-16384&_stmt_cache_size=64"+layer)
+	read, err := sql.Open("sqlite3", "file:"+escaped+"?mode=ro&_query_only=1&_busy_timeout=5000&_cache_size=-16384&_stmt_cache_size=64"+layer())
 	if err != nil {
 		return err
 	}
@@ -78,6 +83,14 @@ var uriPath = strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23")
 
 // fileLayer names the file layer that stores are opened on; empty for the system's.
 var fileLayer string
+
+// layer is what says so to SQLite.
+func layer() string {
+	if fileLayer == "" {
+		return ""
+	}
+	return "&vfs=" + fileLayer
+}
 
 // OpenOn has stores opened on a file layer that a test has registered, until undone.
 func OpenOn(layer string) (undo func()) {
@@ -110,16 +123,6 @@ func (s *Store) pragma(name string) (n int64, err error) {
 	return n, err
 }
 
-// migrations are the scripts that bring the tables from each version to the
-// next.
-func migrations() []string {
-	files, err := fs.Glob(schemas, "schema/*.sql")
-	if err != nil {
-		panic(err) // the pattern is constant
-	}
-	return files
-}
-
 // version tells the version of the file's tables; a file that is not ours to
 // change is refused.
 func (s *Store) version() (int, error) {
@@ -138,38 +141,10 @@ func (s *Store) version() (int, error) {
 	if id != appID && tables > 0 {
 		return 0, fmt.Errorf("%s is an SQLite file of another program; nothing was changed: choose another file with --data", s.path)
 	}
-	if known := len(migrations()); int(version) > known {
+	if known := schema; int(version) > known {
 		return 0, fmt.Errorf("%s was written by a newer hmule (schema %d; this one knows %d); nothing was changed: start that newer hmule, or choose another file with --data", s.path, version, known)
 	}
 	return int(version), nil
-}
-
-// migrate brings the tables from the file's version to this program's, one
-// version per transaction.
-func (s *Store) migrate(version int) error {
-	files := migrations()
-	for v := version; v < len(files); v++ {
-		if err := s.migrateTo(v+1, files[v]); err != nil {
-			return fmt.Errorf("the tables could not be brought to schema %d: %w", v+1, err)
-		}
-	}
-	return nil
-}
-
-func (s *Store) migrateTo(version int, file string) error {
-	text, err := schemas.ReadFile(file)
-	if err != nil {
-		return err
-	}
-	script := fmt.Sprintf("BEGIN IMMEDIATE;\n%s\nPRAGMA application_id=%d;\nPRAGMA user_version=%d;\n", text, appID, version)
-	if version == 1 {
-		script += fmt.Sprintf("INSERT INTO facts VALUES ('store','%s'), ('next_job','1');\n", newStoreID())
-	}
-	if _, err := s.conn.ExecContext(background, script+"COMMIT;"); err != nil {
-		s.conn.ExecContext(background, "ROLLBACK")
-		return err
-	}
-	return nil
 }
 
 func newStoreID() string {

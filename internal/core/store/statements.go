@@ -27,6 +27,8 @@ import (
 type sqlStatement struct {
 	text string
 	n    int
+	// late tells that it is to see what late writes have written.
+	late bool
 }
 
 // statements are all of them, in the order of their declarations.
@@ -34,7 +36,7 @@ var statements []*sqlStatement
 
 // statement declares one.
 func statement(text string) *sqlStatement {
-	s := &sqlStatement{steady(filled(text)), len(statements)}
+	s := &sqlStatement{text: steady(filled(text)), n: len(statements), late: lately.MatchString(text)}
 	statements = append(statements, s)
 	return s
 }
@@ -72,12 +74,40 @@ func (s *Store) stmt(q *sqlStatement) *sql.Stmt { return s.prepared[q.n] }
 // query runs a statement that answers rows, and queryRow one that answers a row, on the
 // writing connection: they see what the transaction under way has written.
 func (s *Store) query(q *sqlStatement, args ...any) (*sql.Rows, error) {
+	if err := s.before(q); err != nil {
+		return nil, err
+	}
 	return s.stmt(q).QueryContext(background, args...)
 }
 
 // queryRow is told with [Store.query].
-func (s *Store) queryRow(q *sqlStatement, args ...any) *sql.Row {
-	return s.stmt(q).QueryRowContext(background, args...)
+func (s *Store) queryRow(q *sqlStatement, args ...any) aRow {
+	if err := s.before(q); err != nil {
+		return aRow{err: err}
+	}
+	return aRow{row: s.stmt(q).QueryRowContext(background, args...)}
+}
+
+// aRow is the answer of a query for a row.
+type aRow struct {
+	row *sql.Row
+	err error
+}
+
+// Scan is that of [sql.Row].
+func (r aRow) Scan(into ...any) error {
+	if r.err != nil {
+		return r.err
+	}
+	return r.row.Scan(into...)
+}
+
+// before has late writes go out before a statement that is to see them.
+func (s *Store) before(q *sqlStatement) error {
+	if !q.late {
+		return nil
+	}
+	return s.WriteLate()
 }
 
 // ask runs a query that answers rows on the reading pool, and askOne one that answers a row:
@@ -92,6 +122,13 @@ func (s *Store) askOne(ctx context.Context, text string, args ...any) *sql.Row {
 }
 
 func (s *Store) exec(q *sqlStatement, args ...any) error {
+	if err := s.before(q); err != nil {
+		return err
+	}
+	return s.execNow(q, args...)
+}
+
+func (s *Store) execNow(q *sqlStatement, args ...any) error {
 	if err := s.begin(); err != nil {
 		return err
 	}
@@ -101,6 +138,9 @@ func (s *Store) exec(q *sqlStatement, args ...any) error {
 
 // execID executes a statement that returns an id.
 func (s *Store) execID(q *sqlStatement, args ...any) (id int64, err error) {
+	if err := s.before(q); err != nil {
+		return 0, err
+	}
 	if err := s.begin(); err != nil {
 		return 0, err
 	}
@@ -128,13 +168,13 @@ func (s *Store) oneRow(q *sqlStatement, id int64) (*Row, error) {
 	return one(s.queryRow(q, id))
 }
 
-func one(r *sql.Row) (*Row, error) {
-	row := new(Row)
-	err := row.scan(r)
+func one(r aRow) (*Row, error) {
+	v := newValues(rowWidth)
+	err := v.scan(r)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
 	}
-	return row, err
+	return v.row(), err
 }
 
 func rows(r *sql.Rows, err error) ([]*Row, error) {
@@ -143,12 +183,12 @@ func rows(r *sql.Rows, err error) ([]*Row, error) {
 	}
 	defer r.Close()
 	var all []*Row
+	v := newValues(rowWidth)
 	for r.Next() {
-		row := new(Row)
-		if err := row.scan(r); err != nil {
+		if err := v.scan(r); err != nil {
 			return nil, err
 		}
-		all = append(all, row)
+		all = append(all, v.row())
 	}
 	return all, r.Err()
 }
@@ -172,6 +212,9 @@ func ids(r *sql.Rows, err error) ([]int64, error) {
 
 // each runs a query on the writing connection and gives every row to scan.
 func each(s *Store, query string, scan func(r *sql.Rows) error, args ...any) error {
+	if err := s.WriteLate(); err != nil {
+		return err
+	}
 	r, err := s.conn.QueryContext(background, known(query), args...)
 	if err != nil {
 		return err
@@ -218,6 +261,9 @@ func beyond(newest bool) (comparison, direction string) {
 
 // Exec executes a statement of a test's own.
 func (s *Store) Exec(query string) error {
+	if err := s.WriteLate(); err != nil {
+		return err
+	}
 	if err := s.begin(); err != nil {
 		return err
 	}

@@ -24,7 +24,7 @@ import (
 	"github.com/mattn/go-sqlite3"
 )
 
-//go:embed schema/*.sql
+//go:embed schema/*.sql schema/old/*.sql
 var schemas embed.FS
 
 // background is what statements of the writer run under: a context that can
@@ -49,17 +49,25 @@ type Store struct {
 	// open is true while a transaction is, and writes counts the statements that wrote.
 	open   bool
 	writes int64
+	// late are writes that have not gone out yet; values is room for those of a statement.
+	late   late
+	values []any
 	// failing is true once the disk has failed and the store is given up.
 	failing bool
 	// checkDB makes checkpoints beside the commits.
 	checkDB *sql.DB
 	checks  checkpoints
+	// moved is told while tables are brought up to date; nil for nobody.
+	moved Moved
 }
 
 // Open opens the data file at path, creates it where there is none, and brings
 // its tables up to date. The errors are sentences for the person who started
 // the service.
-func Open(path string) (*Store, error) {
+func Open(path string) (*Store, error) { return OpenTold(path, nil) }
+
+// OpenTold is [Open], and tells how far it has come while it brings tables up to date.
+func OpenTold(path string, told Moved) (*Store, error) {
 	if real, err := filepath.EvalSymlinks(path); err == nil {
 		path = real // one lock per file, by whatever name it is reached
 	}
@@ -67,7 +75,7 @@ func Open(path string) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{path: path, lock: lock}
+	s := &Store{path: path, lock: lock, moved: told}
 	err = s.readMark()
 	for _, name := range []string{path, path + "-wal"} {
 		if info, err := os.Stat(name); err == nil && info.Size() > 0 && info.ModTime().After(s.written) {
@@ -206,13 +214,16 @@ func (s *Store) begin() error {
 }
 
 // Writing tells whether something was written since the last commit.
-func (s *Store) Writing() bool { return s.open }
+func (s *Store) Writing() bool { return s.open || !s.late.none() }
 
 var sqlCommit = statement("COMMIT")
 
 // Commit makes everything that was written since the last one durable. When it
 // fails nothing is, and the transaction still has to be rolled back.
 func (s *Store) Commit() error {
+	if err := s.WriteLate(); err != nil {
+		return err
+	}
 	_, err := s.stmt(sqlCommit).ExecContext(background)
 	s.open = err != nil
 	return err
@@ -220,6 +231,7 @@ func (s *Store) Commit() error {
 
 // Rollback undoes everything since the last commit.
 func (s *Store) Rollback() error {
+	s.late = late{}
 	s.open = false
 	_, err := s.conn.ExecContext(background, "ROLLBACK")
 	if err != nil && strings.Contains(err.Error(), "no transaction is active") {

@@ -84,7 +84,7 @@ func TestStatementsArePlainSQL(t *testing.T) {
 	files, err := filepath.Glob("*.go")
 	require.NoError(t, err)
 	for _, name := range files {
-		if slices.Contains([]string{"sqlite.go", "identity.go", "checkpoint.go", "inspect.go"}, name) || strings.HasSuffix(name, "_test.go") {
+		if slices.Contains([]string{"sqlite.go", "identity.go", "checkpoint.go", "inspect.go", "migrate.go"}, name) || strings.HasSuffix(name, "_test.go") {
 			continue
 		}
 		text, err := os.ReadFile(name)
@@ -161,7 +161,7 @@ func TestClose(t *testing.T) {
 // A file of every schema there ever was is opened, brought up to date, and holds
 // what it held. HMULE_WRITE_FIXTURE=1 writes the one of the present schema.
 func TestFixtures(t *testing.T) {
-	current := filepath.Join("testdata", fmt.Sprintf("schema-%d.db", len(migrations())))
+	current := filepath.Join("testdata", fmt.Sprintf("schema-%d.db", schema))
 	if os.Getenv("HMULE_WRITE_FIXTURE") != "" {
 		writeFixture(t, current)
 	}

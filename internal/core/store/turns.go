@@ -35,14 +35,13 @@ func (s *Store) NextTurns(queue, task int64, limit int) ([]*Head, error) {
 	}
 	defer found.Close()
 	var all []*Head
+	v := newValues(rowWidth + 2)
 	for found.Next() {
-		r := new(Row)
-		h := &Head{Turn: Turn{Active: true}, Rows: []*Row{r}}
-		if err := r.scan(headScanner{found, h}); err != nil {
+		if err := v.scan(found); err != nil {
 			return nil, err
 		}
-		h.Level, h.Owner = r.Level, r.Owner
-		all = append(all, h)
+		r := v.row()
+		all = append(all, &Head{Turn: Turn{Level: r.Level, Owner: r.Owner, Tag: v.int64(), Active: true}, More: v.int64() != 0, Rows: []*Row{r}})
 	}
 	if err := found.Err(); err != nil {
 		return nil, err
@@ -53,28 +52,20 @@ func (s *Store) NextTurns(queue, task int64, limit int) ([]*Head, error) {
 	return all, nil
 }
 
-// headScanner reads a turn's tag and whether more follow, and then a row.
-type headScanner struct {
-	*sql.Rows
-	h *Head
-}
-
-// Scan is told with [headScanner].
-func (s headScanner) Scan(row ...any) error {
-	return s.Rows.Scan(append([]any{&s.h.Tag, &s.h.More}, row...)...)
-}
-
 // nextTurns finds, for each of the first turns, its first job, and whether there is a
 // second.
 var nextTurns = func() string {
 	first := `(SELECT x.id FROM jobs x WHERE x.queue = t.queue AND x.task = t.task AND x.level = t.level AND x.owner = t.owner AND x.state = {ready} AND x.turn = 1 AND x.removed_by = 0 ORDER BY x.rank, x.id LIMIT 1`
 	names := strings.Split(rowColumns, ",")
 	for i, name := range names {
-		names[i] = "j." + strings.TrimSpace(name)
+		if name = strings.TrimSpace(name); slices.Contains([]string{"queue", "task", "level", "owner"}, name) {
+			name = "j." + name
+		}
+		names[i] = name
 	}
-	return `SELECT t.tag, ` + first + ` OFFSET 1) IS NOT NULL, ` + strings.Join(names, ", ") + `
+	return `SELECT ` + strings.Join(names, ", ") + `, t.tag, ` + first + ` OFFSET 1) IS NOT NULL
 		FROM (SELECT queue, task, level, owner, tag FROM turns WHERE queue = ? AND task = ? AND active = 1 ORDER BY level DESC, tag, owner LIMIT ?) t
-		JOIN jobs j ON j.id = ` + first + `)`
+		JOIN jobs j ON j.id = ` + first + `) JOIN specs ON job = j.id`
 }()
 
 var sqlTurnOf = statement(`SELECT tag, active FROM turns WHERE queue = ? AND task = ? AND level = ? AND owner = ?`)

@@ -9,14 +9,47 @@ import (
 	"humblemule/job"
 )
 
-var sqlHeads = statement(`SELECT ` + rowColumns + ` FROM jobs WHERE queue = ? AND task = ? AND state = {ready} AND removed_by = 0 ORDER BY level DESC, rank, id LIMIT ?`)
+var sqlHeads = statement(`SELECT ` + rowColumns + ` FROM ` + rowsFrom + ` WHERE queue = ? AND task = ? AND state = {ready} AND removed_by = 0 ORDER BY level DESC, rank, id LIMIT ?`)
+
+// Most jobs wait with no more than this, and every value that is read costs two calls into C.
+var sqlPlainHeads = statement(`SELECT id, level, rank, enqueued_at, ready_at, policy, priority, payload_bytes, payload,
+			attempt > 0 OR round > 1 OR turn = 1 OR cause <> 0 OR schedule <> 0 OR operation <> 0 OR start_by > 0 OR run_at > 0 OR owner <> '' OR lane <> '' OR key <> '' OR labels <> '' OR traceparent <> ''
+			FROM ` + rowsFrom + ` WHERE queue = ? AND task = ? AND state = {ready} AND removed_by = 0 ORDER BY level DESC, rank, id LIMIT ?`)
 
 // Heads reads the first ready jobs of a queue and task in their order.
 func (s *Store) Heads(queue, task int64, limit int) ([]*Row, error) {
+	all, plain, err := s.plainHeads(queue, task, limit)
+	if err != nil || plain {
+		return all, err
+	}
 	return rows(s.query(sqlHeads, queue, task, limit))
 }
 
-var sqlHeadsOf = statement(`SELECT ` + rowColumns + ` FROM jobs WHERE queue = ? AND task = ? AND level = ? AND owner = ? AND state = {ready} AND turn = 1 AND removed_by = 0 AND id <> ? ORDER BY rank, id LIMIT ?`)
+// plainHeads reads them where all are plain.
+func (s *Store) plainHeads(queue, task int64, limit int) (all []*Row, plain bool, err error) {
+	found, err := s.query(sqlPlainHeads, queue, task, limit)
+	if err != nil {
+		return nil, false, err
+	}
+	defer found.Close()
+	v := newValues(10)
+	for found.Next() {
+		if err := v.scan(found); err != nil {
+			return nil, false, err
+		}
+		r := &Row{
+			Queue: queue, Task: task, State: job.Ready, Round: 1,
+			ID: v.int64(), Level: v.int(), Rank: v.int64(), EnqueuedAt: v.time(), ReadyAt: v.time(), Policy: v.int64(), Priority: v.int(), PayloadBytes: v.int(), Payload: v.bytes(),
+		}
+		if v.int64() != 0 {
+			return nil, false, nil
+		}
+		all = append(all, r)
+	}
+	return all, true, found.Err()
+}
+
+var sqlHeadsOf = statement(`SELECT ` + rowColumns + ` FROM ` + rowsFrom + ` WHERE queue = ? AND task = ? AND level = ? AND owner = ? AND state = {ready} AND turn = 1 AND removed_by = 0 AND id <> ? ORDER BY rank, id LIMIT ?`)
 
 // HeadsOf reads the first ready jobs of the owner of a row in its queue, task and level,
 // but the row itself.
@@ -24,7 +57,7 @@ func (s *Store) HeadsOf(r *Row, limit int) ([]*Row, error) {
 	return rows(s.query(sqlHeadsOf, r.Queue, r.Task, r.Level, r.Owner, r.ID, limit))
 }
 
-var sqlWaiting = statement(`SELECT ` + rowColumns + ` FROM jobs WHERE queue = ? AND task = ? AND state = ? AND id > ? AND removed_by = 0 ORDER BY id LIMIT ?`)
+var sqlWaiting = statement(`SELECT ` + rowColumns + ` FROM ` + rowsFrom + ` WHERE queue = ? AND task = ? AND state = ? AND state <> {running} AND id > ? AND removed_by = 0 ORDER BY id LIMIT ?`)
 
 // Waiting reads jobs of a queue, task and state beyond an id, in the order of their ids.
 func (s *Store) Waiting(queue, task int64, state job.State, after int64, limit int) ([]*Row, error) {
@@ -36,7 +69,7 @@ var sqlPutPlace = statement(`UPDATE jobs SET level = ?, rank = ?, turn = ? WHERE
 // PutPlace writes a waiting job's place.
 func (s *Store) PutPlace(r *Row) error { return s.exec(sqlPutPlace, r.Level, r.Rank, r.Turn, r.ID) }
 
-var sqlDue = statement(`SELECT ` + rowColumns + ` FROM jobs WHERE state IN ({scheduled}, {backoff}) AND removed_by = 0 AND next_at <= ? ORDER BY next_at, id LIMIT ?`)
+var sqlDue = statement(`SELECT ` + rowColumns + ` FROM ` + rowsFrom + ` WHERE state IN ({scheduled}, {backoff}) AND removed_by = 0 AND next_at <= ? ORDER BY next_at, id LIMIT ?`)
 
 // Due reads jobs whose time has come, the longest due first.
 func (s *Store) Due(now job.Time, limit int) ([]*Row, error) {
@@ -48,7 +81,7 @@ var sqlNextDue = statement(`SELECT next_at FROM jobs WHERE state IN ({scheduled}
 // NextDue tells when the next scheduled job or backoff is due; zero for never.
 func (s *Store) NextDue() (job.Time, error) { return s.oneTime(sqlNextDue) }
 
-var sqlTooLate = statement(`SELECT ` + rowColumns + ` FROM jobs WHERE start_by > 0 AND started_at = 0 AND state IN ({held}, {scheduled}, {ready}) AND removed_by = 0 AND start_by <= ? ORDER BY start_by, id LIMIT ?`)
+var sqlTooLate = statement(`SELECT ` + rowColumns + ` FROM ` + rowsFrom + ` WHERE start_by > 0 AND started_at = 0 AND state IN ({held}, {scheduled}, {ready}) AND removed_by = 0 AND start_by <= ? ORDER BY start_by, id LIMIT ?`)
 
 // TooLate reads jobs that have not been started by a time they had to be.
 func (s *Store) TooLate(now job.Time, limit int) ([]*Row, error) {
@@ -83,7 +116,7 @@ func (s *Store) Ahead(ctx context.Context, queue, task int64, level int, rank, i
 
 // OldestWaiting reads ready jobs of a queue and task, the first enqueued first.
 func (s *Store) OldestWaiting(ctx context.Context, queue, task int64, limit int) (all []api.Start, err error) {
-	found, err := s.ask(ctx, "SELECT id, ready_at FROM jobs WHERE queue = ? AND task = ? AND state = {ready} AND removed_by = 0 ORDER BY id LIMIT ?", queue, task, limit)
+	found, err := s.ask(ctx, "SELECT id, ready_at FROM jobs {by jobs_listed} WHERE queue = ? AND task = ? AND state = {ready} AND state <> {running} AND removed_by = 0 ORDER BY id LIMIT ?", queue, task, limit)
 	if err != nil {
 		return nil, err
 	}

@@ -254,7 +254,7 @@ func (w *work) check(t *testing.T, path string) {
 		"SELECT count(*) FROM (SELECT queue, task, state, count(*) n FROM jobs WHERE removed_by = 0 GROUP BY 1, 2, 3) j LEFT JOIN counts c USING (queue, task, state) WHERE coalesce(c.n, 0) <> j.n",
 		"SELECT count(*) FROM counts c WHERE n <> (SELECT count(*) FROM jobs j WHERE j.queue = c.queue AND j.task = c.task AND j.state = c.state AND removed_by = 0)",
 		"SELECT count(*) FROM jobs WHERE key <> '' GROUP BY key HAVING count(*) > 1 UNION ALL SELECT 0 LIMIT 1",
-		"SELECT count(*) FROM jobs j WHERE state = 6 AND NOT EXISTS (SELECT 1 FROM attempts a WHERE a.job = j.id AND a.outcome = 'done')",
+		"SELECT count(*) FROM jobs j WHERE state = 6 AND token = 0 AND NOT EXISTS (SELECT 1 FROM attempts a WHERE a.job = j.id AND a.outcome = 'done')",
 		"SELECT count(*) FROM jobs j WHERE state = 6 AND task <> (SELECT id FROM tasks WHERE name = 'notice.publish') AND NOT EXISTS (SELECT 1 FROM jobs f WHERE f.key = 'follows ' || j.id)",
 		"SELECT count(*) FROM (SELECT queue, lane FROM jobs WHERE lane <> '' AND state IN (3, 4) AND removed_by = 0 GROUP BY 1, 2 HAVING count(*) > 1)",
 	} {

@@ -1,0 +1,291 @@
+package store
+
+import (
+	"fmt"
+	"regexp"
+	"strings"
+
+	"humblemule/job"
+)
+
+// Writes of the kinds that most jobs' lives are made of go out together: half of what a row
+// costs by itself is the statement's. They wait until a statement is to see what they
+// write, at the latest until the commit. Each is whole when it is put in here, so that what
+// becomes of the caller's row does not matter.
+//
+// The order in which they go out is that of a job's life; a job that goes back to an earlier
+// part of it does so by a statement that has these go out first.
+
+// late are the writes that wait.
+type late struct {
+	plain                []plainJob
+	jobs, specs, results rowValues
+	leases               []lateLease
+	leasedTo             lease
+	done                 []lateDone
+	doneAt               job.Time
+}
+
+// rowValues are the values of rows that are inserted.
+type rowValues struct{ values []any }
+
+// plainJob is a new job with a short payload and nothing that few jobs have.
+type plainJob struct {
+	id, rank int64
+	alike
+	payload []byte
+}
+
+// alike is what the jobs of a bulk mostly have in common.
+type alike struct{ queue, task, state, level, enqueuedAt, readyAt, policy, priority int64 }
+
+// follows tells whether a job is the next after another in all that is numbered, and like it
+// in all else: then only the payload is a value of its own, and every value costs a call
+// into C.
+func (p *plainJob) follows(o *plainJob) bool {
+	return p.id == o.id+1 && p.rank == o.rank+1 && p.alike == o.alike
+}
+
+// lease is what leases that go out together have in common.
+type lease struct {
+	worker, ms int64
+	at         job.Time
+}
+
+type lateLease struct{ id, token int64 }
+
+type lateDone struct{ id, runMS int64 }
+
+// LateError says which write failed that was to go out with others.
+type LateError struct {
+	// Job is the job whose lease could not be written; 0 where another write failed.
+	Job int64
+	error
+}
+
+// Unwrap gives the fault.
+func (e *LateError) Unwrap() error { return e.error }
+
+// sizes are how many rows a statement writes at once: as many as there are, in these parts.
+// For fewer than four a statement each is no slower.
+var sizes = []int{atOnce, 4, 1}
+
+// atOnce is how many rows one statement writes or deletes at the most.
+const atOnce = 16
+
+var among = marks(" IN (", "?", atOnce) + ")"
+
+// marks repeats the marks of a row.
+func marks(head, row string, n int) string { return head + row + strings.Repeat(", "+row, n-1) }
+
+// numbered is a statement with a row for each of n numbers.
+func numbered(head string, n int, row func(i int) string) string {
+	rows := make([]string, n)
+	for i := range rows {
+		rows[i] = row(i)
+	}
+	return head + strings.Join(rows, ", ")
+}
+
+// sized declares a statement for each size.
+func sized(text func(n int) string) (all []*sqlStatement) {
+	for _, n := range sizes {
+		all = append(all, statement(text(n)))
+	}
+	return all
+}
+
+// inserts declares the statements that insert rows with so many columns.
+func inserts(into string, columns int) []*sqlStatement {
+	row := marks("(", "?", columns) + ")"
+	return sized(func(n int) string { return marks("INSERT INTO "+into+" VALUES ", row, n) })
+}
+
+var (
+	sqlInsertJobs  = inserts("jobs (id, queue, task, state, level, rank, enqueued_at, ready_at, next_at, start_by, schedule, turn, owner, lane, key)", 15)
+	sqlInsertSpecs = inserts("specs (job, policy, priority, payload_bytes, payload, run_at, dedupe, labels, traceparent)", 9)
+	sqlInsertAlike = sized(func(n int) string {
+		return numbered("INSERT INTO jobs (queue, task, state, level, enqueued_at, ready_at, id, rank) VALUES ", n, func(i int) string { return fmt.Sprintf("(?1, ?2, ?3, ?4, ?5, ?6, ?7 + %d, ?8 + %d)", i, i) })
+	})
+	sqlInsertAlikeSpecs = sized(func(n int) string {
+		return numbered("INSERT INTO specs (policy, priority, job, payload_bytes, payload) VALUES ", n, func(i int) string {
+			return fmt.Sprintf("(?1, ?2, ?3 + %d, coalesce(length(?%d), 0), ?%d)", i, i+4, i+4)
+		})
+	})
+	sqlInsertResults = sized(func(n int) string {
+		return marks("INSERT INTO bodies (job, kind, n, bytes) VALUES ", "(?, {result}, 0, ?)", n) + " ON CONFLICT (job, kind, n) DO UPDATE SET bytes = excluded.bytes"
+	})
+	sqlLeases = sized(func(n int) string {
+		return `UPDATE jobs SET state = {running}, attempt = attempt + 1, tries = tries + 1, started_at = CASE WHEN started_at = 0 THEN ? ELSE started_at END, leased_at = ?, lease_ms = ?, worker = ?,
+			token = CASE id` + strings.Repeat(" WHEN ? THEN ?", n) + ` END WHERE id` + marks(" IN (", "?", n) + ")"
+	})
+	sqlDone = sized(func(n int) string {
+		return `UPDATE jobs SET state = {done}, finished_at = ?, next_at = 0, reason = '', reason_text = '', cause = 0,
+			run_ms = CASE id` + strings.Repeat(" WHEN ? THEN ?", n) + ` END WHERE id` + marks(" IN (", "?", n) + ")"
+	})
+)
+
+// lately are the tables that late writes change.
+var lately = regexp.MustCompile(`\b(jobs|specs|bodies)\b`)
+
+// insert has a new job's row go out, with what was asked for.
+func (l *late) insert(r *Row, inline []byte) {
+	if r.plain() && len(inline) == r.PayloadBytes {
+		l.plain = append(l.plain, plainJob{r.ID, r.Rank, alike{r.Queue, r.Task, int64(r.State), int64(r.Level), int64(r.EnqueuedAt), int64(r.ReadyAt), r.Policy, int64(r.Priority)}, inline})
+		return
+	}
+	l.jobs.add(r.ID, r.Queue, r.Task, int64(r.State), int64(r.Level), r.Rank, int64(r.EnqueuedAt), int64(r.ReadyAt), int64(r.NextAt), int64(r.StartBy), r.Schedule, r.Turn, r.Owner, r.Lane, r.Key)
+	l.specs.add(r.ID, r.Policy, int64(r.Priority), int64(r.PayloadBytes), inline, int64(r.RunAt), r.Dedupe, r.Labels, r.Traceparent)
+}
+
+func (r *rowValues) add(values ...any) { r.values = append(r.values, values...) }
+
+// WriteLate has everything go out that waits, as [Store.Commit] does first. An error is a
+// [LateError].
+
+func (s *Store) WriteLate() error {
+	l := &s.late
+	if l.none() {
+		return nil
+	}
+	taken := *l
+	*l = late{}
+	if err := s.writePlain(taken.plain); err != nil {
+		return &LateError{error: err}
+	}
+	for _, part := range []struct {
+		rows    *rowValues
+		by      []*sqlStatement
+		columns int
+	}{{&taken.jobs, sqlInsertJobs, 15}, {&taken.specs, sqlInsertSpecs, 9}, {&taken.results, sqlInsertResults, 2}} {
+		if err := s.writeRows(part.rows.values, part.by, part.columns); err != nil {
+			return &LateError{error: err}
+		}
+	}
+	if err := s.writeLeases(taken.leases, taken.leasedTo); err != nil {
+		return err
+	}
+	if err := s.writeDone(taken.done, taken.doneAt); err != nil {
+		return &LateError{error: err}
+	}
+	return nil
+}
+
+func (l *late) none() bool {
+	return len(l.plain)+len(l.jobs.values)+len(l.results.values)+len(l.leases)+len(l.done) == 0
+}
+
+// parts cuts n rows into parts of the sizes, and tells for each its place and its size.
+func parts(n int, do func(from, size, statement int) error) error {
+	from := 0
+	for i, size := range sizes {
+		for ; n-from >= size; from += size {
+			if err := do(from, size, i); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// writePlain writes plain jobs, as many together as follow one another.
+func (s *Store) writePlain(all []plainJob) error {
+	for len(all) > 0 {
+		n := 1
+		for n < len(all) && all[n].follows(&all[n-1]) {
+			n++
+		}
+		if err := parts(n, func(from, size, i int) error { return s.writeAlike(all[from:from+size], i) }); err != nil {
+			return err
+		}
+		all = all[n:]
+	}
+	return nil
+}
+
+func (s *Store) writeAlike(some []plainJob, i int) error {
+	first := &some[0]
+	values := append(s.values[:0], first.queue, first.task, first.state, first.level, first.enqueuedAt, first.readyAt, first.id, first.rank)
+	if err := s.execNow(sqlInsertAlike[i], values...); err != nil {
+		return err
+	}
+	values = append(values[:0], first.policy, first.priority, first.id)
+	for _, p := range some {
+		values = append(values, p.payload)
+	}
+	s.values = values
+	return s.execNow(sqlInsertAlikeSpecs[i], values...)
+}
+
+func (s *Store) writeRows(values []any, by []*sqlStatement, columns int) error {
+	return parts(len(values)/columns, func(from, size, i int) error {
+		return s.execNow(by[i], values[from*columns:(from+size)*columns]...)
+	})
+}
+
+// writeLeases writes leases. Where some cannot be written together it finds the one.
+func (s *Store) writeLeases(all []lateLease, to lease) error {
+	write := func(some []lateLease, i int) error {
+		values := append(s.values[:0], int64(to.at), int64(to.at), to.ms, to.worker)
+		for _, l := range some {
+			values = append(values, l.id, l.token)
+		}
+		for _, l := range some {
+			values = append(values, l.id)
+		}
+		s.values = values
+		return s.execNow(sqlLeases[i], values...)
+	}
+	return parts(len(all), func(from, size, i int) error {
+		err := write(all[from:from+size], i)
+		if err == nil {
+			return nil
+		}
+		for _, l := range all[from : from+size] {
+			if err := write([]lateLease{l}, len(sizes)-1); err != nil {
+				return &LateError{l.id, fmt.Errorf("the lease of job %d: %w", l.id, err)}
+			}
+		}
+		return &LateError{error: err}
+	})
+}
+
+func (s *Store) writeDone(all []lateDone, at job.Time) error {
+	return parts(len(all), func(from, size, i int) error {
+		values := append(s.values[:0], int64(at))
+		for _, d := range all[from : from+size] {
+			values = append(values, d.id, d.runMS)
+		}
+		for _, d := range all[from : from+size] {
+			values = append(values, d.id)
+		}
+		s.values = values
+		return s.execNow(sqlDone[i], values...)
+	})
+}
+
+// Lease writes that a job runs: that its attempts and tries are one more, since when, by
+// whom, and its lease.
+func (s *Store) Lease(r *Row) error {
+	to := lease{r.Worker, r.LeaseMS, r.LeasedAt}
+	if s.late.leasedTo != to || len(s.late.done) > 0 {
+		if err := s.WriteLate(); err != nil {
+			return err
+		}
+	}
+	s.late.leasedTo = to
+	s.late.leases = append(s.late.leases, lateLease{r.ID, r.Token})
+	return nil
+}
+
+// finishDone writes that a job is done whose last attempt stays in its row.
+func (s *Store) finishDone(r *Row) error {
+	if s.late.doneAt != r.FinishedAt {
+		if err := s.WriteLate(); err != nil {
+			return err
+		}
+	}
+	s.late.doneAt = r.FinishedAt
+	s.late.done = append(s.late.done, lateDone{r.ID, r.RunMS})
+	return nil
+}

@@ -1,0 +1,288 @@
+package store
+
+import (
+	"database/sql"
+	"errors"
+	"fmt"
+	"io/fs"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+)
+
+// A file whose tables are older is built anew beside the one that is there, written to the
+// disk, and put in its place: until then nothing of the old one has changed, whatever stops
+// the service.
+
+// schema is the version of the tables that this program writes. Those before it were
+// reached by the scripts in schema/old, one after the other.
+const schema = 7
+
+// oldScripts are the scripts that brought the tables from each version to the next.
+func oldScripts() []string {
+	files, err := fs.Glob(schemas, "schema/old/*.sql")
+	if err != nil {
+		panic(err) // the pattern is constant
+	}
+	return files
+}
+
+func script(names ...string) string {
+	var all strings.Builder
+	for _, name := range names {
+		text, err := schemas.ReadFile(name)
+		if err != nil {
+			panic(err) // they are in the program
+		}
+		all.Write(text)
+	}
+	return all.String()
+}
+
+// versioned is a script in a transaction, after which the tables have a version.
+func versioned(text string, version int) string {
+	return fmt.Sprintf("BEGIN IMMEDIATE;\n%s\nPRAGMA application_id=%d;\nPRAGMA user_version=%d;\nCOMMIT;", text, appID, version)
+}
+
+// ground prepares an empty file for its tables: pages that become free can be given back
+// later, some at a time.
+const ground = "PRAGMA auto_vacuum = INCREMENTAL; "
+
+// create makes the tables of a new file.
+func create(conn *sql.Conn) error {
+	facts := fmt.Sprintf("\nINSERT INTO facts VALUES ('store','%s'), ('next_job','1');\n", newStoreID())
+	_, err := conn.ExecContext(background, versioned(script("schema/tables.sql", "schema/views.sql")+facts, schema))
+	if err != nil {
+		conn.ExecContext(background, "ROLLBACK")
+	}
+	return err
+}
+
+// Moved is told how many of a file's jobs were carried over to its new tables.
+type Moved func(done, all int64)
+
+// rebuild brings a file of an older version to this one. The file is open, and closed when
+// it answers.
+func (s *Store) rebuild(version int) error {
+	err := s.rebuiltFrom(version)
+	for _, name := range []string{s.path + ".copy", s.path + ".new"} {
+		os.Remove(name)
+		os.Remove(name + "-journal")
+	}
+	if err != nil {
+		return fmt.Errorf("the tables could not be brought from schema %d to %d, and are as they were: %w; about as many bytes must be free beside the file as it has", version, schema, err)
+	}
+	return nil
+}
+
+func (s *Store) rebuiltFrom(version int) error {
+	// Its log must be gone before another file takes its name, since SQLite would take it for
+	// that one's.
+	var mode string
+	if err := s.conn.QueryRowContext(background, "PRAGMA journal_mode = DELETE").Scan(&mode); err != nil || mode != "delete" {
+		return errors.Join(fmt.Errorf("the file is open in another program; close it there first"), err)
+	}
+	for _, name := range []string{s.path + ".copy", s.path + ".new"} { // of a time when it was stopped
+		if err := os.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) {
+			return err
+		}
+	}
+	from := s.path
+	if scripts := oldScripts(); version < len(scripts) {
+		from = s.path + ".copy"
+		if _, err := s.conn.ExecContext(background, "VACUUM INTO ?", from); err != nil {
+			return err
+		}
+		if err := upgrade(from, version, scripts); err != nil {
+			return err
+		}
+	}
+	known := s.isItself()
+	if err := s.closeWriter(); err != nil {
+		return err
+	}
+	if err := s.buildFrom(from, known); err != nil {
+		return err
+	}
+	if err := os.Rename(s.path+".new", s.path); err != nil {
+		return err
+	}
+	return syncFolder(filepath.Dir(s.path))
+}
+
+// isItself tells whether the file is the one that it says it is, and no copy of it.
+func (s *Store) isItself() bool {
+	was, err := s.facts("inode", "birth")
+	if err != nil {
+		return false
+	}
+	inode, birth, err := identityOf(s.path)
+	return err == nil && was["inode"] == inode && (was["birth"] == birth || was["birth"] == "0" || birth == "0")
+}
+
+func (s *Store) closeWriter() error {
+	err := errors.Join(s.conn.Close(), s.writeDB.Close())
+	s.conn, s.writeDB = nil, nil
+	return err
+}
+
+// upgrade runs the scripts on a copy, which need not survive anything.
+func upgrade(path string, version int, scripts []string) error {
+	return onFile(path, "OFF", func(conn *sql.Conn) error {
+		for v := version; v < len(scripts); v++ {
+			if _, err := conn.ExecContext(background, versioned(script(scripts[v]), v+1)); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+}
+
+// onFile opens a file without a journal: nobody else knows it, and what is half done is
+// thrown away.
+func onFile(path, synchronous string, do func(conn *sql.Conn) error) error {
+	db, err := sql.Open("sqlite3", "file:"+uriPath.Replace(path)+"?_synchronous="+synchronous+"&_txlock=immediate&_cache_size=-65536"+layer())
+	if err != nil {
+		return err
+	}
+	db.SetMaxOpenConns(1)
+	conn, err := db.Conn(background)
+	if err == nil {
+		_, err = conn.ExecContext(background, ground+"PRAGMA journal_mode = OFF")
+	}
+	if err == nil {
+		err = do(conn)
+	}
+	if conn != nil {
+		err = errors.Join(err, conn.Close())
+	}
+	return errors.Join(err, db.Close())
+}
+
+// carried are the tables whose rows are carried over as they are.
+var carried = []string{
+	"facts", "queues", "tasks", "policies", "workers", "attempts", "bodies", "log_lines", "results_kept", "steps", "counts", "past_counts", "keys", "lanes", "turns",
+	"actions", "operations", "operation_counts", "receipts", "causes", "cause_counts", "cause_hours", "schedules", "schedule_runs",
+}
+
+// buildFrom builds the new file beside the old one in a single transaction, whose end writes
+// it to the disk.
+func (s *Store) buildFrom(from string, known bool) error {
+	to := s.path + ".new"
+	return onFile(to, "FULL", func(conn *sql.Conn) error {
+		if err := create(conn); err != nil {
+			return err
+		}
+		if err := os.Chmod(to, 0o600); err != nil {
+			return err
+		}
+		if _, err := conn.ExecContext(background, "ATTACH ? AS old", from); err != nil {
+			return err
+		}
+		if _, err := conn.ExecContext(background, "BEGIN IMMEDIATE; DELETE FROM main.facts"); err != nil {
+			return err
+		}
+		for _, table := range carried {
+			if err := carry(conn, table); err != nil {
+				return fmt.Errorf("%s: %w", table, err)
+			}
+		}
+		if err := s.carryJobs(conn); err != nil {
+			return err
+		}
+		if known {
+			inode, birth, err := identityOf(to)
+			if err != nil {
+				return err
+			}
+			if _, err := conn.ExecContext(background, "UPDATE facts SET value = CASE name WHEN 'inode' THEN ? ELSE ? END WHERE name IN ('inode', 'birth')", inode, birth); err != nil {
+				return err
+			}
+		}
+		_, err := conn.ExecContext(background, "COMMIT")
+		return err
+	})
+}
+
+// carry carries a table's rows over.
+func carry(conn *sql.Conn, table string) error {
+	columns, err := columnsOf(conn, table)
+	if err != nil {
+		return err
+	}
+	names := strings.Join(columns, ", ")
+	_, err = conn.ExecContext(background, fmt.Sprintf("INSERT INTO main.%s (%s) SELECT %s FROM old.%s ORDER BY 1", table, names, names, table))
+	return err
+}
+
+func columnsOf(conn *sql.Conn, table string) (names []string, err error) {
+	rows, err := conn.QueryContext(background, "SELECT name FROM pragma_table_info(?) ORDER BY cid", table)
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	for rows.Next() {
+		var name string
+		if err := rows.Scan(&name); err != nil {
+			return nil, err
+		}
+		names = append(names, name)
+	}
+	return names, rows.Err()
+}
+
+// carriedAtOnce is how many ids are carried over between two words of progress.
+const carriedAtOnce = 100_000
+
+// carryJobs parts the rows of jobs into where each stands and what was asked for.
+func (s *Store) carryJobs(conn *sql.Conn) error {
+	split := []string{}
+	for _, table := range []string{"jobs", "specs"} {
+		columns, err := columnsOf(conn, table)
+		if err != nil {
+			return err
+		}
+		columns = slices.DeleteFunc(columns, func(name string) bool { return name == "run_ms" }) // only of attempts that were not written yet
+		names := strings.Join(columns, ", ")
+		split = append(split, fmt.Sprintf("INSERT INTO main.%s (%s) SELECT %s FROM old.jobs WHERE id > ? AND id <= ? ORDER BY id", table, names, strings.Replace(names, "job, ", "id, ", 1)))
+	}
+	var all, first, last, done int64
+	if err := conn.QueryRowContext(background, "SELECT count(*), coalesce(min(id), 1), coalesce(max(id), 0) FROM old.jobs").Scan(&all, &first, &last); err != nil {
+		return err
+	}
+	for from := first - 1; from < last; {
+		upTo := from + carriedAtOnce
+		if gap, err := nextID(conn, from); err != nil {
+			return err
+		} else if gap > upTo { // ids go on far above where a file was copied
+			from = gap - 1
+			continue
+		}
+		for i, text := range split {
+			result, err := conn.ExecContext(background, text, from, upTo)
+			if err != nil {
+				return err
+			}
+			if n, err := result.RowsAffected(); err == nil && i == 0 {
+				done += n
+			}
+		}
+		if from = upTo; s.moved != nil {
+			s.moved(done, all)
+		}
+	}
+	var there int64
+	if err := conn.QueryRowContext(background, "SELECT count(*) FROM main.jobs JOIN main.specs ON job = id").Scan(&there); err != nil {
+		return err
+	}
+	if there != all {
+		return fmt.Errorf("of %d jobs %d were carried over", all, there)
+	}
+	return nil
+}
+
+func nextID(conn *sql.Conn, after int64) (id int64, err error) {
+	err = conn.QueryRowContext(background, "SELECT coalesce(min(id), 0) FROM old.jobs WHERE id > ?", after).Scan(&id)
+	return id, err
+}

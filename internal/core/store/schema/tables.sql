@@ -1,0 +1,372 @@
+-- Times are milliseconds since 1970 UTC; 0 means none. Spans end in _ms.
+-- Texts that may be absent are empty. Every id below is an integer.
+
+-- One row per fact of the whole file: store (its id), next_job.
+CREATE TABLE facts (
+    name  TEXT PRIMARY KEY,
+    value TEXT NOT NULL
+) WITHOUT ROWID;
+
+-- The states' numbers and words, for people who read this file.
+CREATE TABLE states (
+    id   INTEGER PRIMARY KEY,
+    name TEXT NOT NULL
+);
+INSERT INTO states VALUES
+    (1, 'held'), (2, 'scheduled'), (3, 'ready'), (4, 'running'), (5, 'backoff'),
+    (6, 'done'), (7, 'skipped'), (8, 'cancelled'), (9, 'dead');
+
+-- version is how often the settings were set; walked is where the walk stands that gives
+-- the queue's waiting jobs places by a new order: the last id it has looked at; -1: none.
+-- idle_since is since when there have been neither jobs nor settings, 0 where there are;
+-- made_by is whose token made the name.
+CREATE TABLE queues (
+    id         INTEGER PRIMARY KEY,
+    name       TEXT    NOT NULL UNIQUE,
+    next_rank  INTEGER NOT NULL DEFAULT 1,
+    settings   TEXT    NOT NULL DEFAULT '{}',
+    paused_at  INTEGER NOT NULL DEFAULT 0,
+    paused_by  TEXT    NOT NULL DEFAULT '',
+    created_at INTEGER NOT NULL,
+    version    INTEGER NOT NULL DEFAULT 0,
+    walked     INTEGER NOT NULL DEFAULT -1,
+    idle_since INTEGER NOT NULL DEFAULT 0,
+    made_by    TEXT    NOT NULL DEFAULT ''
+);
+
+CREATE TABLE tasks (
+    id         INTEGER PRIMARY KEY,
+    name       TEXT    NOT NULL UNIQUE,
+    settings   TEXT    NOT NULL DEFAULT '{}',
+    created_at INTEGER NOT NULL,
+    version    INTEGER NOT NULL DEFAULT 0,
+    idle_since INTEGER NOT NULL DEFAULT 0,
+    made_by    TEXT    NOT NULL DEFAULT ''
+);
+
+-- One row per distinct policy (retry, max_attempts, timeout), as JSON.
+CREATE TABLE policies (
+    id   INTEGER PRIMARY KEY,
+    body TEXT NOT NULL UNIQUE
+);
+
+-- Worker processes, so that attempts can name them. wanted is what one was asked to do:
+-- empty, drain or leave. It outlives a restart of the service, so that a worker that was
+-- drained stays so.
+CREATE TABLE workers (
+    id         INTEGER PRIMARY KEY,
+    uid        TEXT    NOT NULL UNIQUE,
+    name       TEXT    NOT NULL DEFAULT '',
+    host       TEXT    NOT NULL DEFAULT '',
+    pid        INTEGER NOT NULL DEFAULT 0,
+    version    TEXT    NOT NULL DEFAULT '',
+    first_seen INTEGER NOT NULL,
+    wanted     TEXT    NOT NULL DEFAULT '',
+    last_seen  INTEGER NOT NULL DEFAULT 0
+);
+CREATE INDEX workers_seen ON workers (last_seen);
+-- When a version of a worker program was seen first: a deploy.
+CREATE INDEX workers_version ON workers (version, first_seen);
+
+-- Where a job stands: what changes while it lives, and what its indexes need. A change
+-- rewrites the row, so that what is written once stands in specs.
+CREATE TABLE jobs (
+    id              INTEGER PRIMARY KEY,
+    queue           INTEGER NOT NULL,
+    task            INTEGER NOT NULL,
+    state           INTEGER NOT NULL,
+    level           INTEGER NOT NULL,            -- taken highest first,
+    rank            INTEGER NOT NULL DEFAULT 0,  -- then lowest; 0: not drawn yet
+    enqueued_at     INTEGER NOT NULL,
+    ready_at        INTEGER NOT NULL DEFAULT 0,
+    attempt         INTEGER NOT NULL DEFAULT 0,
+    tries           INTEGER NOT NULL DEFAULT 0,
+    round           INTEGER NOT NULL DEFAULT 1,
+    started_at      INTEGER NOT NULL DEFAULT 0,  -- first start of the round
+    finished_at     INTEGER NOT NULL DEFAULT 0,
+    worker          INTEGER NOT NULL DEFAULT 0,  -- of the latest attempt
+    token           INTEGER NOT NULL DEFAULT 0,  -- of the live lease; of a done job: of its
+    leased_at       INTEGER NOT NULL DEFAULT 0,  -- last attempt, where that is no row of attempts
+    lease_ms        INTEGER NOT NULL DEFAULT 0,
+    run_ms          INTEGER NOT NULL DEFAULT 0,  -- of that attempt
+    next_at         INTEGER NOT NULL DEFAULT 0,
+    start_by        INTEGER NOT NULL DEFAULT 0,
+    cancel_asked_at INTEGER NOT NULL DEFAULT 0,
+    cause           INTEGER NOT NULL DEFAULT 0,
+    schedule        INTEGER NOT NULL DEFAULT 0,  -- that has enqueued it
+    operation       INTEGER NOT NULL DEFAULT 0,  -- that has requeued it, of an action on many
+    removed_by      INTEGER NOT NULL DEFAULT 0,  -- the action that removed it
+    removed_at      INTEGER NOT NULL DEFAULT 0,  -- how long the file was served then, in ms
+    turn            INTEGER NOT NULL DEFAULT 0,  -- whether it waits by turns of its queue's owners
+    owner           TEXT    NOT NULL DEFAULT '',
+    lane            TEXT    NOT NULL DEFAULT '',
+    key             TEXT    NOT NULL DEFAULT '',
+    reason          TEXT    NOT NULL DEFAULT '',
+    reason_text     TEXT    NOT NULL DEFAULT ''
+);
+
+-- What was asked for: written when the job is enqueued, edited or requeued.
+CREATE TABLE specs (
+    job           INTEGER PRIMARY KEY,
+    policy        INTEGER NOT NULL,
+    priority      INTEGER NOT NULL,
+    run_at        INTEGER NOT NULL DEFAULT 0,
+    payload_bytes INTEGER NOT NULL DEFAULT 0,
+    dedupe        TEXT    NOT NULL DEFAULT '',
+    labels        TEXT    NOT NULL DEFAULT '',
+    traceparent   TEXT    NOT NULL DEFAULT '',
+    payload       BLOB                          -- to 512 bytes; longer ones in bodies
+);
+
+-- Every index costs each write of a job something, whether the job is in it or not: there
+-- are no more than are needed. None but the first two is rewritten when a plain job is
+-- taken, and running jobs have one of their own, which is small.
+CREATE INDEX jobs_listed   ON jobs (queue, task, state, id) WHERE state <> 4 AND removed_by = 0;
+CREATE INDEX jobs_ready    ON jobs (queue, task, level DESC, rank, id) WHERE state = 3 AND removed_by = 0;
+CREATE INDEX jobs_running  ON jobs (queue, task, id) WHERE state = 4 AND removed_by = 0;
+CREATE INDEX jobs_due      ON jobs (next_at, id) WHERE state IN (2, 5) AND removed_by = 0;
+CREATE INDEX jobs_turn     ON jobs (queue, task, level DESC, owner, rank, id) WHERE state = 3 AND turn = 1 AND removed_by = 0;
+CREATE INDEX jobs_lane     ON jobs (queue, lane, rank, id) WHERE state = 1 AND lane <> '' AND removed_by = 0;
+CREATE INDEX jobs_start_by ON jobs (start_by, id) WHERE start_by > 0 AND started_at = 0 AND state IN (1, 2, 3) AND removed_by = 0;
+CREATE INDEX jobs_cause    ON jobs (cause, id) WHERE cause <> 0 AND state IN (5, 9) AND removed_by = 0;
+-- Finished jobs in the order in which they are no longer kept.
+CREATE INDEX jobs_finished ON jobs (queue, state, finished_at, id) WHERE state > 5 AND removed_by = 0;
+-- What of a schedule is unfinished, and which of its runs have died because the next one
+-- took their place.
+CREATE INDEX jobs_of_schedule ON jobs (schedule, state, id) WHERE schedule <> 0 AND (state < 6 OR state = 9 AND reason = 'superseded') AND removed_by = 0;
+-- What dedupe asks for: the newest job of a task with a key that is unfinished, whether it
+-- was started or not, or that was enqueued since a time.
+CREATE INDEX jobs_key    ON jobs (key, id) WHERE key <> '' AND removed_by = 0;
+CREATE INDEX jobs_open   ON jobs (task, key, started_at > 0, id) WHERE key <> '' AND state < 6 AND removed_by = 0;
+CREATE INDEX jobs_recent ON jobs (task, key, enqueued_at, id) WHERE key <> '' AND state NOT IN (8, 9) AND removed_by = 0;
+CREATE INDEX jobs_removed    ON jobs (removed_at, id) WHERE removed_by <> 0;
+CREATE INDEX jobs_removed_by ON jobs (removed_by, id) WHERE removed_by <> 0;
+CREATE INDEX jobs_removed_of ON jobs (queue, task) WHERE removed_by <> 0;
+
+-- Ended attempts, but for the last one of a done job that left nothing but its times: that
+-- one stays in its job's row, as the running one does.
+CREATE TABLE attempts (
+    job           INTEGER NOT NULL,
+    n             INTEGER NOT NULL,
+    round         INTEGER NOT NULL,
+    worker        INTEGER NOT NULL,
+    token         INTEGER NOT NULL,
+    started_at    INTEGER NOT NULL,
+    ended_at      INTEGER NOT NULL,
+    run_ms        INTEGER NOT NULL DEFAULT 0,
+    outcome       TEXT    NOT NULL,
+    counted       INTEGER NOT NULL,
+    error_type    TEXT    NOT NULL DEFAULT '',
+    error_message TEXT    NOT NULL DEFAULT '',
+    percent       REAL    NOT NULL DEFAULT -1,  -- how far it had come; -1: never told
+    note          TEXT    NOT NULL DEFAULT '',
+    log_lines     INTEGER NOT NULL DEFAULT 0,   -- how many lines it wrote
+    PRIMARY KEY (job, n)
+) WITHOUT ROWID;
+
+-- Long values beside the rows: payloads over 512 bytes, results, stacks.
+-- kind: 1 payload, 2 result, 3 stack of attempt n, 5 payload before action n, 6 what was refused.
+CREATE TABLE bodies (
+    job   INTEGER NOT NULL,
+    kind  INTEGER NOT NULL,
+    n     INTEGER NOT NULL DEFAULT 0,
+    bytes BLOB    NOT NULL,
+    PRIMARY KEY (job, kind, n)
+);
+
+-- Lines that handlers wrote: of each attempt the first 100 and the last 400.
+CREATE TABLE log_lines (
+    job     INTEGER NOT NULL,
+    attempt INTEGER NOT NULL,
+    n       INTEGER NOT NULL,
+    at      INTEGER NOT NULL,
+    text    TEXT    NOT NULL,
+    PRIMARY KEY (job, attempt, n)
+) WITHOUT ROWID;
+
+-- Results that are not kept as long as their job.
+CREATE TABLE results_kept (
+    job   INTEGER PRIMARY KEY,
+    until INTEGER NOT NULL
+);
+CREATE INDEX results_kept_until ON results_kept (until, job);
+
+-- Parts of a job's work that are done once, whatever attempt does them.
+CREATE TABLE steps (
+    job      INTEGER NOT NULL,
+    name     TEXT    NOT NULL,
+    attempt  INTEGER NOT NULL,            -- that has begun it last
+    begun_at INTEGER NOT NULL,
+    done_at  INTEGER NOT NULL DEFAULT 0,  -- 0: begun, and whether it was done is in doubt
+    result   BLOB,
+    PRIMARY KEY (job, name)
+);
+CREATE INDEX steps_in_doubt ON steps (job) WHERE done_at = 0;
+
+-- Jobs by queue, task and state, kept in the same transaction as the jobs.
+CREATE TABLE counts (
+    queue INTEGER NOT NULL,
+    task  INTEGER NOT NULL,
+    state INTEGER NOT NULL,
+    n     INTEGER NOT NULL,
+    PRIMARY KEY (queue, task, state)
+) WITHOUT ROWID;
+
+-- How many finished jobs were removed because they had been kept long enough.
+CREATE TABLE past_counts (
+    queue INTEGER NOT NULL,
+    task  INTEGER NOT NULL,
+    state INTEGER NOT NULL,
+    n     INTEGER NOT NULL,
+    PRIMARY KEY (queue, task, state)
+) WITHOUT ROWID;
+
+-- Keys for deduplication outlive the jobs they belong to, for at most 30 days since their
+-- enqueue.
+CREATE TABLE keys (
+    task        INTEGER NOT NULL,
+    key         TEXT    NOT NULL,
+    job         INTEGER NOT NULL,
+    enqueued_at INTEGER NOT NULL,
+    PRIMARY KEY (task, key, job)
+) WITHOUT ROWID;
+CREATE INDEX keys_age ON keys (enqueued_at, task, key, job);
+CREATE INDEX keys_recent ON keys (task, key, enqueued_at, job);
+
+-- Lanes that are taken, and by which job.
+CREATE TABLE lanes (
+    queue INTEGER NOT NULL,
+    lane  TEXT    NOT NULL,
+    job   INTEGER NOT NULL,
+    PRIMARY KEY (queue, lane)
+) WITHOUT ROWID;
+
+-- Owners whose turns are kept. The active ones have ready jobs; of these the lowest tag
+-- goes first.
+CREATE TABLE turns (
+    queue  INTEGER NOT NULL,
+    task   INTEGER NOT NULL,
+    level  INTEGER NOT NULL,
+    owner  TEXT    NOT NULL,
+    tag    INTEGER NOT NULL,
+    active INTEGER NOT NULL,
+    PRIMARY KEY (queue, task, level, owner)
+) WITHOUT ROWID;
+CREATE INDEX turns_next ON turns (queue, task, level DESC, tag, owner) WHERE active = 1;
+CREATE INDEX turns_idle ON turns (queue, level, tag) WHERE active = 0;
+
+-- What operators did, by whom, when.
+CREATE TABLE actions (
+    id        INTEGER PRIMARY KEY,
+    at        INTEGER NOT NULL,
+    principal TEXT    NOT NULL,
+    action    TEXT    NOT NULL,
+    job       INTEGER NOT NULL DEFAULT 0,
+    detail    TEXT    NOT NULL DEFAULT '{}'
+);
+CREATE INDEX actions_job ON actions (job, id) WHERE job <> 0;
+
+-- Actions on many jobs, done in slices.
+CREATE TABLE operations (
+    id         INTEGER PRIMARY KEY,
+    action     INTEGER NOT NULL,
+    state      TEXT    NOT NULL,
+    filter     TEXT    NOT NULL,
+    matched    INTEGER NOT NULL DEFAULT 0,
+    changed    INTEGER NOT NULL DEFAULT 0,
+    refused    INTEGER NOT NULL DEFAULT 0,
+    undo_until INTEGER NOT NULL DEFAULT 0,
+    position   TEXT    NOT NULL DEFAULT ''
+);
+CREATE INDEX operations_action ON operations (action);
+
+-- What became of the jobs that an operation has requeued.
+CREATE TABLE operation_counts (
+    operation INTEGER NOT NULL,
+    state     INTEGER NOT NULL,
+    n         INTEGER NOT NULL,
+    PRIMARY KEY (operation, state)
+) WITHOUT ROWID;
+
+-- Receipts of Idempotency-Keys, packed, a row per commit. What is promised for a while
+-- counts the time in which the file is served, in ms: neither a stop nor a jump of the wall
+-- clock uses it up.
+CREATE TABLE receipts (
+    id      INTEGER PRIMARY KEY,
+    at      INTEGER NOT NULL,
+    entries BLOB    NOT NULL,
+    served  INTEGER NOT NULL DEFAULT 0
+);
+
+-- What failures have in common: their errors without the parts that vary.
+CREATE TABLE causes (
+    id         INTEGER PRIMARY KEY,             -- a hash of the rules' version, type and template
+    error_type TEXT    NOT NULL,
+    template   TEXT    NOT NULL,
+    texts      TEXT    NOT NULL DEFAULT '[]',   -- the latest distinct messages, latest first, as JSON
+    job        INTEGER NOT NULL,                -- the latest job
+    total      INTEGER NOT NULL DEFAULT 0,      -- failed attempts ever
+    first_at   INTEGER NOT NULL,
+    last_at    INTEGER NOT NULL
+);
+CREATE INDEX causes_old ON causes (last_at);
+
+-- How many jobs are in backoff or dead by a cause, kept in the jobs' own transactions.
+CREATE TABLE cause_counts (
+    cause   INTEGER NOT NULL,
+    state   INTEGER NOT NULL,
+    queue   INTEGER NOT NULL,
+    task    INTEGER NOT NULL,
+    version TEXT    NOT NULL,                   -- of the worker program that failed
+    n       INTEGER NOT NULL,
+    PRIMARY KEY (cause, state, queue, task, version)
+) WITHOUT ROWID;
+
+-- Failed attempts of a cause by the hour (hours since 1970 UTC) and the version of the
+-- worker program that failed.
+CREATE TABLE cause_hours (
+    cause   INTEGER NOT NULL,
+    hour    INTEGER NOT NULL,
+    version TEXT    NOT NULL,
+    n       INTEGER NOT NULL,
+    PRIMARY KEY (cause, hour, version)
+) WITHOUT ROWID;
+CREATE INDEX cause_hours_old ON cause_hours (hour);
+
+-- Rules that enqueue jobs again and again. next_at is the next planned time, 0 for none;
+-- last, waiting and behind are jobs: of the latest run, of one that waits, and the one it
+-- waits for. failed is how many runs have failed in a row, last_done when one was last done.
+CREATE TABLE schedules (
+    id        INTEGER PRIMARY KEY,
+    name      TEXT    NOT NULL UNIQUE,
+    body      TEXT    NOT NULL,            -- the rule, as JSON
+    version   INTEGER NOT NULL DEFAULT 1,
+    made_at   INTEGER NOT NULL,
+    paused_at INTEGER NOT NULL DEFAULT 0,
+    paused_by TEXT    NOT NULL DEFAULT '',
+    next_at   INTEGER NOT NULL DEFAULT 0,
+    runs      INTEGER NOT NULL DEFAULT 0,
+    last      INTEGER NOT NULL DEFAULT 0,
+    waiting   INTEGER NOT NULL DEFAULT 0,
+    behind    INTEGER NOT NULL DEFAULT 0,
+    failed    INTEGER NOT NULL DEFAULT 0,
+    last_done INTEGER NOT NULL DEFAULT 0
+);
+
+-- Planned times and what became of them. No planned time comes twice.
+CREATE TABLE schedule_runs (
+    id          INTEGER PRIMARY KEY,
+    schedule    INTEGER NOT NULL,
+    planned_at  INTEGER NOT NULL,
+    n           INTEGER NOT NULL DEFAULT 0,   -- 0: nothing was enqueued
+    asked       INTEGER NOT NULL DEFAULT 0,   -- somebody ran it now
+    job         INTEGER NOT NULL DEFAULT 0,
+    enqueued_at INTEGER NOT NULL DEFAULT 0,
+    started_at  INTEGER NOT NULL DEFAULT 0,
+    finished_at INTEGER NOT NULL DEFAULT 0,
+    state       INTEGER NOT NULL DEFAULT 0,   -- in which its job has ended
+    reason      TEXT    NOT NULL DEFAULT '',
+    times       INTEGER NOT NULL DEFAULT 1,   -- how many planned times the line stands for
+    UNIQUE (schedule, planned_at)
+);
+CREATE INDEX schedule_runs_job ON schedule_runs (job) WHERE job <> 0;

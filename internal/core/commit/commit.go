@@ -131,7 +131,9 @@ type Committer struct {
 // New opens the data file at path and loads what is kept in memory. Commands are applied
 // once [Committer.Start] was called.
 func New(path string, o Options) (*Committer, error) {
-	s, err := store.OpenTold(path, func(done, all int64) { o.Whole().Log.Info("bringing the file to its new tables", "jobs", done, "of", all) })
+	s, err := store.OpenTold(path, func(done, all int64) {
+		o.Whole().Log.Info("bringing the file to its new tables", "jobs", done, "of", all)
+	})
 	if err != nil {
 		return nil, err
 	}

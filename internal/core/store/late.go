@@ -1,8 +1,10 @@
 package store
 
 import (
+	"cmp"
 	"fmt"
 	"regexp"
+	"slices"
 	"strings"
 
 	"humblemule/job"
@@ -21,7 +23,6 @@ type late struct {
 	plain                []plainJob
 	jobs, specs, results rowValues
 	leases               []lateLease
-	leasedTo             lease
 	done                 []lateDone
 	doneAt               job.Time
 }
@@ -48,11 +49,14 @@ func (p *plainJob) follows(o *plainJob) bool {
 
 // lease is what leases that go out together have in common.
 type lease struct {
-	worker, ms int64
-	at         job.Time
+	ms int64
+	at job.Time
 }
 
-type lateLease struct{ id, token int64 }
+type lateLease struct {
+	lease
+	id, token, worker int64
+}
 
 type lateDone struct{ id, runMS int64 }
 
@@ -78,15 +82,6 @@ var among = marks(" IN (", "?", atOnce) + ")"
 // marks repeats the marks of a row.
 func marks(head, row string, n int) string { return head + row + strings.Repeat(", "+row, n-1) }
 
-// numbered is a statement with a row for each of n numbers.
-func numbered(head string, n int, row func(i int) string) string {
-	rows := make([]string, n)
-	for i := range rows {
-		rows[i] = row(i)
-	}
-	return head + strings.Join(rows, ", ")
-}
-
 // sized declares a statement for each size.
 func sized(text func(n int) string) (all []*sqlStatement) {
 	for _, n := range sizes {
@@ -105,25 +100,59 @@ var (
 	sqlInsertJobs  = inserts("jobs (id, queue, task, state, level, rank, enqueued_at, ready_at, next_at, start_by, schedule, turn, owner, lane, key)", 15)
 	sqlInsertSpecs = inserts("specs (job, policy, priority, payload_bytes, payload, run_at, dedupe, labels, traceparent)", 9)
 	sqlInsertAlike = sized(func(n int) string {
-		return numbered("INSERT INTO jobs (queue, task, state, level, enqueued_at, ready_at, id, rank) VALUES ", n, func(i int) string { return fmt.Sprintf("(?1, ?2, ?3, ?4, ?5, ?6, ?7 + %d, ?8 + %d)", i, i) })
+		return numbered("INSERT INTO jobs (queue, task, state, level, enqueued_at, ready_at, id, rank) VALUES ", n, ", ", func(i int) string { return fmt.Sprintf("(?1, ?2, ?3, ?4, ?5, ?6, ?7 + %d, ?8 + %d)", i, i) })
 	})
 	sqlInsertAlikeSpecs = sized(func(n int) string {
-		return numbered("INSERT INTO specs (policy, priority, job, payload_bytes, payload) VALUES ", n, func(i int) string {
+		return numbered("INSERT INTO specs (policy, priority, job, payload_bytes, payload) VALUES ", n, ", ", func(i int) string {
 			return fmt.Sprintf("(?1, ?2, ?3 + %d, coalesce(length(?%d), 0), ?%d)", i, i+4, i+4)
 		})
 	})
 	sqlInsertResults = sized(func(n int) string {
 		return marks("INSERT INTO bodies (job, kind, n, bytes) VALUES ", "(?, {result}, 0, ?)", n) + " ON CONFLICT (job, kind, n) DO UPDATE SET bytes = excluded.bytes"
 	})
+	// Of jobs whose ids follow one another, as those do that were enqueued together.
+	sqlLeaseRun = sized(func(n int) string {
+		return leased + " token = " + cased("id - ?3", n, 5, 2) + ", worker = " + cased("id - ?3", n, 6, 2) + " WHERE id >= ?3 AND id <= ?4"
+	})
 	sqlLeases = sized(func(n int) string {
-		return `UPDATE jobs SET state = {running}, attempt = attempt + 1, tries = tries + 1, started_at = CASE WHEN started_at = 0 THEN ? ELSE started_at END, leased_at = ?, lease_ms = ?, worker = ?,
-			token = CASE id` + strings.Repeat(" WHEN ? THEN ?", n) + ` END WHERE id` + marks(" IN (", "?", n) + ")"
+		return leased + " token = " + chosenBy(n, 3, 4, 3) + ", worker = " + chosenBy(n, 3, 5, 3) + " WHERE id" + listed(n, 3, 3)
+	})
+	sqlDoneRun = sized(func(n int) string {
+		return ended + " run_ms = " + cased("id - ?2", n, 4, 1) + " WHERE id >= ?2 AND id <= ?3"
 	})
 	sqlDone = sized(func(n int) string {
-		return `UPDATE jobs SET state = {done}, finished_at = ?, next_at = 0, reason = '', reason_text = '', cause = 0,
-			run_ms = CASE id` + strings.Repeat(" WHEN ? THEN ?", n) + ` END WHERE id` + marks(" IN (", "?", n) + ")"
+		return ended + " run_ms = " + chosenBy(n, 2, 3, 2) + " WHERE id" + listed(n, 2, 2)
 	})
 )
+
+const (
+	leased = `UPDATE jobs SET state = {running}, attempt = attempt + 1, tries = tries + 1, started_at = CASE WHEN started_at = 0 THEN ?1 ELSE started_at END, leased_at = ?1, lease_ms = ?2,`
+	ended  = `UPDATE jobs SET state = {done}, finished_at = ?1, next_at = 0, reason = '', reason_text = '', cause = 0,`
+)
+
+// cased gives the values from a parameter on, so many apart, to the numbers 0 to n-1.
+func cased(of string, n, first, apart int) string {
+	return numbered("CASE "+of+" ", n, " ", func(i int) string { return fmt.Sprintf("WHEN %d THEN ?%d", i, first+i*apart) }) + " END"
+}
+
+// chosenBy gives values by ids, which are parameters too.
+func chosenBy(n, firstID, first, apart int) string {
+	return numbered("CASE id ", n, " ", func(i int) string { return fmt.Sprintf("WHEN ?%d THEN ?%d", firstID+i*apart, first+i*apart) }) + " END"
+}
+
+// listed is a list of ids, which are parameters so many apart.
+func listed(n, first, apart int) string {
+	return numbered(" IN (", n, ", ", func(i int) string { return fmt.Sprintf("?%d", first+i*apart) }) + ")"
+}
+
+// numbered is a part of a statement with something for each of n numbers.
+func numbered(head string, n int, between string, one func(i int) string) string {
+	all := make([]string, n)
+	for i := range all {
+		all[i] = one(i)
+	}
+	return head + strings.Join(all, between)
+}
 
 // lately are the tables that late writes change.
 var lately = regexp.MustCompile(`\b(jobs|specs|bodies)\b`)
@@ -162,7 +191,7 @@ func (s *Store) WriteLate() error {
 			return &LateError{error: err}
 		}
 	}
-	if err := s.writeLeases(taken.leases, taken.leasedTo); err != nil {
+	if err := s.writeLeases(taken.leases); err != nil {
 		return err
 	}
 	if err := s.writeDone(taken.done, taken.doneAt); err != nil {
@@ -223,58 +252,102 @@ func (s *Store) writeRows(values []any, by []*sqlStatement, columns int) error {
 	})
 }
 
-// writeLeases writes leases. Where some cannot be written together it finds the one.
-func (s *Store) writeLeases(all []lateLease, to lease) error {
-	write := func(some []lateLease, i int) error {
-		values := append(s.values[:0], int64(to.at), int64(to.at), to.ms, to.worker)
-		for _, l := range some {
-			values = append(values, l.id, l.token)
+// runs cuts writes of jobs into those whose ids follow one another, and the rest.
+func runs[T any](all []T, id func(*T) int64, run, scattered func([]T) error) error {
+	slices.SortFunc(all, func(a, b T) int { return cmp.Compare(id(&a), id(&b)) })
+	var rest []T
+	for len(all) > 0 {
+		n := 1
+		for n < len(all) && id(&all[n]) == id(&all[n-1])+1 {
+			n++
 		}
-		for _, l := range some {
-			values = append(values, l.id)
+		if n < sizes[1] {
+			rest = append(rest, all[:n]...)
+		} else if err := run(all[:n]); err != nil {
+			return err
 		}
-		s.values = values
-		return s.execNow(sqlLeases[i], values...)
+		all = all[n:]
 	}
-	return parts(len(all), func(from, size, i int) error {
-		err := write(all[from:from+size], i)
-		if err == nil {
-			return nil
+	return scattered(rest)
+}
+
+// writeLeases writes leases. Where some cannot be written together it finds the one.
+func (s *Store) writeLeases(all []lateLease) error {
+	for len(all) > 0 {
+		n := 1
+		for n < len(all) && all[n].lease == all[0].lease {
+			n++
 		}
-		for _, l := range all[from : from+size] {
-			if err := write([]lateLease{l}, len(sizes)-1); err != nil {
-				return &LateError{l.id, fmt.Errorf("the lease of job %d: %w", l.id, err)}
+		some := all[:n]
+		all = all[n:]
+		err := runs(some, func(l *lateLease) int64 { return l.id }, s.leaseRun, s.leaseScattered)
+		if err == nil {
+			continue
+		}
+		for i := range some {
+			if err := s.leaseScattered(some[i : i+1]); err != nil {
+				return &LateError{some[i].id, fmt.Errorf("the lease of job %d: %w", some[i].id, err)}
 			}
 		}
 		return &LateError{error: err}
+	}
+	return nil
+}
+
+func (s *Store) leaseRun(all []lateLease) error {
+	return parts(len(all), func(from, size, i int) error {
+		first := &all[from]
+		values := append(s.values[:0], int64(first.at), first.ms, first.id, first.id+int64(size-1))
+		for _, l := range all[from : from+size] {
+			values = append(values, l.token, l.worker)
+		}
+		s.values = values
+		return s.execNow(sqlLeaseRun[i], values...)
+	})
+}
+
+func (s *Store) leaseScattered(all []lateLease) error {
+	return parts(len(all), func(from, size, i int) error {
+		values := append(s.values[:0], int64(all[from].at), all[from].ms)
+		for _, l := range all[from : from+size] {
+			values = append(values, l.id, l.token, l.worker)
+		}
+		s.values = values
+		return s.execNow(sqlLeases[i], values...)
 	})
 }
 
 func (s *Store) writeDone(all []lateDone, at job.Time) error {
-	return parts(len(all), func(from, size, i int) error {
-		values := append(s.values[:0], int64(at))
-		for _, d := range all[from : from+size] {
-			values = append(values, d.id, d.runMS)
-		}
-		for _, d := range all[from : from+size] {
-			values = append(values, d.id)
-		}
-		s.values = values
-		return s.execNow(sqlDone[i], values...)
+	return runs(all, func(d *lateDone) int64 { return d.id }, func(some []lateDone) error {
+		return parts(len(some), func(from, size, i int) error {
+			values := append(s.values[:0], int64(at), some[from].id, some[from].id+int64(size-1))
+			for _, d := range some[from : from+size] {
+				values = append(values, d.runMS)
+			}
+			s.values = values
+			return s.execNow(sqlDoneRun[i], values...)
+		})
+	}, func(some []lateDone) error {
+		return parts(len(some), func(from, size, i int) error {
+			values := append(s.values[:0], int64(at))
+			for _, d := range some[from : from+size] {
+				values = append(values, d.id, d.runMS)
+			}
+			s.values = values
+			return s.execNow(sqlDone[i], values...)
+		})
 	})
 }
 
 // Lease writes that a job runs: that its attempts and tries are one more, since when, by
 // whom, and its lease.
 func (s *Store) Lease(r *Row) error {
-	to := lease{r.Worker, r.LeaseMS, r.LeasedAt}
-	if s.late.leasedTo != to || len(s.late.done) > 0 {
+	if len(s.late.done) > 0 { // it may be done and leased anew
 		if err := s.WriteLate(); err != nil {
 			return err
 		}
 	}
-	s.late.leasedTo = to
-	s.late.leases = append(s.late.leases, lateLease{r.ID, r.Token})
+	s.late.leases = append(s.late.leases, lateLease{lease{r.LeaseMS, r.LeasedAt}, r.ID, r.Token, r.Worker})
 	return nil
 }
 

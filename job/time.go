@@ -38,7 +38,15 @@ func (t Time) String() string { return t.Go().Format(timeLayout) }
 func (t Time) MarshalText() ([]byte, error) { return t.AppendText(nil) }
 
 // AppendText appends what MarshalText writes.
-func (t Time) AppendText(b []byte) ([]byte, error) { return t.Go().AppendFormat(b, timeLayout), nil }
+func (t Time) AppendText(b []byte) ([]byte, error) {
+	// Package time writes this layout without looking at it word by word; it has no fraction.
+	b = t.Go().AppendFormat(b, time.RFC3339)
+	ms := int64(t) % 1000
+	if ms < 0 {
+		ms += 1000
+	}
+	return append(b[:len(b)-1], '.', byte('0'+ms/100), byte('0'+ms/10%10), byte('0'+ms%10), 'Z'), nil
+}
 
 // UnmarshalText reads RFC 3339 with any offset, from the year 2000 to 9999.
 func (t *Time) UnmarshalText(text []byte) error {

@@ -101,6 +101,9 @@ func startFor(tx *commit.Tx, t *take, row *store.Row) error {
 		return err
 	}
 	tx.Done()
+	if t.leases == nil {
+		t.leases = make([]api.Lease, 0, min(t.req.Limit+t.req.Ahead, mostHeads))
+	}
 	t.leases = append(t.leases, l)
 	return nil
 }

@@ -4,7 +4,7 @@ import (
 	"context"
 	"crypto/rand"
 	"encoding/binary"
-	"fmt"
+	"encoding/hex"
 	"iter"
 	"maps"
 	"strconv"
@@ -58,18 +58,24 @@ type Release struct {
 
 // Token is what a worker shows to renew or end the lease.
 func (l *Lease) Token() string {
-	return fmt.Sprintf("%d.%d.%016x", l.Row.ID, l.Row.Attempt, uint64(l.Row.Token))
+	b := make([]byte, 0, 48)
+	b = append(strconv.AppendInt(b, l.Row.ID, 10), '.')
+	b = append(strconv.AppendInt(b, int64(l.Row.Attempt), 10), '.')
+	var bits [8]byte
+	binary.BigEndian.PutUint64(bits[:], uint64(l.Row.Token))
+	return string(hex.AppendEncode(b, bits[:]))
 }
 
 // ParseToken reads a token.
 func ParseToken(token string) (id int64, attempt int, bits int64, ok bool) {
-	parts := strings.Split(token, ".")
-	if len(parts) != 3 || len(parts[2]) != 16 {
+	number, rest, _ := strings.Cut(token, ".")
+	count, secret, _ := strings.Cut(rest, ".")
+	if len(secret) != 16 {
 		return 0, 0, 0, false
 	}
-	id, err1 := strconv.ParseInt(parts[0], 10, 64)
-	attempt, err2 := strconv.Atoi(parts[1])
-	raw, err3 := strconv.ParseUint(parts[2], 16, 64)
+	id, err1 := strconv.ParseInt(number, 10, 64)
+	attempt, err2 := strconv.Atoi(count)
+	raw, err3 := strconv.ParseUint(secret, 16, 64)
 	return id, attempt, int64(raw), err1 == nil && err2 == nil && err3 == nil
 }
 

@@ -103,18 +103,22 @@ func (p *Policies) Drop(id int64) error {
 }
 
 // Of gives a policy as the transaction sees it.
-func (p *PoliciesView) Of(id int64) (policy job.Policy, err error) {
+func (p *PoliciesView) Of(id int64) (job.Policy, error) {
 	for body, mine := range p.ids.Changed() {
 		if mine == id {
-			err = json.Unmarshal([]byte(body), &policy)
-			return policy, err
+			return parsed(body)
 		}
 	}
 	return p.Get(context.Background(), id)
 }
 
+func parsed(body string) (policy job.Policy, err error) {
+	err = json.Unmarshal([]byte(body), &policy)
+	return policy, err
+}
+
 // Get gives a policy that was committed. Anybody may ask, without a lock.
-func (p *PoliciesView) Get(ctx context.Context, id int64) (policy job.Policy, err error) {
+func (p *PoliciesView) Get(ctx context.Context, id int64) (job.Policy, error) {
 	p.mu.RLock()
 	policy, known := p.read[id]
 	p.mu.RUnlock()
@@ -123,7 +127,7 @@ func (p *PoliciesView) Get(ctx context.Context, id int64) (policy job.Policy, er
 	}
 	body, err := p.m.store.PolicyBody(ctx, id)
 	if err == nil {
-		err = json.Unmarshal([]byte(body), &policy)
+		policy, err = parsed(body)
 	}
 	if err != nil {
 		return policy, fmt.Errorf("policy %d: %w", id, err)

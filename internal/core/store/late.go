@@ -253,12 +253,12 @@ func (s *Store) writeRows(values []any, by []*sqlStatement, columns int) error {
 }
 
 // runs cuts writes of jobs into those whose ids follow one another, and the rest.
-func runs[T any](all []T, id func(*T) int64, run, scattered func([]T) error) error {
-	slices.SortFunc(all, func(a, b T) int { return cmp.Compare(id(&a), id(&b)) })
+func runs[T any](all []T, id func(T) int64, run, scattered func([]T) error) error {
+	slices.SortFunc(all, func(a, b T) int { return cmp.Compare(id(a), id(b)) })
 	var rest []T
 	for len(all) > 0 {
 		n := 1
-		for n < len(all) && id(&all[n]) == id(&all[n-1])+1 {
+		for n < len(all) && id(all[n]) == id(all[n-1])+1 {
 			n++
 		}
 		if n < sizes[1] {
@@ -280,7 +280,7 @@ func (s *Store) writeLeases(all []lateLease) error {
 		}
 		some := all[:n]
 		all = all[n:]
-		err := runs(some, func(l *lateLease) int64 { return l.id }, s.leaseRun, s.leaseScattered)
+		err := runs(some, func(l lateLease) int64 { return l.id }, s.leaseRun, s.leaseScattered)
 		if err == nil {
 			continue
 		}
@@ -318,7 +318,7 @@ func (s *Store) leaseScattered(all []lateLease) error {
 }
 
 func (s *Store) writeDone(all []lateDone, at job.Time) error {
-	return runs(all, func(d *lateDone) int64 { return d.id }, func(some []lateDone) error {
+	return runs(all, func(d lateDone) int64 { return d.id }, func(some []lateDone) error {
 		return parts(len(some), func(from, size, i int) error {
 			values := append(s.values[:0], int64(at), some[from].id, some[from].id+int64(size-1))
 			for _, d := range some[from : from+size] {

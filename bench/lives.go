@@ -1,14 +1,12 @@
 package main
 
 import (
+	"bytes"
 	"context"
-	"encoding/json"
 	"fmt"
 	"net/http"
 	"path/filepath"
 	"time"
-
-	"humblemule/api"
 )
 
 // lives measures whole lives of jobs beside PostgreSQL with the usual loop: a hundred jobs a
@@ -110,11 +108,11 @@ func singleLife(ctx context.Context, p *process) (int, error) {
 		if _, err := c.post(one, http.StatusCreated); err != nil {
 			return 0, err
 		}
-		a, err := leaseOne(c, w, "")
-		if err != nil || len(a.Leases) == 0 {
+		tokens, err := leaseOne(c, w, "")
+		if err != nil || len(tokens) == 0 {
 			return 0, err
 		}
-		_, err = c.post(request("/v1/leases/settle", "application/json", fmt.Sprintf(`{"leases":[{"token":%q,"outcome":"done"}]}`, a.Leases[0].Token)), http.StatusOK)
+		_, err = c.post(request("/v1/leases/settle", "application/json", `{"leases":`+settlements(tokens)+`}`), http.StatusOK)
 		return 1, err
 	})
 }
@@ -122,34 +120,44 @@ func singleLife(ctx context.Context, p *process) (int, error) {
 // joinedLife does the same, and settles a job with the call that takes the next.
 func joinedLife(ctx context.Context, p *process) (int, error) {
 	one := request("/v1/jobs", "application/json", enqueueBody)
-	held := make([]string, 16)
+	held := make([][]string, 16)
 	return together(ctx, 16, p, func(w int, c *connection) (int, error) {
 		if _, err := c.post(one, http.StatusCreated); err != nil {
 			return 0, err
 		}
 		settle := ""
-		if held[w] != "" {
-			settle = fmt.Sprintf(`,"settle":[{"token":%q,"outcome":"done"}]`, held[w])
+		if len(held[w]) > 0 {
+			settle = `,"settle":` + settlements(held[w])
 		}
-		a, err := leaseOne(c, w, settle)
-		if err != nil {
-			return 0, err
-		}
-		n := 0
-		if held[w] != "" {
-			n = 1
-		}
-		if held[w] = ""; len(a.Leases) > 0 {
-			held[w] = a.Leases[0].Token
-		}
-		return n, nil
+		tokens, err := leaseOne(c, w, settle)
+		n := len(held[w])
+		held[w] = tokens
+		return n, err
 	})
 }
 
-func leaseOne(c *connection, worker int, settle string) (a api.LeaseAnswer, err error) {
+func leaseOne(c *connection, worker int, settle string) (tokens []string, err error) {
 	body, err := c.post(request("/v1/leases", "application/json", fmt.Sprintf(`{"worker":"bench-%d","queues":["common"],"limit":1%s}`, worker, settle)), http.StatusOK)
-	if err == nil {
-		err = json.Unmarshal(body, &a)
+	if err != nil {
+		return nil, err
 	}
-	return a, err
+	leases, _, _ := bytes.Cut(body, []byte(`"results":`)) // what was settled has tokens too
+	return tokensIn(leases), nil
+}
+
+// singles measures whole lives one job a call, round by round.
+func singles(ctx context.Context, p *process, _ string) error {
+	var apart, joined measured
+	for range *rounds {
+		for into, do := range map[*measured]func(context.Context, *process) (int, error){&apart: singleLife, &joined: joinedLife} {
+			cpu, began := p.cpu(), time.Now()
+			n, err := do(ctx, p)
+			if err != nil {
+				return err
+			}
+			into.add(n, time.Since(began), p.cpu()-cpu)
+		}
+	}
+	fmt.Printf("%-58s %10.0f %10.1f\n%-58s %10.0f %10.1f\n", "one a call, three calls", median(apart.rate), median(apart.cpuMicros), "settle and take in one", median(joined.rate), median(joined.cpuMicros))
+	return nil
 }

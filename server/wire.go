@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"sync"
 
 	"github.com/gin-gonic/gin"
 	"github.com/go-json-experiment/json"
@@ -55,19 +56,35 @@ func (s *Server) handle(h func(c *gin.Context) (any, error)) gin.HandlerFunc {
 }
 
 func (s *Server) answer(c *gin.Context, status int, v any) {
-	body, err := json.Marshal(v, out)
-	if err != nil {
+	body := answers.Get().(*bytes.Buffer)
+	defer keepAnswer(body)
+	if err := json.MarshalWrite(body, v, out); err != nil {
 		s.fail(c, job.Fault(job.Broken, "the answer could not be written: %v", err))
 		return
 	}
-	c.Writer.Header()["Content-Type"] = contentJSON
+	body.WriteByte('\n')
+	header := c.Writer.Header()
+	header["Content-Type"] = contentJSON
+	header["Content-Length"] = []string{strconv.Itoa(body.Len())} // so that what is flushed goes out in one piece
 	c.Writer.WriteHeader(status)
-	if _, err := c.Writer.Write(append(body, '\n')); err != nil {
+	if _, err := c.Writer.Write(body.Bytes()); err != nil {
 		c.Error(err) // the caller has gone
 	}
 }
 
 var contentJSON = []string{"application/json"}
+
+// answers is room for answers to be written in.
+var answers = sync.Pool{New: func() any { return new(bytes.Buffer) }}
+
+// keepAnswer keeps the room of an answer for the next, unless it is a large one.
+func keepAnswer(body *bytes.Buffer) {
+	const most = 1 << 20
+	if body.Cap() <= most {
+		body.Reset()
+		answers.Put(body)
+	}
+}
 
 // problem is RFC 9457's, with the fields at fault.
 type problem struct {

@@ -61,6 +61,7 @@ var scenarios = []scenario{
 	{"amid", "an enqueue amid bulks", amidBulks},
 	{"dedupe", "dedupe where many jobs have a key", manyOfAKey},
 	{"start", "a start with a long log", longLog},
+	{"rebuild", "a file of each older schema brought to its new tables", rebuild},
 	{"retention", "whether retention keeps pace", keepsPace},
 }
 

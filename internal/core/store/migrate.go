@@ -9,6 +9,8 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
+
+	"github.com/mattn/go-sqlite3"
 )
 
 // A file whose tables are older is built anew beside the one that is there, written to the
@@ -70,18 +72,27 @@ func (s *Store) rebuild(version int) error {
 		os.Remove(name)
 		os.Remove(name + "-journal")
 	}
-	if err != nil {
-		return fmt.Errorf("the tables could not be brought from schema %d to %d, and are as they were: %w; about as many bytes must be free beside the file as it has", version, schema, err)
+	if err == nil {
+		return nil
 	}
-	return nil
+	err = fmt.Errorf("the tables could not be brought from schema %d to %d, and are as they were: %w", version, schema, err)
+	if IsFull(err) {
+		err = fmt.Errorf("%w; twice as many bytes as the file has must be free beside it", err)
+	}
+	return err
 }
 
 func (s *Store) rebuiltFrom(version int) error {
 	// Its log must be gone before another file takes its name, since SQLite would take it for
 	// that one's.
 	var mode string
-	if err := s.conn.QueryRowContext(background, "PRAGMA journal_mode = DELETE").Scan(&mode); err != nil || mode != "delete" {
-		return errors.Join(fmt.Errorf("the file is open in another program; close it there first"), err)
+	err := s.conn.QueryRowContext(background, "PRAGMA journal_mode = DELETE").Scan(&mode)
+	var fault sqlite3.Error
+	if errors.As(err, &fault) && fault.Code == sqlite3.ErrBusy || err == nil && mode != "delete" {
+		return errors.New("the file is open in another program; close it there first")
+	}
+	if err != nil {
+		return err
 	}
 	for _, name := range []string{s.path + ".copy", s.path + ".new"} { // of a time when it was stopped
 		if err := os.Remove(name); err != nil && !errors.Is(err, fs.ErrNotExist) {

@@ -61,7 +61,7 @@ func Killed(path, to string) error { return copyOf(path, to, "") }
 func PowerLost(path, to string) error { return copyOf(path, to, ".disk") }
 
 func copyOf(path, to, shadow string) error {
-	for _, part := range []string{"", "-wal"} {
+	for _, part := range []string{"", "-wal", "-journal"} {
 		raw, err := os.ReadFile(path + part + shadow)
 		if errors.Is(err, fs.ErrNotExist) {
 			continue

@@ -1,0 +1,53 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"path/filepath"
+	"strings"
+	"testing"
+
+	"github.com/stretchr/testify/require"
+
+	"humblemule/api"
+	"humblemule/job"
+)
+
+// lifeOf makes an engine, and gives what lets n jobs live through it by one call for each step.
+func lifeOf(tb testing.TB, n int) func() {
+	e, err := Open(filepath.Join(tb.TempDir(), "jobs.db"), Options{})
+	require.NoError(tb, err)
+	tb.Cleanup(func() { require.NoError(tb, e.Close()) })
+	ctx := context.Background()
+	specs := make([]job.Spec, n)
+	for i := range specs {
+		specs[i] = job.Spec{Task: "tide.predict", Payload: job.JSON(map[string]string{"station": strings.Repeat("x", 150)})}
+	}
+	at := func(i int) string { return fmt.Sprint(i) }
+	return func() {
+		_, err := e.EnqueueMany(ctx, specs, at)
+		require.NoError(tb, err)
+		a, err := e.Lease(ctx, api.LeaseRequest{Worker: "w", Queues: []string{"common"}, Limit: n})
+		require.NoError(tb, err)
+		require.Len(tb, a.Leases, n)
+		settle := make([]api.Settlement, n)
+		for i, l := range a.Leases {
+			settle[i] = api.Settlement{Token: l.Token, Outcome: job.OutcomeDone}
+		}
+		_, err = e.Settle(ctx, settle)
+		require.NoError(tb, err)
+	}
+}
+
+func BenchmarkLives(b *testing.B) {
+	for _, n := range []int{1, 100} {
+		b.Run(fmt.Sprint(n), func(b *testing.B) {
+			live := lifeOf(b, n)
+			b.ReportAllocs()
+			for b.Loop() {
+				live()
+			}
+			b.ReportMetric(float64(b.Elapsed().Microseconds())/float64(b.N*n), "µs/job")
+		})
+	}
+}

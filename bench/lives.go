@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"net/http"
+	"os"
 	"path/filepath"
 	"time"
 )
@@ -159,5 +160,26 @@ func singles(ctx context.Context, p *process, _ string) error {
 		}
 	}
 	fmt.Printf("%-58s %10.0f %10.1f\n%-58s %10.0f %10.1f\n", "one a call, three calls", median(apart.rate), median(apart.cpuMicros), "settle and take in one", median(joined.rate), median(joined.cpuMicros))
+	return nil
+}
+
+// deep measures whole lives by the hundred in front of a backlog.
+func deep(ctx context.Context, p *process, _ string) error {
+	for _, more := range []int{0, *backlog} {
+		if err := fill(ctx, p, more); err != nil {
+			return err
+		}
+		fmt.Fprintf(os.Stderr, "%d wait\n", more)
+		var m measured
+		for range *rounds {
+			cpu, began := p.cpu(), time.Now()
+			n, err := life(ctx, p)
+			if err != nil {
+				return err
+			}
+			m.add(n, time.Since(began), p.cpu()-cpu)
+		}
+		fmt.Printf("%-58s %10.0f %10.1f\n", fmt.Sprintf("a hundred a call, %d waiting", more), median(m.rate), median(m.cpuMicros))
+	}
 	return nil
 }

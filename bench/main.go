@@ -50,6 +50,7 @@ var scenarios = []scenario{
 	{"basic", "single enqueues and whole lives beside a bare handler and the driver, empty and with a backlog", basic},
 	{"lives", "whole lives beside PostgreSQL with the usual loop, and our statements beside plain tables", lives},
 	{"bulks", "bulks beside the same rows through the driver", inService(bulks)},
+	{"deep", "whole lives by the hundred, empty and in front of a backlog", inService(deep)},
 	{"singles", "whole lives one job a call, alone", inService(singles)},
 	{"payloads", "enqueues with payloads of several sizes", inService(payloads)},
 	{"idle", "the way from an enqueue to a start where nothing else goes on", inService(startWhenIdle)},

@@ -60,6 +60,10 @@ type lateLease struct {
 
 type lateDone struct{ id, runMS int64 }
 
+func (l lateLease) job() int64 { return l.id }
+
+func (d lateDone) job() int64 { return d.id }
+
 // LateError says which write failed that was to go out with others.
 type LateError struct {
 	// Job is the job whose lease could not be written; 0 where another write failed.
@@ -110,18 +114,14 @@ var (
 	sqlInsertResults = sized(func(n int) string {
 		return marks("INSERT INTO bodies (job, kind, n, bytes) VALUES ", "(?, {result}, 0, ?)", n) + " ON CONFLICT (job, kind, n) DO UPDATE SET bytes = excluded.bytes"
 	})
-	// Of jobs whose ids follow one another, as those do that were enqueued together.
-	sqlLeaseRun = sized(func(n int) string {
-		return leased + " token = " + cased("id - ?3", n, 5, 2) + ", worker = " + cased("id - ?3", n, 6, 2) + " WHERE id >= ?3 AND id <= ?4"
-	})
+	// Of jobs whose ids lie close together, as those do that were enqueued together: a range is
+	// walked without a table of the ids that are meant, which IN makes and throws away. They
+	// are the bits of a parameter.
 	sqlLeases = sized(func(n int) string {
-		return leased + " token = " + chosenBy(n, 3, 4, 3) + ", worker = " + chosenBy(n, 3, 5, 3) + " WHERE id" + listed(n, 3, 3)
-	})
-	sqlDoneRun = sized(func(n int) string {
-		return ended + " run_ms = " + cased("id - ?2", n, 4, 1) + " WHERE id >= ?2 AND id <= ?3"
+		return leased + " token = " + chosenBy(n, 6, 7, 3) + ", worker = " + chosenBy(n, 6, 8, 3) + " WHERE id >= ?3 AND id <= ?4 AND (?5 >> (id - ?3)) & 1 = 1"
 	})
 	sqlDone = sized(func(n int) string {
-		return ended + " run_ms = " + chosenBy(n, 2, 3, 2) + " WHERE id" + listed(n, 2, 2)
+		return ended + " run_ms = " + chosenBy(n, 5, 6, 2) + " WHERE id >= ?2 AND id <= ?3 AND (?4 >> (id - ?2)) & 1 = 1"
 	})
 )
 
@@ -130,19 +130,9 @@ const (
 	ended  = `UPDATE jobs SET state = {done}, finished_at = ?1, next_at = 0, reason = '', reason_text = '', cause = 0,`
 )
 
-// cased gives the values from a parameter on, so many apart, to the numbers 0 to n-1.
-func cased(of string, n, first, apart int) string {
-	return numbered("CASE "+of+" ", n, " ", func(i int) string { return fmt.Sprintf("WHEN %d THEN ?%d", i, first+i*apart) }) + " END"
-}
-
 // chosenBy gives values by ids, which are parameters too.
 func chosenBy(n, firstID, first, apart int) string {
 	return numbered("CASE id ", n, " ", func(i int) string { return fmt.Sprintf("WHEN ?%d THEN ?%d", firstID+i*apart, first+i*apart) }) + " END"
-}
-
-// listed is a list of ids, which are parameters so many apart.
-func listed(n, first, apart int) string {
-	return numbered(" IN (", n, ", ", func(i int) string { return fmt.Sprintf("?%d", first+i*apart) }) + ")"
 }
 
 // numbered is a part of a statement with something for each of n numbers.
@@ -252,23 +242,30 @@ func (s *Store) writeRows(values []any, by []*sqlStatement, columns int) error {
 	})
 }
 
-// runs cuts writes of jobs into those whose ids follow one another, and the rest.
-func runs[T any](all []T, id func(T) int64, run, scattered func([]T) error) error {
+// widest is how far apart the ids may be that one statement changes: the bits of a number
+// that is not negative.
+const widest = 62
+
+// closeTogether cuts writes of jobs into parts of the sizes whose ids lie close together, and gives
+// each part with the range and the bits of its ids.
+func closeTogether[T any](all []T, id func(T) int64, do func(some []T, statement int, from, to, bits int64) error) error {
 	slices.SortFunc(all, func(a, b T) int { return cmp.Compare(id(a), id(b)) })
-	var rest []T
 	for len(all) > 0 {
-		n := 1
-		for n < len(all) && id(all[n]) == id(all[n-1])+1 {
-			n++
+		i, n := 0, sizes[0]
+		for n > len(all) || id(all[n-1])-id(all[0]) > widest {
+			i++
+			n = sizes[i]
 		}
-		if n < sizes[1] {
-			rest = append(rest, all[:n]...)
-		} else if err := run(all[:n]); err != nil {
+		from, bits := id(all[0]), int64(0)
+		for _, one := range all[:n] {
+			bits |= 1 << (id(one) - from)
+		}
+		if err := do(all[:n], i, from, id(all[n-1]), bits); err != nil {
 			return err
 		}
 		all = all[n:]
 	}
-	return scattered(rest)
+	return nil
 }
 
 // writeLeases writes leases. Where some cannot be written together it finds the one.
@@ -278,64 +275,36 @@ func (s *Store) writeLeases(all []lateLease) error {
 		for n < len(all) && all[n].lease == all[0].lease {
 			n++
 		}
-		some := all[:n]
-		all = all[n:]
-		err := runs(some, func(l lateLease) int64 { return l.id }, s.leaseRun, s.leaseScattered)
-		if err == nil {
-			continue
-		}
-		for i := range some {
-			if err := s.leaseScattered(some[i : i+1]); err != nil {
-				return &LateError{some[i].id, fmt.Errorf("the lease of job %d: %w", some[i].id, err)}
+		if err := closeTogether(all[:n], lateLease.job, s.leaseClose); err != nil {
+			for i := range all[:n] {
+				if err := closeTogether(all[i:i+1], lateLease.job, s.leaseClose); err != nil {
+					return &LateError{all[i].id, fmt.Errorf("the lease of job %d: %w", all[i].id, err)}
+				}
 			}
+			return &LateError{error: err}
 		}
-		return &LateError{error: err}
+		all = all[n:]
 	}
 	return nil
 }
 
-func (s *Store) leaseRun(all []lateLease) error {
-	return parts(len(all), func(from, size, i int) error {
-		first := &all[from]
-		values := append(s.values[:0], int64(first.at), first.ms, first.id, first.id+int64(size-1))
-		for _, l := range all[from : from+size] {
-			values = append(values, l.token, l.worker)
-		}
-		s.values = values
-		return s.execNow(sqlLeaseRun[i], values...)
-	})
-}
-
-func (s *Store) leaseScattered(all []lateLease) error {
-	return parts(len(all), func(from, size, i int) error {
-		values := append(s.values[:0], int64(all[from].at), all[from].ms)
-		for _, l := range all[from : from+size] {
-			values = append(values, l.id, l.token, l.worker)
-		}
-		s.values = values
-		return s.execNow(sqlLeases[i], values...)
-	})
+func (s *Store) leaseClose(some []lateLease, i int, from, to, bits int64) error {
+	values := append(s.values[:0], int64(some[0].at), some[0].ms, from, to, bits)
+	for _, l := range some {
+		values = append(values, l.id, l.token, l.worker)
+	}
+	s.values = values
+	return s.execNow(sqlLeases[i], values...)
 }
 
 func (s *Store) writeDone(all []lateDone, at job.Time) error {
-	return runs(all, func(d lateDone) int64 { return d.id }, func(some []lateDone) error {
-		return parts(len(some), func(from, size, i int) error {
-			values := append(s.values[:0], int64(at), some[from].id, some[from].id+int64(size-1))
-			for _, d := range some[from : from+size] {
-				values = append(values, d.runMS)
-			}
-			s.values = values
-			return s.execNow(sqlDoneRun[i], values...)
-		})
-	}, func(some []lateDone) error {
-		return parts(len(some), func(from, size, i int) error {
-			values := append(s.values[:0], int64(at))
-			for _, d := range some[from : from+size] {
-				values = append(values, d.id, d.runMS)
-			}
-			s.values = values
-			return s.execNow(sqlDone[i], values...)
-		})
+	return closeTogether(all, lateDone.job, func(some []lateDone, i int, from, to, bits int64) error {
+		values := append(s.values[:0], int64(at), from, to, bits)
+		for _, d := range some {
+			values = append(values, d.id, d.runMS)
+		}
+		s.values = values
+		return s.execNow(sqlDone[i], values...)
 	})
 }
 

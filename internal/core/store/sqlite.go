@@ -19,13 +19,19 @@ import (
 // file from another), in checkpoint.go, in migrate.go, and in the schema: how it is opened, how its faults
 // are told, and how the tokens of a statement are filled in.
 
+// cacheKiB is how many pages the writing connection keeps. After a commit in which pages of a
+// tree have changed places SQLite looks through every slot of its cache, so that a large one
+// costs each commit more than it spares: with 64 MiB a life took 1.3 times as much in front
+// of a million jobs as without them, with 16 MiB as much.
+const cacheKiB = 16 << 10
+
 // appID marks a file as ours ("HMul" in ASCII).
 const appID = 0x484d756c
 
 func (s *Store) connect() error {
 	var err error
 	escaped := uriPath.Replace(s.path)
-	s.writeDB, err = sql.Open("sqlite3", "file:"+escaped+"?_synchronous=FULL&_busy_timeout=5000&_txlock=immediate&_cache_size=-65536"+layer())
+	s.writeDB, err = sql.Open("sqlite3", fmt.Sprintf("file:%s?_synchronous=FULL&_busy_timeout=5000&_txlock=immediate&_cache_size=-%d", escaped, cacheKiB)+layer())
 	if err != nil {
 		return err
 	}

@@ -403,14 +403,19 @@ var rare = []string{
 	"SELECT tag FROM turns WHERE active = 0",
 }
 
-// lists are what a statement repeats for each of its rows.
+// What a statement repeats for each of its rows.
 var (
-	list  = regexp.MustCompile(`IN \(\?(, ?\?)*\)`)
-	added = regexp.MustCompile(`(VALUES \([^()]*\))(, \([^()]*\))*`)
-	cases = regexp.MustCompile(`( WHEN \? THEN \?)+ END`)
+	list     = regexp.MustCompile(`IN \(\?(, ?\?)*\)`)
+	numbered = regexp.MustCompile(`\?\d+( \+ \d+)?`)
+	added    = regexp.MustCompile(`(VALUES ` + aRow + `)(, ` + aRow + `)*`)
+	cases    = regexp.MustCompile(`( WHEN \? THEN \?)+ END`)
 )
 
+const aRow = `\((?:[^()]|\((?:[^()]|\([^()]*\))*\))*\)`
+
+// shape is a statement without them.
 func shape(sql string) string {
+	sql = numbered.ReplaceAllString(sql, "?")
 	return cases.ReplaceAllString(added.ReplaceAllString(list.ReplaceAllString(sql, "IN (…)"), "$1…"), " … END")
 }
 

@@ -74,6 +74,12 @@ type LateError struct {
 // Unwrap gives the fault.
 func (e *LateError) Unwrap() error { return e.error }
 
+// execRows runs a statement that writes n rows.
+func (s *Store) execRows(n int, q *sqlStatement, values ...any) error {
+	s.checks.written += n - 1
+	return s.execNow(q, values...)
+}
+
 // sizes are how many rows a statement writes at once: as many as there are, in these parts.
 // For fewer than four a statement each is no slower.
 var sizes = []int{atOnce, 4, 1}
@@ -225,7 +231,7 @@ func (s *Store) writePlain(all []plainJob) error {
 func (s *Store) writeAlike(some []plainJob, i int) error {
 	first := &some[0]
 	values := append(s.values[:0], first.queue, first.task, first.state, first.level, first.enqueuedAt, first.readyAt, first.id, first.rank)
-	if err := s.execNow(sqlInsertAlike[i], values...); err != nil {
+	if err := s.execRows(len(some), sqlInsertAlike[i], values...); err != nil {
 		return err
 	}
 	values = append(values[:0], first.policy, first.priority, first.id)
@@ -233,12 +239,12 @@ func (s *Store) writeAlike(some []plainJob, i int) error {
 		values = append(values, p.payload)
 	}
 	s.values = values
-	return s.execNow(sqlInsertAlikeSpecs[i], values...)
+	return s.execRows(len(some), sqlInsertAlikeSpecs[i], values...)
 }
 
 func (s *Store) writeRows(values []any, by []*sqlStatement, columns int) error {
 	return parts(len(values)/columns, func(from, size, i int) error {
-		return s.execNow(by[i], values[from*columns:(from+size)*columns]...)
+		return s.execRows(size, by[i], values[from*columns:(from+size)*columns]...)
 	})
 }
 
@@ -294,7 +300,7 @@ func (s *Store) leaseClose(some []lateLease, i int, from, to, bits int64) error 
 		values = append(values, l.id, l.token, l.worker)
 	}
 	s.values = values
-	return s.execNow(sqlLeases[i], values...)
+	return s.execRows(len(some), sqlLeases[i], values...)
 }
 
 func (s *Store) writeDone(all []lateDone, at job.Time) error {
@@ -304,7 +310,7 @@ func (s *Store) writeDone(all []lateDone, at job.Time) error {
 			values = append(values, d.id, d.runMS)
 		}
 		s.values = values
-		return s.execNow(sqlDone[i], values...)
+		return s.execRows(len(some), sqlDone[i], values...)
 	})
 }
 

@@ -62,6 +62,7 @@ var scenarios = []scenario{
 	{"amid", "an enqueue amid bulks", amidBulks},
 	{"dedupe", "dedupe where many jobs have a key", manyOfAKey},
 	{"start", "a start with a long log", longLog},
+	{"acts", "actions on as many jobs as the backlog, alone and beside enqueues", inService(acts)},
 	{"rebuild", "a file of each older schema brought to its new tables", rebuild},
 	{"retention", "whether retention keeps pace", keepsPace},
 }

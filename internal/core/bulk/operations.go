@@ -19,14 +19,25 @@ import (
 )
 
 // An operation works in slices, each of which keeps the committer for no longer than
-// that; where others have commands too it steps back between them, so that they hardly
-// notice it.
+// that; where others have commands too it steps back between them, for so many times as long
+// as the slice took, so that they hardly notice it. While nobody else has any its slices are
+// longer.
 const (
 	sliceFor    = 500 * time.Microsecond
-	stepBackFor = 3 * sliceFor
+	stepsBack   = 3
 	sliceJobs   = 200
+	aloneFor    = 5 * time.Millisecond
+	aloneJobs   = 2000
 	refusedTold = 20
 )
+
+// pace says how long a slice may be, in time and in jobs.
+func (op *Operator) pace(worked int64) (others bool, long time.Duration, jobs int) {
+	if op.c.Worked() > worked {
+		return true, sliceFor, sliceJobs
+	}
+	return false, aloneFor, aloneJobs
+}
 
 // Operation is an action on many jobs that is under way. Its runner alone changes it.
 type Operation struct {
@@ -37,6 +48,10 @@ type Operation struct {
 	position int64 // the last job that was looked at
 	worked   int64 // what the engine's counter was after the last slice
 	stopping string
+	// ahead are the next jobs to be looked at, in their order, as they were read; noMore
+	// tells that none follow them.
+	ahead    []int64
+	noMore   bool
 	lookedAt time.Time // at why its trial does not go on
 	// moved are jobs, among those that are asked for, whose places it has changed by its own
 	// doing: they have got the lane of one that it acted on.
@@ -355,6 +370,28 @@ func leaveKept(tx *commit.Tx, o *api.Operation, what string) {
 	}
 }
 
+// bringBack takes back removals by an action for so long at most, and tells whether more may
+// be left.
+func (op *Operator) bringBack(ctx context.Context, action int64, long time.Duration) (left bool, err error) {
+	err = op.c.Do(ctx, commit.Unchecked(func(tx *commit.Tx) error {
+		began := time.Now()
+		for left = true; left && time.Since(began) < long; {
+			rows, err := tx.Store.RemovedBy(action, sliceJobs/4)
+			left = len(rows) > 0
+			for _, r := range rows {
+				if err == nil {
+					err = command.BringBack(tx, r)
+				}
+			}
+			if err != nil {
+				return err
+			}
+		}
+		return nil
+	}))
+	return left, err
+}
+
 // UndoOperation takes back the removals of an operation, until its time for that is over;
 // one that is under way is stopped first.
 func (op *Operator) UndoOperation(ctx context.Context, id int64) (api.Operation, error) {
@@ -392,17 +429,12 @@ func (op *Operator) UndoOperation(ctx context.Context, id int64) (api.Operation,
 			return nil
 		}, nil
 	})
-	for left := true; left && err == nil; {
-		err = op.c.Do(ctx, commit.Unchecked(func(tx *commit.Tx) error {
-			rows, err := tx.Store.RemovedBy(row.Action, sliceJobs)
-			left = len(rows) > 0
-			for _, r := range rows {
-				if err == nil {
-					err = command.BringBack(tx, r)
-				}
-			}
-			return err
-		}))
+	for left, worked := true, op.c.Worked(); left && err == nil; worked = op.c.Worked() {
+		began := time.Now()
+		others, long, _ := op.pace(worked)
+		if left, err = op.bringBack(ctx, row.Action, long); others {
+			time.Sleep(stepsBack * time.Since(began))
+		}
 	}
 	if err != nil {
 		return told, err

@@ -60,7 +60,8 @@ func (op *Operator) step(o *Operation) (wait time.Duration, err error) {
 	if op.c.Now() == told.BeganAt { // what comes of its own doing must be seen to come later; a clock set back holds up nothing
 		return time.Millisecond, nil
 	}
-	most := sliceJobs
+	began := time.Now()
+	others, long, most := op.pace(o.worked)
 	if told.State == api.OpTrial {
 		if len(told.TrialIDs) >= told.Trial || o.position == math.MaxInt64 {
 			return op.watchTrial(ctx, o)
@@ -70,23 +71,39 @@ func (op *Operator) step(o *Operation) (wait time.Duration, err error) {
 	if told.PerSecond > 0 {
 		most = min(most, max(int(told.PerSecond/10), 1))
 	}
-	ids, end, err := op.nextOf(ctx, &told, o.position, most)
+	ids, end, err := op.upcoming(ctx, o, &told, most)
 	if err != nil {
 		return 0, err
 	}
 	if len(ids) == 0 && end && told.State == api.OpRunning {
 		return 0, op.conclude(o, api.OpFinished, "")
 	}
-	others := op.c.Worked() > o.worked
-	changed, err := op.slice(o, ids, end)
+	changed, err := op.slice(o, ids, end, long)
 	o.worked = op.c.Worked()
 	if told.PerSecond > 0 {
 		wait = time.Duration(float64(changed) / told.PerSecond * float64(time.Second))
 	}
 	if others {
-		wait = max(wait, stepBackFor)
+		wait = max(wait, stepsBack*time.Since(began))
 	}
 	return wait, err
+}
+
+// upcoming gives the next ids of an operation, so many at most; end tells that none follow
+// them. What was read and was not come to stays for the next slice.
+func (op *Operator) upcoming(ctx context.Context, o *Operation, told *api.Operation, most int) (ids []int64, end bool, err error) {
+	if passed, found := slices.BinarySearch(o.ahead, o.position); found {
+		o.ahead = o.ahead[passed+1:]
+	} else {
+		o.ahead = o.ahead[passed:]
+	}
+	if len(o.ahead) == 0 {
+		if o.ahead, o.noMore, err = op.nextOf(ctx, told, o.position, most); err != nil {
+			return nil, false, err
+		}
+	}
+	ids = o.ahead[:min(most, len(o.ahead))]
+	return ids, o.noMore && len(ids) == len(o.ahead), nil
 }
 
 // nextOf reads the next ids of an operation; end tells that none follow them.
@@ -112,8 +129,8 @@ func (op *Operator) nextOf(ctx context.Context, o *api.Operation, position int64
 	}
 }
 
-// slice changes jobs for as long as a slice may take.
-func (op *Operator) slice(o *Operation, ids []int64, end bool) (changed int64, err error) {
+// slice changes jobs for so long at most.
+func (op *Operator) slice(o *Operation, ids []int64, end bool, long time.Duration) (changed int64, err error) {
 	var next api.Operation
 	var position, last int64
 	var moved map[int64]bool
@@ -126,7 +143,7 @@ func (op *Operator) slice(o *Operation, ids []int64, end bool) (changed int64, e
 		began := time.Now()
 		all := true
 		for _, id := range ids {
-			if time.Since(began) > sliceFor {
+			if time.Since(began) > long {
 				all = false
 				break
 			}

@@ -51,3 +51,20 @@ func BenchmarkLives(b *testing.B) {
 		})
 	}
 }
+
+// budgets are how many allocations a job's whole life takes in the engine, by the jobs a
+// call. One that takes a tenth more is to be looked at; one that takes less lowers its budget.
+var budgets = map[int]float64{1: 180, 10: 48, 100: 27}
+
+func TestAllocations(t *testing.T) {
+	if racing {
+		t.Skip("the race detector allocates")
+	}
+	for n, budget := range budgets {
+		live := lifeOf(t, n)
+		live() // what is made once
+		took := testing.AllocsPerRun(50, live) / float64(n)
+		t.Logf("%d a call: %.1f allocations a job", n, took)
+		require.LessOrEqual(t, took, 1.1*budget, "%d jobs a call", n)
+	}
+}

@@ -14,6 +14,7 @@ import (
 	"humblemule/internal/core/commit"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/scope"
+	"humblemule/internal/core/store"
 	"humblemule/internal/mergepatch"
 	"humblemule/job"
 )
@@ -31,9 +32,21 @@ const (
 	refusedTold = 20
 )
 
-// pace says how long a slice may be, in time and in jobs.
-func (op *Operator) pace(worked int64) (others bool, long time.Duration, jobs int) {
-	if op.c.Worked() > worked {
+// pace is how an operation goes on beside others.
+type pace struct {
+	worked  int64     // what the engine's counter is after the last slice, if others had no commands
+	otherAt time.Time // when others were last seen to have commands
+}
+
+// next says whether others have had commands lately, and how long the slice that is now to be
+// done may be, in time and in jobs.
+func (p *pace) next(worked int64) (others bool, long time.Duration, jobs int) {
+	const lately = 200 * time.Millisecond
+	if worked > p.worked {
+		p.otherAt = time.Now()
+	}
+	p.worked = worked + 1
+	if time.Since(p.otherAt) < lately {
 		return true, sliceFor, sliceJobs
 	}
 	return false, aloneFor, aloneJobs
@@ -46,7 +59,7 @@ type Operation struct {
 	last     int64 // how long the file was served at its last removal; 0 for none
 	action   int64
 	position int64 // the last job that was looked at
-	worked   int64 // what the engine's counter was after the last slice
+	pace     pace
 	stopping string
 	// ahead are the next jobs to be looked at, in their order, as they were read; noMore
 	// tells that none follow them.
@@ -376,7 +389,7 @@ func (op *Operator) bringBack(ctx context.Context, action int64, long time.Durat
 	err = op.c.Do(ctx, commit.Unchecked(func(tx *commit.Tx) error {
 		began := time.Now()
 		for left = true; left && time.Since(began) < long; {
-			rows, err := tx.Store.RemovedBy(action, sliceJobs/4)
+			rows, err := tx.Store.RemovedBy(action, store.AtOnce)
 			left = len(rows) > 0
 			for _, r := range rows {
 				if err == nil {
@@ -429,10 +442,12 @@ func (op *Operator) UndoOperation(ctx context.Context, id int64) (api.Operation,
 			return nil
 		}, nil
 	})
-	for left, worked := true, op.c.Worked(); left && err == nil; worked = op.c.Worked() {
+	p := pace{worked: op.c.Worked()}
+	for left := true; left && err == nil; {
+		others, long, _ := p.next(op.c.Worked())
 		began := time.Now()
-		others, long, _ := op.pace(worked)
-		if left, err = op.bringBack(ctx, row.Action, long); others {
+		left, err = op.bringBack(ctx, row.Action, long)
+		if others {
 			time.Sleep(stepsBack * time.Since(began))
 		}
 	}

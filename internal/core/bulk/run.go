@@ -60,8 +60,7 @@ func (op *Operator) step(o *Operation) (wait time.Duration, err error) {
 	if op.c.Now() == told.BeganAt { // what comes of its own doing must be seen to come later; a clock set back holds up nothing
 		return time.Millisecond, nil
 	}
-	began := time.Now()
-	others, long, most := op.pace(o.worked)
+	others, long, most := o.pace.next(op.c.Worked())
 	if told.State == api.OpTrial {
 		if len(told.TrialIDs) >= told.Trial || o.position == math.MaxInt64 {
 			return op.watchTrial(ctx, o)
@@ -78,8 +77,8 @@ func (op *Operator) step(o *Operation) (wait time.Duration, err error) {
 	if len(ids) == 0 && end && told.State == api.OpRunning {
 		return 0, op.conclude(o, api.OpFinished, "")
 	}
+	began := time.Now()
 	changed, err := op.slice(o, ids, end, long)
-	o.worked = op.c.Worked()
 	if told.PerSecond > 0 {
 		wait = time.Duration(float64(changed) / told.PerSecond * float64(time.Second))
 	}
@@ -142,12 +141,17 @@ func (op *Operator) slice(o *Operation, ids []int64, end bool, long time.Duratio
 		before := next.Changed
 		began := time.Now()
 		all := true
+		rows := rowsAhead{tx: tx, ids: ids}
 		for _, id := range ids {
 			if time.Since(began) > long {
 				all = false
 				break
 			}
-			if err := actOn(tx, &next, o.action, id, moved); err != nil {
+			r, err := rows.next()
+			if err == nil {
+				err = actOn(tx, &next, o.action, id, r, moved)
+			}
+			if err != nil {
 				return err
 			}
 			position = id
@@ -177,10 +181,39 @@ func putOperation(tx *commit.Tx, o *api.Operation, position, last int64) error {
 	return tx.Store.PutOperation(store.Operation{ID: o.ID, State: o.State, Body: string(body), Position: position})
 }
 
+// rowsAhead reads the rows of a slice some at a time.
+type rowsAhead struct {
+	tx   *commit.Tx
+	ids  []int64
+	read map[int64]*store.Row
+	// left is how many of the next ids were read, and since what had been changed by then.
+	left, since int
+}
+
+// next gives the row of the next job; nil where there is none.
+func (a *rowsAhead) next() (*store.Row, error) {
+	if a.left == 0 {
+		some := a.ids[:min(len(a.ids), store.AtOnce)]
+		rows, err := a.tx.Store.Rows(some)
+		if err != nil {
+			return nil, err
+		}
+		a.read, a.left, a.since = rows, len(some), len(a.tx.News.Moved)
+	}
+	id := a.ids[0]
+	a.ids, a.left = a.ids[1:], a.left-1
+	for _, m := range a.tx.News.Moved[a.since:] {
+		if m.Job == id { // by what was done to one before it
+			return a.tx.Store.Row(id)
+		}
+	}
+	return a.read[id], nil
+}
+
 // actOn applies an operation's action to one job. A job that may not be acted on is noted as
 // refused; of a filter, one that was not among those that were shown is passed over.
-func actOn(tx *commit.Tx, o *api.Operation, action, id int64, moved map[int64]bool) error {
-	act, err := mayActOn(tx.View(), o, id, moved)
+func actOn(tx *commit.Tx, o *api.Operation, action, id int64, r *store.Row, moved map[int64]bool) error {
+	act, err := mayActOn(tx.View(), o, id, r, moved)
 	var p *job.Problem
 	if errors.As(err, &p) {
 		o.RefusedCount++
@@ -211,11 +244,8 @@ func actOn(tx *commit.Tx, o *api.Operation, action, id int64, moved map[int64]bo
 
 // mayActOn gives what is to be done to a job, if it was in an asked state before the operation
 // began; nil where a filter would not have shown it.
-func mayActOn(v *commit.View, o *api.Operation, id int64, moved map[int64]bool) (commit.Act, error) {
-	r, err := v.Store.Row(id)
+func mayActOn(v *commit.View, o *api.Operation, id int64, r *store.Row, moved map[int64]bool) (commit.Act, error) {
 	switch {
-	case err != nil:
-		return nil, err
 	case r == nil:
 		return nil, read.NoJob(id)
 	case !slices.Contains(o.Filter.States, r.State):

@@ -144,6 +144,28 @@ var sqlRow = statement(`SELECT ` + rowColumns + ` FROM ` + rowsFrom + ` WHERE id
 // Row reads a job's row inside the transaction; nil where there is none.
 func (s *Store) Row(id int64) (*Row, error) { return s.oneRow(sqlRow, id) }
 
+var sqlRows = statement(`SELECT ` + rowColumns + ` FROM ` + rowsFrom + ` WHERE removed_by = 0 AND id` + among)
+
+// Rows reads the rows of at most [AtOnce] jobs inside the transaction.
+func (s *Store) Rows(ids []int64) (map[int64]*Row, error) {
+	found, err := rows(s.query(sqlRows, padded(ids)...))
+	byID := make(map[int64]*Row, len(found))
+	for _, r := range found {
+		byID[r.ID] = r
+	}
+	return byID, err
+}
+
+// padded are the values of a list of [AtOnce] ids, the last of which is there more than once
+// where there are fewer.
+func padded(ids []int64) []any {
+	values := make([]any, AtOnce)
+	for i := range values {
+		values[i] = ids[min(i, len(ids)-1)]
+	}
+	return values
+}
+
 var sqlFinish = statement(`UPDATE jobs SET state = ?, tries = ?, finished_at = ?, next_at = 0, reason = ?, reason_text = ?, token = 0, cause = ? WHERE id = ?`)
 
 // Finish writes a job's end: state, tries, time, reason; nothing is planned for

@@ -25,7 +25,14 @@ type late struct {
 	leases               []lateLease
 	done                 []lateDone
 	doneAt               job.Time
+	removed              []lateID
+	removal              removal
 }
+
+// removal is by which action jobs are removed, and how long the file was served then.
+type removal struct{ action, served int64 }
+
+type lateID int64
 
 // rowValues are the values of rows that are inserted.
 type rowValues struct{ values []any }
@@ -64,6 +71,8 @@ func (l lateLease) job() int64 { return l.id }
 
 func (d lateDone) job() int64 { return d.id }
 
+func (id lateID) job() int64 { return int64(id) }
+
 // LateError says which write failed that was to go out with others.
 type LateError struct {
 	// Job is the job whose lease could not be written; 0 where another write failed.
@@ -82,12 +91,12 @@ func (s *Store) execRows(n int, q *sqlStatement, values ...any) error {
 
 // sizes are how many rows a statement writes at once: as many as there are, in these parts.
 // For fewer than four a statement each is no slower.
-var sizes = []int{atOnce, 4, 1}
+var sizes = []int{AtOnce, 4, 1}
 
-// atOnce is how many rows one statement writes or deletes at the most.
-const atOnce = 16
+// AtOnce is how many rows one statement reads, writes or deletes at the most.
+const AtOnce = 16
 
-var among = marks(" IN (", "?", atOnce) + ")"
+var among = marks(" IN (", "?", AtOnce) + ")"
 
 // marks repeats the marks of a row.
 func marks(head, row string, n int) string { return head + row + strings.Repeat(", "+row, n-1) }
@@ -130,6 +139,8 @@ var (
 		return ended + " run_ms = " + chosenBy(n, 5, 6, 2) + " WHERE id >= ?2 AND id <= ?3 AND (?4 >> (id - ?2)) & 1 = 1"
 	})
 )
+
+var sqlRemove = statement(`UPDATE jobs SET removed_by = ?1, removed_at = ?2 WHERE id >= ?3 AND id <= ?4 AND (?5 >> (id - ?3)) & 1 = 1`)
 
 const (
 	leased = `UPDATE jobs SET state = {running}, attempt = attempt + 1, tries = tries + 1, started_at = CASE WHEN started_at = 0 THEN ?1 ELSE started_at END, leased_at = ?1, lease_ms = ?2,`
@@ -193,11 +204,14 @@ func (s *Store) WriteLate() error {
 	if err := s.writeDone(taken.done, taken.doneAt); err != nil {
 		return &LateError{error: err}
 	}
+	if err := s.writeRemoved(taken.removed, taken.removal); err != nil {
+		return &LateError{error: err}
+	}
 	return nil
 }
 
 func (l *late) none() bool {
-	return len(l.plain)+len(l.jobs.values)+len(l.results.values)+len(l.leases)+len(l.done) == 0
+	return len(l.plain)+len(l.jobs.values)+len(l.results.values)+len(l.leases)+len(l.done)+len(l.removed) == 0
 }
 
 // parts cuts n rows into parts of the sizes, and tells for each its place and its size.
@@ -312,6 +326,25 @@ func (s *Store) writeDone(all []lateDone, at job.Time) error {
 		s.values = values
 		return s.execRows(len(some), sqlDone[i], values...)
 	})
+}
+
+func (s *Store) writeRemoved(all []lateID, by removal) error {
+	return closeTogether(all, lateID.job, func(some []lateID, _ int, from, to, bits int64) error {
+		return s.execRows(len(some), sqlRemove, by.action, by.served, from, to, bits)
+	})
+}
+
+// Remove takes a job out of every list by an action, when the file was served so long.
+// It can be restored until it is swept.
+func (s *Store) Remove(id, action, served int64) error {
+	if by := (removal{action, served}); s.late.removal != by {
+		if err := s.WriteLate(); err != nil {
+			return err
+		}
+		s.late.removal = by
+	}
+	s.late.removed = append(s.late.removed, lateID(id))
+	return nil
 }
 
 // Lease writes that a job runs: that its attempts and tries are one more, since when, by

@@ -51,8 +51,19 @@ func TestLateWrites(t *testing.T) {
 			require.NoError(t, s.Commit())
 		}
 	}
+	for id := range want {
+		if id%5 == 0 {
+			require.NoError(t, s.Remove(id, 7+id%2, 5000))
+		}
+	}
 	require.NoError(t, s.Commit())
 	for id, r := range want {
+		if id%5 == 0 {
+			got, err := s.Row(id)
+			require.NoError(t, err)
+			require.Nil(t, got, "job %d is removed", id)
+			require.NoError(t, s.Restore(id))
+		}
 		got, err := s.Row(id)
 		require.NoError(t, err)
 		if len(r.Payload) == 0 {

@@ -6,14 +6,6 @@ import (
 	"slices"
 )
 
-var sqlRemove = statement(`UPDATE jobs SET removed_by = ?, removed_at = ? WHERE id = ?`)
-
-// Remove takes a job out of every list by an action, when the file was served so long.
-// It can be restored until it is swept.
-func (s *Store) Remove(id, action, served int64) error {
-	return s.exec(sqlRemove, action, served, id)
-}
-
 var sqlRestore = statement(`UPDATE jobs SET removed_by = 0, removed_at = 0 WHERE id = ?`)
 
 // Restore takes back a removal.
@@ -63,11 +55,8 @@ var sqlSweepSteps = statement(`DELETE FROM steps WHERE job` + among)
 
 // Sweep deletes jobs with all that belongs to them.
 func (s *Store) Sweep(all ...int64) error {
-	for ids := range slices.Chunk(all, atOnce) {
-		values := make([]any, atOnce)
-		for i := range values {
-			values[i] = ids[min(i, len(ids)-1)]
-		}
+	for ids := range slices.Chunk(all, AtOnce) {
+		values := padded(ids)
 		for _, stmt := range []*sqlStatement{sqlSweepJobs, sqlSweepSpecs, sqlSweepAttempts, sqlSweepBodies, sqlSweepLines, sqlSweepResults, sqlSweepSteps} {
 			if err := s.exec(stmt, values...); err != nil {
 				return err

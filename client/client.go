@@ -27,6 +27,8 @@ import (
 	"sync"
 	"time"
 
+	jsonv2 "github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
 	"go.opentelemetry.io/otel/propagation"
 
 	"humblemule/api"
@@ -218,7 +220,7 @@ func (m *Client) try(ctx context.Context, r request, key string, v any) error {
 		return &Unreachable{m.base, err}
 	}
 	defer resp.Body.Close()
-	body, err := io.ReadAll(resp.Body)
+	body, err := readAll(resp)
 	if err != nil {
 		return &Unreachable{m.base, err}
 	}
@@ -231,10 +233,25 @@ func (m *Client) try(ctx context.Context, r request, key string, v any) error {
 	if v == nil {
 		return nil
 	}
-	if err := json.Unmarshal(body, v); err != nil {
+	if err := jsonv2.Unmarshal(body, v, answers); err != nil {
 		return fmt.Errorf("the answer of %s cannot be read (is it a Humble Mule service?): %w", m.base, err)
 	}
 	return nil
+}
+
+// answers are read as they were sent: what producers have put in a payload is no concern of
+// the client's.
+var answers = jsonv2.JoinOptions(jsonv2.MatchCaseInsensitiveNames(true), jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true))
+
+// readAll reads a body in one piece, where its length is told.
+func readAll(resp *http.Response) ([]byte, error) {
+	const most = 64 << 20
+	if resp.ContentLength < 0 || resp.ContentLength > most {
+		return io.ReadAll(resp.Body)
+	}
+	body := make([]byte, resp.ContentLength)
+	_, err := io.ReadFull(resp.Body, body)
+	return body, err
 }
 
 func (m *Client) authorize(req *http.Request) {

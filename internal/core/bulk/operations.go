@@ -29,6 +29,7 @@ const (
 	sliceJobs   = 200
 	aloneFor    = 5 * time.Millisecond
 	aloneJobs   = 2000
+	readAtOnce  = 500 // of the jobs to come, at the least
 	refusedTold = 20
 )
 

@@ -97,7 +97,7 @@ func (op *Operator) upcoming(ctx context.Context, o *Operation, told *api.Operat
 		o.ahead = o.ahead[passed:]
 	}
 	if len(o.ahead) == 0 {
-		if o.ahead, o.noMore, err = op.nextOf(ctx, told, o.position, most); err != nil {
+		if o.ahead, o.noMore, err = op.nextOf(ctx, told, o.position, max(most, readAtOnce)); err != nil {
 			return nil, false, err
 		}
 	}
@@ -117,7 +117,7 @@ func (op *Operator) nextOf(ctx context.Context, o *api.Operation, position int64
 	}
 	f := o.Filter.Filter()
 	for {
-		found, last, err := op.read.Matching(ctx, &f, position, max(most, 500))
+		found, last, err := op.read.Matching(ctx, &f, position, max(most, readAtOnce))
 		if err != nil || len(found) > 0 {
 			return found[:min(most, len(found))], last == 0 && len(found) <= most, err
 		}

@@ -266,8 +266,8 @@ func (s *Store) writeRows(values []any, by []*sqlStatement, columns int) error {
 // that is not negative.
 const widest = 62
 
-// closeTogether cuts writes of jobs into parts of the sizes whose ids lie close together, and gives
-// each part with the range and the bits of its ids.
+// closeTogether cuts writes of jobs into parts of the sizes whose ids lie close together, and
+// gives each part with the range and the bits of its ids.
 func closeTogether[T any](all []T, id func(T) int64, do func(some []T, statement int, from, to, bits int64) error) error {
 	slices.SortFunc(all, func(a, b T) int { return cmp.Compare(id(a), id(b)) })
 	for len(all) > 0 {
@@ -295,9 +295,9 @@ func (s *Store) writeLeases(all []lateLease) error {
 		for n < len(all) && all[n].lease == all[0].lease {
 			n++
 		}
-		if err := closeTogether(all[:n], lateLease.job, s.leaseClose); err != nil {
+		if err := closeTogether(all[:n], lateLease.job, s.leaseTogether); err != nil {
 			for i := range all[:n] {
-				if err := closeTogether(all[i:i+1], lateLease.job, s.leaseClose); err != nil {
+				if err := closeTogether(all[i:i+1], lateLease.job, s.leaseTogether); err != nil {
 					return &LateError{all[i].id, fmt.Errorf("the lease of job %d: %w", all[i].id, err)}
 				}
 			}
@@ -308,7 +308,7 @@ func (s *Store) writeLeases(all []lateLease) error {
 	return nil
 }
 
-func (s *Store) leaseClose(some []lateLease, i int, from, to, bits int64) error {
+func (s *Store) leaseTogether(some []lateLease, i int, from, to, bits int64) error {
 	values := append(s.values[:0], int64(some[0].at), some[0].ms, from, to, bits)
 	for _, l := range some {
 		values = append(values, l.id, l.token, l.worker)

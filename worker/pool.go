@@ -88,17 +88,18 @@ type Pool struct {
 
 	mu      sync.Mutex
 	slots   int
-	held    map[string]*held     // by token: leased and not yet settled
-	gone    map[string]time.Time // tokens that were settled, and when
-	waiting []*held              // held and not started, in order
-	started int                  // jobs that take a slot
-	ended   []api.Settlement     // outcomes that the service does not know yet
-	changed chan struct{}        // closed and replaced when any of these change
-	want    api.Want             // what the service wants of the pool
-	ending  bool                 // it takes no more, by its own decision
-	settles bool                 // take settles what has ended, so that settle need not
-	apart   int                  // how many of what has ended must be settled apart from taking
-	crowded bool                 // more was ready than there were slots, since asked last
+	held    map[string]*held // by token: leased and not yet settled
+	gone    gone             // tokens that were settled
+	waiting []*held          // held and not started, in order
+	started int              // jobs that take a slot
+	ended   []api.Settlement // outcomes that the service does not know yet
+	changed chan struct{}    // closed and replaced when any of these change
+	runs    chan *held       // to runners without a job
+	want    api.Want         // what the service wants of the pool
+	ending  bool             // it takes no more, by its own decision
+	settles bool             // take settles what has ended, so that settle need not
+	apart   int              // how many of what has ended must be settled apart from taking
+	crowded bool             // more was ready than there were slots, since asked last
 	resized *api.Resize
 	pace    pace
 	// settings is the version of the service's settings that the last answer told.
@@ -143,7 +144,7 @@ func New(source Source, o Options) *Pool {
 	p := &Pool{
 		opts: o, log: o.Log.With("pool", o.Name), handlers: map[string]Handler{}, gatherings: map[string]*gathering{},
 		id: strings.ToLower(rand.Text()), news: make(chan struct{}, 1), hurry: make(chan struct{}), stop: func(error) {},
-		slots: o.Slots, held: map[string]*held{}, gone: map[string]time.Time{}, changed: make(chan struct{}), want: api.WantRun,
+		slots: o.Slots, held: map[string]*held{}, changed: make(chan struct{}), runs: make(chan *held), want: api.WantRun,
 	}
 	p.source = noting{source, p.called}
 	return p
@@ -207,6 +208,7 @@ func (p *Pool) handles(task string) {
 func (p *Pool) RunOnce(ctx context.Context, id int64) (api.Settlement, error) {
 	var one *held
 	err := p.work(ctx, func(taking, life context.Context) error {
+		defer p.tells()()
 		began := time.Now()
 		answer, err := p.source.Lease(life, api.LeaseRequest{Worker: p.id, Job: id, Tasks: p.tasks, Limit: 1, Lease: job.Duration(p.opts.Lease)})
 		if err != nil {
@@ -302,8 +304,7 @@ func (p *Pool) until(holds func() bool, a, b <-chan struct{}) bool {
 // in a free slot, or later where none is free. One that is known already is passed over.
 func (p *Pool) begin(life context.Context, l api.Lease, at time.Time) *held {
 	p.mu.Lock()
-	known := p.held[l.Token]
-	_, settled := p.gone[l.Token]
+	known, settled := p.held[l.Token], p.gone.has(l.Token)
 	p.mu.Unlock()
 	if known != nil || settled {
 		return known
@@ -340,14 +341,32 @@ func (p *Pool) fill() {
 			p.gather(g, h)
 			continue
 		}
-		go func() {
-			s := endedItself()
-			defer func() { p.finish(h, s) }()
-			s = p.try(h)
-		}()
+		select {
+		case p.runs <- h:
+		default:
+			go p.run(h)
+		}
 	}
 	if p.started >= p.slots {
 		p.flushAll() // nothing more can come for what gathers
+	}
+}
+
+// run runs a job, and then those that come while it has none: a goroutine that has run a
+// handler has the stack for another.
+func (p *Pool) run(h *held) {
+	one := func(h *held) {
+		s := endedItself()
+		defer func() { p.finish(h, s) }()
+		s = p.try(h)
+	}
+	for life := h.run.lasting.Done(); ; {
+		one(h)
+		select {
+		case h = <-p.runs:
+		case <-life:
+			return
+		}
 	}
 }
 

@@ -18,9 +18,26 @@ import (
 // pollFor is how long the service may let a call wait.
 const pollFor = 25 * time.Second
 
-// yields is how often handlers that were just started may run before the next call,
-// so that those which are done at once share it: tiny jobs then cost half as much.
-const yields = 5
+// letRun lets handlers that were just started run before the next call, so that those
+// which are done at once share it: tiny jobs then cost half as much. Where runs are short
+// beside calls it waits for all of them, for as long as costs a call nothing much.
+func (p *Pool) letRun() {
+	const yields, share = 5, 20
+	began := time.Now()
+	for n := 1; ; n++ {
+		runtime.Gosched()
+		if n < yields {
+			continue
+		}
+		p.mu.Lock()
+		short := p.started > 0 && p.pace.run < p.pace.call/share
+		most := p.pace.call / share
+		p.mu.Unlock()
+		if !short || time.Since(began) > most {
+			return
+		}
+	}
+}
 
 // asked is a call for jobs that was made and has had no answer yet. It is made again as
 // it was, under the same key, until it has one: the jobs that it brought are leased to
@@ -28,6 +45,8 @@ const yields = 5
 type asked struct {
 	req api.LeaseRequest
 	key string
+	// ended says that it has its answer.
+	ended func()
 }
 
 // take asks for as many jobs as slots are free, until taking ends. While every
@@ -51,17 +70,19 @@ func (p *Pool) take(taking, life context.Context) error {
 				}
 				return nil
 			}
-			open = &asked{req: req, key: api.NewCallKey(time.Now())}
+			open = &asked{req, api.NewCallKey(time.Now()), p.tells()}
 		}
 		err := p.askFor(polling, life, open)
 		if err == nil || !api.Passes(err) && !api.Denied(err) {
+			open.ended()
 			open = nil
 		}
-		for range yields {
-			runtime.Gosched()
-		}
+		p.letRun()
 		return err
 	})
+	if open != nil {
+		open.ended()
+	}
 	giveUp()
 	if !called() {
 		<-home
@@ -231,16 +252,11 @@ func (p *Pool) replace(token string, less api.Settlement) {
 	p.signal()
 }
 
-// goneFor is how long tokens of settled leases are remembered, since an answer that is on
-// its way may still tell of them.
-const goneFor = 10 * time.Minute
-
 // forget drops what the service has taken. What it refuses is told as a failure.
 func (p *Pool) forget(results []api.SettleResult) {
 	if len(results) == 0 {
 		return
 	}
-	now := time.Now()
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	told := make(map[string]bool, len(results))
@@ -267,19 +283,12 @@ func (p *Pool) forget(results []api.SettleResult) {
 		}
 		told[r.Token] = true
 		delete(p.held, r.Token)
-		p.gone[r.Token] = now
+		p.gone.add(r.Token)
 	}
 	before := len(p.ended)
 	p.ended = slices.DeleteFunc(p.ended, func(s api.Settlement) bool { return told[s.Token] })
 	p.apart = max(p.apart-(before-len(p.ended)), 0)
 	p.signal()
-}
-
-// forgetGone drops tokens of leases that were settled long ago.
-func (p *Pool) forgetGone() {
-	p.mu.Lock()
-	defer p.mu.Unlock()
-	maps.DeleteFunc(p.gone, func(_ string, at time.Time) bool { return time.Since(at) > goneFor })
 }
 
 // reportEvery is how often what handlers tell is passed on at most.
@@ -315,9 +324,6 @@ func (p *Pool) renew(life context.Context) {
 		}
 		items := p.extensions(all)
 		whole := all && len(items) <= api.MaxLeaseItems
-		if all {
-			p.forgetGone()
-		}
 		err := inParts(items, extensionBytes, func(part []api.Extension) error {
 			return p.extend(life, part, whole && len(part) == len(items))
 		}, func(x *api.Extension, err error) error {
@@ -350,6 +356,7 @@ func (p *Pool) extensions(all bool) (items []api.Extension) {
 
 // extend makes a call of renewals; whole says that these are all that the pool knows of.
 func (p *Pool) extend(life context.Context, items []api.Extension, whole bool) error {
+	defer p.tells()()
 	began := time.Now()
 	req := api.ExtendRequest{Leases: items}
 	if whole {
@@ -456,10 +463,7 @@ func (p *Pool) listen(life context.Context) {
 	registered, ever := false, false
 	p.while(life, func() error {
 		if !registered {
-			began := time.Now()
-			w := p.worker()
-			w.Holds = p.tokens()
-			wanted, err := p.source.PutWorker(life, w)
+			err := p.register(life)
 			if err != nil && !ever && !api.Passes(err) {
 				p.fatal(fmt.Errorf("the service does not take this pool: %w", err))
 				<-life.Done()
@@ -470,8 +474,6 @@ func (p *Pool) listen(life context.Context) {
 				return err
 			}
 			registered, ever = true, true
-			p.takeUp(life, wanted.Leases, began)
-			p.obey(wanted.Wanted)
 		}
 		p.mu.Lock()
 		doing := p.want
@@ -494,6 +496,21 @@ func (p *Pool) listen(life context.Context) {
 	})
 }
 
+// register tells the service of the pool, and takes up what the service knows that the pool
+// holds and the pool does not.
+func (p *Pool) register(life context.Context) error {
+	defer p.tells()()
+	began := time.Now()
+	w := p.worker()
+	w.Holds = p.tokens()
+	wanted, err := p.source.PutWorker(life, w)
+	if err == nil {
+		p.takeUp(life, wanted.Leases, began)
+		p.obey(wanted.Wanted)
+	}
+	return err
+}
+
 // giveUpWhereDenied ends a pool that the service has not let in for long, where it holds
 // nothing.
 func (p *Pool) giveUpWhereDenied() {
@@ -513,9 +530,7 @@ func (p *Pool) tokens() []string {
 	p.mu.Lock()
 	defer p.mu.Unlock()
 	tokens := slices.Collect(maps.Keys(p.held))
-	for t := range p.gone {
-		tokens = append(tokens, t)
-	}
+	tokens = append(tokens, p.gone.tokens...)
 	if tokens == nil {
 		tokens = []string{}
 	}

@@ -109,6 +109,11 @@ type enqueued struct {
 	Removed bool `json:"removed,omitzero"`
 }
 
+type enqueueAnswer struct {
+	Jobs     []enqueued    `json:"jobs"`
+	Warnings []job.Warning `json:"warnings,omitempty"`
+}
+
 // enqueueMany takes in jobs, all or nothing; at gives the place of each within the body.
 // Of large ones only a few are read at a time: they are written one after the other anyway,
 // and reading more of them ahead would keep the small calls from the processor.
@@ -138,10 +143,7 @@ func (s *Server) enqueueMany(ctx context.Context, items []jsontext.Value, at fun
 	for i, j := range jobs {
 		told[i] = enqueued{ID: j.ID, State: j.State, Duplicate: j.Duplicate, Removed: j.State == job.Unplaced}
 	}
-	return created{struct {
-		Jobs     []enqueued    `json:"jobs"`
-		Warnings []job.Warning `json:"warnings,omitempty"`
-	}{told, s.engine.Unserved(specs)}}, nil
+	return created{enqueueAnswer{told, s.engine.Unserved(specs)}}, nil
 }
 
 func (s *Server) listJobs(c *gin.Context) (any, error) {

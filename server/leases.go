@@ -282,10 +282,12 @@ func (s *Server) settle(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return struct {
-		Results []api.SettleResult `json:"results"`
-		Ignored []string           `json:"ignored,omitempty"`
-	}{results, ign}, nil
+	return settleAnswer{results, ign}, nil
+}
+
+type settleAnswer struct {
+	Results []api.SettleResult `json:"results"`
+	Ignored []string           `json:"ignored,omitempty"`
 }
 
 type workerBody struct {

@@ -56,18 +56,20 @@ func (s *Server) handle(h func(c *gin.Context) (any, error)) gin.HandlerFunc {
 }
 
 func (s *Server) answer(c *gin.Context, status int, v any) {
-	body := answers.Get().(*bytes.Buffer)
-	defer keepAnswer(body)
-	if err := json.MarshalWrite(body, v, out); err != nil {
+	room := answers.Get().(*[]byte)
+	text, err := written((*room)[:0], v)
+	*room = text
+	defer keepAnswer(room)
+	if err != nil {
 		s.fail(c, job.Fault(job.Broken, "the answer could not be written: %v", err))
 		return
 	}
-	body.WriteByte('\n')
+	text = append(text, '\n')
 	header := c.Writer.Header()
 	header["Content-Type"] = contentJSON
-	header["Content-Length"] = []string{strconv.Itoa(body.Len())} // so that what is flushed goes out in one piece
+	header["Content-Length"] = []string{strconv.Itoa(len(text))} // so that what is flushed goes out in one piece
 	c.Writer.WriteHeader(status)
-	if _, err := c.Writer.Write(body.Bytes()); err != nil {
+	if _, err := c.Writer.Write(text); err != nil {
 		c.Error(err) // the caller has gone
 	}
 }
@@ -75,14 +77,13 @@ func (s *Server) answer(c *gin.Context, status int, v any) {
 var contentJSON = []string{"application/json"}
 
 // answers is room for answers to be written in.
-var answers = sync.Pool{New: func() any { return new(bytes.Buffer) }}
+var answers = sync.Pool{New: func() any { return new([]byte) }}
 
 // keepAnswer keeps the room of an answer for the next, unless it is a large one.
-func keepAnswer(body *bytes.Buffer) {
+func keepAnswer(room *[]byte) {
 	const most = 1 << 20
-	if body.Cap() <= most {
-		body.Reset()
-		answers.Put(body)
+	if cap(*room) <= most {
+		answers.Put(room)
 	}
 }
 

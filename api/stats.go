@@ -52,6 +52,19 @@ type Stats struct {
 	Moves    []MoveCount         `json:"moves"`
 	Says     []Saying            `json:"says"`
 	Queues   []Queue             `json:"queues"`
+	Writing  Writing             `json:"writing"`
+}
+
+// Writing is what the service's one writer has done since its start. What is left of the time
+// it has waited for something to write: where that is next to nothing, the writer binds, by
+// its own work or by the disk.
+type Writing struct {
+	Commits  int64 `json:"commits"`
+	Commands int64 `json:"commands"`
+	// WorkMS is how long it has applied commands and timed work, and DiskMS how long it has
+	// waited for commits to be on the disk.
+	WorkMS int64 `json:"work_ms"`
+	DiskMS int64 `json:"disk_ms"`
 }
 
 // MoveCount is how often jobs went from one state to another within the

@@ -50,7 +50,9 @@ func (s *Server) getQueue(c *gin.Context) (any, error) {
 }
 
 func (s *Server) stats(c *gin.Context) (any, error) {
-	return s.engine.Stats(c.Request.Context(), c.Query("queue"))
+	stats, err := s.engine.Stats(c.Request.Context(), c.Query("queue"))
+	stats.Writing = s.engine.Writing()
+	return stats, err
 }
 
 func (s *Server) check(c *gin.Context) (any, error) {

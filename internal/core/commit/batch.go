@@ -143,6 +143,7 @@ func (c *Committer) apply(batch []*command) {
 // transact applies the batch. It answers every command where it succeeds, and
 // changes nothing where it does not.
 func (c *Committer) transact(batch []*command, timed bool) *fault {
+	began := time.Now()
 	tx := c.begin()
 	answers := make([]error, len(batch))
 	f := tx.run(batch, answers, timed)
@@ -153,10 +154,14 @@ func (c *Committer) transact(batch []*command, timed bool) *fault {
 			f = faultOf(err, -1, thing{})
 		}
 	}
+	applied := time.Now()
+	c.working.Add(int64(applied.Sub(began)))
 	if f == nil && c.Store.Writing() {
 		if err := c.Store.Commit(); err != nil {
 			f = &fault{error: err, command: -1, disk: !store.IsFull(err), unknown: !store.IsFull(err)}
 		}
+		c.commits.Add(1)
+		c.syncing.Add(int64(time.Since(applied)))
 	}
 	if f != nil {
 		if c.Store.Writing() {

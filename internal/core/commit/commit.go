@@ -20,6 +20,7 @@ import (
 	"sync/atomic"
 	"time"
 
+	"humblemule/api"
 	"humblemule/internal/core/memory"
 	"humblemule/internal/core/store"
 	"humblemule/internal/sentence"
@@ -123,6 +124,9 @@ type Committer struct {
 	// worked counts the commands that were applied, and torn those whose writing half has
 	// refused, which must not be.
 	worked, torn atomic.Int64
+	// commits counts the transactions that wrote; working and syncing are how long they were
+	// applied, and committed, in ns.
+	commits, working, syncing atomic.Int64
 	// turned is when timed work was last done, in ns; refusing since when the disk takes no
 	// writes, 0 while it does.
 	turned, refusing atomic.Int64
@@ -216,6 +220,12 @@ func (c *Committer) Now() job.Time { return c.Clock.Now() }
 // Worked counts the commands that were applied, so that what works in slices knows whether
 // others had some meanwhile.
 func (c *Committer) Worked() int64 { return c.worked.Load() }
+
+// Writing tells what was written, and how long that took.
+func (c *Committer) Writing() api.Writing {
+	ms := func(ns *atomic.Int64) int64 { return time.Duration(ns.Load()).Milliseconds() }
+	return api.Writing{Commits: c.commits.Load(), Commands: c.Worked(), WorkMS: ms(&c.working), DiskMS: ms(&c.syncing)}
+}
 
 // Torn counts the commands whose writing half has refused: a mistake in them, which was
 // undone.

@@ -110,6 +110,9 @@ func (e *Engine) work() commit.Work {
 	}
 }
 
+// Writing tells what was written since the start, and how long that took.
+func (e *Engine) Writing() api.Writing { return e.c.Writing() }
+
 // Close stops taking commands, answers those that wait and closes the file.
 func (e *Engine) Close() error { return e.c.Close(e.Operator.Wait) }
 

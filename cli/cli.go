@@ -105,7 +105,7 @@ Exit status: 0 done; 1 the service refused; 2 the command line is wrong; 3 no se
 		id, title string
 		commands  []*cobra.Command
 	}{
-		{"start", "Start something:", []*cobra.Command{a.serveCommand(), a.checkCommand(), a.settingsCommand(), a.setupCommand(), a.poolCommand(), a.demoCommand(), a.benchCommand(), a.tokenCommand()}},
+		{"start", "Start something:", []*cobra.Command{a.serveCommand(), a.checkCommand(), a.settingsCommand(), a.setupCommand(), a.poolCommand(), a.demoCommand(), a.benchCommand(), a.loadCommand(), a.tokenCommand()}},
 		{"jobs", "Jobs:", []*cobra.Command{a.enqueueCommand(), a.jobsCommand(), a.jobCommand(), a.whyCommand(), a.logCommand(), a.startCommand(), a.acceptCommand(), a.endLeaseCommand(), a.cancelCommand(), a.requeueCommand()}},
 		{"dead", "Dead letters and many jobs:", []*cobra.Command{a.deadCommand(), a.recoverCommand(), a.actCommand(), a.purgeCommand(), a.operationCommand(), a.actionsCommand()}},
 		{"queues", "Queues and tasks:", []*cobra.Command{a.queuesCommand(), a.queueCommand(), a.startsCommand(), a.pauseCommand(), a.resumeCommand(), a.passCommand(), a.tasksCommand(), a.taskCommand(), a.backoffCommand()}},

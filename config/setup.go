@@ -10,6 +10,7 @@ import (
 	"os"
 	"reflect"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -222,7 +223,19 @@ func (r *setupReader) known(of entry, t reflect.Type) {
 	for t.Kind() == reflect.Pointer {
 		t = t.Elem()
 	}
-	if t.Kind() != reflect.Struct {
+	list, isList := of.value.(*ast.SequenceNode)
+	switch {
+	case t.Kind() == reflect.Slice && isList:
+		for i, n := range list.Values {
+			r.known(entry{fmt.Sprintf("%s[%d]", of.name, i), n, n}, t.Elem())
+		}
+		return
+	case t.Kind() == reflect.Map && isMapping(of.value) && t.Elem().Kind() == reflect.Struct:
+		for _, e := range r.entries(of.value, of.name) {
+			r.known(of.within(e), t.Elem())
+		}
+		return
+	case t.Kind() != reflect.Struct:
 		return
 	}
 	fields := map[string]reflect.Type{}
@@ -233,8 +246,16 @@ func (r *setupReader) known(of entry, t reflect.Type) {
 			r.at(e.key, "%s has no setting %q%s", of.name, e.name, orNearest(e.name, keysOf(fields)))
 			continue
 		}
-		r.known(entry{of.name + "." + e.name, e.key, e.value}, field)
+		r.known(of.within(e), field)
 	}
+}
+
+// within names an entry by what it stands in, unless that is the file.
+func (of entry) within(e entry) entry {
+	if of.name != wholeFile {
+		e.name = of.name + "." + e.name
+	}
+	return e
 }
 
 // gatherFields are the fields of a type by their names in JSON.
@@ -254,18 +275,28 @@ func gatherFields(t reflect.Type, fields map[string]reflect.Type) {
 func (r *setupReader) find(of entry, path []string) ast.Node {
 	at := of.key
 	value := of.value
-	for _, name := range path {
-		found := false
+	for len(path) > 0 {
+		found := 0 // names may hold points themselves
 		if isMapping(value) {
 			for _, e := range r.entries(value, of.name) {
-				if e.name == name {
-					at, value, found = e.value, e.value, true
+				for n := len(path); n > found; n-- {
+					name, index, indexed := strings.Cut(strings.Join(path[:n], "."), "[")
+					if e.name != name {
+						continue
+					}
+					at, value, found = e.value, e.value, n
+					if list, isList := value.(*ast.SequenceNode); isList && indexed {
+						if i, err := strconv.Atoi(strings.TrimSuffix(index, "]")); err == nil && i < len(list.Values) {
+							at, value = list.Values[i], list.Values[i]
+						}
+					}
 				}
 			}
 		}
-		if !found {
+		if found == 0 {
 			break
 		}
+		path = path[found:]
 	}
 	return at
 }
@@ -294,6 +325,8 @@ func kindOf(t reflect.Type) string {
 	switch t.Kind() {
 	case reflect.Int, reflect.Int64:
 		return "a whole number"
+	case reflect.Uint64:
+		return "a whole number from 0 on"
 	case reflect.Float64:
 		return "a number"
 	case reflect.Slice:

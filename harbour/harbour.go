@@ -95,6 +95,12 @@ var setup []byte
 // Setup is the file that sets the harbour's queues, tasks and schedules.
 func Setup() []byte { return setup }
 
+//go:embed data/load.yaml
+var loadPlan []byte
+
+// Load is a file of a load that compares two settings for the harbour.
+func Load() []byte { return loadPlan }
+
 // ArchiveRoom gives a pool the handlers of the archive room.
 func (w *World) ArchiveRoom(p *worker.Pool) { worker.Handle(p, LogPack, w.packLog) }
 

@@ -8,12 +8,13 @@ import (
 
 	"humblemule/api"
 	"humblemule/client"
+	"humblemule/internal/measure"
 	"humblemule/job"
 )
 
 // acts measures actions on as many jobs as the backlog has, alone, and beside single enqueues.
-func acts(ctx context.Context, p *process, _ string) error {
-	m, err := client.New(p.address)
+func acts(ctx context.Context, p *measure.Process, _ string) error {
+	m, err := client.New(p.Address)
 	if err != nil {
 		return err
 	}
@@ -44,7 +45,7 @@ func acts(ctx context.Context, p *process, _ string) error {
 			} else if err := work(); err != nil {
 				return err
 			}
-			fmt.Printf("%-10s of %d jobs, beside enqueues %-5v %10.0f jobs/s%s\n", action, o.Changed, beside, float64(o.Changed)/time.Since(began).Seconds(), others)
+			say("%-10s of %d jobs, beside enqueues %-5v %10.0f jobs/s%s\n", action, o.Changed, beside, float64(o.Changed)/time.Since(began).Seconds(), others)
 		}
 	}
 	return nil
@@ -79,15 +80,15 @@ func actedOn(ctx context.Context, m *client.Client, action string, of *api.Selec
 }
 
 // singlesTook gives the p99 of single enqueues into another queue while do goes on, in ms.
-func singlesTook(ctx context.Context, p *process, do func() error) (float64, error) {
-	c, err := dial(p.address)
+func singlesTook(ctx context.Context, p *measure.Process, do func() error) (float64, error) {
+	c, err := measure.Dial(p.Address)
 	if err != nil {
 		return 0, err
 	}
-	defer c.c.Close()
+	defer c.Close()
 	ended := make(chan error, 1)
 	go func() { ended <- do() }()
-	one := request("/v1/jobs", "application/json", `{"task":"fog.bulletin","queue":"bulletins"}`)
+	one := measure.Request("/v1/jobs", "application/json", `{"task":"fog.bulletin","queue":"bulletins"}`)
 	var took []float64
 	for {
 		select {
@@ -99,7 +100,7 @@ func singlesTook(ctx context.Context, p *process, do func() error) (float64, err
 		case <-time.After(2 * time.Millisecond):
 		}
 		began := time.Now()
-		if _, err := c.post(one, 201); err != nil {
+		if _, err := c.Post(one, 201); err != nil {
 			return 0, err
 		}
 		took = append(took, time.Since(began).Seconds()*1000)

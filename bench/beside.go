@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"humblemule/client"
+	"humblemule/internal/measure"
 	"humblemule/job"
 )
 
@@ -37,25 +38,25 @@ func (c *comparison) report() {
 	for i := range c.of[now] {
 		each = append(each, c.of[now][i]/c.of[before][i])
 	}
-	a, b := median(c.of[before]), median(c.of[now])
-	fmt.Printf("%-40s %12.0f %12.0f %8.2f %8.2f\n", c.what, a, b, b/a, median(each))
+	a, b := measure.Median(c.of[before]), measure.Median(c.of[now])
+	say("%-40s %12.0f %12.0f %8.2f %8.2f\n", c.what, a, b, b/a, measure.Median(each))
 }
 
 // beside measures two builds of the program in turn, round by round. The order within a
 // round changes with each, so that neither always comes after the other.
 func beside(ctx context.Context, dir, old string) error {
-	var of [builds]*process
+	var of [builds]*measure.Process
 	for i, path := range []string{old, *program} {
-		p, err := start(path, "serve", "--data", filepath.Join(dir, fmt.Sprint("beside-", i, ".db")), "--listen")
+		p, err := measure.Serve(path, filepath.Join(dir, fmt.Sprint("beside-", i, ".db")))
 		if err != nil {
 			return err
 		}
-		defer p.end()
+		defer p.End()
 		of[i] = p
 	}
 	work := []struct {
 		comparison
-		do func(context.Context, *process) (int, error)
+		do func(context.Context, *measure.Process) (int, error)
 	}{
 		{comparison{what: "single enqueue, 64 connections, jobs/s"}, enqueue},
 		{comparison{what: "whole life, jobs/s"}, life},
@@ -75,7 +76,7 @@ func beside(ctx context.Context, dir, old string) error {
 			}
 		}
 	}
-	fmt.Printf("%-40s %12s %12s %8s %8s\n", "", "before", "now", "ratio", "rounds")
+	say("%-40s %12s %12s %8s %8s\n", "", "before", "now", "ratio", "rounds")
 	for i := range work {
 		work[i].report()
 	}
@@ -83,30 +84,26 @@ func beside(ctx context.Context, dir, old string) error {
 }
 
 // bulksOf enqueues bulks of so many jobs from so many connections.
-func bulksOf(lines, connections int) func(context.Context, *process) (int, error) {
-	raw := request("/v1/jobs", "application/x-ndjson", strings.Repeat(enqueueBody+"\n", lines))
-	return func(ctx context.Context, p *process) (int, error) {
-		return together(ctx, connections, p, func(_ int, c *connection) (int, error) {
-			_, err := c.post(raw, http.StatusCreated)
-			return lines, err
-		})
+func bulksOf(lines, connections int) func(context.Context, *measure.Process) (int, error) {
+	return func(ctx context.Context, p *measure.Process) (int, error) {
+		return together(ctx, connections, p, measure.Bulk(lines))
 	}
 }
 
 // reach starts a service on a data file, and gives a connection to it and what ends both.
-func reach(data string) (*process, *connection, func(), error) {
-	p, err := start(*program, "serve", "--data", data, "--listen")
+func reach(data string) (*measure.Process, *measure.Connection, func(), error) {
+	p, err := measure.Serve(*program, data)
 	if err != nil {
 		return nil, nil, nil, err
 	}
-	c, err := dial(p.address)
+	c, err := measure.Dial(p.Address)
 	if err != nil {
-		p.end()
+		p.End()
 		return nil, nil, nil, err
 	}
 	return p, c, func() {
-		c.c.Close()
-		p.end()
+		c.Close()
+		p.End()
 	}, nil
 }
 
@@ -119,11 +116,11 @@ func amidBulks(ctx context.Context, dir string) error {
 		return err
 	}
 	defer end()
-	raw := request("/v1/jobs", "application/x-ndjson", strings.Repeat(enqueueBody+"\n", bulk))
+	raw := measure.Request("/v1/jobs", "application/x-ndjson", strings.Repeat(measure.Spec()+"\n", bulk))
 	var alone, single []float64
 	for range *rounds {
 		began := time.Now()
-		if _, err := c.post(raw, http.StatusCreated); err != nil {
+		if _, err := c.Post(raw, http.StatusCreated); err != nil {
 			return err
 		}
 		alone = append(alone, time.Since(began).Seconds())
@@ -139,10 +136,10 @@ func amidBulks(ctx context.Context, dir string) error {
 		}
 		all <- nil
 	}()
-	one := request("/v1/jobs", "application/json", enqueueBody)
+	one := measure.Request("/v1/jobs", "application/json", measure.Spec())
 	for began := time.Now(); time.Since(began) < time.Duration(*rounds)*2*time.Second; {
 		began := time.Now()
-		if _, err := c.post(one, http.StatusCreated); err != nil {
+		if _, err := c.Post(one, http.StatusCreated); err != nil {
 			ended.Store(true)
 			return errors.Join(err, <-all)
 		}
@@ -154,9 +151,9 @@ func amidBulks(ctx context.Context, dir string) error {
 		return err
 	}
 	slices.Sort(single)
-	p99, one10k := single[len(single)*99/100], median(alone)
-	fmt.Printf("a bulk of 10 000 alone %.0f ms; single enqueue amid 16 such: p50 %.0f ms, p99 %.0f ms of %d, ratio %.2f (≤ 1.5)\n",
-		1000*one10k, 1000*median(single), 1000*p99, len(single), p99/one10k)
+	p99, one10k := single[len(single)*99/100], measure.Median(alone)
+	say("a bulk of 10 000 alone %.0f ms; single enqueue amid 16 such: p50 %.0f ms, p99 %.0f ms of %d, ratio %.2f (≤ 1.5)\n",
+		1000*one10k, 1000*measure.Median(single), 1000*p99, len(single), p99/one10k)
 	return nil
 }
 
@@ -169,28 +166,28 @@ func manyOfAKey(ctx context.Context, dir string) error {
 		return err
 	}
 	defer end()
-	raw := request("/v1/jobs", "application/x-ndjson", strings.Repeat(`{"task":"tide.predict","key":"inner-quay"}`+"\n", bulk))
+	raw := measure.Request("/v1/jobs", "application/x-ndjson", strings.Repeat(`{"task":"tide.predict","key":"inner-quay"}`+"\n", bulk))
 	for range jobs / bulk {
-		if _, err := c.post(raw, http.StatusCreated); err != nil {
+		if _, err := c.Post(raw, http.StatusCreated); err != nil {
 			return err
 		}
 	}
 	var known, fresh []float64
 	for n := range 100 * *rounds {
 		for key, into := range map[string]*[]float64{"inner-quay": &known, fmt.Sprint("quay-", n): &fresh} {
-			spec := request("/v1/jobs", "application/json", fmt.Sprintf(`{"task":"tide.predict","key":%q,"dedupe":"1h"}`, key))
+			spec := measure.Request("/v1/jobs", "application/json", fmt.Sprintf(`{"task":"tide.predict","key":%q,"dedupe":"1h"}`, key))
 			began := time.Now()
 			status := http.StatusCreated
 			if into == &known {
 				status = http.StatusOK
 			}
-			if _, err := c.post(spec, status); err != nil {
+			if _, err := c.Post(spec, status); err != nil {
 				return err
 			}
 			*into = append(*into, time.Since(began).Seconds())
 		}
 	}
-	fmt.Printf("dedupe with 200 000 jobs of the key %.2f ms, with a new key %.2f ms, ratio %.2f (≤ 1.5)\n", 1000*median(known), 1000*median(fresh), median(known)/median(fresh))
+	say("dedupe with 200 000 jobs of the key %.2f ms, with a new key %.2f ms, ratio %.2f (≤ 1.5)\n", 1000*measure.Median(known), 1000*measure.Median(fresh), measure.Median(known)/measure.Median(fresh))
 	return nil
 }
 
@@ -198,9 +195,9 @@ func manyOfAKey(ctx context.Context, dir string) error {
 // whose log is short.
 func longLog(ctx context.Context, dir string) error {
 	path := filepath.Join(dir, "log.db")
-	begin := func() (*process, float64, error) {
+	begin := func() (*measure.Process, float64, error) {
 		began := time.Now()
-		p, err := start(*program, "serve", "--data", path, "--listen")
+		p, err := measure.Serve(*program, path)
 		return p, time.Since(began).Seconds(), err
 	}
 	p, short, err := begin()
@@ -209,24 +206,21 @@ func longLog(ctx context.Context, dir string) error {
 	}
 	log, err := grow(ctx, p, path, 64<<20)
 	if err != nil {
-		p.end()
+		p.End()
 		return err
 	}
-	if err := p.cmd.Process.Kill(); err != nil {
-		return err
-	}
-	_ = p.cmd.Wait()
+	p.Kill()
 	p, long, err := begin()
 	if err != nil {
 		return err
 	}
-	p.end()
-	fmt.Printf("start with a log of %d MB %.2f s, without %.2f s, more by %.2f s (< 1)\n", log>>20, long, short, long-short)
+	p.End()
+	say("start with a log of %d MB %.2f s, without %.2f s, more by %.2f s (< 1)\n", log>>20, long, short, long-short)
 	return nil
 }
 
 // grow enqueues until the log has such a size: a reader that does not end holds it.
-func grow(ctx context.Context, p *process, path string, size int64) (int64, error) {
+func grow(ctx context.Context, p *measure.Process, path string, size int64) (int64, error) {
 	reader, err := sql.Open("sqlite3", "file:"+path+"?mode=ro")
 	if err != nil {
 		return 0, err
@@ -241,14 +235,14 @@ func grow(ctx context.Context, p *process, path string, size int64) (int64, erro
 	if err := tx.QueryRowContext(ctx, "SELECT count(*) FROM jobs").Scan(&jobs); err != nil {
 		return 0, err
 	}
-	c, err := dial(p.address)
+	c, err := measure.Dial(p.Address)
 	if err != nil {
 		return 0, err
 	}
-	defer c.c.Close()
-	raw := request("/v1/jobs", "application/x-ndjson", strings.Repeat(enqueueBody+"\n", 10_000))
+	defer c.Close()
+	raw := measure.Request("/v1/jobs", "application/x-ndjson", strings.Repeat(measure.Spec()+"\n", 10_000))
 	for range 200 {
-		if _, err := c.post(raw, http.StatusCreated); err != nil {
+		if _, err := c.Post(raw, http.StatusCreated); err != nil {
 			return 0, err
 		}
 		if info, err := os.Stat(path + "-wal"); err == nil && info.Size() >= size {
@@ -266,12 +260,12 @@ func keepsPace(ctx context.Context, dir string) error {
 	if err := os.WriteFile(setup, fmt.Appendf(nil, "retention: {most_done: %d}\n", keep), 0o600); err != nil {
 		return err
 	}
-	p, err := start(*program, "serve", "--data", filepath.Join(dir, "pace.db"), "--config", setup, "--listen")
+	p, err := measure.Serve(*program, filepath.Join(dir, "pace.db"), "--config", setup)
 	if err != nil {
 		return err
 	}
-	defer p.end()
-	m, err := client.New(p.address)
+	defer p.End()
+	m, err := client.New(p.Address)
 	if err != nil {
 		return err
 	}
@@ -291,6 +285,6 @@ func keepsPace(ctx context.Context, dir string) error {
 		}
 		most = max(most, q.Counts[job.Done])
 	}
-	fmt.Printf("retention: %.0f jobs finished a second; kept at most %d at the ends of %d rounds (most_done %d)\n", float64(finished)/time.Since(began).Seconds(), most, *rounds, keep)
+	say("retention: %.0f jobs finished a second; kept at most %d at the ends of %d rounds (most_done %d)\n", float64(finished)/time.Since(began).Seconds(), most, *rounds, keep)
 	return nil
 }

@@ -11,6 +11,7 @@ import (
 
 	"humblemule/api"
 	"humblemule/client"
+	"humblemule/internal/measure"
 	"humblemule/job"
 )
 
@@ -23,7 +24,7 @@ func dead(ctx context.Context, dir string) error {
 	}
 	defer end()
 	const causes = 200
-	fmt.Println()
+	sayLine()
 	if err := die(ctx, m, *letters, causes); err != nil {
 		return err
 	}
@@ -39,7 +40,7 @@ func dead(ctx context.Context, dir string) error {
 			return fmt.Errorf("%d causes were found, not %d", len(all), causes)
 		}
 	}
-	fmt.Printf("%-52s %9.1f ms   < 100\n", fmt.Sprintf("causes of %d dead letters, %d of them, p50", *letters, causes), median(took))
+	say("%-52s %9.1f ms   < 100\n", fmt.Sprintf("causes of %d dead letters, %d of them, p50", *letters, causes), measure.Median(took))
 	quiet, err := commits(ctx, m, func() error { time.Sleep(3 * time.Second); return nil })
 	if err != nil {
 		return err
@@ -61,14 +62,14 @@ func dead(ctx context.Context, dir string) error {
 			}
 			seconds = time.Since(began).Seconds()
 			if err == nil {
-				fmt.Printf("%-52s %9.0f jobs/s\n", act.what, float64(op.Changed)/seconds)
+				say("%-52s %9.0f jobs/s\n", act.what, float64(op.Changed)/seconds)
 			}
 			return err
 		})
 		if err != nil {
 			return err
 		}
-		fmt.Printf("%-52s %9.1f %9.1f %9.1f   without it %.1f %.1f %.1f\n", "  enqueue to start beside it, ms: p50, p99, p99.9", busy.at(0.5), busy.at(0.99), busy.at(0.999), quiet.at(0.5), quiet.at(0.99), quiet.at(0.999))
+		say("%-52s %9.1f %9.1f %9.1f   without it %.1f %.1f %.1f\n", "  enqueue to start beside it, ms: p50, p99, p99.9", busy.at(0.5), busy.at(0.99), busy.at(0.999), quiet.at(0.5), quiet.at(0.99), quiet.at(0.999))
 	}
 	return nil
 }

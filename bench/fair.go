@@ -21,7 +21,7 @@ func fair(ctx context.Context, dir string) error {
 		return err
 	}
 	defer end()
-	fmt.Printf("\n%-52s\n", "100 000 jobs of one owner, then 10 of another: how many start before each of the 10")
+	say("\n%-52s\n", "100 000 jobs of one owner, then 10 of another: how many start before each of the 10")
 	for _, w := range []struct {
 		what, queue string
 		rules       api.Rules
@@ -30,7 +30,7 @@ func fair(ctx context.Context, dir string) error {
 		if err != nil {
 			return err
 		}
-		fmt.Printf("  %-50s %v\n", w.what, before)
+		say("  %-50s %v\n", w.what, before)
 	}
 	for _, w := range []struct {
 		what, queue string
@@ -43,7 +43,7 @@ func fair(ctx context.Context, dir string) error {
 		if err != nil {
 			return err
 		}
-		fmt.Printf("%-52s %9.1f µs a job, taken and settled by the hundred\n", fmt.Sprintf("turns among %d %s", *backlog, w.what), took)
+		say("%-52s %9.1f µs a job, taken and settled by the hundred\n", fmt.Sprintf("turns among %d %s", *backlog, w.what), took)
 	}
 	const perSecond, burst, pools = 50, 5, 4
 	span := 60 * time.Second
@@ -51,8 +51,8 @@ func fair(ctx context.Context, dir string) error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("\n%-52s %d started, at most %d may\n", fmt.Sprintf("%d a second, burst %d, over %d pools for %s", perSecond, burst, pools, span), len(starts), burst+perSecond*int(span.Seconds()))
-	fmt.Printf("  %-50s %+.2f starts (≤ 0; times are told in ms)\n", "most above the bound in any window", worst(starts, perSecond, burst))
+	say("\n%-52s %d started, at most %d may\n", fmt.Sprintf("%d a second, burst %d, over %d pools for %s", perSecond, burst, pools, span), len(starts), burst+perSecond*int(span.Seconds()))
+	say("  %-50s %+.2f starts (≤ 0; times are told in ms)\n", "most above the bound in any window", worst(starts, perSecond, burst))
 	return nil
 }
 

@@ -11,13 +11,14 @@ import (
 
 	"humblemule/api"
 	"humblemule/client"
+	"humblemule/internal/measure"
 	"humblemule/job"
 )
 
 // later measures how late what is planned comes: jobs that are due in one second while
 // many others wait for their time, and schedules that are due in one minute.
 func later(ctx context.Context, dir string) error {
-	p50, _, err := fsyncs(dir)
+	p50, _, err := measure.Fsyncs(dir)
 	if err != nil {
 		return err
 	}
@@ -42,12 +43,12 @@ func later(ctx context.Context, dir string) error {
 	if err != nil {
 		return err
 	}
-	fmt.Printf("\n%-52s %9.1f ms   ≤ %.1f (20 + 2 fsyncs)\n", fmt.Sprintf("%d due in one second, %d wait: start late by, p99", together, *backlog), late.at(0.99), 20+2*p50.Seconds()*1000)
+	say("\n%-52s %9.1f ms   ≤ %.1f (20 + 2 fsyncs)\n", fmt.Sprintf("%d due in one second, %d wait: start late by, p99", together, *backlog), late.at(0.99), 20+2*p50.Seconds()*1000)
 	quiet, err := commits(ctx, m, func() error { time.Sleep(4 * time.Second); return nil })
 	if err != nil {
 		return err
 	}
-	fmt.Printf("%-52s %9.1f ms, longest %.1f ms\n", "enqueue to start of others meanwhile quiet, p99", quiet.at(0.99), quiet.at(1))
+	say("%-52s %9.1f ms, longest %.1f ms\n", "enqueue to start of others meanwhile quiet, p99", quiet.at(0.99), quiet.at(1))
 	for _, spread := range []job.Duration{0, job.Duration(30 * time.Second)} {
 		if err := schedulesTogether(ctx, m, 10_000, spread); err != nil {
 			return err
@@ -141,6 +142,6 @@ func schedulesTogether(ctx context.Context, m *client.Client, n int, spread job.
 		}
 		late = append(late, float64(runs[0].EnqueuedAt.Sub(runs[0].PlannedAt).Milliseconds()))
 	}
-	fmt.Printf("%-52s %9.0f ms late at most; others' start p99 %.1f ms, longest %.1f ms\n", fmt.Sprintf("%d schedules in one minute, spread %s", n, spread), slices.Max(late), busy.at(0.99), busy.at(1))
+	say("%-52s %9.0f ms late at most; others' start p99 %.1f ms, longest %.1f ms\n", fmt.Sprintf("%d schedules in one minute, spread %s", n, spread), slices.Max(late), busy.at(0.99), busy.at(1))
 	return nil
 }

@@ -1,23 +1,23 @@
 package main
 
 import (
-	"bytes"
 	"context"
 	"fmt"
-	"net/http"
 	"os"
 	"path/filepath"
 	"time"
+
+	"humblemule/internal/measure"
 )
 
 // lives measures whole lives of jobs beside PostgreSQL with the usual loop: a hundred jobs a
 // call, and one.
 func lives(ctx context.Context, dir string) error {
-	mule, err := start(*program, "serve", "--data", filepath.Join(dir, "lives.db"), "--listen")
+	mule, err := measure.Serve(*program, filepath.Join(dir, "lives.db"))
 	if err != nil {
 		return err
 	}
-	defer mule.end()
+	defer mule.End()
 	loops, err := startLoops(ctx, dir)
 	if err != nil {
 		return err
@@ -33,11 +33,6 @@ func lives(ctx context.Context, dir string) error {
 		return err
 	}
 	defer plain.close()
-	p50, p99, err := fsyncs(dir)
-	if err != nil {
-		return err
-	}
-	fmt.Printf("fsync of 4 KiB on this disk: p50 %s, p99 %s; %d rounds of %s each, medians\n\n", p50.Round(time.Microsecond), p99.Round(time.Microsecond), *rounds, *span)
 	var hundred, single, joined, loopHundred, loopSingle, statements, plainRows, plainSets measured
 	for range *rounds {
 		for _, m := range []struct {
@@ -45,14 +40,14 @@ func lives(ctx context.Context, dir string) error {
 			cpu  func() time.Duration
 			do   func(context.Context) (int, error)
 		}{
-			{&hundred, mule.cpu, func(ctx context.Context) (int, error) { return life(ctx, mule) }},
+			{&hundred, mule.CPU, func(ctx context.Context) (int, error) { return life(ctx, mule) }},
 			{&loopHundred, nil, loops.lives(batch)},
-			{&single, mule.cpu, func(ctx context.Context) (int, error) { return singleLife(ctx, mule) }},
-			{&joined, mule.cpu, func(ctx context.Context) (int, error) { return joinedLife(ctx, mule) }},
+			{&single, mule.CPU, func(ctx context.Context) (int, error) { return singleLife(ctx, mule) }},
+			{&joined, mule.CPU, func(ctx context.Context) (int, error) { return joinedLife(ctx, mule) }},
 			{&loopSingle, nil, loops.lives(1)},
-			{&statements, ownCPU, func(context.Context) (int, error) { return direct.lives(*span) }},
-			{&plainRows, ownCPU, func(context.Context) (int, error) { return plain.lives(*span, plain.byRow) }},
-			{&plainSets, ownCPU, func(context.Context) (int, error) { return plain.lives(*span, plain.bySet) }},
+			{&statements, measure.OwnCPU, func(context.Context) (int, error) { return direct.lives(*span) }},
+			{&plainRows, measure.OwnCPU, func(context.Context) (int, error) { return plain.lives(*span, plain.byRow) }},
+			{&plainSets, measure.OwnCPU, func(context.Context) (int, error) { return plain.lives(*span, plain.bySet) }},
 		} {
 			cpu := time.Duration(0)
 			if m.cpu != nil {
@@ -70,7 +65,7 @@ func lives(ctx context.Context, dir string) error {
 			m.into.add(n, took, cpu)
 		}
 	}
-	fmt.Printf("%-58s %10s %10s\n", "whole lives", "jobs/s", "CPU, µs")
+	say("%-58s %10s %10s\n", "whole lives", "jobs/s", "CPU, µs")
 	for _, l := range []struct {
 		what string
 		m    measured
@@ -79,9 +74,9 @@ func lives(ctx context.Context, dir string) error {
 		{"ours, one a call, 16 connections, three calls", single}, {"ours, one a call, settle and take in one", joined}, {"PostgreSQL loop, one a call, 8 clients", loopSingle},
 		{"our statements, batches of a hundred, one thread", statements}, {"plain tables row by row", plainRows}, {"plain tables by sets", plainSets},
 	} {
-		fmt.Printf("%-58s %10.0f %10.1f\n", l.what, median(l.m.rate), median(l.m.cpuMicros))
+		say("%-58s %10.0f %10.1f\n", l.what, measure.Median(l.m.rate), measure.Median(l.m.cpuMicros))
 	}
-	fmt.Println("\nratios, medians over the rounds")
+	sayLine("\nratios, medians over the rounds")
 	for _, l := range []struct {
 		what string
 		a, b measured
@@ -93,78 +88,40 @@ func lives(ctx context.Context, dir string) error {
 		{"our statements / plain tables row by row", statements, plainRows, "≥ 1.1"},
 		{"our statements / plain tables by sets", statements, plainSets, "≥ 0.85"},
 	} {
-		all := make([]float64, *rounds)
-		for i := range all {
-			all[i] = l.a.rate[i] / l.b.rate[i]
-		}
-		fmt.Printf("%-58s %10.2f   %s\n", l.what, median(all), l.want)
+		tellRatio(l.what, l.a, l.b, l.want)
 	}
 	return nil
 }
 
 // singleLife enqueues, leases and settles jobs one a call, from 16 connections.
-func singleLife(ctx context.Context, p *process) (int, error) {
-	one := request("/v1/jobs", "application/json", enqueueBody)
-	return together(ctx, 16, p, func(w int, c *connection) (int, error) {
-		if _, err := c.post(one, http.StatusCreated); err != nil {
-			return 0, err
-		}
-		tokens, err := leaseOne(c, w, "")
-		if err != nil || len(tokens) == 0 {
-			return 0, err
-		}
-		_, err = c.post(request("/v1/leases/settle", "application/json", `{"leases":`+settlements(tokens)+`}`), http.StatusOK)
-		return 1, err
-	})
+func singleLife(ctx context.Context, p *measure.Process) (int, error) {
+	return together(ctx, 16, p, measure.Life(1))
 }
 
 // joinedLife does the same, and settles a job with the call that takes the next.
-func joinedLife(ctx context.Context, p *process) (int, error) {
-	one := request("/v1/jobs", "application/json", enqueueBody)
-	held := make([][]string, 16)
-	return together(ctx, 16, p, func(w int, c *connection) (int, error) {
-		if _, err := c.post(one, http.StatusCreated); err != nil {
-			return 0, err
-		}
-		settle := ""
-		if len(held[w]) > 0 {
-			settle = `,"settle":` + settlements(held[w])
-		}
-		tokens, err := leaseOne(c, w, settle)
-		n := len(held[w])
-		held[w] = tokens
-		return n, err
-	})
-}
-
-func leaseOne(c *connection, worker int, settle string) (tokens []string, err error) {
-	body, err := c.post(request("/v1/leases", "application/json", fmt.Sprintf(`{"worker":"bench-%d","queues":["common"],"limit":1%s}`, worker, settle)), http.StatusOK)
-	if err != nil {
-		return nil, err
-	}
-	leases, _, _ := bytes.Cut(body, []byte(`"results":`)) // what was settled has tokens too
-	return tokensIn(leases), nil
+func joinedLife(ctx context.Context, p *measure.Process) (int, error) {
+	return together(ctx, 16, p, measure.JoinedLife(16))
 }
 
 // singles measures whole lives one job a call, round by round.
-func singles(ctx context.Context, p *process, _ string) error {
+func singles(ctx context.Context, p *measure.Process, _ string) error {
 	var apart, joined measured
 	for range *rounds {
-		for into, do := range map[*measured]func(context.Context, *process) (int, error){&apart: singleLife, &joined: joinedLife} {
-			cpu, began := p.cpu(), time.Now()
+		for into, do := range map[*measured]func(context.Context, *measure.Process) (int, error){&apart: singleLife, &joined: joinedLife} {
+			cpu, began := p.CPU(), time.Now()
 			n, err := do(ctx, p)
 			if err != nil {
 				return err
 			}
-			into.add(n, time.Since(began), p.cpu()-cpu)
+			into.add(n, time.Since(began), p.CPU()-cpu)
 		}
 	}
-	fmt.Printf("%-58s %10.0f %10.1f\n%-58s %10.0f %10.1f\n", "one a call, three calls", median(apart.rate), median(apart.cpuMicros), "settle and take in one", median(joined.rate), median(joined.cpuMicros))
+	say("%-58s %10.0f %10.1f\n%-58s %10.0f %10.1f\n", "one a call, three calls", measure.Median(apart.rate), measure.Median(apart.cpuMicros), "settle and take in one", measure.Median(joined.rate), measure.Median(joined.cpuMicros))
 	return nil
 }
 
 // deep measures whole lives by the hundred in front of a backlog.
-func deep(ctx context.Context, p *process, _ string) error {
+func deep(ctx context.Context, p *measure.Process, _ string) error {
 	for _, more := range []int{0, *backlog} {
 		if err := fill(ctx, p, more); err != nil {
 			return err
@@ -172,14 +129,14 @@ func deep(ctx context.Context, p *process, _ string) error {
 		fmt.Fprintf(os.Stderr, "%d wait\n", more)
 		var m measured
 		for range *rounds {
-			cpu, began := p.cpu(), time.Now()
+			cpu, began := p.CPU(), time.Now()
 			n, err := life(ctx, p)
 			if err != nil {
 				return err
 			}
-			m.add(n, time.Since(began), p.cpu()-cpu)
+			m.add(n, time.Since(began), p.CPU()-cpu)
 		}
-		fmt.Printf("%-58s %10.0f %10.1f\n", fmt.Sprintf("a hundred a call, %d waiting", more), median(m.rate), median(m.cpuMicros))
+		say("%-58s %10.0f %10.1f\n", fmt.Sprintf("a hundred a call, %d waiting", more), measure.Median(m.rate), measure.Median(m.cpuMicros))
 	}
 	return nil
 }

@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"net/http"
-	"os"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -13,6 +12,7 @@ import (
 	"humblemule/api"
 	"humblemule/client"
 	"humblemule/internal/core/store"
+	"humblemule/internal/measure"
 	"humblemule/job"
 )
 
@@ -20,7 +20,7 @@ import (
 const lines = 1000
 
 // bulks compares bulk enqueues over HTTP with the same rows through the driver.
-func bulks(ctx context.Context, p *process, dir string) error {
+func bulks(ctx context.Context, p *measure.Process, dir string) error {
 	s, err := store.Open(filepath.Join(dir, "rows.db"))
 	if err != nil {
 		return err
@@ -30,7 +30,7 @@ func bulks(ctx context.Context, p *process, dir string) error {
 	rows := func() error {
 		now := job.At(time.Now())
 		for range lines {
-			r := &store.Row{ID: next, Queue: 1, Task: 1, State: job.Ready, Priority: 4, Level: 4, Rank: next, Policy: 1, EnqueuedAt: now, ReadyAt: now, PayloadBytes: 200, Payload: []byte(enqueueBody)[:200]}
+			r := &store.Row{ID: next, Queue: 1, Task: 1, State: job.Ready, Priority: 4, Level: 4, Rank: next, Policy: 1, EnqueuedAt: now, ReadyAt: now, PayloadBytes: 200, Payload: []byte(measure.Spec())[:200]}
 			next++
 			if err := s.InsertJob(r); err != nil {
 				return err
@@ -58,20 +58,20 @@ func bulks(ctx context.Context, p *process, dir string) error {
 		}
 		driver.add(n, time.Since(began), 0)
 	}
-	a, b := median(http1.rate), median(driver.rate)
-	fmt.Printf("%-52s %12.0f %12.0f   ratio %.2f, ≥ 0.40\n", "bulks of 1000 lines, jobs/s; the rows by the driver", a, b, a/b)
+	a, b := measure.Median(http1.rate), measure.Median(driver.rate)
+	say("%-52s %12.0f %12.0f   ratio %.2f, ≥ 0.40\n", "bulks of 1000 lines, jobs/s; the rows by the driver", a, b, a/b)
 	return nil
 }
 
 // payloads measures enqueues with payloads of several sizes.
-func payloads(ctx context.Context, p *process, _ string) error {
+func payloads(ctx context.Context, p *measure.Process, _ string) error {
 	for _, size := range []int{200, 4 << 10, 64 << 10} {
-		raw := request("/v1/jobs", "application/json", fmt.Sprintf(`{"task":"log.pack","payload":%q}`, strings.Repeat("x", size-2)))
+		raw := measure.Request("/v1/jobs", "application/json", fmt.Sprintf(`{"task":"log.pack","payload":%q}`, strings.Repeat("x", size-2)))
 		var m measured
 		for range *rounds {
 			began := time.Now()
-			n, err := together(ctx, 16, p, func(_ int, c *connection) (int, error) {
-				_, err := c.post(raw, http.StatusCreated)
+			n, err := together(ctx, 16, p, func(_ int, c *measure.Connection) (int, error) {
+				_, err := c.Post(raw, http.StatusCreated)
 				return 1, err
 			})
 			if err != nil {
@@ -79,19 +79,19 @@ func payloads(ctx context.Context, p *process, _ string) error {
 			}
 			m.add(n, time.Since(began), 0)
 		}
-		fmt.Printf("%-52s %12.0f   %.0f MB/s\n", fmt.Sprintf("enqueues with payloads of %d bytes, jobs/s", size), median(m.rate), median(m.rate)*float64(size)/1e6)
+		say("%-52s %12.0f   %.0f MB/s\n", fmt.Sprintf("enqueues with payloads of %d bytes, jobs/s", size), measure.Median(m.rate), measure.Median(m.rate)*float64(size)/1e6)
 	}
 	return nil
 }
 
 // startWhenIdle measures the way from an enqueue's call to the job in the hands of
 // a worker whose take is parked.
-func startWhenIdle(ctx context.Context, p *process, dir string) error {
-	fsync, _, err := fsyncs(dir)
+func startWhenIdle(ctx context.Context, p *measure.Process, dir string) error {
+	fsync, _, err := measure.Fsyncs(dir)
 	if err != nil {
 		return err
 	}
-	m, err := client.New(p.address)
+	m, err := client.New(p.Address)
 	if err != nil {
 		return err
 	}
@@ -117,19 +117,7 @@ func startWhenIdle(ctx context.Context, p *process, dir string) error {
 		}
 	}
 	slices.Sort(took)
-	p50 := median(took) / 1000
-	fmt.Printf("%-52s %9.2f ms   p99 %.2f ms; p50 is one fsync + %.2f ms\n", "enqueue to start when idle, p50", p50, took[len(took)*99/100]/1000, p50-float64(fsync.Microseconds())/1000)
+	p50 := measure.Median(took) / 1000
+	say("%-52s %9.2f ms   p99 %.2f ms; p50 is one fsync + %.2f ms\n", "enqueue to start when idle, p50", p50, took[len(took)*99/100]/1000, p50-float64(fsync.Microseconds())/1000)
 	return nil
-}
-
-// memory is what the process holds of the machine's memory, in MB.
-func (p *process) memory() float64 {
-	status, err := os.ReadFile(fmt.Sprintf("/proc/%d/status", p.cmd.Process.Pid))
-	if err != nil {
-		return 0
-	}
-	var kb float64
-	_, rest, _ := strings.Cut(string(status), "VmRSS:")
-	fmt.Sscan(rest, &kb)
-	return kb / 1024
 }

@@ -11,6 +11,7 @@ import (
 
 	"humblemule/api"
 	"humblemule/client"
+	"humblemule/internal/measure"
 	"humblemule/job"
 )
 
@@ -85,10 +86,10 @@ func orders(ctx context.Context, dir string) error {
 			}
 		}
 	}
-	fmt.Printf("\n%-52s %12s %12s\n", fmt.Sprintf("%d jobs wait; µs a job, 8 pools of 8 slots", *backlog), "take, settle", "enqueue")
+	say("\n%-52s %12s %12s\n", fmt.Sprintf("%d jobs wait; µs a job, 8 pools of 8 slots", *backlog), "take, settle", "enqueue")
 	first := all[0]
 	for _, w := range all {
-		fmt.Printf("%-52s %9.1f (%.2f) %7.1f (%.2f)   ≤ 1.5\n", w.what, median(w.take), median(w.take)/median(first.take), median(w.enter), median(w.enter)/median(first.enter))
+		say("%-52s %9.1f (%.2f) %7.1f (%.2f)   ≤ 1.5\n", w.what, measure.Median(w.take), measure.Median(w.take)/measure.Median(first.take), measure.Median(w.enter), measure.Median(w.enter)/measure.Median(first.enter))
 	}
 	return nil
 }

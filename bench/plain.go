@@ -5,6 +5,8 @@ import (
 	"database/sql"
 	"strings"
 	"time"
+
+	"humblemule/internal/measure"
 )
 
 // plain is a plain table of jobs and the statements that one would write oneself, through
@@ -87,7 +89,7 @@ const (
 
 func (p *plain) values() []any {
 	p.next++
-	return []any{p.next, "common", "tide.predict", int64(4), []byte(loopPayload), time.Now().UnixMilli()}
+	return []any{p.next, "common", "tide.predict", int64(4), []byte(measure.Payload()), time.Now().UnixMilli()}
 }
 
 // heads reads the first jobs.

@@ -15,6 +15,7 @@ import (
 
 	"humblemule/api"
 	"humblemule/client"
+	"humblemule/internal/measure"
 	"humblemule/job"
 	"humblemule/worker"
 )
@@ -22,17 +23,17 @@ import (
 // pools measures worker pools: how fast they run off what waits, how soon a ready
 // job starts, what a pool costs, and that a long job holds up no short one.
 func pools(ctx context.Context, dir string) error {
-	mule, err := start(*program, "serve", "--data", filepath.Join(dir, "pools.db"), "--listen")
+	mule, err := measure.Serve(*program, filepath.Join(dir, "pools.db"))
 	if err != nil {
 		return err
 	}
-	defer mule.end()
+	defer mule.End()
 	b := &poolBench{p: mule}
-	if b.m, err = client.New(mule.address, client.HTTPClient(&http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 600}})); err != nil {
+	if b.m, err = client.New(mule.Address, client.HTTPClient(&http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 600}})); err != nil {
 		return err
 	}
 	defer b.m.Close()
-	fmt.Println()
+	sayLine()
 	for _, step := range []func(context.Context) error{b.runOff, b.cost, b.startUnderLoad, b.longAmongShort, b.idle} {
 		if err := step(ctx); err != nil {
 			return err
@@ -42,7 +43,7 @@ func pools(ctx context.Context, dir string) error {
 }
 
 type poolBench struct {
-	p *process
+	p *measure.Process
 	m *client.Client
 }
 
@@ -89,7 +90,7 @@ func (b *poolBench) drain(ctx context.Context, n, pools int, o worker.Options) (
 	var left atomic.Int64
 	left.Store(int64(n))
 	done := make(chan struct{})
-	cpu, began := ownCPU(), time.Now()
+	cpu, began := measure.OwnCPU(), time.Now()
 	err = b.with(ctx, pools, o, func(context.Context, int64) (bool, error) {
 		if left.Add(-1) == 0 {
 			close(done)
@@ -100,7 +101,7 @@ func (b *poolBench) drain(ctx context.Context, n, pools int, o worker.Options) (
 		took = time.Since(began)
 		return nil
 	})
-	return took, ownCPU() - cpu, err
+	return took, measure.OwnCPU() - cpu, err
 }
 
 // runOff measures the lifecycle of jobs that do nothing through 1, 4 and 16 pools.
@@ -120,7 +121,7 @@ func (b *poolBench) runOff(ctx context.Context) error {
 			if ahead != 0 {
 				held = "ahead as measured"
 			}
-			fmt.Printf("%-52s %12.0f\n", fmt.Sprintf("jobs/s by %d pools of 8 slots, %s", pools, held), median(rates))
+			say("%-52s %12.0f\n", fmt.Sprintf("jobs/s by %d pools of 8 slots, %s", pools, held), measure.Median(rates))
 		}
 	}
 	return nil
@@ -140,13 +141,13 @@ func (b *poolBench) cost(ctx context.Context) error {
 		if err := b.enqueue(ctx, n); err != nil {
 			return err
 		}
-		before := ownCPU()
+		before := measure.OwnCPU()
 		if err := b.byHand(ctx, n); err != nil {
 			return err
 		}
-		hand = append(hand, float64((ownCPU()-before).Microseconds())/n)
+		hand = append(hand, float64((measure.OwnCPU()-before).Microseconds())/n)
 	}
-	fmt.Printf("%-52s %9.1f µs   by hand %.1f µs; ratio %.2f\n", "CPU of a pool for a job that does nothing", median(pool), median(hand), median(pool)/median(hand))
+	say("%-52s %9.1f µs   by hand %.1f µs; ratio %.2f\n", "CPU of a pool for a job that does nothing", measure.Median(pool), measure.Median(hand), measure.Median(pool)/measure.Median(hand))
 	return nil
 }
 
@@ -177,7 +178,7 @@ func (b *poolBench) startUnderLoad(ctx context.Context) error {
 	}, func() error {
 		return b.flow(ctx, perSecond*seconds, perSecond, func(int) (payload int64) { return time.Now().UnixNano() }, waited)
 	})
-	fmt.Printf("%-52s %9.2f ms   p99 %.2f ms\n", "ready to start at 500 jobs/s, p50", waited.at(0.5), waited.at(0.99))
+	say("%-52s %9.2f ms   p99 %.2f ms\n", "ready to start at 500 jobs/s, p50", waited.at(0.5), waited.at(0.99))
 	return err
 }
 
@@ -271,12 +272,12 @@ func (b *poolBench) longAmongShort(ctx context.Context) error {
 		blind.add(begins - at)
 		*slot = begins + last
 	}
-	fmt.Printf("%-52s\n", fmt.Sprintf("waits with 1 %% long jobs (%s among %s, %d slots), ms", long, short, slots))
+	say("%-52s\n", fmt.Sprintf("waits with 1 %% long jobs (%s among %s, %d slots), ms", long, short, slots))
 	for _, w := range []struct {
 		what string
 		*waits
 	}{{"  as it is: p50, p95, p99, longest", waited}, {"  blind turn-taking, the same jobs", blind}} {
-		fmt.Printf("%-52s %9.1f %9.1f %9.1f %9.1f\n", w.what, w.at(0.5), w.at(0.95), w.at(0.99), w.at(1))
+		say("%-52s %9.1f %9.1f %9.1f %9.1f\n", w.what, w.at(0.5), w.at(0.95), w.at(0.99), w.at(1))
 	}
 	return err
 }
@@ -284,13 +285,13 @@ func (b *poolBench) longAmongShort(ctx context.Context) error {
 // idle measures what 200 pools that wait for work cost the service.
 func (b *poolBench) idle(ctx context.Context) error {
 	const n = 200
-	before := b.p.memory()
+	before := b.p.Memory()
 	return b.with(ctx, n, worker.Options{Slots: 8}, func(context.Context, int64) (bool, error) { return true, nil }, func() error {
 		time.Sleep(2 * time.Second)
-		cpu, began := b.p.cpu(), time.Now()
+		cpu, began := b.p.CPU(), time.Now()
 		time.Sleep(5 * time.Second)
-		share := (b.p.cpu() - cpu).Seconds() / time.Since(began).Seconds()
-		fmt.Printf("%-52s %11.1f %%   of one core; %.1f MB more memory\n", "200 idle pools, CPU of the service", 100*share, b.p.memory()-before)
+		share := (b.p.CPU() - cpu).Seconds() / time.Since(began).Seconds()
+		say("%-52s %11.1f %%   of one core; %.1f MB more memory\n", "200 idle pools, CPU of the service", 100*share, b.p.Memory()-before)
 		return nil
 	})
 }

@@ -17,6 +17,8 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5/pgxpool"
+
+	"humblemule/internal/measure"
 )
 
 // loops is PostgreSQL with a table of jobs and the usual loop over it: insert, take with FOR
@@ -153,7 +155,7 @@ const (
 
 // lives inserts, takes and ends so many jobs a call, each call a transaction.
 func (p *loops) lives(atOnce int) func(context.Context) (int, error) {
-	payloads := slices.Repeat([]string{loopPayload}, atOnce)
+	payloads := slices.Repeat([]string{measure.Payload()}, atOnce)
 	return func(ctx context.Context) (int, error) {
 		return p.clients(ctx, func(ctx context.Context) (int, error) {
 			if _, err := p.db.Exec(ctx, loopInsert, payloads); err != nil {

@@ -39,7 +39,7 @@ func rebuild(ctx context.Context, dir string) error {
 		if err := s.Close(); err != nil {
 			return err
 		}
-		fmt.Printf("from schema %d: %d jobs, %d MB, %.1f s (< 60)\n", schema, *backlog, info.Size()>>20, took.Seconds())
+		say("from schema %d: %d jobs, %d MB, %.1f s (< 60)\n", schema, *backlog, info.Size()>>20, took.Seconds())
 		os.Remove(path)
 	}
 	return nil

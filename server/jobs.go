@@ -131,8 +131,9 @@ func (s *Server) enqueueMany(ctx context.Context, items []jsontext.Value, at fun
 	}
 	specs := make([]job.Spec, len(items))
 	for i, item := range items {
-		if err := readSpec(item, &specs[i], at(i)); err != nil {
-			return nil, err
+		if readSpec(item, &specs[i], "") != nil { // its place is told of one that is wrong
+			var wrong job.Spec
+			return nil, readSpec(item, &wrong, at(i))
 		}
 	}
 	jobs, err := s.engine.EnqueueMany(ctx, specs, at)

@@ -62,13 +62,19 @@ func Start(command string, args ...string) (*Process, error) {
 }
 
 // Serve starts a service of the program at path on a data file.
-func Serve(path, data string) (*Process, error) {
-	return Start(path, "serve", "--data", data, "--listen")
+func Serve(path, data string, flags ...string) (*Process, error) {
+	return Start(path, append(append([]string{"serve", "--data", data}, flags...), "--listen")...)
 }
 
 // End ends the process and waits for it.
 func (p *Process) End() {
 	p.cmd.Process.Signal(syscall.SIGTERM)
+	<-p.ended
+}
+
+// Kill ends the process without a warning, and waits until it has ended.
+func (p *Process) Kill() {
+	p.cmd.Process.Kill()
 	<-p.ended
 }
 

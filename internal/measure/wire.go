@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"time"
 )
 
@@ -151,13 +152,52 @@ func Life(atOnce int) Work {
 		if _, err := enqueue(worker, c); err != nil {
 			return 0, err
 		}
-		tokens, err := take(c, worker, atOnce, "")
+		tokens, err := take(c, worker, `"common"`, atOnce, "")
 		if err != nil || len(tokens) == 0 {
 			return 0, err
 		}
-		_, err = c.Post(Request("/v1/leases/settle", JSON, `{"leases":`+settlements(tokens)+`}`), http.StatusOK)
-		return len(tokens), err
+		return len(tokens), settle(c, tokens)
 	}
+}
+
+// LifeAmong is Life of jobs that are spread over so many queues: a call's over as many of them
+// as it has jobs, and the next call's over the next ones.
+func LifeAmong(queues, atOnce int) Work {
+	type call struct {
+		enqueue []byte
+		queues  string
+	}
+	var calls []call
+	for first := 0; first < queues; first += atOnce {
+		var lines, names strings.Builder
+		here := min(atOnce, queues-first)
+		for i := range atOnce {
+			name := fmt.Sprintf(`"queue-%d"`, first+i%here)
+			fmt.Fprintf(&lines, `{"task":"tide.predict","queue":%s,"payload":%s}`+"\n", name, payload)
+			if i < here {
+				names.WriteString(name + ",")
+			}
+		}
+		calls = append(calls, call{Request("/v1/jobs", NDJSON, lines.String()), strings.TrimSuffix(names.String(), ",")})
+	}
+	var next atomic.Int64
+	return func(worker int, c *Connection) (int, error) {
+		its := &calls[int(next.Add(1))%len(calls)]
+		if _, err := c.Post(its.enqueue, http.StatusCreated); err != nil {
+			return 0, err
+		}
+		tokens, err := take(c, worker, its.queues, atOnce, "")
+		if err != nil || len(tokens) == 0 {
+			return 0, err
+		}
+		return len(tokens), settle(c, tokens)
+	}
+}
+
+// settle says that the jobs of leases are done.
+func settle(c *Connection, tokens []string) error {
+	_, err := c.Post(Request("/v1/leases/settle", JSON, `{"leases":`+settlements(tokens)+`}`), http.StatusOK)
+	return err
 }
 
 // JoinedLife enqueues and takes a job a call, and settles each with the call that takes the
@@ -172,15 +212,15 @@ func JoinedLife(workers int) Work {
 		if len(held[worker]) > 0 {
 			settle = `,"settle":` + settlements(held[worker])
 		}
-		tokens, err := take(c, worker, 1, settle)
+		tokens, err := take(c, worker, `"common"`, 1, settle)
 		n := len(held[worker])
 		held[worker] = tokens
 		return n, err
 	}
 }
 
-func take(c *Connection, worker, limit int, settle string) (tokens []string, err error) {
-	body, err := c.Post(Request("/v1/leases", JSON, fmt.Sprintf(`{"worker":"bench-%d","queues":["common"],"limit":%d%s}`, worker, limit, settle)), http.StatusOK)
+func take(c *Connection, worker int, queues string, limit int, settle string) (tokens []string, err error) {
+	body, err := c.Post(Request("/v1/leases", JSON, fmt.Sprintf(`{"worker":"bench-%d","queues":[%s],"limit":%d%s}`, worker, queues, limit, settle)), http.StatusOK)
 	leases, _, _ := bytes.Cut(body, []byte(`"results":`)) // what was settled has tokens too
 	return tokensIn(leases), err
 }

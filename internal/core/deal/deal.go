@@ -9,15 +9,25 @@ import (
 	"humblemule/job"
 )
 
+// dealing is a deal under way.
+type dealing struct {
+	tx *commit.Tx
+	// read are the heads that were read, and wanted is how many jobs the takes may still have.
+	read   map[memory.Group]*heads
+	wanted int
+	// age grows when heads are read anew.
+	age int
+}
+
 // Deal serves the takes to which the transaction may have something to give: one job at a time round the takes, in order of
 // their arrival.
 func (de *Dealer) Deal(tx *commit.Tx) error {
 	var takes []*take
-	wanted := 0
+	d := &dealing{tx: tx, read: map[memory.Group]*heads{}, age: 1}
 	all := de.parked.concerned(tx)
 	for _, t := range all {
 		if t.live() {
-			t.leases = nil
+			t.leases, t.lines = nil, nil
 			if t.req.Job != 0 {
 				if err := dealNamed(tx, t); err != nil {
 					return err
@@ -25,20 +35,19 @@ func (de *Dealer) Deal(tx *commit.Tx) error {
 				continue
 			}
 			takes = append(takes, t)
-			wanted += t.req.Limit + t.req.Ahead
+			d.wanted += t.req.Limit + t.req.Ahead
 		}
 	}
-	read := map[memory.Group]*heads{}
 	for len(takes) > 0 {
 		open := takes[:0]
 		for _, t := range takes {
-			more, err := dealOne(tx, t, read, wanted)
+			more, err := d.one(t)
 			if err != nil {
 				return err
 			}
 			if more {
 				open = append(open, t)
-				wanted--
+				d.wanted--
 			}
 		}
 		takes = open
@@ -47,29 +56,30 @@ func (de *Dealer) Deal(tx *commit.Tx) error {
 	return nil
 }
 
-// dealOne leases one job to a take and tells whether it may have another.
-func dealOne(tx *commit.Tx, t *take, read map[memory.Group]*heads, wanted int) (more bool, err error) {
+// one leases one job to a take and tells whether it may have another.
+func (d *dealing) one(t *take) (more bool, err error) {
 	if len(t.leases) == 0 {
-		replayed, err := replayLeases(tx, t)
+		replayed, err := replayLeases(d.tx, t)
 		if err != nil || replayed || t.replays {
 			return false, err
 		}
 	}
-	h, err := best(tx, t, read, wanted)
-	for err == nil && h != nil && place.IsLate(tx, h.first()) {
-		if err = place.SkipLate(tx, h.first()); err == nil {
-			clear(read) // other jobs may have come into its place
-			h, err = best(tx, t, read, wanted)
+	h, err := d.best(t)
+	for err == nil && h != nil && place.IsLate(d.tx, h.first()) {
+		if err = place.SkipLate(d.tx, h.first()); err == nil {
+			clear(d.read) // other jobs may have come into its place
+			d.age++
+			h, err = d.best(t)
 		}
 	}
 	if err != nil || h == nil || !t.claim() {
 		return false, err
 	}
-	row, err := next(tx, h)
+	row, err := next(d.tx, h)
 	if err != nil {
 		return false, err
 	}
-	if err := startFor(tx, t, row); err != nil {
+	if err := startFor(d.tx, t, row); err != nil {
 		return false, err
 	}
 	return len(t.leases) < t.req.Limit+t.req.Ahead, nil
@@ -110,16 +120,19 @@ func startFor(tx *commit.Tx, t *take, row *store.Row) error {
 
 // best finds the head that goes first of those that a take may have: that of the
 // first of its queues that has any or, by weight, of the queue whose turn it is.
-func best(tx *commit.Tx, t *take, read map[memory.Group]*heads, wanted int) (*heads, error) {
-	byWeight, ahead := t.req.Share == api.ByWeight, len(t.leases) >= t.req.Limit
+func (d *dealing) best(t *take) (*heads, error) {
+	tx, byWeight, ahead := d.tx, t.req.Share == api.ByWeight, len(t.leases) >= t.req.Limit
 	var open []string
 	firsts := map[string]*heads{}
-	for _, name := range t.req.Queues {
+	if t.lines == nil {
+		t.lines = make([]line, len(t.req.Queues))
+	}
+	for i, name := range t.req.Queues {
 		q := tx.Queues.Find(name)
 		if q == nil || tx.Settings.Paused(q) || ahead && limited(tx.Settings.Rules(q)) || !mayStartOrWaits(tx, q) {
 			continue
 		}
-		first, err := firstOf(tx, q, t.req.Tasks, read, wanted)
+		first, err := t.lines[i].first(d, q, t.req.Tasks)
 		if err != nil || first != nil && !byWeight {
 			return first, err
 		}

@@ -2,6 +2,7 @@ package deal
 
 import (
 	"cmp"
+	"container/heap"
 	"slices"
 	"sort"
 
@@ -31,31 +32,103 @@ func (h *heads) first() *store.Row {
 	return h.rows[0]
 }
 
-// firstOf finds the head of a queue that goes first: the highest level, then the
-// owner whose turn it is, then the lowest rank.
-func firstOf(tx *commit.Tx, q *memory.Named, tasks []string, read map[memory.Group]*heads, wanted int) (first *heads, err error) {
-	eachTask(tx, q, tasks, func(task int64) {
+// line are the heads of one queue's tasks that a take may have, in the order in which they go,
+// so that a job costs the same however many tasks there are. Heads are shared with other
+// takes: what one of them was dealt leaves a head too far in front, which is mended when it
+// comes first. Within a deal heads go later, and tasks to their limits, and never back.
+type line struct {
+	// age is that of the deal's heads when the line was made; 0 for not yet.
+	age  int
+	held standings
+}
+
+// standing is where a head stands in a line: by the job that came first when it was looked at.
+type standing struct {
+	task  int64
+	first *store.Row
+	// inTurn tells that its owners take turns, and tag is that of the first one.
+	inTurn bool
+	tag    int64
+}
+
+func (h *heads) stands(task int64) standing {
+	s := standing{task: task, first: h.first()}
+	if len(h.turns) > 0 {
+		s.inTurn, s.tag = true, h.turns[0].Tag
+	}
+	return s
+}
+
+// first finds the head that goes first: the highest level, then the owner whose turn it is,
+// then the lowest rank.
+func (l *line) first(d *dealing, q *memory.Named, tasks []string) (*heads, error) {
+	if l.age != d.age {
+		if err := l.make(d, q, tasks); err != nil {
+			return nil, err
+		}
+	}
+	for len(l.held) > 0 {
+		at := &l.held[0]
+		h, err := head(d, q, at.task)
+		switch {
+		case err != nil:
+			return nil, err
+		case h == nil:
+			heap.Pop(&l.held)
+		case h.first() == at.first:
+			return h, nil
+		default:
+			*at = h.stands(at.task)
+			heap.Fix(&l.held, 0)
+		}
+	}
+	return nil, nil
+}
+
+func (l *line) make(d *dealing, q *memory.Named, tasks []string) (err error) {
+	l.age, l.held = d.age, l.held[:0]
+	eachTask(d.tx, q, tasks, func(task int64) {
 		if err != nil {
 			return
 		}
 		var h *heads
-		if h, err = head(tx, q, task, read, wanted); h != nil && (first == nil || goesFirst(h, first)) {
-			first = h
+		if h, err = head(d, q, task); h != nil {
+			l.held = append(l.held, h.stands(task))
 		}
 	})
-	return first, err
+	heap.Init(&l.held)
+	return err
 }
 
-// goesFirst tells which of two heads of a queue goes first.
-func goesFirst(a, b *heads) bool {
-	x, y := a.first(), b.first()
-	if x.Level != y.Level {
-		return x.Level > y.Level
+// standings implement heap.Interface.
+type standings []standing
+
+// Len is heap.Interface's, as are the others below.
+func (s standings) Len() int { return len(s) }
+
+// Less tells which of two heads of a queue goes first.
+func (s standings) Less(i, j int) bool {
+	a, b := &s[i], &s[j]
+	if a.first.Level != b.first.Level {
+		return a.first.Level > b.first.Level
 	}
-	if len(a.turns) > 0 && len(b.turns) > 0 && a.turns[0].Tag != b.turns[0].Tag {
-		return a.turns[0].Tag < b.turns[0].Tag
+	if a.inTurn && b.inTurn && a.tag != b.tag {
+		return a.tag < b.tag
 	}
-	return cmp.Or(cmp.Compare(x.Rank, y.Rank), cmp.Compare(x.ID, y.ID)) < 0
+	return cmp.Or(cmp.Compare(a.first.Rank, b.first.Rank), cmp.Compare(a.first.ID, b.first.ID)) < 0
+}
+
+// Swap changes two places.
+func (s standings) Swap(i, j int) { s[i], s[j] = s[j], s[i] }
+
+// Push adds a head at the end.
+func (s *standings) Push(x any) { *s = append(*s, x.(standing)) }
+
+// Pop takes the head at the end away.
+func (s *standings) Pop() any {
+	last := (*s)[len(*s)-1]
+	*s = (*s)[:len(*s)-1]
+	return last
 }
 
 // next takes the job that goes first out of the heads.
@@ -117,19 +190,20 @@ func eachTask(tx *commit.Tx, q *memory.Named, names []string, visit func(task in
 
 // head gives the heads of a queue and task, reading more where all were dealt;
 // nil where there is none.
-func head(tx *commit.Tx, q *memory.Named, task int64, read map[memory.Group]*heads, wanted int) (*heads, error) {
+func head(d *dealing, q *memory.Named, task int64) (*heads, error) {
+	tx, wanted := d.tx, d.wanted
 	if !taskMayStart(tx.View(), task) {
 		return nil, nil
 	}
 	g := memory.Group{Queue: q.ID, Task: task}
-	h := read[g]
+	h := d.read[g]
 	if h == nil {
 		ready := tx.Counts.Group(g)[job.Ready]
 		if ready == 0 {
 			return nil, nil
 		}
 		h = &heads{left: ready}
-		read[g] = h
+		d.read[g] = h
 	}
 	if len(h.turns) > 0 {
 		if err := readOwner(tx, h, g, wanted); err != nil || len(h.turns) > 0 {

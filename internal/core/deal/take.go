@@ -38,8 +38,10 @@ type take struct {
 	arrived, round int64
 	state          atomic.Int32
 	leases         []api.Lease
-	err            error
-	done           chan struct{}
+	// lines are those of its queues, in the deal that it is part of.
+	lines []line
+	err   error
+	done  chan struct{}
 }
 
 // live tells whether somebody still waits for the take.

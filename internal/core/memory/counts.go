@@ -22,6 +22,8 @@ type CountsView struct {
 	// past are jobs that are gone, by queue; gone are those of the transaction.
 	past Overlay[int64, *ByState]
 	gone map[store.Group]int64
+	// fresh are tasks of which the transaction has given a queue its first counts.
+	fresh map[int64][]int64
 	// tasksOf are the tasks of which a queue has counts, as they were committed.
 	tasksOf map[int64][]int64
 }
@@ -45,7 +47,7 @@ func (p *Counts) load(f *file) error {
 	keep(&p.layered, &p.queues, map[int64]*ByState{})
 	keep(&p.layered, &p.tasks, map[int64]*ByState{})
 	keep(&p.layered, &p.past, map[int64]*ByState{})
-	p.gone, p.tasksOf = nil, map[int64][]int64{}
+	p.gone, p.fresh, p.tasksOf = nil, nil, map[int64][]int64{}
 	for _, c := range f.counts {
 		at := Group{c.Queue, c.Task}
 		if p.groups.kept[at] == nil {
@@ -72,6 +74,12 @@ func of[K comparable](all map[K]*ByState, k K) *ByState {
 
 // Add counts jobs of a queue and task in a state, or no longer.
 func (p *Counts) Add(at Group, s job.State, n int64) {
+	if _, known := p.groups.Get(at); !known {
+		if p.fresh == nil {
+			p.fresh = map[int64][]int64{}
+		}
+		p.fresh[at.Queue] = append(p.fresh[at.Queue], at.Task)
+	}
 	edit(&p.groups, at)[s] += n
 	edit(&p.queues, at.Queue)[s] += n
 	edit(&p.tasks, at.Task)[s] += n
@@ -117,8 +125,8 @@ func (p *CountsView) TasksOf(queue int64) iter.Seq[int64] {
 				return
 			}
 		}
-		for at := range p.groups.Changed() {
-			if _, kept := p.groups.Kept(at); !kept && at.Queue == queue && !yield(at.Task) {
+		for _, task := range p.fresh[queue] {
+			if _, kept := p.groups.Kept(Group{queue, task}); !kept && !yield(task) {
 				return
 			}
 		}
@@ -179,7 +187,7 @@ func (p *Counts) publish() {
 
 func (p *Counts) drop() {
 	p.layered.drop()
-	p.gone = nil
+	p.gone, p.fresh = nil, nil
 }
 
 // Used tells whether a queue has ever had a job.

@@ -120,6 +120,37 @@ func TestScope(t *testing.T) {
 	})
 }
 
+// Jobs of two queues die by one cause: who may see one of them reads its messages alone.
+func TestScopeOfTexts(t *testing.T) {
+	inYard(t, func(y *yard) {
+		whole := y.Context()
+		ids := map[string]int64{}
+		for queue, minutes := range map[string]string{"tides": "12", "dues": "99"} {
+			j, err := y.e.Enqueue(whole, job.Spec{Task: "buoy.poll", Queue: queue})
+			require.NoError(t, err)
+			a, err := y.e.Lease(whole, api.LeaseRequest{Worker: "quay-7", Queues: []string{queue}, Limit: 1})
+			require.NoError(t, err)
+			_, err = y.e.Settle(whole, []api.Settlement{{Token: a.Leases[0].Token, Outcome: job.OutcomeGiveUp, Error: &job.Failure{Type: "silent", Message: "no reading for " + minutes + " minutes"}}})
+			require.NoError(t, err)
+			ids[queue] = j.ID
+		}
+		tides := scope.With(whole, scope.Only(func(queue, _ string) bool { return queue == "tides" }))
+		for what, of := range map[string]struct {
+			ctx context.Context
+			f   api.CauseFilter
+		}{"by scope": {tides, api.CauseFilter{}}, "by filter": {whole, api.CauseFilter{Queue: "tides"}}} {
+			causes, err := y.e.Causes(of.ctx, of.f)
+			require.NoError(t, err)
+			require.Len(t, causes, 1, what)
+			assert.Equal(t, []any{[]string{"no reading for 12 minutes"}, ids["tides"]}, []any{causes[0].Samples, causes[0].Job}, what)
+		}
+		causes, err := y.e.Causes(whole, api.CauseFilter{})
+		require.NoError(t, err)
+		assert.ElementsMatch(t, []string{"no reading for 12 minutes", "no reading for 99 minutes"}, causes[0].Samples)
+		assert.Equal(t, max(ids["tides"], ids["dues"]), causes[0].Job)
+	})
+}
+
 func actionsOf(y *yard) []api.Action {
 	all, err := y.e.Actions(y.Context(), 0, 0, 100)
 	require.NoError(y, err)

@@ -22,6 +22,7 @@ type Causes struct {
 	// versions are those of workers' programs, by the workers' numbers.
 	versions Overlay[int64, string]
 	seen     map[int64]*store.Seen
+	texts    map[textsKey]*store.CauseTexts
 	counts   map[causeKey]int64 // changes
 }
 
@@ -30,6 +31,9 @@ type Causes struct {
 const MostCauses = 5000
 
 var otherCauses = triage.Cause{ID: 1, Type: "other", Template: "(more causes than are told apart)"}
+
+// textsKey is what messages are kept by.
+type textsKey struct{ cause, queue, task int64 }
 
 // causeKey is what jobs are counted by under a cause.
 type causeKey struct {
@@ -50,7 +54,7 @@ func (p *Causes) load(*file) error {
 	}
 	keep(&p.layered, &p.known, known)
 	keep(&p.layered, &p.versions, map[int64]string{})
-	p.seen, p.counts = nil, nil
+	p.seen, p.texts, p.counts = nil, nil, nil
 	return err
 }
 
@@ -94,19 +98,25 @@ func (p *Causes) Saw(r *store.Row, c triage.Cause, message string) error {
 	r.Cause = c.ID
 	p.known.Put(c.ID, true)
 	if p.seen == nil {
-		p.seen = map[int64]*store.Seen{}
+		p.seen, p.texts = map[int64]*store.Seen{}, map[textsKey]*store.CauseTexts{}
 	}
 	seen := p.seen[c.ID]
 	if seen == nil {
 		seen = &store.Seen{ID: c.ID, Type: c.Type, Template: c.Template, At: p.m.now, N: map[string]int64{}}
 		p.seen[c.ID] = seen
 	}
-	const mostText = 500
-	text := text.Cut(message, mostText)
 	seen.N[version]++
 	seen.Job = r.ID
-	if len(seen.Texts) < store.TextsKept && !slices.Contains(seen.Texts, text) {
-		seen.Texts = append([]string{text}, seen.Texts...)
+	at := textsKey{c.ID, r.Queue, r.Task}
+	texts := p.texts[at]
+	if texts == nil {
+		texts = &store.CauseTexts{Cause: c.ID, Queue: r.Queue, Task: r.Task, At: p.m.now}
+		p.texts[at] = texts
+	}
+	const mostText = 500
+	texts.Job = r.ID
+	if text := text.Cut(message, mostText); len(texts.Texts) < store.TextsKept && !slices.Contains(texts.Texts, text) {
+		texts.Texts = append([]string{text}, texts.Texts...)
 	}
 	return nil
 }
@@ -126,6 +136,11 @@ func (p *Causes) DropBefore(since job.Time, most int) (n int, err error) {
 func (p *Causes) flush() error {
 	for _, seen := range p.seen {
 		if err := p.m.store.SawCause(*seen); err != nil {
+			return err
+		}
+	}
+	for _, texts := range p.texts {
+		if err := p.m.store.SawTexts(*texts); err != nil {
 			return err
 		}
 	}
@@ -149,7 +164,7 @@ func (p *Causes) publish() {
 
 func (p *Causes) drop() {
 	p.layered.drop()
-	p.seen, p.counts = nil, nil
+	p.seen, p.texts, p.counts = nil, nil, nil
 }
 
 // Causer finds causes; it remembers those of the latest messages, since failures come in

@@ -97,12 +97,26 @@ func (rd *Reader) tellCauses(ctx context.Context, by map[int64]*api.Cause) ([]ap
 	if err != nil {
 		return nil, err
 	}
+	texts, err := rd.store.TextsOfCauses(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	for _, t := range texts { // the latest first
+		c := by[t.Cause]
+		if queue, task := rd.names(t.Queue, t.Task); !told(c, queue, task) {
+			continue
+		}
+		if c.Job == 0 {
+			c.Job = t.Job
+		}
+		c.Samples = store.LatestTexts(c.Samples, t.Texts)
+	}
 	all := make([]api.Cause, 0, len(by))
 	for id, c := range by {
 		r := rows[id]
-		c.Type, c.Template, c.Samples, c.Job, c.Total, c.FirstAt, c.LastAt = r.Type, r.Template, r.Texts, r.Job, r.Total, r.FirstAt, r.LastAt
-		if len(r.Texts) > 0 {
-			c.Sample = r.Texts[0]
+		c.Type, c.Template, c.Total, c.FirstAt, c.LastAt = r.Type, r.Template, r.Total, r.FirstAt, r.LastAt
+		if len(c.Samples) > 0 {
+			c.Sample = c.Samples[0]
 		}
 		sort.Slice(c.By, func(i, j int) bool { return c.By[i].Count > c.By[j].Count })
 		all = append(all, *c)
@@ -112,6 +126,11 @@ func (rd *Reader) tellCauses(ctx context.Context, by map[int64]*api.Cause) ([]ap
 		return a > b || a == b && all[i].LastAt > all[j].LastAt
 	})
 	return all, nil
+}
+
+// told tells whether jobs of a queue and task are among those that a cause is told of.
+func told(c *api.Cause, queue, task string) bool {
+	return slices.ContainsFunc(c.By, func(n api.CauseCount) bool { return n.Queue == queue && n.Task == task })
 }
 
 // Cause tells about one cause: of its dead jobs.

@@ -1,6 +1,7 @@
 package store
 
 import (
+	"cmp"
 	"context"
 	"database/sql"
 	"encoding/json"
@@ -18,42 +19,29 @@ const TextsKept = 5
 type Seen struct {
 	ID             int64
 	Type, Template string
-	// Texts are messages, latest first; Job is the latest job.
-	Texts []string
-	Job   int64
+	// Job is the latest job.
+	Job int64
 	// N is how many failed, by the version of the worker program.
 	N  map[string]int64
 	At job.Time
 }
 
-var sqlSawCause = statement(`INSERT INTO causes (id, error_type, template, texts, job, total, first_at, last_at) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7, ?7)
-			ON CONFLICT (id) DO UPDATE SET texts = excluded.texts, job = excluded.job, total = total + excluded.total, last_at = excluded.last_at`)
+// CauseTexts are the latest distinct messages of a cause in a queue and a task, latest first.
+type CauseTexts struct {
+	Cause, Queue, Task int64
+	Texts              []string
+	// Job is the latest job.
+	Job int64
+	At  job.Time
+}
 
-var sqlTextsOf = statement(`SELECT texts FROM causes WHERE id = ?`)
+var sqlSawCause = statement(`INSERT INTO causes (id, error_type, template, job, total, first_at, last_at) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?6)
+			ON CONFLICT (id) DO UPDATE SET job = excluded.job, total = total + excluded.total, last_at = excluded.last_at`)
 
 var sqlCauseHour = statement(`INSERT INTO cause_hours (cause, hour, version, n) VALUES (?, ?, ?, ?) ON CONFLICT (cause, hour, version) DO UPDATE SET n = n + excluded.n`)
 
 // SawCause notes failures of a cause.
 func (s *Store) SawCause(c Seen) error {
-	var known []string
-	var raw string
-	err := s.queryRow(sqlTextsOf, c.ID).Scan(&raw)
-	if err == nil {
-		err = json.Unmarshal([]byte(raw), &known)
-	}
-	if err != nil && !errors.Is(err, sql.ErrNoRows) {
-		return err
-	}
-	texts := c.Texts
-	for _, text := range known {
-		if !slices.Contains(texts, text) {
-			texts = append(texts, text)
-		}
-	}
-	written, err := json.Marshal(texts[:min(len(texts), TextsKept)])
-	if err != nil {
-		return err
-	}
 	const hour = 3_600_000
 	total := int64(0)
 	for version, n := range c.N {
@@ -62,19 +50,70 @@ func (s *Store) SawCause(c Seen) error {
 			return err
 		}
 	}
-	return s.exec(sqlSawCause, c.ID, c.Type, c.Template, string(written), c.Job, total, int64(c.At))
+	return s.exec(sqlSawCause, c.ID, c.Type, c.Template, c.Job, total, int64(c.At))
+}
+
+var sqlTextsOf = statement(`SELECT texts FROM cause_texts WHERE cause = ? AND queue = ? AND task = ?`)
+
+var sqlPutTexts = statement(`INSERT INTO cause_texts (cause, queue, task, texts, job, at) VALUES (?, ?, ?, ?, ?, ?)
+			ON CONFLICT (cause, queue, task) DO UPDATE SET texts = excluded.texts, job = excluded.job, at = excluded.at`)
+
+// SawTexts puts messages before those that are known.
+func (s *Store) SawTexts(c CauseTexts) error {
+	var known []string
+	var raw string
+	err := s.queryRow(sqlTextsOf, c.Cause, c.Queue, c.Task).Scan(&raw)
+	if err == nil {
+		err = json.Unmarshal([]byte(raw), &known)
+	}
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return err
+	}
+	written, err := json.Marshal(LatestTexts(c.Texts, known))
+	if err != nil {
+		return err
+	}
+	return s.exec(sqlPutTexts, c.Cause, c.Queue, c.Task, string(written), c.Job, int64(c.At))
+}
+
+// LatestTexts adds distinct texts behind others, as many as are kept.
+func LatestTexts(texts, more []string) []string {
+	for _, text := range more {
+		if len(texts) < TextsKept && !slices.Contains(texts, text) {
+			texts = append(texts, text)
+		}
+	}
+	return texts
+}
+
+// TextsOfCauses reads the messages of causes, the latest row of each first.
+func (s *Store) TextsOfCauses(ctx context.Context, ids []int64) (all []CauseTexts, err error) {
+	err = s.eachOf(ctx, "SELECT cause, queue, task, texts, job, at FROM cause_texts WHERE cause IN (?)", ids, func(r *sql.Rows) error {
+		var c CauseTexts
+		var texts string
+		err := r.Scan(&c.Cause, &c.Queue, &c.Task, &texts, &c.Job, &c.At)
+		if err == nil {
+			err = json.Unmarshal([]byte(texts), &c.Texts)
+		}
+		all = append(all, c)
+		return err
+	})
+	slices.SortFunc(all, func(a, b CauseTexts) int { return cmp.Or(cmp.Compare(b.At, a.At), cmp.Compare(b.Job, a.Job)) })
+	return all, err
 }
 
 var sqlOldCauses = statement(`SELECT id FROM causes WHERE last_at < ? AND NOT EXISTS (SELECT 1 FROM cause_counts WHERE cause = causes.id) ORDER BY last_at LIMIT ?`)
 
 var sqlDropCause = statement(`DELETE FROM causes WHERE id = ?`)
 
+var sqlDropTexts = statement(`DELETE FROM cause_texts WHERE cause = ?`)
+
 // DropCauses forgets causes that were seen last before a time and that no job is counted
 // under, so many at most, and answers their ids.
 func (s *Store) DropCauses(before job.Time, limit int) ([]int64, error) {
 	old, err := ids(s.query(sqlOldCauses, int64(before), limit))
 	for _, id := range old {
-		err = errors.Join(err, s.exec(sqlDropCause, id))
+		err = errors.Join(err, s.exec(sqlDropCause, id), s.exec(sqlDropTexts, id))
 	}
 	return old, err
 }
@@ -116,8 +155,7 @@ func (s *Store) CauseIDs() (all []int64, err error) {
 type Cause struct {
 	ID              int64
 	Type, Template  string
-	Texts           []string
-	Job, Total      int64
+	Total           int64
 	FirstAt, LastAt job.Time
 }
 
@@ -166,13 +204,9 @@ func (s *Store) SupersededRuns(ctx context.Context) (all []SupersededRun, err er
 // Causes reads causes by their ids.
 func (s *Store) Causes(ctx context.Context, ids []int64) (map[int64]Cause, error) {
 	all := map[int64]Cause{}
-	err := s.eachOf(ctx, "SELECT id, error_type, template, texts, job, total, first_at, last_at FROM causes WHERE id IN (?)", ids, func(r *sql.Rows) error {
+	err := s.eachOf(ctx, "SELECT id, error_type, template, total, first_at, last_at FROM causes WHERE id IN (?)", ids, func(r *sql.Rows) error {
 		var c Cause
-		var texts string
-		err := r.Scan(&c.ID, &c.Type, &c.Template, &texts, &c.Job, &c.Total, &c.FirstAt, &c.LastAt)
-		if err == nil {
-			err = json.Unmarshal([]byte(texts), &c.Texts)
-		}
+		err := r.Scan(&c.ID, &c.Type, &c.Template, &c.Total, &c.FirstAt, &c.LastAt)
 		all[c.ID] = c
 		return err
 	})

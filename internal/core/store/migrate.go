@@ -17,9 +17,10 @@ import (
 // disk, and put in its place: until then nothing of the old one has changed, whatever stops
 // the service.
 
-// schema is the version of the tables that this program writes. Those before it were
-// reached by the scripts in schema/old, one after the other.
-const schema = 7
+// schema is the version of the tables that this program writes. Those to the sixth were
+// reached by the scripts in schema/old, one after the other; in those jobs were a single
+// table.
+const schema = 8
 
 // oldScripts are the scripts that brought the tables from each version to the next.
 func oldScripts() []string {
@@ -199,6 +200,9 @@ func (s *Store) buildFrom(from string, known bool) error {
 				return fmt.Errorf("%s: %w", table, err)
 			}
 		}
+		if _, err := conn.ExecContext(background, carryTexts); err != nil {
+			return fmt.Errorf("cause_texts: %w", err)
+		}
 		if err := s.carryJobs(conn); err != nil {
 			return err
 		}
@@ -218,17 +222,27 @@ func (s *Store) buildFrom(from string, known bool) error {
 
 // carry carries a table's rows over.
 func carry(conn *sql.Conn, table string) error {
-	columns, err := columnsOf(conn, table)
+	names, err := carriedColumns(conn, table, table)
 	if err != nil {
 		return err
 	}
-	names := strings.Join(columns, ", ")
 	_, err = conn.ExecContext(background, fmt.Sprintf("INSERT INTO main.%s (%s) SELECT %s FROM old.%s ORDER BY 1", table, names, names, table))
 	return err
 }
 
-func columnsOf(conn *sql.Conn, table string) (names []string, err error) {
-	rows, err := conn.QueryContext(background, "SELECT name FROM pragma_table_info(?) ORDER BY cid", table)
+// carriedColumns are those that a table has both now and as it was, parted by commas.
+func carriedColumns(conn *sql.Conn, table, was string) (string, error) {
+	now, err := columnsOf(conn, "main", table)
+	if err != nil {
+		return "", err
+	}
+	before, err := columnsOf(conn, "old", was)
+	now = slices.DeleteFunc(now, func(name string) bool { return !slices.Contains(before, name) })
+	return strings.Join(now, ", "), err
+}
+
+func columnsOf(conn *sql.Conn, file, table string) (names []string, err error) {
+	rows, err := conn.QueryContext(background, "SELECT name FROM pragma_table_info(?, ?) ORDER BY cid", table, file)
 	if err != nil {
 		return nil, err
 	}
@@ -243,20 +257,32 @@ func columnsOf(conn *sql.Conn, table string) (names []string, err error) {
 	return names, rows.Err()
 }
 
+// carryTexts gives the messages of a cause, which stood in its row, to the queue and the task
+// of its latest job or, where that is no longer kept, of any that is counted under it.
+const carryTexts = `INSERT INTO main.cause_texts (cause, queue, task, texts, job, at)
+	SELECT c.id, coalesce(j.queue, n.queue, 0), coalesce(j.task, n.task, 0), c.texts, c.job, c.last_at FROM old.causes c
+	LEFT JOIN old.jobs j ON j.id = c.job LEFT JOIN (SELECT cause, min(queue) AS queue, task FROM old.cause_counts GROUP BY cause) n ON n.cause = c.id`
+
 // carriedAtOnce is how many ids are carried over between two words of progress.
 const carriedAtOnce = 100_000
 
-// carryJobs parts the rows of jobs into where each stands and what was asked for.
+// carryJobs carries over where each job stands, and what was asked for, which a single row told
+// before.
 func (s *Store) carryJobs(conn *sql.Conn) error {
-	split := []string{}
-	for _, table := range []string{"jobs", "specs"} {
-		columns, err := columnsOf(conn, table)
+	was, key := "specs", "job"
+	if columns, err := columnsOf(conn, "old", was); err != nil {
+		return err
+	} else if len(columns) == 0 {
+		was, key = "jobs", "id"
+	}
+	var parts []string
+	for _, part := range []struct{ table, key, was, wasKey string }{{"jobs", "id", "jobs", "id"}, {"specs", "job", was, key}} {
+		names, err := carriedColumns(conn, part.table, part.was)
 		if err != nil {
 			return err
 		}
-		columns = slices.DeleteFunc(columns, func(name string) bool { return name == "run_ms" }) // only of attempts that were not written yet
-		names := strings.Join(columns, ", ")
-		split = append(split, fmt.Sprintf("INSERT INTO main.%s (%s) SELECT %s FROM old.jobs WHERE id > ? AND id <= ? ORDER BY id", table, names, strings.Replace(names, "job, ", "id, ", 1)))
+		parts = append(parts, fmt.Sprintf("INSERT INTO main.%[1]s (%[2]s, %[5]s) SELECT %[4]s, %[5]s FROM old.%[3]s WHERE %[4]s > ? AND %[4]s <= ? ORDER BY %[4]s",
+			part.table, part.key, part.was, part.wasKey, strings.TrimPrefix(names, part.key+", ")))
 	}
 	var all, first, last, done int64
 	if err := conn.QueryRowContext(background, "SELECT count(*), coalesce(min(id), 1), coalesce(max(id), 0) FROM old.jobs").Scan(&all, &first, &last); err != nil {
@@ -270,7 +296,7 @@ func (s *Store) carryJobs(conn *sql.Conn) error {
 			from = gap - 1
 			continue
 		}
-		for i, text := range split {
+		for i, text := range parts {
 			result, err := conn.ExecContext(background, text, from, upTo)
 			if err != nil {
 				return err

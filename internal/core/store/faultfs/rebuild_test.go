@@ -27,10 +27,15 @@ func olderFile(t *testing.T, schema, n int) (path string) {
 	require.NoError(t, err)
 	defer db.Close()
 	db.SetMaxOpenConns(1)
-	_, err = db.Exec(`PRAGMA journal_mode = WAL; PRAGMA wal_autocheckpoint = 0;
-		WITH RECURSIVE n (i) AS (SELECT 3 UNION ALL SELECT i + 1 FROM n WHERE i < ?)
-		INSERT INTO jobs (id, queue, task, state, priority, level, rank, policy, enqueued_at, ready_at, payload_bytes, payload)
-		SELECT i, 1, 1, 3, 4, 4, i, 1, 1795000000000, 1795000000000, 9, CAST('"harbour"' AS BLOB) FROM n;
+	stands, asked := "id, queue, task, state, level, rank, enqueued_at, ready_at", "policy, priority, payload_bytes, payload"
+	standing, asking := "i, 1, 1, 3, 4, i, 1795000000000, 1795000000000", `1, 4, 9, CAST('"harbour"' AS BLOB)`
+	rows := fmt.Sprintf("INSERT INTO jobs (%s, %s) SELECT %s, %s FROM n", stands, asked, standing, asking)
+	if schema > 6 {
+		rows = fmt.Sprintf("INSERT INTO jobs (%s) SELECT %s FROM n; INSERT INTO specs (job, %s) SELECT i, %s FROM n", stands, standing, asked, asking)
+	}
+	_, err = db.Exec(`PRAGMA journal_mode = WAL; PRAGMA wal_autocheckpoint = 0; CREATE TEMP TABLE n (i INTEGER PRIMARY KEY);
+		WITH RECURSIVE s (i) AS (SELECT 3 UNION ALL SELECT i + 1 FROM s WHERE i < ?) INSERT INTO n SELECT i FROM s;
+		`+rows+`;
 		UPDATE counts SET n = n + ? - 2 WHERE state = 3; UPDATE facts SET value = ? WHERE name = 'next_job'`, n, n, n+1)
 	require.NoError(t, err)
 	for _, part := range []string{"", "-wal"} {
@@ -76,7 +81,7 @@ func whole(t *testing.T, path string, n int, what string) {
 func TestCutsWhileRebuilt(t *testing.T) {
 	const jobs = 200
 	defer store.OpenOn("")()
-	for _, schema := range []int{1, 6} {
+	for _, schema := range []int{1, 7} {
 		path := olderFile(t, schema, jobs)
 		undo := store.OpenOn(faultfs.Name)
 		s, err := store.Open(path)

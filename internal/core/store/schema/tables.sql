@@ -102,7 +102,8 @@ CREATE TABLE jobs (
     lane            TEXT    NOT NULL DEFAULT '',
     key             TEXT    NOT NULL DEFAULT '',
     reason          TEXT    NOT NULL DEFAULT '',
-    reason_text     TEXT    NOT NULL DEFAULT ''
+    reason_text     TEXT    NOT NULL DEFAULT '',
+    unmet           INTEGER NOT NULL DEFAULT 0   -- how many edges to other jobs are unmet; none are made yet
 );
 
 -- What was asked for: written when the job is enqueued, edited or requeued.
@@ -115,6 +116,7 @@ CREATE TABLE specs (
     dedupe        TEXT    NOT NULL DEFAULT '',
     labels        TEXT    NOT NULL DEFAULT '',
     traceparent   TEXT    NOT NULL DEFAULT '',
+    batch         INTEGER NOT NULL DEFAULT 0,   -- that it is a member of; none are made yet
     payload       BLOB                          -- to 512 bytes; longer ones in bodies
 );
 
@@ -303,13 +305,24 @@ CREATE TABLE causes (
     id         INTEGER PRIMARY KEY,             -- a hash of the rules' version, type and template
     error_type TEXT    NOT NULL,
     template   TEXT    NOT NULL,
-    texts      TEXT    NOT NULL DEFAULT '[]',   -- the latest distinct messages, latest first, as JSON
     job        INTEGER NOT NULL,                -- the latest job
     total      INTEGER NOT NULL DEFAULT 0,      -- failed attempts ever
     first_at   INTEGER NOT NULL,
     last_at    INTEGER NOT NULL
 );
 CREATE INDEX causes_old ON causes (last_at);
+
+-- The latest distinct messages of a cause, latest first, as JSON: by the queue and the task of
+-- the jobs that failed, since who may read of one may not read of all.
+CREATE TABLE cause_texts (
+    cause INTEGER NOT NULL,
+    queue INTEGER NOT NULL,
+    task  INTEGER NOT NULL,
+    texts TEXT    NOT NULL,
+    job   INTEGER NOT NULL,                     -- the latest job
+    at    INTEGER NOT NULL,
+    PRIMARY KEY (cause, queue, task)
+) WITHOUT ROWID;
 
 -- How many jobs are in backoff or dead by a cause, kept in the jobs' own transactions.
 CREATE TABLE cause_counts (

@@ -179,7 +179,8 @@ const (
 	OpRunning  = "running"  // jobs are changed
 	OpFinished = "finished" // all were
 	OpStopped  = "stopped"  // Why says why
-	OpUndone   = "undone"   // what was removed is back
+	OpUndoing  = "undoing"  // what was removed comes back
+	OpUndone   = "undone"   // it is back
 )
 
 // Operation is an action on many jobs, done in slices. It touches only jobs that were
@@ -219,7 +220,9 @@ type Refused struct {
 func Removes(action string) bool { return action == ActDiscard || action == ActPurge }
 
 // Over tells whether the operation changes nothing any more.
-func (o *Operation) Over() bool { return o.State != OpTrial && o.State != OpRunning }
+func (o *Operation) Over() bool {
+	return o.State != OpTrial && o.State != OpRunning && o.State != OpUndoing
+}
 
 // Action is what an operator did, by whom, when.
 type Action struct {

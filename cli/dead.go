@@ -277,7 +277,7 @@ func (a *app) follow(c *cobra.Command, m *client.Client, op api.Operation) (api.
 	told := ""
 	for !op.Over() {
 		if text := howFar(op); text != told && a.output == "table" {
-			err.Hint("%s   Ctrl-C leaves it running; hmule operation %d --stop ends it.", text, op.ID)
+			err.Hint("%s", text)
 			told = text
 		}
 		select {
@@ -294,10 +294,14 @@ func (a *app) follow(c *cobra.Command, m *client.Client, op api.Operation) (api.
 }
 
 func howFar(op api.Operation) string {
-	if op.State == api.OpTrial {
-		return fmt.Sprintf("The trial of %d jobs runs.", len(op.TrialIDs))
+	leave := fmt.Sprintf("   Ctrl-C leaves it running; hmule operation %d --stop ends it.", op.ID)
+	switch op.State {
+	case api.OpTrial:
+		return fmt.Sprintf("The trial of %d jobs runs.", len(op.TrialIDs)) + leave
+	case api.OpUndoing:
+		return "What it has removed comes back.   Ctrl-C does not keep it from that."
 	}
-	return fmt.Sprintf("%s of %s changed.", sentence.Grouped(op.Changed), many(op.Matched, "job"))
+	return fmt.Sprintf("%s of %s changed.", sentence.Grouped(op.Changed), many(op.Matched, "job")) + leave
 }
 
 var changedWord = map[string]string{api.ActCancel: "cancelled or asked to end", api.ActRequeue: "requeued", api.ActStartNow: "started", api.ActDiscard: "discarded", api.ActPatch: "changed", api.ActPurge: "removed"}
@@ -319,6 +323,9 @@ func showOperation(o *present.Out, op api.Operation) {
 		return
 	case op.State == api.OpUndone:
 		o.Line("Operation %d was undone: its jobs are back.", op.ID)
+		return
+	case op.State == api.OpUndoing:
+		o.Line("Operation %d is being undone: its jobs come back.", op.ID)
 		return
 	}
 	o.Line("Operation %d is %s: %s of %s %s.", op.ID, op.State, sentence.Grouped(op.Changed), matched, changedWord[op.Action])
@@ -356,6 +363,9 @@ func (a *app) operationCommand() *cobra.Command {
 				do = m.UndoOperation
 			}
 			op, err := do(c.Context(), id)
+			if err == nil && undo {
+				op, err = a.follow(c, m, op)
+			}
 			if err != nil {
 				return err
 			}

@@ -240,7 +240,7 @@ function problemOf(text: string): string | undefined {
 }
 
 const actionWord = { requeue: 'Requeue', discard: 'Discard', cancel: 'Cancel', start_now: 'Start', patch: 'Change', purge: 'Purge' } as const
-const stateWord = { trial: 'trial runs', running: 'is under way', finished: 'finished', stopped: 'stopped', undone: 'undone' } as const
+const stateWord = { trial: 'trial runs', running: 'is under way', finished: 'finished', stopped: 'stopped', undoing: 'is being undone', undone: 'undone' } as const
 
 /** Underway tells what was done about a cause, latest first, and stops or undoes it. */
 function Underway({ cause, now }: { cause: number; now: number }) {

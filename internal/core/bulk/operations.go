@@ -27,7 +27,7 @@ const (
 	sliceFor    = 500 * time.Microsecond
 	stepsBack   = 3
 	sliceJobs   = 200
-	aloneFor    = 5 * time.Millisecond
+	aloneFor    = 15 * time.Millisecond
 	aloneJobs   = 2000
 	readAtOnce  = 500 // of the jobs to come, at the least
 	refusedTold = 20
@@ -318,6 +318,9 @@ func (op *Operator) tellOperation(ctx context.Context, o api.Operation, last int
 	if o.Action == api.ActRequeue && o.ID != 0 {
 		o.Became, err = op.c.Store.Became(ctx, o.ID)
 	}
+	if _, under := op.undos.Load(o.ID); under {
+		o.State = api.OpUndoing
+	}
 	return o, err
 }
 
@@ -406,8 +409,18 @@ func (op *Operator) bringBack(ctx context.Context, action int64, long time.Durat
 	return left, err
 }
 
+// undo is the taking back of an operation's removals.
+type undo struct {
+	done chan struct{}
+	err  error // once it is done
+}
+
+// answeredWithin is how long an undo is waited for; it goes on by itself.
+const answeredWithin = 5 * time.Second
+
 // UndoOperation takes back the removals of an operation, until its time for that is over;
-// one that is under way is stopped first.
+// one that is under way is stopped first. Where that takes long the operation is answered
+// while it is being undone. To undo one again changes nothing.
 func (op *Operator) UndoOperation(ctx context.Context, id int64) (api.Operation, error) {
 	if err := scope.Whole(ctx); err != nil {
 		return api.Operation{}, err
@@ -432,14 +445,39 @@ func (op *Operator) UndoOperation(ctx context.Context, id int64) (api.Operation,
 	case !api.Removes(told.Action):
 		return told, job.Fault(job.WrongState, "only removals can be undone; operation %d is a %s", id, told.Action)
 	case told.State == api.OpUndone:
-		return told, job.Fault(job.WrongState, "operation %d is undone already", id)
+		return told, nil
 	case op.c.Now() >= told.UndoUntil:
 		return told, job.Fault(job.WrongState, "operation %d could be undone until %s; its jobs have been swept", id, told.UndoUntil)
 	}
-	o := &Operation{told: told, action: row.Action, position: row.Position, last: last}
-	err = op.c.Record(ctx, "undo", 0, map[string]int64{"operation": id}, func(*commit.View) (commit.Act, error) {
+	u := &undo{done: make(chan struct{})}
+	if other, under := op.undos.LoadOrStore(id, u); under {
+		u = other.(*undo)
+	} else {
+		op.runners.Go(func() {
+			defer close(u.done)
+			defer op.undos.Delete(id)
+			u.err = op.undo(context.WithoutCancel(ctx), &Operation{told: told, action: row.Action, position: row.Position, last: last})
+		})
+	}
+	select {
+	case <-u.done:
+		err = u.err
+	case <-time.After(answeredWithin):
+	case <-ctx.Done():
+		err = ctx.Err()
+	}
+	if err != nil {
+		return told, err
+	}
+	return op.Operation(ctx, id)
+}
+
+// undo takes back the removals of an operation, some at a time. One that is cut short by a
+// stop of the service has brought some back, and can be done again.
+func (op *Operator) undo(ctx context.Context, o *Operation) error {
+	err := op.c.Record(ctx, "undo", 0, map[string]int64{"operation": o.told.ID}, func(*commit.View) (commit.Act, error) {
 		return func(tx *commit.Tx, _ int64) error {
-			leaveKept(tx, &told, "undone")
+			leaveKept(tx, &o.told, "undone")
 			return nil
 		}, nil
 	})
@@ -447,14 +485,13 @@ func (op *Operator) UndoOperation(ctx context.Context, id int64) (api.Operation,
 	for left := true; left && err == nil; {
 		others, long, _ := p.next(op.c.Worked())
 		began := time.Now()
-		left, err = op.bringBack(ctx, row.Action, long)
+		left, err = op.bringBack(ctx, o.action, long)
 		if others {
 			time.Sleep(stepsBack * time.Since(began))
 		}
 	}
 	if err != nil {
-		return told, err
+		return err
 	}
-	err = op.conclude(o, api.OpUndone, "")
-	return o.tell(), err
+	return op.conclude(o, api.OpUndone, "")
 }

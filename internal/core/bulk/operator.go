@@ -21,6 +21,8 @@ type Operator struct {
 	watchers *watch.Watchers
 	// running are the operations under way, by id.
 	running sync.Map
+	// undos are those whose removals are taken back, by id.
+	undos   sync.Map
 	runners sync.WaitGroup
 }
 

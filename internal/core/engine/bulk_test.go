@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humblemule/api"
+	"humblemule/internal/core/commit"
 	"humblemule/job"
 )
 
@@ -305,4 +306,48 @@ func TestBulksHoldNobodyUp(t *testing.T) {
 	mean := all / 12 // of a bulk that waits for eleven others
 	slices.Sort(waits)
 	assert.Less(t, waits[len(waits)/2], mean/2, "a renewal and a single job wait for one bulk each, not for all")
+}
+
+// An undo that takes long is answered while it goes on; one that is asked for again joins it,
+// and once it is over changes nothing.
+func TestUndoTakesLong(t *testing.T) {
+	inYard(t, func(y *yard) {
+		ctx := y.Context()
+		for range 20 {
+			_, err := y.e.Enqueue(ctx, job.Spec{Task: "log.pack"})
+			require.NoError(t, err)
+		}
+		o, err := y.e.Act(ctx, api.ActRequest{Action: api.ActPurge, Filter: &api.Selection{Queues: []string{"common"}}})
+		require.NoError(t, err)
+		time.Sleep(time.Second)
+		require.Zero(t, y.e.Counts(ctx)["common"][job.Ready])
+
+		release, held := make(chan struct{}), make(chan error, 1)
+		go func() {
+			held <- y.e.c.Do(ctx, commit.Unchecked(func(*commit.Tx) error { <-release; return nil }))
+		}()
+		synctest.Wait()
+		for range 2 {
+			o, err = y.e.UndoOperation(ctx, o.ID)
+			require.NoError(t, err)
+			assert.Equal(t, api.OpUndoing, o.State)
+			assert.False(t, o.Over())
+		}
+		close(release)
+		require.NoError(t, <-held)
+		time.Sleep(time.Second)
+		assert.Equal(t, int64(20), y.e.Counts(ctx)["common"][job.Ready])
+		for range 2 {
+			o, err = y.e.UndoOperation(ctx, o.ID)
+			require.NoError(t, err)
+			assert.Equal(t, api.OpUndone, o.State)
+		}
+		undos := 0
+		for _, a := range actionsOf(y) {
+			if a.Action == "undo" {
+				undos++
+			}
+		}
+		assert.Equal(t, 1, undos, "it was done once")
+	})
 }

@@ -2,8 +2,6 @@ package main
 
 import (
 	"context"
-	"fmt"
-	"slices"
 	"time"
 
 	"humblemule/api"
@@ -27,32 +25,34 @@ func acts(ctx context.Context, p *measure.Process, _ string) error {
 		return err
 	}
 	all := &api.Selection{Queues: []string{job.DefaultQueue}}
-	for _, beside := range []bool{false, true} {
-		for _, action := range []string{api.ActPurge, "undo", api.ActCancel, api.ActRequeue} {
-			began := time.Now()
-			var o api.Operation
-			work := func() (err error) {
-				o, err = actedOn(ctx, m, action, all)
-				return err
-			}
-			others := ""
-			if beside {
-				busy, err := singlesTook(ctx, p, work)
-				if err != nil {
-					return err
-				}
-				others = fmt.Sprintf("; others' p99 %.1f times", busy/quiet)
-			} else if err := work(); err != nil {
-				return err
-			}
-			say("%-10s of %d jobs, beside enqueues %-5v %10.0f jobs/s%s\n", action, o.Changed, beside, float64(o.Changed)/time.Since(began).Seconds(), others)
+	for _, action := range []string{api.ActPurge, "undo", api.ActCancel, api.ActRequeue} {
+		began := time.Now()
+		o, err := actedOn(ctx, m, action, all, time.Hour)
+		if err != nil {
+			return err
 		}
+		say("%-10s of %d jobs, alone %28.0f jobs/s\n", action, o.Changed, float64(o.Changed)/time.Since(began).Seconds())
+	}
+	sayLine()
+	for _, action := range []string{api.ActPurge, api.ActCancel, api.ActRequeue} {
+		const long = 15 * time.Second // it goes on for an hour otherwise
+		var o api.Operation
+		began := time.Now()
+		busy, err := singlesTook(ctx, p, func() (err error) {
+			o, err = actedOn(ctx, m, action, all, long)
+			return err
+		})
+		if err != nil {
+			return err
+		}
+		say("%-10s beside enqueues, for %s %18.0f jobs/s; enqueues' p99 %.1f times, the longest %.0f ms\n", action, long, float64(o.Changed)/time.Since(began).Seconds(), measure.At(0.99, busy)/measure.At(0.99, quiet), measure.At(1, busy))
 	}
 	return nil
 }
 
-// actedOn does an action on many jobs, and waits for its end.
-func actedOn(ctx context.Context, m *client.Client, action string, of *api.Selection) (o api.Operation, err error) {
+// actedOn does an action on many jobs, and waits for its end or, after so long, stops it.
+func actedOn(ctx context.Context, m *client.Client, action string, of *api.Selection, most time.Duration) (o api.Operation, err error) {
+	began := time.Now()
 	if action == "undo" {
 		last, err := m.Operations(ctx)
 		if err != nil {
@@ -76,14 +76,17 @@ func actedOn(ctx context.Context, m *client.Client, action string, of *api.Selec
 		if o.Over() {
 			return o, nil
 		}
+		if time.Since(began) > most {
+			return m.StopOperation(ctx, id)
+		}
 	}
 }
 
-// singlesTook gives the p99 of single enqueues into another queue while do goes on, in ms.
-func singlesTook(ctx context.Context, p *measure.Process, do func() error) (float64, error) {
+// singlesTook gives what single enqueues into another queue take while do goes on, in ms.
+func singlesTook(ctx context.Context, p *measure.Process, do func() error) ([]float64, error) {
 	c, err := measure.Dial(p.Address)
 	if err != nil {
-		return 0, err
+		return nil, err
 	}
 	defer c.Close()
 	ended := make(chan error, 1)
@@ -93,15 +96,14 @@ func singlesTook(ctx context.Context, p *measure.Process, do func() error) (floa
 	for {
 		select {
 		case err := <-ended:
-			slices.Sort(took)
-			return took[len(took)*99/100], err
+			return took, err
 		case <-ctx.Done():
-			return 0, ctx.Err()
+			return nil, ctx.Err()
 		case <-time.After(2 * time.Millisecond):
 		}
 		began := time.Now()
 		if _, err := c.Post(one, 201); err != nil {
-			return 0, err
+			return nil, err
 		}
 		took = append(took, time.Since(began).Seconds()*1000)
 	}

@@ -252,39 +252,49 @@ func grow(ctx context.Context, p *measure.Process, path string, size int64) (int
 	return 0, fmt.Errorf("the log does not reach %d bytes", size)
 }
 
-// keepsPace measures how many done jobs are there beyond the thousand that the queue keeps,
-// while jobs finish as fast as they can.
+// keepsPace measures whether retention keeps pace: how many done jobs are there beyond the
+// thousand that the queue keeps, while jobs finish as fast as they can; and what it does to
+// single enqueues, beside a service that removes nothing.
 func keepsPace(ctx context.Context, dir string) error {
 	const keep = 1000
-	setup := filepath.Join(dir, "pace.yaml")
-	if err := os.WriteFile(setup, fmt.Appendf(nil, "retention: {most_done: %d}\n", keep), 0o600); err != nil {
-		return err
-	}
-	p, err := measure.Serve(*program, filepath.Join(dir, "pace.db"), "--config", setup)
-	if err != nil {
-		return err
-	}
-	defer p.End()
-	m, err := client.New(p.Address)
-	if err != nil {
-		return err
-	}
-	defer m.Close()
-	var finished int
-	var most int64
-	began := time.Now()
-	for range *rounds {
-		n, err := life(ctx, p)
+	var waits [2][]float64
+	for i, most := range []int{10_000_000, keep} {
+		setup := filepath.Join(dir, "pace.yaml")
+		if err := os.WriteFile(setup, fmt.Appendf(nil, "retention: {most_done: %d}\n", most), 0o600); err != nil {
+			return err
+		}
+		p, err := measure.Serve(*program, filepath.Join(dir, fmt.Sprintf("pace-%d.db", i)), "--config", setup)
 		if err != nil {
 			return err
 		}
-		finished += n
-		q, err := m.Queue(ctx, "common")
+		defer p.End()
+		m, err := client.New(p.Address)
 		if err != nil {
 			return err
 		}
-		most = max(most, q.Counts[job.Done])
+		defer m.Close()
+		var kept []string
+		finished, began := 0, time.Now()
+		waits[i], err = singlesTook(ctx, p, func() error {
+			for range *rounds {
+				n, err := life(ctx, p)
+				if err != nil {
+					return err
+				}
+				finished += n
+				q, err := m.Queue(ctx, "common")
+				if err != nil {
+					return err
+				}
+				kept = append(kept, fmt.Sprint(q.Counts[job.Done]))
+			}
+			return nil
+		})
+		if err != nil {
+			return err
+		}
+		say("%-34s %8.0f finished a second; done jobs at the ends of the rounds: %s\n", fmt.Sprintf("done jobs that are kept: %d", most), float64(finished)/time.Since(began).Seconds(), strings.Join(kept, " "))
 	}
-	say("retention: %.0f jobs finished a second; kept at most %d at the ends of %d rounds (most_done %d)\n", float64(finished)/time.Since(began).Seconds(), most, *rounds, keep)
+	say("single enqueues meanwhile, p99 %.1f ms, %.2f times as without; the longest %.1f and %.1f ms\n", measure.At(0.99, waits[1]), measure.At(0.99, waits[1])/measure.At(0.99, waits[0]), measure.At(1, waits[1]), measure.At(1, waits[0]))
 	return nil
 }

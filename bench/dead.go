@@ -52,13 +52,16 @@ func dead(ctx context.Context, dir string) error {
 		{"a recovery of 100 000", api.ActRequest{Action: api.ActRequeue, Filter: &api.Selection{Tasks: []string{"recover"}}}},
 		{fmt.Sprintf("an act on %d", *letters-100_000), api.ActRequest{Action: api.ActDiscard, Filter: &api.Selection{}}},
 	} {
+		const long = 20 * time.Second // then it is stopped
 		var seconds float64
 		busy, err := commits(ctx, m, func() error {
 			began := time.Now()
 			op, err := m.Act(ctx, act.req)
 			for err == nil && !op.Over() {
 				time.Sleep(100 * time.Millisecond)
-				op, err = m.Operation(ctx, op.ID)
+				if op, err = m.Operation(ctx, op.ID); err == nil && time.Since(began) > long && !op.Over() {
+					op, err = m.StopOperation(ctx, op.ID)
+				}
 			}
 			seconds = time.Since(began).Seconds()
 			if err == nil {

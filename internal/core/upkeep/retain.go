@@ -23,7 +23,7 @@ const (
 	retainFor   = 2 * time.Millisecond
 	retainJobs  = 100
 	retainSoon  = 2 * time.Millisecond
-	retainEvery = 2 * time.Second
+	retainEvery = 500 * time.Millisecond
 	retainEach  = time.Millisecond
 	retainIdle  = 10 * time.Minute
 )
@@ -59,7 +59,7 @@ func retain(tx *commit.Tx) error {
 		return nil
 	}
 	r.EndRest()
-	most := retainJobs + tx.Counts.Finishes()*3/2
+	most := retainJobs + tx.Counts.Finishes()*5/4
 	if r.From.Get() == 0 {
 		r.FirstGoes.Set(0) // a new round
 	}

@@ -20,12 +20,11 @@ import (
 )
 
 // An operation works in slices, each of which keeps the committer for no longer than
-// that; where others have commands too it steps back between them, for so many times as long
-// as the slice took, so that they hardly notice it. While nobody else has any its slices are
-// longer.
+// that; where others have commands too they go into the transactions of those, and wait so
+// long for one, so that others hardly notice them. While nobody else has any they are longer.
 const (
 	sliceFor    = 500 * time.Microsecond
-	stepsBack   = 3
+	waitsFor    = 20 * time.Millisecond
 	sliceJobs   = 200
 	aloneFor    = 15 * time.Millisecond
 	aloneJobs   = 2000
@@ -51,6 +50,14 @@ func (p *pace) next(worked int64) (others bool, long time.Duration, jobs int) {
 		return true, sliceFor, sliceJobs
 	}
 	return false, aloneFor, aloneJobs
+}
+
+// apply applies a slice: with what others have to write, or alone.
+func (op *Operator) apply(ctx context.Context, others bool, slice commit.Check) error {
+	if others {
+		return op.c.DoBeside(ctx, waitsFor, slice)
+	}
+	return op.c.Do(ctx, slice)
 }
 
 // Operation is an action on many jobs that is under way. Its runner alone changes it.
@@ -389,8 +396,8 @@ func leaveKept(tx *commit.Tx, o *api.Operation, what string) {
 
 // bringBack takes back removals by an action for so long at most, and tells whether more may
 // be left.
-func (op *Operator) bringBack(ctx context.Context, action int64, long time.Duration) (left bool, err error) {
-	err = op.c.Do(ctx, commit.Unchecked(func(tx *commit.Tx) error {
+func (op *Operator) bringBack(ctx context.Context, action int64, others bool, long time.Duration) (left bool, err error) {
+	err = op.apply(ctx, others, commit.Unchecked(func(tx *commit.Tx) error {
 		began := time.Now()
 		for left = true; left && time.Since(began) < long; {
 			rows, err := tx.Store.RemovedBy(action, store.AtOnce)
@@ -484,11 +491,7 @@ func (op *Operator) undo(ctx context.Context, o *Operation) error {
 	p := pace{worked: op.c.Worked()}
 	for left := true; left && err == nil; {
 		others, long, _ := p.next(op.c.Worked())
-		began := time.Now()
-		left, err = op.bringBack(ctx, o.action, long)
-		if others {
-			time.Sleep(stepsBack * time.Since(began))
-		}
+		left, err = op.bringBack(ctx, o.action, others, long)
 	}
 	if err != nil {
 		return err

@@ -77,13 +77,9 @@ func (op *Operator) step(o *Operation) (wait time.Duration, err error) {
 	if len(ids) == 0 && end && told.State == api.OpRunning {
 		return 0, op.conclude(o, api.OpFinished, "")
 	}
-	began := time.Now()
-	changed, err := op.slice(o, ids, end, long)
+	changed, err := op.slice(o, ids, end, others, long)
 	if told.PerSecond > 0 {
 		wait = time.Duration(float64(changed) / told.PerSecond * float64(time.Second))
-	}
-	if others {
-		wait = max(wait, stepsBack*time.Since(began))
 	}
 	return wait, err
 }
@@ -129,11 +125,11 @@ func (op *Operator) nextOf(ctx context.Context, o *api.Operation, position int64
 }
 
 // slice changes jobs for so long at most.
-func (op *Operator) slice(o *Operation, ids []int64, end bool, long time.Duration) (changed int64, err error) {
+func (op *Operator) slice(o *Operation, ids []int64, end, others bool, long time.Duration) (changed int64, err error) {
 	var next api.Operation
 	var position, last int64
 	var moved map[int64]bool
-	err = op.c.Do(context.Background(), commit.Unchecked(func(tx *commit.Tx) error {
+	err = op.apply(context.Background(), others, commit.Unchecked(func(tx *commit.Tx) error {
 		next, position, last = o.tell(), o.position, o.last
 		if moved = maps.Clone(o.moved); moved == nil {
 			moved = map[int64]bool{}

@@ -3,6 +3,7 @@ package commit
 import (
 	"context"
 	"runtime"
+	"time"
 
 	"humblemule/internal/core/scope"
 	"humblemule/job"
@@ -33,12 +34,14 @@ const BulkRows = 500
 // lease goes first: its worker must not lose a job because others write much.
 type waits struct {
 	urgent, ordinary, bulk chan *command
+	// beside are commands that go with those of others.
+	beside chan *command
 	// next is a bulk whose turn has come.
 	next *command
 }
 
 func newWaits() waits {
-	return waits{make(chan *command, 8192), make(chan *command, 8192), make(chan *command, 256), nil}
+	return waits{make(chan *command, 8192), make(chan *command, 8192), make(chan *command, 256), make(chan *command), nil}
 }
 
 // Do applies a command that writes a few rows and answers after it is on disk.
@@ -62,8 +65,29 @@ func (c *Committer) DoFirst(ctx context.Context, rows int, check Check) error {
 	return c.send(ctx, c.commands.urgent, rows, check)
 }
 
+// DoBeside applies a command in the transaction of the next commands of others, which it must
+// not hold up for long: so it costs no commit of its own. Where none come for so long, it goes
+// alone.
+func (c *Committer) DoBeside(ctx context.Context, wait time.Duration, check Check) error {
+	one := commandOf(ctx, 1, check)
+	timer := time.NewTimer(wait)
+	defer timer.Stop()
+	select {
+	case c.commands.beside <- one:
+		return c.outcome(one)
+	case <-c.Quit:
+		return ErrStopping
+	case <-timer.C:
+		return c.Do(ctx, check)
+	}
+}
+
+func commandOf(ctx context.Context, rows int, check Check) *command {
+	return &command{check: check, rows: max(rows, 1), by: CallOf(ctx).Principal, scope: scope.Of(ctx), done: make(chan error, 1)}
+}
+
 func (c *Committer) send(ctx context.Context, to chan *command, rows int, check Check) error {
-	one := &command{check: check, rows: max(rows, 1), by: CallOf(ctx).Principal, scope: scope.Of(ctx), done: make(chan error, 1)}
+	one := commandOf(ctx, rows, check)
 	select {
 	case <-c.Quit:
 		return ErrStopping
@@ -74,6 +98,11 @@ func (c *Committer) send(ctx context.Context, to chan *command, rows int, check 
 	default:
 		return job.Fault(job.Busy, "the service has more to write than it can at once; try again in a second, nothing was changed")
 	}
+	return c.outcome(one)
+}
+
+// outcome waits until a command was applied.
+func (c *Committer) outcome(one *command) error {
 	// A command that was taken is always answered, unless the committer stopped
 	// before it took it; ctx cannot call it back.
 	select {
@@ -146,5 +175,10 @@ func (c *Committer) gather(first *command) []*command {
 		batch, w.next = append(batch, b), nil
 	}
 	c.bulkWent = w.next != nil // then its turn is the next one
+	select {
+	case one := <-w.beside:
+		batch = append(batch, one)
+	default:
+	}
 	return batch
 }

@@ -5,6 +5,7 @@
 # make lint         formatting, vet, staticcheck, types, ESLint
 # make bench        measurements beside their baselines, in one run; SCENARIOS="lives bulks" for some,
 #                   DIR for the disk that is measured
+# make performance  the same, written into docs/performance.md
 # make soak         the long rest: kills for ten minutes, cuts at every write, hostile clients,
 #                   and make test twenty times while both cores are busy: some eight hours
 # make screenshots  the pictures of docs/screenshots, from the demo
@@ -12,7 +13,7 @@
 SHELL := /bin/bash
 .SHELLFLAGS := -eu -o pipefail -c
 .DEFAULT_GOAL := build
-.PHONY: build demo check test lint bench soak screenshots need-go need-node need-python need-chromium need-terminal need-postgres
+.PHONY: build demo check test lint bench performance soak screenshots need-go need-node need-python need-chromium need-terminal need-postgres
 
 GO_FILES := $(shell find . -name '*.go' -not -path './console/node_modules/*') go.mod go.sum internal/core/store/schema/*.sql server/openapi.yaml
 CONSOLE_FILES := $(shell find console/src console/public -type f -not -name 'schema.d.ts') $(wildcard console/*.json console/*.ts console/*.html)
@@ -80,6 +81,12 @@ check: lint
 
 bench: bin/hmule need-postgres
 	@cd bench && go run . -hmule ../bin/hmule -dir $(or $(DIR),/var/tmp) $(SCENARIOS)
+
+# What each scenario of docs/performance.md is measured with.
+performance: bin/hmule need-postgres
+	@cd bench && for s in $(or $(SCENARIOS),lives slow basic bulks pools idle growth orders acts dead retention later rebuild); do \
+	  more=; case $$s in growth) more="-backlog 10000000 -rounds 3";; later) more="-backlog 100000";; esac; \
+	  go run . -hmule ../bin/hmule -dir $(or $(DIR),/var/tmp) -write ../docs/performance.md $$more $$s; done
 
 soak: console/dist/index.html need-go need-chromium need-python
 	@go test -race -count=1 -timeout 30m -v -run TestSoak ./e2e -soak 10m

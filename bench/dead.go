@@ -40,7 +40,7 @@ func dead(ctx context.Context, dir string) error {
 			return fmt.Errorf("%d causes were found, not %d", len(all), causes)
 		}
 	}
-	say("%-52s %9.1f ms   < 100\n", fmt.Sprintf("causes of %d dead letters, %d of them, p50", *letters, causes), measure.Median(took))
+	say("%-52s %9.1f ms   ≤ 10\n", fmt.Sprintf("causes of %d dead letters, %d of them, p50", *letters, causes), measure.Median(took))
 	quiet, err := commits(ctx, m, func() error { time.Sleep(3 * time.Second); return nil })
 	if err != nil {
 		return err

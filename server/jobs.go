@@ -1,10 +1,14 @@
 package server
 
 import (
+	"bufio"
 	"bytes"
 	"context"
+	"crypto/sha256"
 	stdjson "encoding/json"
+	"errors"
 	"fmt"
+	"io"
 	"maps"
 	"net/url"
 	"slices"
@@ -26,6 +30,9 @@ func (s *Server) enqueue(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
+	if kind == mediaNDJSON {
+		return s.enqueueLines(c)
+	}
 	raw, err := body(c)
 	if err != nil {
 		return nil, err
@@ -34,18 +41,73 @@ func (s *Server) enqueue(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	switch {
-	case kind == mediaNDJSON:
-		items, lines := splitLines(raw)
-		return s.enqueueMany(ctx, items, func(i int) string { return fmt.Sprintf("line %d: ", lines[i]) })
-	case len(bytes.TrimLeft(raw, " \t\r\n")) > 0 && bytes.TrimLeft(raw, " \t\r\n")[0] == '[':
-		var items []jsontext.Value
-		if err := misread(json.Unmarshal(raw, &items), ""); err != nil {
-			return nil, err
-		}
-		return s.enqueueMany(ctx, items, func(i int) string { return fmt.Sprintf("[%d].", i) })
+	if start := bytes.TrimLeft(raw, " \t\r\n"); len(start) > 0 && start[0] == '[' {
+		return s.enqueueList(ctx, raw)
 	}
 	return s.enqueueOne(c, ctx, raw)
+}
+
+// enqueueList takes in the jobs of a list, all or nothing.
+func (s *Server) enqueueList(ctx context.Context, raw []byte) (any, error) {
+	var items []jsontext.Value
+	if err := misread(json.Unmarshal(raw, &items), ""); err != nil {
+		return nil, err
+	}
+	b := bulk{s: s}
+	defer b.end()
+	for i, item := range items {
+		if err := b.add(ctx, item, func() string { return fmt.Sprintf("[%d].", i) }); err != nil {
+			return nil, err
+		}
+	}
+	return b.enqueue(ctx, func(i int) string { return fmt.Sprintf("[%d].", i) })
+}
+
+// enqueueLines takes in a job a line, all or nothing. Lines are read as they come, so that no
+// more than one of them is kept beside the jobs.
+func (s *Server) enqueueLines(c *gin.Context) (any, error) {
+	sum := sha256.New()
+	in := bufio.NewReaderSize(io.TeeReader(c.Request.Body, sum), 64<<10)
+	b := bulk{s: s}
+	defer b.end()
+	var lines []int // the numbers of those that hold a job
+	for number := 1; ; number++ {
+		line, end := readLine(in)
+		if err := unread(end); err != nil {
+			return nil, err
+		}
+		if len(bytes.TrimSpace(line)) > 0 {
+			if err := b.add(c.Request.Context(), line, func() string { return fmt.Sprintf("line %d: ", number) }); err != nil {
+				io.Copy(io.Discard, in) // the caller reads no answer before it has sent all
+				return nil, err
+			}
+			lines = append(lines, number)
+		}
+		if end != nil {
+			break
+		}
+	}
+	ctx, err := asCallOf(c, sum)
+	if err != nil {
+		return nil, err
+	}
+	return b.enqueue(ctx, func(i int) string { return fmt.Sprintf("line %d: ", lines[i]) })
+}
+
+// readLine reads a line of any length, which is good until the next is read; io.EOF comes with
+// the last.
+func readLine(in *bufio.Reader) (line []byte, err error) {
+	line, err = in.ReadSlice('\n')
+	if !errors.Is(err, bufio.ErrBufferFull) {
+		return line, err
+	}
+	line = bytes.Clone(line)
+	for errors.Is(err, bufio.ErrBufferFull) {
+		var more []byte
+		more, err = in.ReadSlice('\n')
+		line = append(line, more...)
+	}
+	return line, err
 }
 
 func (s *Server) enqueueOne(c *gin.Context, ctx context.Context, raw []byte) (any, error) {
@@ -88,19 +150,6 @@ func retryZeros(raw []byte, r *job.Retry, at string) error {
 	return job.Wrong("nothing was done", wrong)
 }
 
-// splitLines splits a body into its lines, with their numbers, since empty ones are
-// passed over.
-func splitLines(raw []byte) (items []jsontext.Value, lines []int) {
-	number := 0
-	for line := range bytes.SplitSeq(raw, []byte("\n")) {
-		number++
-		if len(bytes.TrimSpace(line)) > 0 {
-			items, lines = append(items, line), append(lines, number)
-		}
-	}
-	return items, lines
-}
-
 type enqueued struct {
 	ID        int64     `json:"id"`
 	State     job.State `json:"state,omitzero"`
@@ -114,29 +163,46 @@ type enqueueAnswer struct {
 	Warnings []job.Warning `json:"warnings,omitempty"`
 }
 
-// enqueueMany takes in jobs, all or nothing; at gives the place of each within the body.
-// Of large ones only a few are read at a time: they are written one after the other anyway,
-// and reading more of them ahead would keep the small calls from the processor.
-func (s *Server) enqueueMany(ctx context.Context, items []jsontext.Value, at func(int) string) (any, error) {
-	if len(items) == 0 {
+// bulk gathers jobs that are taken in together, all or nothing. Of large ones only a few are
+// read at a time: they are written one after the other anyway, and reading more of them ahead
+// would keep the small calls from the processor.
+type bulk struct {
+	s     *Server
+	specs []job.Spec
+	large bool
+}
+
+// add reads the next spec; at gives its place within the body.
+func (b *bulk) add(ctx context.Context, item []byte, at func() string) error {
+	if len(b.specs) == engine.BulkRows {
+		select {
+		case b.s.bulks <- struct{}{}:
+			b.large = true
+		case <-ctx.Done():
+			return job.Fault(job.Busy, "the caller has gone before its turn came; nothing of this was kept")
+		}
+	}
+	var spec job.Spec
+	if readSpec(item, &spec, "") != nil { // its place is told of one that is wrong
+		spec = job.Spec{}
+		return readSpec(item, &spec, at())
+	}
+	b.specs = append(b.specs, spec)
+	return nil
+}
+
+func (b *bulk) end() {
+	if b.large {
+		<-b.s.bulks
+	}
+}
+
+// enqueue takes in what was gathered; at gives the place of each job within the body.
+func (b *bulk) enqueue(ctx context.Context, at func(int) string) (any, error) {
+	if len(b.specs) == 0 {
 		return nil, job.Fault(job.Invalid, "the body holds no job; send a spec a line, or a list of them")
 	}
-	if len(items) >= engine.BulkRows {
-		select {
-		case s.bulks <- struct{}{}:
-			defer func() { <-s.bulks }()
-		case <-ctx.Done():
-			return nil, job.Fault(job.Busy, "the caller has gone before its turn came; nothing of this was kept")
-		}
-	}
-	specs := make([]job.Spec, len(items))
-	for i, item := range items {
-		if readSpec(item, &specs[i], "") != nil { // its place is told of one that is wrong
-			var wrong job.Spec
-			return nil, readSpec(item, &wrong, at(i))
-		}
-	}
-	jobs, err := s.engine.EnqueueMany(ctx, specs, at)
+	jobs, err := b.s.engine.EnqueueMany(ctx, b.specs, at)
 	if err != nil {
 		return nil, err
 	}
@@ -144,7 +210,7 @@ func (s *Server) enqueueMany(ctx context.Context, items []jsontext.Value, at fun
 	for i, j := range jobs {
 		told[i] = enqueued{ID: j.ID, State: j.State, Duplicate: j.Duplicate, Removed: j.State == job.Unplaced}
 	}
-	return created{enqueueAnswer{told, s.engine.Unserved(specs)}}, nil
+	return created{enqueueAnswer{told, b.s.engine.Unserved(b.specs)}}, nil
 }
 
 func (s *Server) listJobs(c *gin.Context) (any, error) {

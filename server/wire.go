@@ -3,8 +3,10 @@ package server
 import (
 	"bytes"
 	"context"
+	"crypto/sha256"
 	"errors"
 	"fmt"
+	"hash"
 	"io"
 	"mime"
 	"net/http"
@@ -160,17 +162,21 @@ func body(c *gin.Context) ([]byte, error) {
 	// Room for what is announced, at most 64 KiB on a mere word.
 	b := bytes.NewBuffer(make([]byte, 0, bytes.MinRead+min(max(c.Request.ContentLength, 0), 64<<10)))
 	_, err := b.ReadFrom(c.Request.Body)
-	raw := b.Bytes()
+	return b.Bytes(), unread(err)
+}
+
+// unread says why a body could not be read; nil where it was.
+func unread(err error) error {
 	var large *http.MaxBytesError
 	switch {
+	case err == nil || errors.Is(err, io.EOF):
+		return nil
 	case errors.As(err, &large):
-		return nil, job.Fault(job.TooLarge, "the body is larger than %d MiB; send it in parts, nothing was done", maxBody>>20)
+		return job.Fault(job.TooLarge, "the body is larger than %d MiB; send it in parts, nothing was done", maxBody>>20)
 	case errors.Is(err, errBodies):
-		return nil, job.Fault(job.Busy, "the service holds as many bytes of requests as it may; try again in a second, nothing was done")
-	case err != nil:
-		return nil, job.Fault(job.Malformed, "the body ended early: %v; nothing was done", err)
+		return job.Fault(job.Busy, "the service holds as many bytes of requests as it may; try again in a second, nothing was done")
 	}
-	return raw, nil
+	return job.Fault(job.Malformed, "the body ended early: %v; nothing was done", err)
 }
 
 // mediaType gives the body's media type; an absent one is taken for JSON.
@@ -301,6 +307,15 @@ func fieldName(p jsontext.Pointer) string {
 
 // asCall gives the request's context the call that commands are made for.
 func asCall(c *gin.Context, raw []byte) (context.Context, error) {
+	return withCall(c, engine.Call{Body: raw})
+}
+
+// asCallOf is asCall where the body was not kept, by its sum.
+func asCallOf(c *gin.Context, body hash.Hash) (context.Context, error) {
+	return withCall(c, engine.Call{Sum: (*[sha256.Size]byte)(body.Sum(nil))})
+}
+
+func withCall(c *gin.Context, call engine.Call) (context.Context, error) {
 	key, who := c.GetHeader("Idempotency-Key"), callerOf(c)
 	if key == "" && who == local {
 		return c.Request.Context(), nil
@@ -309,7 +324,8 @@ func asCall(c *gin.Context, raw []byte) (context.Context, error) {
 	if len(key) > most {
 		return nil, job.Wrong("nothing was done", []job.FieldError{{Field: "Idempotency-Key", Message: fmt.Sprintf("is %d bytes; at most %d are kept", len(key), most)}})
 	}
-	return engine.WithCall(c.Request.Context(), engine.Call{Principal: who.Name, Path: c.Request.URL.Path, Key: key, Body: raw}), nil
+	call.Principal, call.Path, call.Key = who.Name, c.Request.URL.Path, key
+	return engine.WithCall(c.Request.Context(), call), nil
 }
 
 // pathID reads the id of a job from the path.

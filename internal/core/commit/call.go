@@ -2,6 +2,7 @@ package commit
 
 import (
 	"context"
+	"crypto/sha256"
 	"encoding/json"
 
 	"humblemule/internal/core/memory"
@@ -12,9 +13,11 @@ import (
 type Call struct {
 	// Principal is who calls; empty means local.
 	Principal string
-	// Path, Key and Body are the call's path, Idempotency-Key and body.
+	// Path, Key and Body are the call's path, Idempotency-Key and body. Where the body was not
+	// kept Sum is its SHA-256.
 	Path, Key string
 	Body      []byte
+	Sum       *[sha256.Size]byte
 }
 
 // LocalPrincipal is who calls where no tokens are asked for.
@@ -37,7 +40,17 @@ func CallOf(ctx context.Context) Call {
 }
 
 // ID identifies the call.
-func (c Call) ID() memory.CallID { return memory.Identify(c.Principal, c.Path, c.Key, c.Body) }
+func (c Call) ID() (id memory.CallID) {
+	if c.Key == "" {
+		return id
+	}
+	sum := c.Sum
+	if sum == nil {
+		whole := sha256.Sum256(c.Body)
+		sum = &whole
+	}
+	return memory.Identify(c.Principal, c.Path, c.Key, sum)
+}
 
 // Record applies an operator's action on a job, 0 for none, and keeps who did it, with a
 // detail that is written as JSON when the check is over; unless the call is the repetition of

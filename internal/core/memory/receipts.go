@@ -31,16 +31,12 @@ type CallID struct {
 // None tells whether the call can not be told from others.
 func (c CallID) None() bool { return c.call == [16]byte{} }
 
-// Identify gives the identity of a call by its principal, path, Idempotency-Key and body;
-// without a key it has none.
-func Identify(principal, path, key string, body []byte) (id CallID) {
-	if key == "" {
-		return id
-	}
+// Identify gives the identity of a call by its principal, path, Idempotency-Key and the
+// SHA-256 of its body.
+func Identify(principal, path, key string, body *[sha256.Size]byte) (id CallID) {
 	call := sha256.Sum256(fmt.Appendf(nil, "%s\x00%s\x00%s", principal, path, key))
-	hash := sha256.Sum256(body)
 	copy(id.call[:], call[:])
-	copy(id.body[:], hash[:])
+	copy(id.body[:], body[:])
 	id.drawnAt = keyTime(key)
 	return id
 }

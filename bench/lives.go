@@ -74,7 +74,11 @@ func lives(ctx context.Context, dir string) error {
 		{"ours, one a call, 16 connections, three calls", single}, {"ours, one a call, settle and take in one", joined}, {"PostgreSQL loop, one a call, 8 clients", loopSingle},
 		{"our statements, batches of a hundred, one thread", statements}, {"plain tables row by row", plainRows}, {"plain tables by sets", plainSets},
 	} {
-		say("%-58s %10.0f %10.1f\n", l.what, measure.Median(l.m.rate), measure.Median(l.m.cpuMicros))
+		cpu := "" // of another program's processes it is not known
+		if us := measure.Median(l.m.cpuMicros); us > 0 {
+			cpu = fmt.Sprintf("%.1f", us)
+		}
+		say("%-58s %10.0f %10s\n", l.what, measure.Median(l.m.rate), cpu)
 	}
 	sayLine("\nratios, medians over the rounds")
 	for _, l := range []struct {

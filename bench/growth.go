@@ -79,7 +79,7 @@ func growBacklog(ctx context.Context, dir string) error {
 	}
 	defer func() { p.End() }()
 	say("%-22s %12s %12s %12s %12s %10s %10s %10s\n", "jobs that wait", "life, jobs/s", "CPU, µs", "enqueue/s", "CPU, µs", "list, ms", "start, s", "memory, MB")
-	lives, singles := measure.Line{Name: "whole life, a hundred a call"}, measure.Line{Name: "enqueue, one a call"}
+	lives, singles := measure.Line{Name: "whole lives"}, measure.Line{Name: "enqueues"}
 	waiting := 0
 	for _, n := range steps(*backlog) {
 		if n < 1000 && n != 1 {
@@ -138,7 +138,7 @@ func pageTakes(ctx context.Context, p *measure.Process) (float64, error) {
 // growQueues spreads the same lives over more and more queues.
 func growQueues(ctx context.Context, dir string) error {
 	say("\n%-22s %12s %12s\n", "queues", "life, jobs/s", "CPU, µs")
-	line := measure.Line{Name: "whole life, a hundred a call"}
+	line := measure.Line{Name: "whole lives"}
 	p, err := measure.Serve(*program, filepath.Join(dir, "queues.db"))
 	if err != nil {
 		return err
@@ -195,7 +195,7 @@ func growPools(ctx context.Context, dir string) error {
 // growPayloads enqueues larger and larger payloads.
 func growPayloads(ctx context.Context, dir string) error {
 	say("\n%-22s %12s %12s %12s\n", "payload, bytes", "jobs/s", "MB/s", "CPU, µs")
-	line := measure.Line{Name: "enqueue, one a call"}
+	line := measure.Line{Name: "enqueues"}
 	p, err := measure.Serve(*program, filepath.Join(dir, "payloads.db"))
 	if err != nil {
 		return err

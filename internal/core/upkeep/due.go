@@ -14,7 +14,7 @@ func due(tx *commit.Tx) error {
 	if tx.Times.Due.Get() == 0 || tx.Times.Due.Get() > tx.Now {
 		return nil
 	}
-	const most = 500
+	const most = 200
 	rows, err := tx.Store.Due(tx.Now, most+tx.Room(commit.ThingDue))
 	if err != nil {
 		return err
@@ -39,7 +39,7 @@ func late(tx *commit.Tx) error {
 	if tx.Times.Late.Get() == 0 || tx.Times.Late.Get() > tx.Now {
 		return nil
 	}
-	const most = 500
+	const most = 200
 	rows, err := tx.Store.TooLate(tx.Now, most+tx.Room(commit.ThingLate))
 	if err != nil {
 		return err

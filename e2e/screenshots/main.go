@@ -205,7 +205,7 @@ func terminals(ctx context.Context, out, program, only string, s shown) error {
 		{"queues", "hmule queues; hmule tasks", 24},
 		{"workers", "hmule workers; hmule worker archive-room; hmule log " + fmt.Sprint(s.running.ID), 36},
 		{"dead", "hmule dead; hmule backoff --limit 9", 22},
-		{"help", "hmule --help", 71},
+		{"load", "hmule load --example > load.yaml; hmule load load.yaml 2>/dev/null", 33},
 	} {
 		if !strings.Contains("terminal-"+t.name, only) {
 			continue
@@ -227,7 +227,12 @@ func terminal(ctx context.Context, display, picture, program, command string, ro
 	defer os.Remove(done)
 	script := fmt.Sprintf("PATH=%s:$PATH; export HMULE_SERVER=http://%s; printf '$ %%s\\n' %q; %s; touch %s; sleep 60", folder, listen, command, command, done)
 	term := exec.CommandContext(ctx, "xterm", "-tn", "xterm-256color", "-b", "8", "-fa", "DejaVu Sans Mono", "-fs", "12", "-geometry", fmt.Sprintf("100x%d+0+0", rows), "-bg", "#16191d", "-fg", "#e8e4dc", "-e", "env", "COLORTERM=truecolor", "sh", "-c", script)
-	term.Env = append(os.Environ(), "DISPLAY="+display, "LC_ALL=C.UTF-8")
+	here, err := os.MkdirTemp("", "shown-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(here)
+	term.Dir, term.Env = here, append(os.Environ(), "DISPLAY="+display, "LC_ALL=C.UTF-8")
 	if err := term.Start(); err != nil {
 		return err
 	}

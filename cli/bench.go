@@ -1,6 +1,8 @@
 package cli
 
 import (
+	"context"
+	"errors"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -65,7 +67,7 @@ func (a *app) benchCommand() *cobra.Command {
 			report, err := measure.Run(c.Context(), asked)
 			if err != nil {
 				progress("")
-				return err
+				return endedEarly(c.Context(), err)
 			}
 			report.Version = Version
 			if chart != nil {
@@ -83,6 +85,14 @@ func (a *app) benchCommand() *cobra.Command {
 	f.IntVar(&asked.Backlog, "backlog", 100_000, "jobs that wait in the scenario backlog")
 	f.StringVar(&svg, "svg", "", "draw the rates as a chart into this file")
 	return c
+}
+
+// endedEarly tells of what was interrupted, whatever error that has brought.
+func endedEarly(ctx context.Context, err error) error {
+	if ctx.Err() != nil {
+		return errors.New("it was ended before it was over; what it had begun is removed")
+	}
+	return err
 }
 
 // listed are the scenarios as lines of a help.

@@ -87,7 +87,7 @@ func (a *app) load(ctx context.Context, plan *load.Plan, dir string) error {
 		o, err := a.tryLoad(ctx, plan, &plan.Settings[i], dir, progress)
 		progress("")
 		if err != nil {
-			return err
+			return endedEarly(ctx, err)
 		}
 		answer.Outcomes = append(answer.Outcomes, o)
 	}

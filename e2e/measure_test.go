@@ -68,10 +68,13 @@ func TestBenchEndsEarly(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	bench := exec.Command(hmule, "bench", "enqueue", "--span", "1m", "--dir", dir)
+	var said strings.Builder
+	bench.Stderr = &said
 	require.NoError(t, bench.Start())
 	require.Eventually(t, func() bool { return len(filesIn(t, dir)) > 0 }, 10*time.Second, 10*time.Millisecond)
 	require.NoError(t, bench.Process.Signal(os.Interrupt))
 	assert.Error(t, bench.Wait())
+	assert.Contains(t, said.String(), "hmule: it was ended before it was over")
 	assert.Empty(t, filesIn(t, dir))
 }
 

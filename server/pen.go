@@ -177,23 +177,10 @@ func (p *pen) job(j *job.Job) {
 func (p *pen) leases(a *api.LeaseAnswer) {
 	p.b = append(p.b, '{')
 	p.name("leases")
-	p.b = append(p.b, '[')
-	for i := range a.Leases {
-		if i > 0 {
-			p.b = append(p.b, ',')
-		}
-		l := &a.Leases[i]
-		p.b = append(p.b, '{')
-		p.string("token", l.Token)
-		p.text("expires_at", l.ExpiresAt)
-		p.name("job")
-		p.leased(&l.Job)
-		p.b = append(p.b, '}')
-	}
-	p.b = append(p.b, ']')
+	list(p, a.Leases, p.lease)
 	if a.Results != nil {
 		p.name("results")
-		p.results(a.Results)
+		list(p, a.Results, p.result)
 	}
 	p.string("wanted", string(a.Wanted))
 	p.someInt("waiting", a.Waiting)
@@ -202,7 +189,12 @@ func (p *pen) leases(a *api.LeaseAnswer) {
 	p.b = append(p.b, '}')
 }
 
-func (p *pen) leased(j *api.LeasedJob) {
+func (p *pen) lease(l *api.Lease) {
+	j := &l.Job
+	p.b = append(p.b, '{')
+	p.string("token", l.Token)
+	p.text("expires_at", l.ExpiresAt)
+	p.name("job")
 	p.b = append(p.b, '{')
 	p.int("id", j.ID)
 	p.string("task", j.Task)
@@ -221,34 +213,26 @@ func (p *pen) leased(j *api.LeasedJob) {
 	p.someString("traceparent", j.Traceparent)
 	p.rest("schedule", j.Schedule != nil, j.Schedule)
 	p.rest("steps", j.Steps != nil, j.Steps)
-	p.b = append(p.b, '}')
+	p.b = append(p.b, "}}"...)
 }
 
-func (p *pen) results(all []api.SettleResult) {
-	p.b = append(p.b, '[')
-	for i := range all {
-		if i > 0 {
-			p.b = append(p.b, ',')
-		}
-		r := &all[i]
-		p.b = append(p.b, '{')
-		p.string("token", r.Token)
-		p.string("status", string(r.Status))
-		p.yes("repeated", r.Repeated)
-		if r.State != 0 {
-			p.text("state", r.State)
-		}
-		p.someTime("next_at", r.NextAt)
-		p.rest("errors", r.Errors != nil, r.Errors)
-		p.b = append(p.b, '}')
+func (p *pen) result(r *api.SettleResult) {
+	p.b = append(p.b, '{')
+	p.string("token", r.Token)
+	p.string("status", string(r.Status))
+	p.yes("repeated", r.Repeated)
+	if r.State != 0 {
+		p.text("state", r.State)
 	}
-	p.b = append(p.b, ']')
+	p.someTime("next_at", r.NextAt)
+	p.rest("errors", r.Errors != nil, r.Errors)
+	p.b = append(p.b, '}')
 }
 
 func (p *pen) settled(a *settleAnswer) {
 	p.b = append(p.b, '{')
 	p.name("results")
-	p.results(a.Results)
+	list(p, a.Results, p.result)
 	p.rest("ignored", len(a.Ignored) > 0, a.Ignored)
 	p.b = append(p.b, '}')
 }
@@ -256,25 +240,34 @@ func (p *pen) settled(a *settleAnswer) {
 func (p *pen) enqueued(a *enqueueAnswer) {
 	p.b = append(p.b, '{')
 	p.name("jobs")
+	list(p, a.Jobs, p.taken)
+	p.rest("warnings", len(a.Warnings) > 0, a.Warnings)
+	p.b = append(p.b, '}')
+}
+
+// taken writes what became of a job of a bulk.
+func (p *pen) taken(j *enqueued) {
+	p.b = append(p.b, '{')
+	p.int("id", j.ID)
+	if j.State != 0 {
+		p.text("state", j.State)
+	}
+	p.name("duplicate")
+	p.b = strconv.AppendBool(p.b, j.Duplicate)
+	p.yes("removed", j.Removed)
+	p.b = append(p.b, '}')
+}
+
+// list writes all, each in its own way.
+func list[T any](p *pen, all []T, write func(*T)) {
 	p.b = append(p.b, '[')
-	for i := range a.Jobs {
+	for i := range all {
 		if i > 0 {
 			p.b = append(p.b, ',')
 		}
-		j := &a.Jobs[i]
-		p.b = append(p.b, '{')
-		p.int("id", j.ID)
-		if j.State != 0 {
-			p.text("state", j.State)
-		}
-		p.name("duplicate")
-		p.b = strconv.AppendBool(p.b, j.Duplicate)
-		p.yes("removed", j.Removed)
-		p.b = append(p.b, '}')
+		write(&all[i])
 	}
 	p.b = append(p.b, ']')
-	p.rest("warnings", len(a.Warnings) > 0, a.Warnings)
-	p.b = append(p.b, '}')
 }
 
 // written writes a value at the end of b.

@@ -103,7 +103,7 @@ func Together(ctx context.Context, address string, connections int, span time.Du
 	return jobs, took, err
 }
 
-// Payload is that of the jobs which are measured: 200 bytes. Spec is such a job.
+// The payload and the spec of the jobs that are measured.
 var (
 	payload = `{"station":"inner-quay","note":"` + strings.Repeat("x", 158) + `"}`
 	spec    = `{"task":"tide.predict","payload":` + payload + `}`

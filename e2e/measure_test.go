@@ -17,7 +17,7 @@ func TestBench(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
 	chart := filepath.Join(t.TempDir(), "machine.svg")
-	out, said, status := run(t, "", "bench", "life", "start", "backlog", "--span", "150ms", "--rounds", "1", "--backlog", "300", "--dir", dir, "--svg", chart, "-o", "json")
+	out, said, status := run(t, "", "bench", "life", "start", "backlog", "--span", "500ms", "--rounds", "1", "--backlog", "300", "--dir", dir, "--svg", chart, "-o", "json")
 	require.Zero(t, status, said)
 	var r struct {
 		Cores   int     `json:"cores"`
@@ -93,7 +93,7 @@ func TestLoad(t *testing.T) {
 	require.Zero(t, status)
 	dir := t.TempDir()
 	file := filepath.Join(t.TempDir(), "load.yaml")
-	short := strings.NewReplacer("for: 20s", "for: 1s", "of: 600", "of: 60", "fails: 0.02", "fails: 0").Replace(example)
+	short := strings.NewReplacer("for: 20s", "for: 1s", "of: 600", "of: 200", "fails: 0.02", "fails: 0").Replace(example)
 	require.NoError(t, os.WriteFile(file, []byte(short), 0o600))
 	out, said, status := run(t, "", "load", file, "--dir", dir, "-o", "json")
 	require.Zero(t, status, said)

@@ -15,7 +15,7 @@ SHELL := /bin/bash
 .DEFAULT_GOAL := build
 .PHONY: build demo check test lint bench performance soak screenshots need-go need-node need-python need-chromium need-terminal need-postgres
 
-GO_FILES := $(shell find . -name '*.go' -not -path './console/node_modules/*') go.mod go.sum internal/core/store/schema/*.sql server/openapi.yaml
+GO_FILES := $(shell find . -name '*.go' -not -path './console/node_modules/*') go.mod go.sum internal/core/store/schema/*.sql internal/server/openapi.yaml
 CONSOLE_FILES := $(shell find console/src console/public -type f -not -name 'schema.d.ts') $(wildcard console/*.json console/*.ts console/*.html)
 VERSION := 0.1.0
 
@@ -49,14 +49,14 @@ console/node_modules/.installed: console/package-lock.json console/.npmrc | need
 	@echo "Installing the console's packages"
 	@cd console && npm ci --silent && touch node_modules/.installed
 
-console/dist/index.html: console/node_modules/.installed $(CONSOLE_FILES) server/openapi.yaml
+internal/console/dist/index.html: console/node_modules/.installed $(CONSOLE_FILES) internal/server/openapi.yaml
 	@echo "Building the console"
 	@cd console && npm run --silent build
 	@touch $@
 
-bin/hmule: $(GO_FILES) console/dist/index.html | need-go
+bin/hmule: $(GO_FILES) internal/console/dist/index.html | need-go
 	@echo "Building bin/hmule (the first time SQLite is compiled too, about a minute)"
-	@go build -tags nomsgpack -ldflags "-X humblemule/cli.Version=$(VERSION)" -o bin/hmule ./cmd/hmule
+	@go build -tags nomsgpack -ldflags "-X humblemule.example/internal/cli.Version=$(VERSION)" -o bin/hmule ./cmd/hmule
 
 build: bin/hmule
 
@@ -70,14 +70,14 @@ lint: console/node_modules/.installed | need-go
 	@go tool -modfile=tools/go.mod staticcheck ./...
 	@cd console && npm run --silent check
 
-test: lint console/dist/index.html need-chromium need-python
+test: lint internal/console/dist/index.html need-chromium need-python
 	@echo "Running the tests under the race detector"
 	@go test -race -timeout 20m ./...
 	@echo "Running the model test in its full length, without the race detector"
 	@go test -run '^TestModel$$' ./internal/core/engine
 
 check: lint
-	@go test -short . ./api ./config ./job ./internal/... ./client ./server ./worker/...
+	@go test -short . ./api ./job ./internal/... ./client ./worker/...
 
 bench: bin/hmule need-postgres
 	@cd bench && go run . -hmule ../bin/hmule -dir $(or $(DIR),/var/tmp) $(SCENARIOS)
@@ -88,7 +88,7 @@ performance: bin/hmule need-postgres
 	  more=; case $$s in growth) more="-backlog 10000000 -rounds 3";; later) more="-backlog 100000";; esac; \
 	  go run . -hmule ../bin/hmule -dir $(or $(DIR),/var/tmp) -write ../docs/performance.md $$more $$s; done
 
-soak: console/dist/index.html need-go need-chromium need-python
+soak: internal/console/dist/index.html need-go need-chromium need-python
 	@go test -race -count=1 -timeout 30m -v -run TestSoak ./e2e -soak 10m
 	@go test -race -count=1 -timeout 30m -v -run TestHostileClients ./e2e -hostile 10m -hostile.seed $$RANDOM
 	@go test -race -count=1 -timeout 60m ./internal/core/engine -long

@@ -1,4 +1,4 @@
-module humblemule
+module humblemule.example
 
 go 1.26.0
 

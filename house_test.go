@@ -59,22 +59,21 @@ var core = map[string]string{
 
 // beside says it of the rooms beside the core.
 var beside = map[string]string{
-	"config":            "core/cron",
-	"client":            "",
-	"worker":            "",
-	"worker/shell":      "worker",
-	"worker/workertest": "worker",
-	"console":           "",
-	"harbour":           "worker",
-	"server":            "core/retry core/cron core/engine",
-	"cli/present":       "",
-	"cli":               "core/engine config client worker worker/shell console harbour server cli/present internal/measure internal/load",
-	"internal/measure":  "client worker",
-	"internal/load":     "client worker",
-	"cmd/hmule":         "cli",
-	"e2e":               "client worker server",
-	"e2e/screenshots":   "client",
-	"bench":             "core/store client worker",
+	"client":               "",
+	"worker":               "",
+	"worker/workertest":    "worker",
+	"internal/shell":       "worker",
+	"internal/config":      "internal/core/cron",
+	"internal/console":     "",
+	"internal/harbour":     "worker",
+	"internal/server":      "internal/core/retry internal/core/cron internal/core/engine",
+	"internal/measure":     "client worker",
+	"internal/load":        "client worker",
+	"internal/cli/present": "",
+	"internal/cli":         "internal/core/engine internal/config client worker internal/shell internal/console internal/harbour internal/server internal/cli/present internal/measure internal/load",
+	"cmd/hmule":            "internal/cli",
+	"e2e":                  "client worker internal/server",
+	"e2e/screenshots":      "client",
 }
 
 // storeys gives what each room may import, by their whole paths.
@@ -86,7 +85,7 @@ func storeys() map[string][]string {
 		floor = append(floor, room)
 	}
 	for room, may := range beside {
-		all[room] = append(strings.Fields(strings.ReplaceAll(may, "core/", "internal/core/")), floor...)
+		all[room] = append(strings.Fields(may), floor...)
 	}
 	for room, may := range core {
 		below := slices.Clone(floor)
@@ -98,32 +97,37 @@ func storeys() map[string][]string {
 	return all
 }
 
+// public are the packages that others may import. They import no others of ours but what they
+// carry along on purpose: how values are checked and told.
+var public = []string{"job", "api", "client", "worker", "worker/workertest"}
+
 // outside says which packages from elsewhere must not come into a room: the core
 // knows no HTTP, no command line and no screen, and SQL lives in the store.
 var outside = map[string][]string{
-	"internal/core/": {"net/http", "net", "github.com/gin-gonic/gin", "github.com/spf13/cobra", "os/exec"},
-	"job":            {"database/sql"},
-	"server":         {"database/sql"},
-	"worker":         {"net/http", "database/sql"},
+	"internal/core/":  {"net/http", "net", "github.com/gin-gonic/gin", "github.com/spf13/cobra", "os/exec"},
+	"job":             {"database/sql"},
+	"internal/server": {"database/sql"},
+	"worker":          {"net/http", "database/sql"},
 }
 
 func TestHouse(t *testing.T) {
-	out, err := exec.Command("go", "list", "-json=ImportPath,Imports,Doc", "./...").Output()
+	out, err := exec.Command("go", "list", "-json=ImportPath,Name,Imports,Doc", "./...").Output()
 	require.NoError(t, err)
-	const module = "humblemule/"
+	const module = "humblemule.example/"
 	storeys := storeys()
 	for list := json.NewDecoder(strings.NewReader(string(out))); list.More(); {
 		var room struct {
-			ImportPath, Doc string
-			Imports         []string
+			ImportPath, Name, Doc string
+			Imports               []string
 		}
 		require.NoError(t, list.Decode(&room))
 		name := strings.TrimPrefix(room.ImportPath, module)
-		if name == "humblemule" {
+		if name == "humblemule.example" {
 			continue // this test
 		}
 		allowed, known := storeys[name]
 		assert.True(t, known, "%s has no place in the house; give it one in storeys", name)
+		assert.True(t, slices.Contains(public, name) || strings.HasPrefix(name, "internal/") || room.Name == "main" || name == "e2e", "%s can be imported by others; move it under internal", name)
 		assert.True(t, room.Doc != "" || name == "e2e", "%s does not say what it is", name) // e2e is all tests
 		for _, path := range room.Imports {
 			if below, ours := strings.CutPrefix(path, module); ours {
@@ -173,7 +177,7 @@ func TestNoMutableGlobals(t *testing.T) {
 			}
 			for _, spec := range all.Specs {
 				for _, n := range spec.(*ast.ValueSpec).Names {
-					assert.True(t, !n.IsExported() || strings.HasPrefix(n.Name, "Err") || name == "cli/cli.go" && n.Name == "Version", "%s: %s", name, n.Name)
+					assert.True(t, !n.IsExported() || strings.HasPrefix(n.Name, "Err") || name == "internal/cli/cli.go" && n.Name == "Version", "%s: %s", name, n.Name)
 				}
 			}
 		}

@@ -8,7 +8,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
-	"humblemule/job"
+	"humblemule.example/job"
 )
 
 // Rules that cannot hold are refused with the field and the mend, and those that can are

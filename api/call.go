@@ -8,7 +8,7 @@ import (
 	"fmt"
 	"time"
 
-	"humblemule/job"
+	"humblemule.example/job"
 )
 
 type callKey struct{}

@@ -1,6 +1,6 @@
 package api
 
-import "humblemule/job"
+import "humblemule.example/job"
 
 // CauseFilter says which causes a list holds.
 type CauseFilter struct {

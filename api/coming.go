@@ -1,6 +1,6 @@
 package api
 
-import "humblemule/job"
+import "humblemule.example/job"
 
 // Coming is what will become due: runs of schedules, and jobs that wait for their time.
 type Coming struct {

@@ -5,9 +5,9 @@ import (
 	"fmt"
 	"strings"
 
-	"humblemule/internal/check"
-	"humblemule/internal/sentence"
-	"humblemule/job"
+	"humblemule.example/internal/check"
+	"humblemule.example/internal/sentence"
+	"humblemule.example/job"
 )
 
 // Defaults are what jobs of a task, or of a queue, get where they say nothing

@@ -4,8 +4,8 @@ import (
 	"fmt"
 	"time"
 
-	"humblemule/internal/sentence"
-	"humblemule/job"
+	"humblemule.example/internal/sentence"
+	"humblemule.example/job"
 )
 
 // FindingKind is how a finding is meant.

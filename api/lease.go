@@ -3,9 +3,9 @@ package api
 import (
 	"encoding/json"
 
-	"humblemule/internal/check"
-	"humblemule/internal/text"
-	"humblemule/job"
+	"humblemule.example/internal/check"
+	"humblemule.example/internal/text"
+	"humblemule.example/job"
 )
 
 // The bounds of a lease's length and of a long poll.

@@ -1,6 +1,6 @@
 package api
 
-import "humblemule/job"
+import "humblemule.example/job"
 
 // Order is how a list of jobs runs.
 type Order string

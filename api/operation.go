@@ -4,9 +4,9 @@ import (
 	"encoding/json"
 	"slices"
 
-	"humblemule/internal/check"
-	"humblemule/internal/text"
-	"humblemule/job"
+	"humblemule.example/internal/check"
+	"humblemule.example/internal/text"
+	"humblemule.example/job"
 )
 
 // Selection says which jobs an action on many is for: those that match all of it.

@@ -1,6 +1,6 @@
 package api
 
-import "humblemule/job"
+import "humblemule.example/job"
 
 // RetryPreview is when each attempt of a policy would come.
 type RetryPreview struct {

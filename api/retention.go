@@ -3,8 +3,8 @@ package api
 import (
 	"regexp"
 
-	"humblemule/internal/check"
-	"humblemule/job"
+	"humblemule.example/internal/check"
+	"humblemule.example/job"
 )
 
 // Retention is how long finished jobs are kept where their queue says nothing; zero

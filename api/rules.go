@@ -6,9 +6,9 @@ import (
 	"math"
 	"slices"
 
-	"humblemule/internal/check"
-	"humblemule/internal/text"
-	"humblemule/job"
+	"humblemule.example/internal/check"
+	"humblemule.example/internal/text"
+	"humblemule.example/job"
 )
 
 // Rules say in what order jobs of a queue start, and how many of them.

@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"time"
 
-	"humblemule/internal/check"
-	"humblemule/internal/sentence"
-	"humblemule/job"
+	"humblemule.example/internal/check"
+	"humblemule.example/internal/sentence"
+	"humblemule.example/job"
 )
 
 // Schedule is a rule that enqueues a job again and again.

@@ -6,9 +6,9 @@ import (
 	"math"
 	"strings"
 
-	"humblemule/internal/check"
-	"humblemule/internal/text"
-	"humblemule/job"
+	"humblemule.example/internal/check"
+	"humblemule.example/internal/text"
+	"humblemule.example/job"
 )
 
 // DroppedResult is kept in the place of a result that cannot be.

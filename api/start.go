@@ -1,6 +1,6 @@
 package api
 
-import "humblemule/job"
+import "humblemule.example/job"
 
 // Start is one of the latest starts of a queue.
 type Start struct {

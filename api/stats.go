@@ -1,6 +1,6 @@
 package api
 
-import "humblemule/job"
+import "humblemule.example/job"
 
 // Queue is a queue with its counts.
 type Queue struct {

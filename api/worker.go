@@ -1,6 +1,6 @@
 package api
 
-import "humblemule/job"
+import "humblemule.example/job"
 
 // Worker says who a worker process is. The process draws its id itself.
 type Worker struct {

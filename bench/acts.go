@@ -4,10 +4,10 @@ import (
 	"context"
 	"time"
 
-	"humblemule/api"
-	"humblemule/client"
-	"humblemule/internal/measure"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/client"
+	"humblemule.example/internal/measure"
+	"humblemule.example/job"
 )
 
 // acts measures actions on as many jobs as the backlog has, alone, and beside single enqueues.

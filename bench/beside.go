@@ -13,9 +13,9 @@ import (
 	"sync/atomic"
 	"time"
 
-	"humblemule/client"
-	"humblemule/internal/measure"
-	"humblemule/job"
+	"humblemule.example/client"
+	"humblemule.example/internal/measure"
+	"humblemule.example/job"
 )
 
 // Both builds of a comparison, in the order in which they are told.

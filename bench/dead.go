@@ -9,10 +9,10 @@ import (
 	"sync"
 	"time"
 
-	"humblemule/api"
-	"humblemule/client"
-	"humblemule/internal/measure"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/client"
+	"humblemule.example/internal/measure"
+	"humblemule.example/job"
 )
 
 // dead measures what many dead letters cost: how long their causes take to list, and

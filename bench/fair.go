@@ -8,9 +8,9 @@ import (
 	"sync"
 	"time"
 
-	"humblemule/api"
-	"humblemule/client"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/client"
+	"humblemule.example/job"
 )
 
 // fair measures what turns and rates promise: how many jobs start before those of an

@@ -1,13 +1,13 @@
-module humblemule/bench
+module humblemule.example/bench
 
 go 1.26.0
 
-replace humblemule => ../
+replace humblemule.example => ../
 
 require (
 	github.com/gin-gonic/gin v1.12.0
 	github.com/jackc/pgx/v5 v5.13.0
-	humblemule v0.0.0
+	humblemule.example v0.0.0
 )
 
 require (

@@ -10,11 +10,11 @@ import (
 	"strings"
 	"time"
 
-	"humblemule/api"
-	"humblemule/client"
-	"humblemule/internal/measure"
-	"humblemule/job"
-	"humblemule/worker"
+	"humblemule.example/api"
+	"humblemule.example/client"
+	"humblemule.example/internal/measure"
+	"humblemule.example/job"
+	"humblemule.example/worker"
 )
 
 // growth measures how figures change as a backlog, queues, pools or payloads grow, and draws

@@ -9,10 +9,10 @@ import (
 	"sync"
 	"time"
 
-	"humblemule/api"
-	"humblemule/client"
-	"humblemule/internal/measure"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/client"
+	"humblemule.example/internal/measure"
+	"humblemule.example/job"
 )
 
 // later measures how late what is planned comes: jobs that are due in one second while

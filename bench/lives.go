@@ -7,7 +7,7 @@ import (
 	"path/filepath"
 	"time"
 
-	"humblemule/internal/measure"
+	"humblemule.example/internal/measure"
 )
 
 // lives measures whole lives of jobs beside PostgreSQL with the usual loop: a hundred jobs a

@@ -5,10 +5,10 @@ import (
 	"net/http"
 	"time"
 
-	"humblemule/client"
-	"humblemule/internal/core/store"
-	"humblemule/internal/measure"
-	"humblemule/job"
+	"humblemule.example/client"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/internal/measure"
+	"humblemule.example/job"
 )
 
 // together runs do on so many connections until the span is over, and counts the jobs.

@@ -22,7 +22,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"humblemule/internal/measure"
+	"humblemule.example/internal/measure"
 )
 
 var (

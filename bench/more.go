@@ -10,10 +10,10 @@ import (
 	"strings"
 	"time"
 
-	"humblemule/client"
-	"humblemule/internal/core/store"
-	"humblemule/internal/measure"
-	"humblemule/job"
+	"humblemule.example/client"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/internal/measure"
+	"humblemule.example/job"
 )
 
 // lines are how many specs a bulk of the measurement holds.

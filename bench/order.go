@@ -9,10 +9,10 @@ import (
 	"sync/atomic"
 	"time"
 
-	"humblemule/api"
-	"humblemule/client"
-	"humblemule/internal/measure"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/client"
+	"humblemule.example/internal/measure"
+	"humblemule.example/job"
 )
 
 // waiting is a way in which many jobs wait.

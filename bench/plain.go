@@ -6,7 +6,7 @@ import (
 	"strings"
 	"time"
 
-	"humblemule/internal/measure"
+	"humblemule.example/internal/measure"
 )
 
 // plain is a plain table of jobs and the statements that one would write oneself, through

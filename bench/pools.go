@@ -13,11 +13,11 @@ import (
 	"sync/atomic"
 	"time"
 
-	"humblemule/api"
-	"humblemule/client"
-	"humblemule/internal/measure"
-	"humblemule/job"
-	"humblemule/worker"
+	"humblemule.example/api"
+	"humblemule.example/client"
+	"humblemule.example/internal/measure"
+	"humblemule.example/job"
+	"humblemule.example/worker"
 )
 
 // pools measures worker pools: how fast they run off what waits, how soon a ready

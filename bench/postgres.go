@@ -18,7 +18,7 @@ import (
 
 	"github.com/jackc/pgx/v5/pgxpool"
 
-	"humblemule/internal/measure"
+	"humblemule.example/internal/measure"
 )
 
 // loops is PostgreSQL with a table of jobs and the usual loop over it: insert, take with FOR

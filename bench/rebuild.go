@@ -8,7 +8,7 @@ import (
 	"path/filepath"
 	"time"
 
-	"humblemule/internal/core/store"
+	"humblemule.example/internal/core/store"
 )
 
 // rebuild measures how long a file of each older schema takes to be brought to its new

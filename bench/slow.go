@@ -9,7 +9,7 @@ import (
 	"path/filepath"
 	"time"
 
-	"humblemule/internal/measure"
+	"humblemule.example/internal/measure"
 )
 
 //go:embed testdata/slow.c

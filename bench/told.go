@@ -10,7 +10,7 @@ import (
 	"strings"
 	"time"
 
-	"humblemule/internal/measure"
+	"humblemule.example/internal/measure"
 )
 
 // told is what the scenario that is measured has said.

@@ -31,9 +31,9 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 	"go.opentelemetry.io/otel/propagation"
 
-	"humblemule/api"
-	"humblemule/internal/text"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/text"
+	"humblemule.example/job"
 )
 
 // DefaultServer is where a service listens unless it is told otherwise.

@@ -13,8 +13,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"humblemule/api"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/job"
 )
 
 // scripted is a service that answers calls as a script says, and remembers them.

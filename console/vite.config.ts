@@ -4,6 +4,6 @@ import { defineConfig } from 'vite'
 
 export default defineConfig({
   plugins: [react(), tailwindcss()],
-  build: { chunkSizeWarningLimit: 600, assetsInlineLimit: 0 },
+  build: { outDir: '../internal/console/dist', emptyOutDir: true, chunkSizeWarningLimit: 600, assetsInlineLimit: 0 },
   server: { proxy: { '/v1': 'http://127.0.0.1:6853' } },
 })

@@ -14,7 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"humblemule/job"
+	"humblemule.example/job"
 )
 
 // ledger is where all clients of a service, in whatever process, write down what they ask

@@ -16,10 +16,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"humblemule/api"
-	"humblemule/client"
-	"humblemule/harbour"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/client"
+	"humblemule.example/internal/harbour"
+	"humblemule.example/job"
 )
 
 // A service that cannot start says why and what to do, in one line, and changes

@@ -19,10 +19,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"humblemule/api"
-	"humblemule/client"
-	"humblemule/job"
-	"humblemule/worker"
+	"humblemule.example/api"
+	"humblemule.example/client"
+	"humblemule.example/job"
+	"humblemule.example/worker"
 )
 
 // page is a tab of headless Chromium.

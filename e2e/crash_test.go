@@ -11,10 +11,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"humblemule/api"
-	"humblemule/client"
-	"humblemule/job"
-	"humblemule/worker"
+	"humblemule.example/api"
+	"humblemule.example/client"
+	"humblemule.example/job"
+	"humblemule.example/worker"
 )
 
 // Promises 1 to 4 under kill -9 in the middle of enqueues, leases and settles:

@@ -21,10 +21,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"humblemule/api"
-	"humblemule/client"
-	"humblemule/job"
-	"humblemule/worker"
+	"humblemule.example/api"
+	"humblemule.example/client"
+	"humblemule.example/job"
+	"humblemule.example/worker"
 )
 
 // strict fails the test where any call of a pool is refused as a whole.

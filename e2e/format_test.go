@@ -11,7 +11,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"humblemule/internal/sentence"
+	"humblemule.example/internal/sentence"
 )
 
 // formats calls the console's own functions with the numbers that stand on its input.

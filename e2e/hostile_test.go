@@ -20,8 +20,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"humblemule/api"
-	"humblemule/server"
+	"humblemule.example/api"
+	"humblemule.example/internal/server"
 )
 
 var (

@@ -26,10 +26,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"humblemule/api"
-	"humblemule/client"
-	"humblemule/job"
-	"humblemule/server"
+	"humblemule.example/api"
+	"humblemule.example/client"
+	"humblemule.example/internal/server"
+	"humblemule.example/job"
 )
 
 // hmule is the built program, and buildFlags are how it is built.
@@ -50,7 +50,7 @@ func TestMain(m *testing.M) {
 		panic(err)
 	}
 	hmule = filepath.Join(dir, "hmule")
-	build := exec.Command("go", append(buildFlags, "-o", hmule, "humblemule/cmd/hmule")...)
+	build := exec.Command("go", append(buildFlags, "-o", hmule, "humblemule.example/cmd/hmule")...)
 	build.Stdout, build.Stderr = os.Stderr, os.Stderr
 	if err := build.Run(); err != nil {
 		panic(err)

@@ -22,10 +22,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"humblemule/api"
-	"humblemule/client"
-	"humblemule/job"
-	"humblemule/worker"
+	"humblemule.example/api"
+	"humblemule.example/client"
+	"humblemule.example/job"
+	"humblemule.example/worker"
 )
 
 var soak = flag.Duration("soak", 12*time.Second, "how long TestSoak kills services and pools")

@@ -7,7 +7,7 @@ import (
 	"maps"
 	"slices"
 
-	"humblemule/internal/check"
+	"humblemule.example/internal/check"
 )
 
 // Patch is an RFC 7396 merge patch of a job's spec: the fields it names take the

@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"strings"
 
-	"humblemule/internal/check"
+	"humblemule.example/internal/check"
 )
 
 // Kind groups problems by what the caller can do about them.

@@ -7,8 +7,8 @@ import (
 	"slices"
 	"strings"
 
-	"humblemule/internal/check"
-	"humblemule/internal/text"
+	"humblemule.example/internal/check"
+	"humblemule.example/internal/text"
 )
 
 // The curves of a retry.

@@ -7,8 +7,8 @@ import (
 	"regexp"
 	"sort"
 
-	"humblemule/internal/check"
-	"humblemule/internal/text"
+	"humblemule.example/internal/check"
+	"humblemule.example/internal/text"
 )
 
 // What a spec may hold; a service may be set up with a larger payload.

@@ -1,4 +1,4 @@
-module humblemule/tools
+module humblemule.example/tools
 
 go 1.26.0
 

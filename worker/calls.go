@@ -6,8 +6,8 @@ import (
 	"sync"
 	"time"
 
-	"humblemule/api"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/job"
 )
 
 // The service is said to give no answer at once, and then after a second, two, four,

@@ -5,9 +5,9 @@ import (
 	"fmt"
 	"time"
 
-	"humblemule/api"
-	"humblemule/internal/sentence"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/sentence"
+	"humblemule.example/job"
 )
 
 // load is what decides how many slots a pool should have.

@@ -7,8 +7,8 @@ import (
 	"fmt"
 	"time"
 
-	"humblemule/api"
-	"humblemule/worker"
+	"humblemule.example/api"
+	"humblemule.example/worker"
 )
 
 // A pool with two handlers. Its source is the client of a service, as client.New

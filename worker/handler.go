@@ -9,10 +9,10 @@ import (
 	"runtime/debug"
 	"time"
 
-	"humblemule/api"
-	"humblemule/internal/sentence"
-	"humblemule/internal/text"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/sentence"
+	"humblemule.example/internal/text"
+	"humblemule.example/job"
 )
 
 // Handler runs a job by its payload as JSON, and answers its result as JSON.

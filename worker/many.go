@@ -6,7 +6,7 @@ import (
 	"errors"
 	"time"
 
-	"humblemule/api"
+	"humblemule.example/api"
 )
 
 // Many says how jobs gather for a handler that takes several at once.

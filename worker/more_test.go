@@ -15,10 +15,10 @@ import (
 	"github.com/stretchr/testify/require"
 	"go.opentelemetry.io/otel/trace"
 
-	"humblemule/api"
-	"humblemule/internal/core/engine"
-	"humblemule/job"
-	"humblemule/worker"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/engine"
+	"humblemule.example/job"
+	"humblemule.example/worker"
 )
 
 // pack is a handler that takes its time and ends early when its context does.

@@ -7,8 +7,8 @@ import (
 	"fmt"
 	"time"
 
-	"humblemule/api"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/job"
 )
 
 // Step is a part of a job's work that is done once, whatever attempt does it.

@@ -12,10 +12,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"humblemule/api"
-	"humblemule/internal/core/engine"
-	"humblemule/job"
-	"humblemule/worker"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/engine"
+	"humblemule.example/job"
+	"humblemule.example/worker"
 )
 
 // mortal is a service as a worker's process sees it that may be killed at any moment:

@@ -13,9 +13,9 @@ import (
 	"sync"
 	"time"
 
-	"humblemule/api"
-	"humblemule/internal/check"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/check"
+	"humblemule.example/job"
 )
 
 // Source is where a pool takes its jobs from: the HTTP client of a service, or

@@ -15,10 +15,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"humblemule/api"
-	"humblemule/internal/core/engine"
-	"humblemule/job"
-	"humblemule/worker"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/engine"
+	"humblemule.example/job"
+	"humblemule.example/worker"
 )
 
 var silent = slog.New(slog.DiscardHandler)

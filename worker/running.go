@@ -13,11 +13,11 @@ import (
 
 	"go.opentelemetry.io/otel/propagation"
 
-	"humblemule/api"
-	"humblemule/internal/check"
-	"humblemule/internal/sentence"
-	"humblemule/internal/text"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/check"
+	"humblemule.example/internal/sentence"
+	"humblemule.example/internal/text"
+	"humblemule.example/job"
 )
 
 // Running is the job that a handler runs, and how the handler speaks of it. What

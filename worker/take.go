@@ -10,9 +10,9 @@ import (
 	"slices"
 	"time"
 
-	"humblemule/api"
-	"humblemule/internal/text"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/text"
+	"humblemule.example/job"
 )
 
 // pollFor is how long the service may let a call wait.

@@ -5,7 +5,7 @@ package main
 import (
 	"os"
 
-	"humblemule/cli"
+	"humblemule.example/internal/cli"
 )
 
 func main() { os.Exit(cli.Main(os.Args[1:], os.Stdout, os.Stderr)) }

@@ -1,4 +1,4 @@
-// The addresses of the pages. Written by go generate ./server from consoleRoutes in server/files.go.
+// The addresses of the pages. Written by go generate ./internal/server from consoleRoutes in internal/server/files.go.
 export const routes = [
   { path: '/', page: 'now' },
   { path: '/jobs/:job', page: 'now' },

@@ -1,4 +1,4 @@
-// The words of states and outcomes. Written by go generate ./server from the tables of job.
+// The words of states and outcomes. Written by go generate ./internal/server from the tables of job.
 import type { State } from './api/client'
 
 /** States in the order of a job's life, with what a job does in each. */

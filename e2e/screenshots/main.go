@@ -20,9 +20,9 @@ import (
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/chromedp"
 
-	"humblemule/api"
-	"humblemule/client"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/client"
+	"humblemule.example/job"
 )
 
 const listen = "127.0.0.1:6871"

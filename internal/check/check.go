@@ -10,7 +10,7 @@ import (
 
 	"github.com/go-json-experiment/json/jsontext"
 
-	"humblemule/internal/text"
+	"humblemule.example/internal/text"
 )
 
 // deepestJSON is how deep values may be nested in what a handler brings.

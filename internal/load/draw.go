@@ -10,7 +10,7 @@ import (
 	"strconv"
 	"time"
 
-	"humblemule/job"
+	"humblemule.example/job"
 )
 
 // Arrival is a job that comes.

@@ -14,12 +14,12 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"humblemule/api"
-	"humblemule/client"
-	"humblemule/internal/core/engine"
-	"humblemule/internal/load"
-	"humblemule/job"
-	"humblemule/server"
+	"humblemule.example/api"
+	"humblemule.example/client"
+	"humblemule.example/internal/core/engine"
+	"humblemule.example/internal/load"
+	"humblemule.example/internal/server"
+	"humblemule.example/job"
 )
 
 const second = job.Duration(time.Second)

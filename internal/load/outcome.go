@@ -11,8 +11,8 @@ import (
 	"strconv"
 	"time"
 
-	"humblemule/api"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/job"
 )
 
 // Outcome is what became of a setting.

@@ -11,9 +11,9 @@ import (
 	"slices"
 	"strconv"
 
-	"humblemule/api"
-	"humblemule/internal/check"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/check"
+	"humblemule.example/job"
 )
 
 // Plan is what a load file holds.

@@ -12,10 +12,10 @@ import (
 	"sync/atomic"
 	"time"
 
-	"humblemule/api"
-	"humblemule/client"
-	"humblemule/job"
-	"humblemule/worker"
+	"humblemule.example/api"
+	"humblemule.example/client"
+	"humblemule.example/job"
+	"humblemule.example/worker"
 )
 
 // Serve starts a service on a new data file in a folder, and gives its address and what ends

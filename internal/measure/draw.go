@@ -11,7 +11,7 @@ import (
 	"gonum.org/v1/plot/vg/draw"
 	"gonum.org/v1/plot/vg/vgsvg"
 
-	"humblemule/internal/sentence"
+	"humblemule.example/internal/sentence"
 )
 
 // Bar is one of a chart of bars: what it stands for, how long it is, and what is written at

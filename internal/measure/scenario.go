@@ -13,11 +13,11 @@ import (
 	"sync/atomic"
 	"time"
 
-	"humblemule/api"
-	"humblemule/client"
-	"humblemule/internal/sentence"
-	"humblemule/job"
-	"humblemule/worker"
+	"humblemule.example/api"
+	"humblemule.example/client"
+	"humblemule.example/internal/sentence"
+	"humblemule.example/job"
+	"humblemule.example/worker"
 )
 
 // Binds is what keeps a figure from being higher.

@@ -5,7 +5,7 @@ import (
 	"strings"
 	"time"
 
-	"humblemule/job"
+	"humblemule.example/job"
 )
 
 // Because says in one sentence why a job is where it is; a second one tells the last error of

@@ -4,7 +4,7 @@ import (
 	"fmt"
 	"time"
 
-	"humblemule/job"
+	"humblemule.example/job"
 )
 
 // AheadCounted is where counting the jobs ahead stops.

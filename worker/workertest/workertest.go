@@ -14,9 +14,9 @@ import (
 	"encoding/json"
 	"testing"
 
-	"humblemule/api"
-	"humblemule/job"
-	"humblemule/worker"
+	"humblemule.example/api"
+	"humblemule.example/job"
+	"humblemule.example/worker"
 )
 
 // Outcome is what a handler has made of a job.

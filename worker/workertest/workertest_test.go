@@ -9,9 +9,9 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
-	"humblemule/job"
-	"humblemule/worker"
-	"humblemule/worker/workertest"
+	"humblemule.example/job"
+	"humblemule.example/worker"
+	"humblemule.example/worker/workertest"
 )
 
 type charge struct {

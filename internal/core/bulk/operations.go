@@ -9,14 +9,14 @@ import (
 	"sync"
 	"time"
 
-	"humblemule/api"
-	"humblemule/internal/core/command"
-	"humblemule/internal/core/commit"
-	"humblemule/internal/core/memory"
-	"humblemule/internal/core/scope"
-	"humblemule/internal/core/store"
-	"humblemule/internal/mergepatch"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/command"
+	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/memory"
+	"humblemule.example/internal/core/scope"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/internal/mergepatch"
+	"humblemule.example/job"
 )
 
 // An operation works in slices, each of which keeps the committer for no longer than

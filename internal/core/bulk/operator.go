@@ -9,9 +9,9 @@ package bulk
 import (
 	"sync"
 
-	"humblemule/internal/core/commit"
-	"humblemule/internal/core/read"
-	"humblemule/internal/core/watch"
+	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/read"
+	"humblemule.example/internal/core/watch"
 )
 
 // Operator acts on many jobs. Its methods may be called from any goroutine.

@@ -10,14 +10,14 @@ import (
 	"slices"
 	"time"
 
-	"humblemule/api"
-	"humblemule/internal/core/command"
-	"humblemule/internal/core/commit"
-	"humblemule/internal/core/memory"
-	"humblemule/internal/core/read"
-	"humblemule/internal/core/store"
-	"humblemule/internal/core/watch"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/command"
+	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/memory"
+	"humblemule.example/internal/core/read"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/internal/core/watch"
+	"humblemule.example/job"
 )
 
 // run goes through the jobs of an operation, slice by slice, until it is over or the

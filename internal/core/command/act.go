@@ -5,14 +5,14 @@ import (
 	"encoding/json"
 	"fmt"
 
-	"humblemule/internal/core/commit"
-	"humblemule/internal/core/lifecycle"
-	"humblemule/internal/core/memory"
-	"humblemule/internal/core/place"
-	"humblemule/internal/core/read"
-	"humblemule/internal/core/store"
-	"humblemule/internal/mergepatch"
-	"humblemule/job"
+	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/lifecycle"
+	"humblemule.example/internal/core/memory"
+	"humblemule.example/internal/core/place"
+	"humblemule.example/internal/core/read"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/internal/mergepatch"
+	"humblemule.example/job"
 )
 
 // act applies an operator's action to one job, records it and answers the job as it stands

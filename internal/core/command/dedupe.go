@@ -1,9 +1,9 @@
 package command
 
 import (
-	"humblemule/internal/core/commit"
-	"humblemule/internal/core/store"
-	"humblemule/job"
+	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/job"
 )
 
 // dedupeAll finds, for the new jobs of one call, those that answer for them: earlier ones, or

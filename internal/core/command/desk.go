@@ -8,8 +8,8 @@
 package command
 
 import (
-	"humblemule/internal/core/commit"
-	"humblemule/internal/core/read"
+	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/read"
 )
 
 // Desk takes commands on single jobs. Its methods may be called from any goroutine.

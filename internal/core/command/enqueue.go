@@ -6,12 +6,12 @@ import (
 	"fmt"
 	"slices"
 
-	"humblemule/internal/core/commit"
-	"humblemule/internal/core/lifecycle"
-	"humblemule/internal/core/memory"
-	"humblemule/internal/core/place"
-	"humblemule/internal/core/store"
-	"humblemule/job"
+	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/lifecycle"
+	"humblemule.example/internal/core/memory"
+	"humblemule.example/internal/core/place"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/job"
 )
 
 // NewJob is a checked spec in the shape in which it is stored.

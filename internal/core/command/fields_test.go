@@ -10,8 +10,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"humblemule/internal/core/store"
-	"humblemule/job"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/job"
 )
 
 // A spec, the table of its fields, what openapi.yaml says of it, and the job's row agree.
@@ -31,7 +31,7 @@ func TestFields(t *testing.T) {
 	}
 	assert.Equal(t, written, listed, "the table has the fields of a spec, in their order")
 
-	raw, err := os.ReadFile("../../../server/openapi.yaml")
+	raw, err := os.ReadFile("../../server/openapi.yaml")
 	require.NoError(t, err)
 	var described struct {
 		Components struct {

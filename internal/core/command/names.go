@@ -3,9 +3,9 @@ package command
 import (
 	"fmt"
 
-	"humblemule/internal/core/commit"
-	"humblemule/internal/core/memory"
-	"humblemule/job"
+	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/memory"
+	"humblemule.example/job"
 )
 
 // MostNames bounds the queues, and the tasks, of one service.

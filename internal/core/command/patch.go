@@ -6,13 +6,13 @@ import (
 	"fmt"
 	"slices"
 
-	"humblemule/api"
-	"humblemule/internal/core/commit"
-	"humblemule/internal/core/lifecycle"
-	"humblemule/internal/core/memory"
-	"humblemule/internal/core/place"
-	"humblemule/internal/core/store"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/lifecycle"
+	"humblemule.example/internal/core/memory"
+	"humblemule.example/internal/core/place"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/job"
 )
 
 // Patch edits a job that does not run; of a finished one labels and payload only.

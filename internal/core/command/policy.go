@@ -3,11 +3,11 @@ package command
 import (
 	"cmp"
 
-	"humblemule/api"
-	"humblemule/internal/core/commit"
-	"humblemule/internal/core/memory"
-	"humblemule/internal/core/store"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/memory"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/job"
 )
 
 // queueFor is the queue in which a new job waits.

@@ -7,13 +7,13 @@ import (
 	"fmt"
 	"time"
 
-	"humblemule/api"
-	"humblemule/internal/core/commit"
-	"humblemule/internal/core/lifecycle"
-	"humblemule/internal/core/memory"
-	"humblemule/internal/core/place"
-	"humblemule/internal/core/store"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/lifecycle"
+	"humblemule.example/internal/core/memory"
+	"humblemule.example/internal/core/place"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/job"
 )
 
 // endRefused ends a lease whose handler is done and whose follow-ups can never be

@@ -4,13 +4,13 @@ import (
 	"context"
 	"errors"
 
-	"humblemule/internal/core/commit"
-	"humblemule/internal/core/lifecycle"
-	"humblemule/internal/core/memory"
-	"humblemule/internal/core/place"
-	"humblemule/internal/core/store"
-	"humblemule/internal/sentence"
-	"humblemule/job"
+	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/lifecycle"
+	"humblemule.example/internal/core/memory"
+	"humblemule.example/internal/core/place"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/internal/sentence"
+	"humblemule.example/job"
 )
 
 // Discard removes a finished job by an action.

@@ -4,12 +4,12 @@ import (
 	"encoding/json"
 	"fmt"
 
-	"humblemule/api"
-	"humblemule/internal/core/commit"
-	"humblemule/internal/core/memory"
-	"humblemule/internal/core/store"
-	"humblemule/internal/text"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/memory"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/internal/text"
+	"humblemule.example/job"
 )
 
 // FitReport leaves out the labels of a mended report that a job has no room for.

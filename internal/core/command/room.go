@@ -6,11 +6,11 @@ import (
 	"sync/atomic"
 	"time"
 
-	"humblemule/internal/core/commit"
-	"humblemule/internal/core/memory"
-	"humblemule/internal/core/store"
-	"humblemule/internal/sentence"
-	"humblemule/job"
+	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/memory"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/internal/sentence"
+	"humblemule.example/job"
 )
 
 // canWait refuses jobs of which more would wait in a queue than its rules let wait.

@@ -5,16 +5,16 @@ import (
 	"slices"
 	"time"
 
-	"humblemule/api"
-	"humblemule/internal/core/commit"
-	"humblemule/internal/core/lifecycle"
-	"humblemule/internal/core/memory"
-	"humblemule/internal/core/place"
-	"humblemule/internal/core/retry"
-	"humblemule/internal/core/store"
-	"humblemule/internal/core/triage"
-	"humblemule/internal/text"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/lifecycle"
+	"humblemule.example/internal/core/memory"
+	"humblemule.example/internal/core/place"
+	"humblemule.example/internal/core/retry"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/internal/core/triage"
+	"humblemule.example/internal/text"
+	"humblemule.example/job"
 )
 
 // Settlement is a checked settlement with its follow-ups in the shape in which

@@ -6,8 +6,8 @@ import (
 	"sync"
 	"time"
 
-	"humblemule/api"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/job"
 )
 
 // thing is one piece of timed work: what fails by itself is set aside by it, so that

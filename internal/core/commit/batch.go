@@ -6,8 +6,8 @@ import (
 	"runtime/debug"
 	"time"
 
-	"humblemule/internal/core/scope"
-	"humblemule/internal/core/store"
+	"humblemule.example/internal/core/scope"
+	"humblemule.example/internal/core/store"
 )
 
 // commit is the committer's loop.

@@ -5,7 +5,7 @@ import (
 	"crypto/sha256"
 	"encoding/json"
 
-	"humblemule/internal/core/memory"
+	"humblemule.example/internal/core/memory"
 )
 
 // Call is who makes a call and, where it carries an Idempotency-Key, what makes

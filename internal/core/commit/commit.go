@@ -20,11 +20,11 @@ import (
 	"sync/atomic"
 	"time"
 
-	"humblemule/api"
-	"humblemule/internal/core/memory"
-	"humblemule/internal/core/store"
-	"humblemule/internal/sentence"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/memory"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/internal/sentence"
+	"humblemule.example/job"
 )
 
 // Options set up the core. The zero value is good.

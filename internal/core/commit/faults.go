@@ -4,8 +4,8 @@ import (
 	"errors"
 	"time"
 
-	"humblemule/internal/core/store"
-	"humblemule/job"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/job"
 )
 
 // IsProblem tells whether err is the answer to a command that has changed nothing, rather

@@ -5,8 +5,8 @@ import (
 	"runtime"
 	"time"
 
-	"humblemule/internal/core/scope"
-	"humblemule/job"
+	"humblemule.example/internal/core/scope"
+	"humblemule.example/job"
 )
 
 // command is what is to be applied, and where its answer goes. It may be applied again, when a

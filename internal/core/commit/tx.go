@@ -1,9 +1,9 @@
 package commit
 
 import (
-	"humblemule/internal/core/memory"
-	"humblemule/internal/core/store"
-	"humblemule/job"
+	"humblemule.example/internal/core/memory"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/job"
 )
 
 // Tx is one transaction: the memory's parts as it sees them, and the store. The writing half

@@ -1,10 +1,10 @@
 package commit
 
 import (
-	"humblemule/internal/core/memory"
-	"humblemule/internal/core/scope"
-	"humblemule/internal/core/store"
-	"humblemule/job"
+	"humblemule.example/internal/core/memory"
+	"humblemule.example/internal/core/scope"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/job"
 )
 
 // View is a transaction as a command sees it while it checks: the memory's parts and the

@@ -27,8 +27,8 @@ import (
 	"strconv"
 	"strings"
 
-	"humblemule/internal/nearest"
-	"humblemule/internal/sentence"
+	"humblemule.example/internal/nearest"
+	"humblemule.example/internal/sentence"
 )
 
 // Expr is an expression that was read.

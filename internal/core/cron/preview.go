@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"time"
 
-	"humblemule/api"
-	"humblemule/internal/sentence"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/sentence"
+	"humblemule.example/job"
 )
 
 // Rule finds planned times: those of an expression in a zone, or every so often from a

@@ -7,8 +7,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"humblemule/api"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/job"
 )
 
 // What a person is told before a schedule is kept.

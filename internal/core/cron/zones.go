@@ -6,7 +6,7 @@ import (
 	"strings"
 	_ "time/tzdata" // a machine may have none
 
-	"humblemule/internal/nearest"
+	"humblemule.example/internal/nearest"
 )
 
 // zoneNames are the names of the tz database, a line each. They serve to find the nearest

@@ -1,12 +1,12 @@
 package deal
 
 import (
-	"humblemule/api"
-	"humblemule/internal/core/commit"
-	"humblemule/internal/core/memory"
-	"humblemule/internal/core/place"
-	"humblemule/internal/core/store"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/memory"
+	"humblemule.example/internal/core/place"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/job"
 )
 
 // dealing is a deal under way.

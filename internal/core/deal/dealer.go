@@ -11,11 +11,11 @@ package deal
 import (
 	"time"
 
-	"humblemule/internal/core/command"
-	"humblemule/internal/core/commit"
-	"humblemule/internal/core/memory"
-	"humblemule/internal/core/read"
-	"humblemule/internal/core/watch"
+	"humblemule.example/internal/core/command"
+	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/memory"
+	"humblemule.example/internal/core/read"
+	"humblemule.example/internal/core/watch"
 )
 
 // Dealer gives jobs to workers. Its methods may be called from any goroutine, but for those

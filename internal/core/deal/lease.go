@@ -8,17 +8,17 @@ import (
 	"slices"
 	"time"
 
-	"humblemule/api"
-	"humblemule/internal/check"
-	"humblemule/internal/core/command"
-	"humblemule/internal/core/commit"
-	"humblemule/internal/core/lifecycle"
-	"humblemule/internal/core/memory"
-	"humblemule/internal/core/place"
-	"humblemule/internal/core/read"
-	"humblemule/internal/core/scope"
-	"humblemule/internal/core/store"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/check"
+	"humblemule.example/internal/core/command"
+	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/lifecycle"
+	"humblemule.example/internal/core/memory"
+	"humblemule.example/internal/core/place"
+	"humblemule.example/internal/core/read"
+	"humblemule.example/internal/core/scope"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/job"
 )
 
 // Lease settles what the request brings, then takes jobs for it, in one

@@ -3,10 +3,10 @@ package deal
 import (
 	"fmt"
 
-	"humblemule/api"
-	"humblemule/internal/core/commit"
-	"humblemule/internal/core/memory"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/memory"
+	"humblemule.example/job"
 )
 
 // mayStart tells whether the limits of a queue let another job start.

@@ -8,13 +8,13 @@ import (
 	"sync"
 	"time"
 
-	"humblemule/api"
-	"humblemule/internal/core/command"
-	"humblemule/internal/core/commit"
-	"humblemule/internal/core/lifecycle"
-	"humblemule/internal/core/memory"
-	"humblemule/internal/sentence"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/command"
+	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/lifecycle"
+	"humblemule.example/internal/core/memory"
+	"humblemule.example/internal/sentence"
+	"humblemule.example/job"
 )
 
 // Extend renews leases by the length asked when they were taken.

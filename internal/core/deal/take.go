@@ -7,10 +7,10 @@ import (
 	"sync/atomic"
 	"time"
 
-	"humblemule/api"
-	"humblemule/internal/core/commit"
-	"humblemule/internal/core/memory"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/memory"
+	"humblemule.example/job"
 )
 
 // What may have become of a take.

@@ -6,12 +6,12 @@ import (
 	"slices"
 	"time"
 
-	"humblemule/api"
-	"humblemule/internal/core/command"
-	"humblemule/internal/core/commit"
-	"humblemule/internal/core/scope"
-	"humblemule/internal/core/watch"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/command"
+	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/scope"
+	"humblemule.example/internal/core/watch"
+	"humblemule.example/job"
 )
 
 // PutWorker registers a worker process, or what it tells anew about itself, and

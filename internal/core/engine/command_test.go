@@ -14,9 +14,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"humblemule/api"
-	"humblemule/internal/core/command"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/command"
+	"humblemule.example/job"
 )
 
 // An earlier job with the same key answers as the new spec's dedupe says, also after a

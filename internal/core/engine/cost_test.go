@@ -3,14 +3,15 @@ package engine
 import (
 	"context"
 	"fmt"
+	"math"
 	"path/filepath"
 	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/require"
 
-	"humblemule/api"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/job"
 )
 
 // lifeOf makes an engine, and gives what lets n jobs live through it by one call for each step.
@@ -63,7 +64,10 @@ func TestAllocations(t *testing.T) {
 	for n, budget := range budgets {
 		live := lifeOf(t, n)
 		live() // what is made once
-		took := testing.AllocsPerRun(50, live) / float64(n)
+		took := math.Inf(1)
+		for range 3 { // the least of three: timed work of the engine may fall into one
+			took = min(took, testing.AllocsPerRun(50, live)/float64(n))
+		}
 		t.Logf("%d a call: %.1f allocations a job", n, took)
 		require.LessOrEqual(t, took, 1.1*budget, "%d jobs a call", n)
 	}

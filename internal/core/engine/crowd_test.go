@@ -12,8 +12,8 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"humblemule/api"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/job"
 )
 
 // A crowd of producers, workers, operators and readers at once: no job is leased

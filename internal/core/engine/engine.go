@@ -17,17 +17,17 @@ import (
 	"context"
 	"errors"
 
-	"humblemule/api"
-	"humblemule/internal/core/bulk"
-	"humblemule/internal/core/command"
-	"humblemule/internal/core/commit"
-	"humblemule/internal/core/deal"
-	"humblemule/internal/core/memory"
-	"humblemule/internal/core/plan"
-	"humblemule/internal/core/read"
-	"humblemule/internal/core/setup"
-	"humblemule/internal/core/upkeep"
-	"humblemule/internal/core/watch"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/bulk"
+	"humblemule.example/internal/core/command"
+	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/deal"
+	"humblemule.example/internal/core/memory"
+	"humblemule.example/internal/core/plan"
+	"humblemule.example/internal/core/read"
+	"humblemule.example/internal/core/setup"
+	"humblemule.example/internal/core/upkeep"
+	"humblemule.example/internal/core/watch"
 )
 
 // Engine keeps the jobs of one data file. Its methods may be called from any goroutine.

@@ -1,6 +1,6 @@
 package engine
 
-import "humblemule/internal/core/store"
+import "humblemule.example/internal/core/store"
 
 // Inspection is what can be told of a data file without changing it.
 type Inspection = store.Inspection

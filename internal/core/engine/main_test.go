@@ -6,7 +6,7 @@ import (
 
 	"go.uber.org/goleak"
 
-	"humblemule/job"
+	"humblemule.example/job"
 )
 
 // No test leaves a goroutine behind.

@@ -5,8 +5,8 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"humblemule/internal/core/commit"
-	"humblemule/internal/core/store"
+	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/store"
 )
 
 // memoryAgrees wants the engine's memory to be what a second engine would load from the

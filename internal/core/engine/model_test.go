@@ -7,10 +7,10 @@ import (
 	"slices"
 	"time"
 
-	"humblemule/api"
-	"humblemule/internal/core/limit"
-	"humblemule/internal/core/order"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/limit"
+	"humblemule.example/internal/core/order"
+	"humblemule.example/job"
 )
 
 // The model is what the engine promises, written as plainly as possible: a list

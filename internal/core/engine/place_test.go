@@ -11,9 +11,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"humblemule/api"
-	"humblemule/internal/core/place"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/place"
+	"humblemule.example/job"
 )
 
 // Jobs of a lane run one at a time, in order; what a failed or dead one does to its lane

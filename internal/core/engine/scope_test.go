@@ -8,10 +8,10 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"humblemule/api"
-	"humblemule/internal/core/command"
-	"humblemule/internal/core/scope"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/command"
+	"humblemule.example/internal/core/scope"
+	"humblemule.example/job"
 )
 
 // Who may see the queue of the tides alone neither reads nor changes anything of another.

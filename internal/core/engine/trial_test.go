@@ -18,11 +18,11 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"humblemule/api"
-	"humblemule/internal/core/limit"
-	"humblemule/internal/core/memory"
-	"humblemule/internal/core/order"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/limit"
+	"humblemule.example/internal/core/memory"
+	"humblemule.example/internal/core/order"
+	"humblemule.example/job"
 )
 
 var (

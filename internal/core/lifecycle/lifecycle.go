@@ -6,7 +6,7 @@ package lifecycle
 import (
 	"fmt"
 
-	"humblemule/job"
+	"humblemule.example/job"
 )
 
 // Waits are the facts that decide where a job that does not run belongs.

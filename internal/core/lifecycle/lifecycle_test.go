@@ -9,7 +9,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"humblemule/job"
+	"humblemule.example/job"
 )
 
 // The table of the design, written out: every move that is allowed. All others

@@ -4,11 +4,11 @@ import (
 	"slices"
 	"sync"
 
-	"humblemule/api"
-	"humblemule/internal/core/store"
-	"humblemule/internal/core/triage"
-	"humblemule/internal/text"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/internal/core/triage"
+	"humblemule.example/internal/text"
+	"humblemule.example/job"
 )
 
 // Causes are what jobs have failed by, as far as taking them in needs it: which are known,

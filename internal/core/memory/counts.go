@@ -4,8 +4,8 @@ import (
 	"iter"
 	"slices"
 
-	"humblemule/internal/core/store"
-	"humblemule/job"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/job"
 )
 
 // Counts are the kept counts of jobs, by queue, task and state, with their sums by queue

@@ -11,9 +11,9 @@ import (
 	"strings"
 	"time"
 
-	"humblemule/internal/core/order"
-	"humblemule/internal/core/store"
-	"humblemule/job"
+	"humblemule.example/internal/core/order"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/job"
 )
 
 // Leases are the live leases, by their jobs, with what comes next of each; and which jobs

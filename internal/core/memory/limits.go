@@ -3,10 +3,10 @@ package memory
 import (
 	"time"
 
-	"humblemule/api"
-	"humblemule/internal/core/limit"
-	"humblemule/internal/core/order"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/limit"
+	"humblemule.example/internal/core/order"
+	"humblemule.example/job"
 )
 
 // Limits are what the rates of queues are held by: their tokens, when the next one comes,

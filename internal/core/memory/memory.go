@@ -17,8 +17,8 @@ import (
 	"sync"
 	"time"
 
-	"humblemule/internal/core/store"
-	"humblemule/job"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/job"
 )
 
 // Memory is all parts.

@@ -3,7 +3,7 @@ package memory
 import (
 	"iter"
 
-	"humblemule/job"
+	"humblemule.example/job"
 )
 
 // Named is a queue or a task: its number and its name, which stay while it is there.

@@ -3,9 +3,9 @@ package memory
 import (
 	"iter"
 
-	"humblemule/internal/core/order"
-	"humblemule/internal/core/store"
-	"humblemule/job"
+	"humblemule.example/internal/core/order"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/job"
 )
 
 // Places are what decides the order of waiting jobs, beside what stands in their rows: each

@@ -7,7 +7,7 @@ import (
 	"sync"
 	"time"
 
-	"humblemule/job"
+	"humblemule.example/job"
 )
 
 // Policies are by what jobs are tried again and kept. Many jobs share one, which stands in

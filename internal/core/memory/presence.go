@@ -8,10 +8,10 @@ import (
 	"sync"
 	"time"
 
-	"humblemule/api"
-	"humblemule/internal/nearest"
-	"humblemule/internal/sentence"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/nearest"
+	"humblemule.example/internal/sentence"
+	"humblemule.example/job"
 )
 
 // A worker is thought to be there as long after its last sign of life; one that

@@ -8,7 +8,7 @@ import (
 	"strings"
 	"time"
 
-	"humblemule/job"
+	"humblemule.example/job"
 )
 
 // Receipts of calls with an Idempotency-Key are kept so long, in time in which the file

@@ -6,9 +6,9 @@ import (
 	"iter"
 	"time"
 
-	"humblemule/api"
-	"humblemule/internal/core/store"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/job"
 )
 
 // RestorableFor is how long a removed job can be restored, in time in which the file is

@@ -5,7 +5,7 @@ import (
 	"sync/atomic"
 	"time"
 
-	"humblemule/job"
+	"humblemule.example/job"
 )
 
 // Retention is how far the removal of finished jobs has come, and why it rests.

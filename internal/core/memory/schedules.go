@@ -8,11 +8,11 @@ import (
 	"strings"
 	"time"
 
-	"humblemule/api"
-	"humblemule/internal/core/cron"
-	"humblemule/internal/core/order"
-	"humblemule/internal/core/store"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/cron"
+	"humblemule.example/internal/core/order"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/job"
 )
 
 // Schedules are the schedules, and which of them fires next.

@@ -5,8 +5,8 @@ import (
 	"fmt"
 	"sync/atomic"
 
-	"humblemule/api"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/job"
 )
 
 // Settings are what was set for queues and tasks, which queues are paused, and what of all

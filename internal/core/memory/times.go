@@ -1,7 +1,7 @@
 package memory
 
 import (
-	"humblemule/job"
+	"humblemule.example/job"
 )
 
 // Times are when something is next to be done of what stands in the file.

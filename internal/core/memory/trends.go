@@ -3,10 +3,10 @@ package memory
 import (
 	"math"
 
-	"humblemule/api"
-	"humblemule/internal/core/store"
-	"humblemule/internal/core/trend"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/internal/core/trend"
+	"humblemule.example/job"
 )
 
 // News is what a transaction has to tell when it is committed. It is what moved, not what

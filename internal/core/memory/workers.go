@@ -3,8 +3,8 @@ package memory
 import (
 	"iter"
 
-	"humblemule/api"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/job"
 )
 
 // Workers are the rows of worker processes, what is wanted of them, and which are there.

@@ -9,7 +9,7 @@ import (
 
 	"github.com/stretchr/testify/require"
 
-	"humblemule/job"
+	"humblemule.example/job"
 )
 
 // However jobs come, none is overtaken by one that is due after its bound.

@@ -3,7 +3,7 @@ package order
 import (
 	"time"
 
-	"humblemule/job"
+	"humblemule.example/job"
 )
 
 // Ageing gives the rank of a job in a queue that ages: its due time in milliseconds,

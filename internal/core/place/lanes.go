@@ -1,11 +1,11 @@
 package place
 
 import (
-	"humblemule/api"
-	"humblemule/internal/core/commit"
-	"humblemule/internal/core/lifecycle"
-	"humblemule/internal/core/store"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/lifecycle"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/job"
 )
 
 // laneTaken tells whether another job has a row's lane.

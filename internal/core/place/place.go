@@ -11,13 +11,13 @@ import (
 	"errors"
 	"time"
 
-	"humblemule/api"
-	"humblemule/internal/core/commit"
-	"humblemule/internal/core/lifecycle"
-	"humblemule/internal/core/memory"
-	"humblemule/internal/core/order"
-	"humblemule/internal/core/store"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/lifecycle"
+	"humblemule.example/internal/core/memory"
+	"humblemule.example/internal/core/order"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/job"
 )
 
 // Change moves a row to a state by a cause, counting it.

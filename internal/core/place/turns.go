@@ -1,11 +1,11 @@
 package place
 
 import (
-	"humblemule/internal/core/commit"
-	"humblemule/internal/core/memory"
-	"humblemule/internal/core/order"
-	"humblemule/internal/core/store"
-	"humblemule/job"
+	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/memory"
+	"humblemule.example/internal/core/order"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/job"
 )
 
 // served is the tag that was served last at a level. After a start of the service it is

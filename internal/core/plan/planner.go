@@ -7,8 +7,8 @@ package plan
 import (
 	"time"
 
-	"humblemule/internal/core/commit"
-	"humblemule/internal/core/read"
+	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/read"
 )
 
 // Planner sets schedules. Its methods may be called from any goroutine.

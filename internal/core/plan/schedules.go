@@ -8,15 +8,15 @@ import (
 	"fmt"
 	"slices"
 
-	"humblemule/api"
-	"humblemule/internal/check"
-	"humblemule/internal/core/command"
-	"humblemule/internal/core/commit"
-	"humblemule/internal/core/cron"
-	"humblemule/internal/core/memory"
-	"humblemule/internal/core/read"
-	"humblemule/internal/core/store"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/check"
+	"humblemule.example/internal/core/command"
+	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/cron"
+	"humblemule.example/internal/core/memory"
+	"humblemule.example/internal/core/read"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/job"
 )
 
 // CheckSchedule answers what is wrong with a schedule of a name.

@@ -8,10 +8,10 @@ import (
 	"slices"
 	"sort"
 
-	"humblemule/api"
-	"humblemule/internal/core/scope"
-	"humblemule/internal/core/store"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/scope"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/job"
 )
 
 // How far back the trend of a cause is told.

@@ -9,11 +9,11 @@ import (
 	"sync"
 	"time"
 
-	"humblemule/api"
-	"humblemule/internal/core/scope"
-	"humblemule/internal/nearest"
-	"humblemule/internal/sentence"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/scope"
+	"humblemule.example/internal/nearest"
+	"humblemule.example/internal/sentence"
+	"humblemule.example/job"
 )
 
 // Check lists all that is wrong with what the service does: every group of jobs that nobody

@@ -6,12 +6,12 @@ import (
 	"sort"
 	"unicode/utf8"
 
-	"humblemule/api"
-	"humblemule/internal/core/memory"
-	"humblemule/internal/core/scope"
-	"humblemule/internal/core/store"
-	"humblemule/internal/sentence"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/memory"
+	"humblemule.example/internal/core/scope"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/internal/sentence"
+	"humblemule.example/job"
 )
 
 // Tell is a row as it is told outside, without its payload's head, attempts and

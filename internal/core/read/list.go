@@ -8,12 +8,12 @@ import (
 	"math"
 	"slices"
 
-	"humblemule/api"
-	"humblemule/internal/core/memory"
-	"humblemule/internal/core/order"
-	"humblemule/internal/core/scope"
-	"humblemule/internal/core/store"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/memory"
+	"humblemule.example/internal/core/order"
+	"humblemule.example/internal/core/scope"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/job"
 )
 
 // place is where a list goes on: after an id and, in a list by time, after a

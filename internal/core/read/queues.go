@@ -8,11 +8,11 @@ import (
 	"slices"
 	"time"
 
-	"humblemule/api"
-	"humblemule/internal/core/memory"
-	"humblemule/internal/core/scope"
-	"humblemule/internal/core/trend"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/memory"
+	"humblemule.example/internal/core/scope"
+	"humblemule.example/internal/core/trend"
+	"humblemule.example/job"
 )
 
 // Queues lists the queues with their counts.

@@ -6,11 +6,11 @@ package read
 import (
 	"sync"
 
-	"humblemule/api"
-	"humblemule/internal/core/memory"
-	"humblemule/internal/core/scope"
-	"humblemule/internal/core/store"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/memory"
+	"humblemule.example/internal/core/scope"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/job"
 )
 
 // Reader answers questions. Its methods may be called from any goroutine.

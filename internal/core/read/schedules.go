@@ -6,11 +6,11 @@ import (
 	"slices"
 	"time"
 
-	"humblemule/api"
-	"humblemule/internal/core/memory"
-	"humblemule/internal/core/order"
-	"humblemule/internal/core/scope"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/memory"
+	"humblemule.example/internal/core/order"
+	"humblemule.example/internal/core/scope"
+	"humblemule.example/job"
 )
 
 // Schedule tells a schedule as it stands.

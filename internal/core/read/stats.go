@@ -5,13 +5,13 @@ import (
 	"fmt"
 	"sort"
 
-	"humblemule/api"
-	"humblemule/internal/core/memory"
-	"humblemule/internal/core/scope"
-	"humblemule/internal/core/trend"
-	"humblemule/internal/nearest"
-	"humblemule/internal/sentence"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/memory"
+	"humblemule.example/internal/core/scope"
+	"humblemule.example/internal/core/trend"
+	"humblemule.example/internal/nearest"
+	"humblemule.example/internal/sentence"
+	"humblemule.example/job"
 )
 
 // Stats tells how things stand now, of one queue or, where it is empty, of all.

@@ -4,9 +4,9 @@ import (
 	"fmt"
 	"time"
 
-	"humblemule/api"
-	"humblemule/internal/sentence"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/sentence"
+	"humblemule.example/job"
 )
 
 // MostPlanned is how many attempts a preview tells at most.

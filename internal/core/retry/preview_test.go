@@ -6,7 +6,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
-	"humblemule/job"
+	"humblemule.example/job"
 )
 
 // Tables computed by hand, in milliseconds.

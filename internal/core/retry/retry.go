@@ -5,7 +5,7 @@ import (
 	"math"
 	"time"
 
-	"humblemule/job"
+	"humblemule.example/job"
 )
 
 // Base gives the wait d(n) after the n-th counted attempt of a round, n from 1 on,

@@ -6,7 +6,7 @@ import (
 
 	"github.com/stretchr/testify/assert"
 
-	"humblemule/job"
+	"humblemule.example/job"
 )
 
 // The default policy by hand: 10 s × 2.5^(n-1), at most 8 h; 17 attempts last

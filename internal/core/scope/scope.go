@@ -7,7 +7,7 @@ import (
 	"context"
 	"sync/atomic"
 
-	"humblemule/job"
+	"humblemule.example/job"
 )
 
 // Scope is what a caller may see and act on, by the names of queues and tasks. The zero value

@@ -4,9 +4,9 @@ import (
 	"maps"
 	"slices"
 
-	"humblemule/api"
-	"humblemule/internal/core/commit"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/commit"
+	"humblemule.example/job"
 )
 
 // differences tells what a setup would do, and what of it is refused.

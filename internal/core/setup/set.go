@@ -5,14 +5,14 @@ import (
 	"errors"
 	"slices"
 
-	"humblemule/api"
-	"humblemule/internal/check"
-	"humblemule/internal/core/command"
-	"humblemule/internal/core/commit"
-	"humblemule/internal/core/memory"
-	"humblemule/internal/core/upkeep"
-	"humblemule/internal/sentence"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/check"
+	"humblemule.example/internal/core/command"
+	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/memory"
+	"humblemule.example/internal/core/upkeep"
+	"humblemule.example/internal/sentence"
+	"humblemule.example/job"
 )
 
 // SetTask sets the defaults of a task's jobs; empty ones take them away. The task

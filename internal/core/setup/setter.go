@@ -6,10 +6,10 @@
 package setup
 
 import (
-	"humblemule/internal/core/bulk"
-	"humblemule/internal/core/commit"
-	"humblemule/internal/core/memory"
-	"humblemule/internal/core/plan"
+	"humblemule.example/internal/core/bulk"
+	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/memory"
+	"humblemule.example/internal/core/plan"
 )
 
 // Setter sets. Its methods may be called from any goroutine.

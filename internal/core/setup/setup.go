@@ -7,14 +7,14 @@ import (
 	"maps"
 	"slices"
 
-	"humblemule/api"
-	"humblemule/internal/check"
-	"humblemule/internal/core/command"
-	"humblemule/internal/core/commit"
-	"humblemule/internal/core/memory"
-	"humblemule/internal/core/plan"
-	"humblemule/internal/core/scope"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/check"
+	"humblemule.example/internal/core/command"
+	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/memory"
+	"humblemule.example/internal/core/plan"
+	"humblemule.example/internal/core/scope"
+	"humblemule.example/job"
 )
 
 // Load makes the settings those of a file, in one transaction: it sets what the file

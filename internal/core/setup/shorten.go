@@ -4,11 +4,11 @@ import (
 	"context"
 	"slices"
 
-	"humblemule/api"
-	"humblemule/internal/core/commit"
-	"humblemule/internal/core/memory"
-	"humblemule/internal/sentence"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/memory"
+	"humblemule.example/internal/sentence"
+	"humblemule.example/job"
 )
 
 // Where finished jobs are to be kept for a shorter time, or fewer of them, those that are

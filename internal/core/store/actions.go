@@ -4,8 +4,8 @@ import (
 	"context"
 	"errors"
 
-	"humblemule/api"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/job"
 )
 
 var sqlInsertAction = statement(`INSERT INTO actions (at, principal, action, job, detail) VALUES (?, ?, ?, ?, ?) RETURNING id`)

@@ -5,7 +5,7 @@ import (
 	"database/sql"
 	"errors"
 
-	"humblemule/job"
+	"humblemule.example/job"
 )
 
 // Attempt is a row of an ended attempt.

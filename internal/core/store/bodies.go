@@ -6,7 +6,7 @@ import (
 	"errors"
 	"fmt"
 
-	"humblemule/job"
+	"humblemule.example/job"
 )
 
 // InlineBytes is the longest payload kept in its job's row. A long row makes

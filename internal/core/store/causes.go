@@ -9,7 +9,7 @@ import (
 	"slices"
 	"strings"
 
-	"humblemule/job"
+	"humblemule.example/job"
 )
 
 // TextsKept is how many distinct messages of a cause are kept.

@@ -3,7 +3,7 @@ package store
 import (
 	"database/sql"
 
-	"humblemule/job"
+	"humblemule.example/job"
 )
 
 // Count is a kept count.

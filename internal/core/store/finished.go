@@ -6,8 +6,8 @@ import (
 	"errors"
 	"math"
 
-	"humblemule/api"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/job"
 )
 
 var sqlFirstFinished = statement(`SELECT ` + rowColumns + ` FROM ` + rowsBy("jobs_finished") + ` WHERE queue = ? AND state = ? AND state > {backoff} AND removed_by = 0 ORDER BY finished_at, id LIMIT ?`)

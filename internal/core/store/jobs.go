@@ -6,7 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 
-	"humblemule/job"
+	"humblemule.example/job"
 )
 
 // Row is a job's row. Fields that are zero in the row are zero here.

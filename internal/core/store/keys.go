@@ -5,7 +5,7 @@ import (
 	"database/sql"
 	"errors"
 
-	"humblemule/job"
+	"humblemule.example/job"
 )
 
 var sqlOpenByKey = statement(`SELECT ` + rowColumns + ` FROM ` + rowsBy("jobs_open") + ` WHERE task = ? AND key = ? AND (started_at > 0) = ? AND key <> '' AND state < {done} AND removed_by = 0 AND id <> ? ORDER BY id DESC LIMIT 1`)

@@ -7,7 +7,7 @@ import (
 	"slices"
 	"strings"
 
-	"humblemule/job"
+	"humblemule.example/job"
 )
 
 // Writes of the kinds that most jobs' lives are made of go out together: half of what a row

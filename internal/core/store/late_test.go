@@ -8,7 +8,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"humblemule/job"
+	"humblemule.example/job"
 )
 
 // Writes that go out together change the rows that are meant, and no other, however the ids

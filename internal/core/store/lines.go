@@ -4,7 +4,7 @@ import (
 	"context"
 	"math"
 
-	"humblemule/api"
+	"humblemule.example/api"
 )
 
 var sqlInsertLine = statement(`INSERT INTO log_lines (job, attempt, n, at, text) VALUES (?, ?, ?, ?, ?) ON CONFLICT (job, attempt, n) DO NOTHING`)

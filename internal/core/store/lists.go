@@ -3,7 +3,7 @@ package store
 import (
 	"context"
 
-	"humblemule/job"
+	"humblemule.example/job"
 )
 
 // IDsInGroup reads ids of a group beyond after, newest or oldest first.

@@ -5,7 +5,7 @@ import (
 	"database/sql"
 	"errors"
 
-	"humblemule/job"
+	"humblemule.example/job"
 )
 
 // Operation is the row of an action on many jobs: Body is what it is, as JSON, and

@@ -4,7 +4,7 @@ import (
 	"database/sql"
 	"errors"
 
-	"humblemule/job"
+	"humblemule.example/job"
 )
 
 // Queue is a queue's row.

@@ -4,7 +4,7 @@ import (
 	"database/sql"
 	"errors"
 
-	"humblemule/job"
+	"humblemule.example/job"
 )
 
 // Receipts is a commit's receipts, written at a time, when the file was served so long.

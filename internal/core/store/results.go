@@ -3,7 +3,7 @@ package store
 import (
 	"errors"
 
-	"humblemule/job"
+	"humblemule.example/job"
 )
 
 // Result writes a job's result.

@@ -5,8 +5,8 @@ import (
 	"database/sql"
 	"errors"
 
-	"humblemule/api"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/job"
 )
 
 // RunsKept is how many lines of a schedule's history are kept.

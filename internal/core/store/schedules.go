@@ -4,7 +4,7 @@ import (
 	"database/sql"
 	"errors"
 
-	"humblemule/job"
+	"humblemule.example/job"
 )
 
 // Schedule is the row of a schedule; Body is its rule, as JSON.

@@ -12,7 +12,7 @@ import (
 
 	"github.com/mattn/go-sqlite3"
 
-	"humblemule/job"
+	"humblemule.example/job"
 )
 
 // What only SQLite knows stands in this file, in identity.go (its log, and what tells one

@@ -8,7 +8,7 @@ import (
 	"slices"
 	"strings"
 
-	"humblemule/job"
+	"humblemule.example/job"
 )
 
 // Each statement stands beside the method that runs it. Those of the writing connection are

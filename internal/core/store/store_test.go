@@ -15,7 +15,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"humblemule/job"
+	"humblemule.example/job"
 )
 
 func open(t *testing.T) (*Store, string) {

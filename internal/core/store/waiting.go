@@ -5,8 +5,8 @@ import (
 	"database/sql"
 	"errors"
 
-	"humblemule/api"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/job"
 )
 
 var sqlHeads = statement(`SELECT ` + rowColumns + ` FROM ` + rowsFrom + ` WHERE queue = ? AND task = ? AND state = {ready} AND removed_by = 0 ORDER BY level DESC, rank, id LIMIT ?`)

@@ -5,8 +5,8 @@ import (
 	"database/sql"
 	"errors"
 
-	"humblemule/api"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/job"
 )
 
 var sqlPutWorker = statement(`INSERT INTO workers (uid, name, host, pid, version, first_seen, last_seen) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?6)

@@ -4,7 +4,7 @@ package trend
 import (
 	"time"
 
-	"humblemule/job"
+	"humblemule.example/job"
 )
 
 // Seconds is how many buckets of a second are kept: all rates are over the last minute.

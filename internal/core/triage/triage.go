@@ -27,7 +27,7 @@ import (
 	"strings"
 	"unicode/utf8"
 
-	"humblemule/api"
+	"humblemule.example/api"
 )
 
 // Version is that of the rules. It is part of every cause's id: other rules, other

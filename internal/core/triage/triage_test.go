@@ -18,7 +18,7 @@ type labelled struct{ Cause, Type, Text string }
 // The labelled failures of the harbour were made before the rules. Those of half of
 // the causes were not looked at while the rules were made.
 func readLabelled(t *testing.T) (seen, unseen []labelled) {
-	f, err := os.Open("../../../harbour/data/causes.ndjson")
+	f, err := os.Open("../../harbour/data/causes.ndjson")
 	require.NoError(t, err)
 	defer f.Close()
 	for lines := bufio.NewScanner(f); lines.Scan(); {

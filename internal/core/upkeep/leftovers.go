@@ -5,9 +5,9 @@ import (
 	"slices"
 	"time"
 
-	"humblemule/internal/core/commit"
-	"humblemule/internal/core/memory"
-	"humblemule/job"
+	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/memory"
+	"humblemule.example/job"
 )
 
 // What is kept beside the jobs goes when nothing has needed it for long, some at a time.

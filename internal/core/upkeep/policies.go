@@ -3,8 +3,8 @@ package upkeep
 import (
 	"time"
 
-	"humblemule/internal/core/commit"
-	"humblemule/internal/core/memory"
+	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/memory"
 )
 
 // Policies that no job has go after a while. Which ones have jobs is found by walks over

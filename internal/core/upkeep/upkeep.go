@@ -10,8 +10,8 @@ package upkeep
 import (
 	"time"
 
-	"humblemule/internal/core/commit"
-	"humblemule/internal/sentence"
+	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/sentence"
 )
 
 // Due is the timed work that moves jobs whose time has come.

@@ -8,10 +8,10 @@ import (
 	"sync"
 	"time"
 
-	"humblemule/api"
-	"humblemule/internal/core/commit"
-	"humblemule/internal/core/read"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/read"
+	"humblemule.example/job"
 )
 
 // mostChanged bounds the ids that a watcher gathers; beyond it says that there

@@ -16,11 +16,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"humblemule/api"
-	"humblemule/internal/core/engine"
-	"humblemule/internal/core/store"
-	"humblemule/internal/core/store/faultfs"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/engine"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/internal/core/store/faultfs"
+	"humblemule.example/job"
 )
 
 var every = flag.Int("cuts.every", 7, "of the operations at which the power may be cut, every how many are tried")

@@ -10,9 +10,9 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"humblemule/internal/core/store"
-	"humblemule/internal/core/store/faultfs"
-	"humblemule/job"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/internal/core/store/faultfs"
+	"humblemule.example/job"
 )
 
 // olderFile writes a file of an older schema with n jobs, as it stands on its disk too. A

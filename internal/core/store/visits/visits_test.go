@@ -18,11 +18,11 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
-	"humblemule/api"
-	"humblemule/internal/core/engine"
-	"humblemule/internal/core/store"
-	"humblemule/internal/core/store/visits"
-	"humblemule/job"
+	"humblemule.example/api"
+	"humblemule.example/internal/core/engine"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/internal/core/store/visits"
+	"humblemule.example/job"
 )
 
 func TestMain(m *testing.M) {

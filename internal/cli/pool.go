@@ -1,0 +1,194 @@
+package cli
+
+import (
+	"fmt"
+	"log/slog"
+	"maps"
+	"os"
+	"slices"
+	"strings"
+	"time"
+
+	"github.com/spf13/cobra"
+
+	"humblemule.example/client"
+	"humblemule.example/internal/check"
+	"humblemule.example/internal/cli/present"
+	"humblemule.example/internal/config"
+	"humblemule.example/internal/server"
+	"humblemule.example/internal/shell"
+	"humblemule.example/job"
+	"humblemule.example/worker"
+)
+
+func (a *app) poolCommand() *cobra.Command {
+	var o worker.Options
+	var weights map[string]int
+	var commands []string
+	var lease, grace, once string
+	c := &cobra.Command{
+		Use: "pool --run TASK=COMMAND", Short: "Start a worker pool that runs a shell command for each job", Args: args(cobra.NoArgs),
+		Example: "  hmule pool --queue archive --slots 2 --run log.pack='./pack.sh'\n  hmule pool --once 42 --run log.pack='./pack.sh'",
+		Long: `Start a worker pool that runs a shell command for each job.
+
+The payload comes on standard input as JSON; HMULE_JOB_ID, HMULE_ATTEMPT, HMULE_TASK and
+HMULE_QUEUE say what runs. The last line of standard output, where it is JSON, is the
+result; all else that is written is the attempt's log. Lines of standard output tell more:
+
+  @hmule progress 40 charts are drawn
+  @hmule label berth berth-3
+  @hmule enqueue {"task":"notice.publish","payload":{"berth":3}}   when this job is done
+  @hmule skip the ship has sailed                                  and exit 0
+  @hmule postpone 10m                                              and exit 0
+  @hmule retry_in 30s                                              and fail
+
+Exit status 0 is done, 65 gives the job up, all others fail the attempt. A COMMAND whose
+first word is not found ends the pool at once with status 2. When the job is cancelled or
+its time is up, the command and all it has started get SIGTERM, and SIGKILL 3 s later.
+
+SIGTERM or Ctrl-C ends the pool: it takes no more, lets commands finish within the grace
+time, and gives the rest back. A second one ends the grace time.`,
+		RunE: func(c *cobra.Command, _ []string) error {
+			for flag, v := range map[string]struct {
+				text string
+				to   *time.Duration
+			}{"lease": {lease, &o.Lease}, "grace": {grace, &o.Grace}} {
+				var d job.Duration
+				if err := readInto(flag, v.text, &d); err != nil {
+					return err
+				}
+				*v.to = d.Go()
+			}
+			if len(weights) > 0 {
+				o.Weights = weights
+				o.Queues = append(o.Queues, slices.Sorted(maps.Keys(weights))...)
+			}
+			return a.pool(c, o, commands, once)
+		},
+	}
+	f := c.Flags()
+	f.StringArrayVar(&commands, "run", nil, "task and the command that does it, as TASK=COMMAND; may be given again")
+	f.StringSliceVar(&o.Queues, "queue", nil, "queues to serve, the first one emptied first (common)")
+	f.StringToIntVar(&weights, "weight", nil, "queues that share the slots by weights instead, as QUEUE=WEIGHT; may be given again")
+	f.IntVar(&o.Slots, "slots", 1, "how many jobs run at once")
+	f.IntVar(&o.MaxSlots, "max-slots", 0, "let the pool grow by itself up to so many while jobs wait")
+	f.IntVar(&o.Ahead, "ahead", 0, "how many jobs may be held unstarted, for tiny jobs; -1 chooses by measured run times")
+	f.StringVar(&o.Name, "name", "", "how people know the pool (the host's name)")
+	f.StringVar(&lease, "lease", "45s", "length of a lease, 1s to 1h; it is renewed at a third of it")
+	f.StringVar(&grace, "grace", "25s", "how long running commands may go on when the pool ends")
+	f.StringVar(&once, "once", "", "run this one ready job in the foreground, out of its turn, and end")
+	return c
+}
+
+func (a *app) pool(c *cobra.Command, o worker.Options, commands []string, once string) error {
+	if len(commands) == 0 {
+		return usageError{fmt.Errorf("--run is missing; say what to do, as in --run log.pack='./pack.sh'")}
+	}
+	if o.Slots < 1 || o.MaxSlots != 0 && o.MaxSlots < o.Slots {
+		return usageError{fmt.Errorf("--slots %d and --max-slots %d do not fit; slots are 1 and more, and max-slots no less than slots", o.Slots, o.MaxSlots)}
+	}
+	if o.Ahead < worker.Measured {
+		return usageError{fmt.Errorf("--ahead %d is no number of jobs; it is 0 and more, or -1 to choose by measured run times", o.Ahead)}
+	}
+	m, err := a.clientWith()
+	if err != nil {
+		return err
+	}
+	defer m.Close()
+	o.Log, o.Version = slog.New(slog.NewTextHandler(a.err, nil)), Version
+	pool := worker.New(m, o)
+	for _, text := range commands {
+		task, command, ok := strings.Cut(text, "=")
+		if wrong := check.Name("task", task); !ok || wrong != nil || command == "" {
+			return usageError{fmt.Errorf("--run %q is not TASK=COMMAND with the name of a task, such as log.pack='./pack.sh'", text)}
+		}
+		if err := shell.Check(command); err != nil {
+			return usageError{fmt.Errorf("--run %s: %w", task, err)}
+		}
+		shell.Handle(pool, task, command)
+	}
+	onSecondSignal(c.Context(), func() {
+		pool.Hurry()
+		time.AfterFunc(2*shell.KillAfter, func() { os.Exit(exitRefused) })
+	})
+	if once == "" {
+		return pool.Run(c.Context())
+	}
+	return a.runOnce(c, pool, m, once)
+}
+
+// runOnce runs one job in the foreground and shows what became of it.
+func (a *app) runOnce(c *cobra.Command, pool *worker.Pool, m *client.Client, text string) error {
+	id, err := jobID(text)
+	if err != nil {
+		return err
+	}
+	if _, err := pool.RunOnce(c.Context(), id); err != nil {
+		return err
+	}
+	j, err := m.Job(c.Context(), id)
+	if err != nil {
+		return err
+	}
+	if err := a.show(j, func(o *present.Out) { showJob(o, j) }); err != nil {
+		return err
+	}
+	if j.State != job.Done {
+		return fmt.Errorf("job %d is %s", id, j.State)
+	}
+	return nil
+}
+
+func roleWords() (words []string) {
+	for _, r := range server.Roles() {
+		words = append(words, string(r))
+	}
+	return words
+}
+
+func (a *app) tokenCommand() *cobra.Command {
+	c := &cobra.Command{Use: "token", Short: "Make tokens for a service that other machines may use", Args: args(cobra.NoArgs), RunE: func(c *cobra.Command, _ []string) error { return c.Help() }}
+	c.AddCommand(a.tokenNewCommand())
+	return c
+}
+
+func (a *app) tokenNewCommand() *cobra.Command {
+	var t config.Token
+	var file string
+	c := &cobra.Command{
+		Use: "new NAME", Short: "Draw a token; it is shown once, and only its hash is kept", Args: args(cobra.ExactArgs(1)),
+		Example: "  hmule token new harbour-office --role worker --tokens tokens.yaml",
+		RunE: func(c *cobra.Command, given []string) error {
+			t.Name = given[0]
+			if !slices.Contains(roleWords(), t.Role) {
+				return usageError{fmt.Errorf("--role %q is no role; it is one of %s", t.Role, strings.Join(roleWords(), ", "))}
+			}
+			secret := config.NewToken()
+			t.Hash = server.HashToken(secret)
+			if file != "" {
+				if err := config.AddToken(file, t, roleWords()); err != nil {
+					return err
+				}
+			}
+			told := struct {
+				Name  string `json:"name"`
+				Role  string `json:"role"`
+				Token string `json:"token"`
+				Hash  string `json:"sha256"`
+			}{t.Name, t.Role, secret, t.Hash}
+			return a.show(told, func(o *present.Out) {
+				o.Line("%s", secret)
+				o.Hint("This is the token of %s, a %s. It is shown once; give it to its user as HMULE_TOKEN.", t.Name, t.Role)
+				if file == "" {
+					o.Hint("Add this to the tokens file of the service, beneath tokens: and send it SIGHUP:")
+					o.Line("%s", strings.TrimSuffix(config.TokenEntry(t), "\n"))
+				} else {
+					o.Hint("%s has its hash. A running service reads the file again on SIGHUP.", file)
+				}
+			})
+		},
+	}
+	c.Flags().StringVar(&t.Role, "role", "", "reader, producer, worker or operator")
+	c.Flags().StringVar(&file, "tokens", fromEnv("HMULE_TOKENS", ""), "tokens file to add it to; made where there is none (HMULE_TOKENS)")
+	return c
+}

@@ -1,0 +1,334 @@
+package cli
+
+import (
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"log/slog"
+	"math"
+	"net"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"runtime/debug"
+	"slices"
+	"strconv"
+	"strings"
+	"sync/atomic"
+	"syscall"
+
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+
+	"humblemule.example/api"
+	"humblemule.example/internal/config"
+	"humblemule.example/internal/console"
+	"humblemule.example/internal/core/engine"
+	"humblemule.example/internal/server"
+)
+
+const defaultListen = "127.0.0.1:6853"
+
+// serving is how a service is asked for.
+type serving struct {
+	config.Service
+	config string
+	given  map[string]string // flags that were given
+}
+
+// flags lets a command take settings of the service, and the set-up file.
+func (s *serving) flags(c *cobra.Command, names ...string) {
+	c.Flags().StringVar(&s.config, "config", fromEnv("HMULE_CONFIG", ""), "set-up file (HMULE_CONFIG)")
+	for _, f := range config.Flags() {
+		if slices.Contains(names, f.Name) {
+			c.Flags().String(f.Name, f.BuiltIn, f.Says)
+		}
+	}
+}
+
+// read finds the settings: from flags, variables and the set-up file.
+func (s *serving) read(c *cobra.Command) (config.File, error) {
+	s.given = map[string]string{}
+	c.Flags().Visit(func(f *pflag.Flag) { s.given[f.Name] = f.Value.String() })
+	return s.readAgain()
+}
+
+// readAgain reads the set-up file again.
+func (s *serving) readAgain() (file config.File, err error) {
+	if s.config != "" {
+		file, err = config.ReadSetup(s.config)
+	}
+	var wrong error
+	s.Service, wrong = config.Resolve(s.given, file)
+	return file, errors.Join(err, wrong)
+}
+
+// isSet tells whether a setting is another than the built-in one.
+func (s *serving) isSet(name string) bool {
+	return slices.ContainsFunc(s.Settings, func(v api.Setting) bool { return v.Name == name && v.From != api.SettingBuiltIn })
+}
+
+// service is a running service.
+type service struct {
+	asked    serving
+	engine   *engine.Engine
+	listener net.Listener
+	server   *server.Server
+	log      *slog.Logger
+	// certificate is replaced when its files are read again.
+	certificate atomic.Pointer[tls.Certificate]
+}
+
+// open opens the data file and the address, and loads a set-up; nothing is answered yet.
+func open(asked serving, setup api.Setup, log *slog.Logger) (*service, error) {
+	s := &service{asked: asked, log: log}
+	tokens, err := s.readSecrets()
+	if err != nil {
+		return nil, err
+	}
+	l, err := listenOn(asked.Listen, tokens != nil)
+	if err != nil {
+		return nil, err
+	}
+	s.listener = l
+	if asked.TLSCert != "" {
+		s.listener = tls.NewListener(l, &tls.Config{
+			MinVersion: tls.VersionTLS12, NextProtos: []string{"http/1.1"},
+			GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return s.certificate.Load(), nil },
+		})
+	} else if !isLoopback(asked.Listen) {
+		log.Warn("the service is open to other machines without TLS: tokens and payloads can be read on the way; give --tls-cert and --tls-key, or put a proxy with TLS before it")
+	}
+	if s.engine, err = engine.Open(asked.Data, engine.Options{Log: log, MaxPayload: asked.MaxPayload, MinFree: asked.MinFree}); err != nil {
+		l.Close()
+		return nil, err
+	}
+	s.server = server.New(s.engine, server.Options{MaxBodies: asked.MaxBodies, Version: Version, Console: console.Files(), Log: log, Settings: s.inForce})
+	if tokens != nil {
+		s.server.SetTokens(tokens)
+	}
+	if err := s.loadSetup(context.Background(), setup); err != nil {
+		l.Close()
+		return nil, errors.Join(err, s.engine.Close())
+	}
+	return s, nil
+}
+
+// inForce tells the settings of the service, also those that the machine suggests.
+func (s *service) inForce() []api.Setting {
+	all := slices.Clone(s.asked.Settings)
+	for i := range all {
+		v := &all[i]
+		mebibytes := func(n int64) { v.Value = api.SettingValue(fmt.Sprintf("%dMiB", n>>20)) }
+		switch fromGo := os.Getenv("GOMEMLIMIT"); {
+		case v.From != api.SettingBuiltIn:
+		case v.Name == "min_free":
+			mebibytes(s.engine.MinFree())
+		case v.Name == "memory_limit" && fromGo != "":
+			v.From, v.Where, v.Value = api.SettingByVariable, "GOMEMLIMIT", api.SettingValue(fromGo)
+		case v.Name == "memory_limit":
+			mebibytes(memoryLimit(0))
+		}
+	}
+	return all
+}
+
+// loadSetup makes queues and tasks what the set-up file defines, where one is given.
+func (s *service) loadSetup(ctx context.Context, setup api.Setup) error {
+	if s.asked.config == "" {
+		return nil
+	}
+	ctx = engine.WithCall(ctx, engine.Call{Principal: filepath.Base(s.asked.config)})
+	diff, err := s.engine.Load(ctx, api.SetupRequest{Setup: setup, DryRun: true})
+	if err != nil || len(diff.Changes) == 0 {
+		return err // what changes nothing is no action
+	}
+	if diff, err = s.engine.Load(ctx, api.SetupRequest{Setup: setup, Removes: true}); err != nil {
+		return fmt.Errorf("%s: %w", s.asked.config, err)
+	}
+	s.log.Info("the set-up file was loaded", "file", s.asked.config, "changes", len(diff.Changes), "same", diff.Same)
+	if diff.Operation != 0 {
+		s.log.Warn("finished jobs that are kept no longer are being removed; for ten minutes after the last: hmule operation ID --undo", "operation", diff.Operation)
+	}
+	return nil
+}
+
+// reload reads the set-up file again and loads it. What only a start can change waits for
+// the next one.
+func (s *service) reload(ctx context.Context) error {
+	next := s.asked
+	file, err := next.readAgain()
+	if err != nil {
+		return err
+	}
+	for i, v := range next.Settings {
+		if string(v.Value) != string(s.asked.Settings[i].Value) {
+			s.log.Warn("the service keeps this setting until it is started again", "setting", v.Name, "now", plain(s.asked.Settings[i].Value), "then", plain(v.Value))
+		}
+	}
+	return s.loadSetup(ctx, file.Setup)
+}
+
+// readSecrets reads the tokens and the certificate; nil where none are asked for.
+func (s *service) readSecrets() (tokens []server.Token, err error) {
+	if (s.asked.TLSCert == "") != (s.asked.TLSKey == "") {
+		return nil, usageError{errors.New("--tls-cert and --tls-key belong together; give both or neither")}
+	}
+	if s.asked.TLSCert != "" {
+		pair, err := tls.LoadX509KeyPair(s.asked.TLSCert, s.asked.TLSKey)
+		if err != nil {
+			return nil, fmt.Errorf("the certificate of --tls-cert and the key of --tls-key cannot be used: %w", err)
+		}
+		s.certificate.Store(&pair)
+	}
+	if s.asked.Tokens == "" {
+		return nil, nil
+	}
+	entries, err := config.ReadTokens(s.asked.Tokens, roleWords())
+	for _, e := range entries {
+		tokens = append(tokens, server.Token{Name: e.Name, Role: server.Role(e.Role), Hash: e.Hash})
+	}
+	return tokens, err
+}
+
+// rereadOn reads set-up, tokens and certificate again whenever a signal comes, until ctx
+// ends. What cannot be read leaves everything as it was.
+func (s *service) rereadOn(ctx context.Context, signals ...os.Signal) {
+	asked := make(chan os.Signal, 1)
+	signal.Notify(asked, signals...)
+	defer signal.Stop(asked)
+	for {
+		select {
+		case <-asked:
+		case <-ctx.Done():
+			return
+		}
+		if err := s.reload(ctx); err != nil {
+			s.log.Error("what the set-up file defines stays as it was", "error", err)
+		}
+		tokens, err := s.readSecrets()
+		switch {
+		case err != nil:
+			s.log.Error("tokens and certificate stay as they were", "error", err)
+		case tokens == nil && s.asked.config == "":
+			s.log.Info("there is nothing to read again: the service was started without --tokens and --config")
+		case tokens != nil:
+			s.server.SetTokens(tokens)
+			s.log.Info("tokens and certificate were read again", "tokens", len(tokens))
+		}
+	}
+}
+
+func isLoopback(listen string) bool {
+	host, _, _ := net.SplitHostPort(listen)
+	ip := net.ParseIP(host)
+	return host == "localhost" || ip != nil && ip.IsLoopback()
+}
+
+// listenOn opens an address; one of this machine alone, unless tokens are asked
+// for.
+func listenOn(listen string, tokens bool) (net.Listener, error) {
+	if _, _, err := net.SplitHostPort(listen); err != nil {
+		return nil, usageError{fmt.Errorf("--listen %q is no address; write it as %s", listen, defaultListen)}
+	}
+	if !tokens && !isLoopback(listen) {
+		return nil, usageError{fmt.Errorf("--listen %q would open the service to other machines, which needs tokens: give --tokens FILE (hmule token new writes one), or use a loopback address such as %s", listen, defaultListen)}
+	}
+	l, err := net.Listen("tcp", listen)
+	if errors.Is(err, syscall.EADDRINUSE) {
+		return nil, fmt.Errorf("%s is in use already: stop the service there, or choose another port with --listen 127.0.0.1:6854", listen)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("%s cannot be listened on: %w", listen, err)
+	}
+	return l, nil
+}
+
+func (s *service) address() string {
+	scheme := "http://"
+	if s.asked.TLSCert != "" {
+		scheme = "https://"
+	}
+	return scheme + s.listener.Addr().String()
+}
+
+// A service keeps little in memory and makes much garbage: collecting less often
+// costs some megabytes and saves a tenth of its CPU time. GOGC overrides it.
+const gcPercent = 400
+
+// run answers until ctx ends, then closes the data file.
+func (s *service) run(ctx context.Context) error {
+	if os.Getenv("GOGC") == "" {
+		debug.SetGCPercent(gcPercent)
+	}
+	if s.asked.MemoryLimit != 0 || os.Getenv("GOMEMLIMIT") == "" {
+		debug.SetMemoryLimit(memoryLimit(s.asked.MemoryLimit))
+	}
+	go s.rereadOn(ctx, syscall.SIGHUP)
+	err := s.server.Serve(ctx, s.listener)
+	return errors.Join(err, s.engine.Close())
+}
+
+func (a *app) serveCommand() *cobra.Command {
+	var asked serving
+	c := &cobra.Command{
+		Use: "serve", Short: "Start the service", Args: args(cobra.NoArgs),
+		Example: "  hmule serve --data harbour.db\n  hmule serve --listen 0.0.0.0:6853 --tokens tokens.yaml --tls-cert cert.pem --tls-key key.pem",
+		Long: `Start the service.
+
+Without --tokens it answers on this machine only, and everybody here may do everything.
+With --tokens every request needs a token of the file, with a role: reader, producer,
+worker or operator; hmule token new makes them. Clients show theirs by HMULE_TOKEN.
+With --config everything is set as the file defines it, but for what a flag or a variable
+says otherwise; see: hmule setup --help, and for what is in force: hmule settings.
+SIGHUP reads set-up file, tokens and certificate again.`,
+		RunE: func(c *cobra.Command, _ []string) error {
+			log := slog.New(slog.NewTextHandler(a.err, nil))
+			file, err := asked.read(c)
+			if err != nil {
+				return usageError{err}
+			}
+			s, err := open(asked, file.Setup, log)
+			if err != nil {
+				return err
+			}
+			full, err := filepath.Abs(asked.Data)
+			if err != nil {
+				full = asked.Data
+			}
+			log.Info("service starts", "version", Version, "data", full, "console", s.address()+"/", "api", s.address()+"/v1")
+			err = s.run(c.Context())
+			log.Info("service ends")
+			return err
+		},
+	}
+	asked.flags(c, "data", "listen", "tokens", "tls-cert", "tls-key", "max-payload", "min-free", "max-bodies", "memory-limit")
+	return c
+}
+
+// memoryLimit is what is asked for or, where nothing is, 70 % of the memory that this
+// machine, or the control group of this process, has.
+func memoryLimit(asked int64) int64 {
+	if asked != 0 {
+		return asked
+	}
+	has := int64(math.MaxInt64)
+	var machine syscall.Sysinfo_t
+	if syscall.Sysinfo(&machine) == nil {
+		has = int64(machine.Totalram) * int64(machine.Unit)
+	}
+	for _, file := range []string{"/sys/fs/cgroup/memory.max", "/sys/fs/cgroup/memory/memory.limit_in_bytes"} {
+		raw, err := os.ReadFile(file)
+		if err != nil {
+			continue
+		}
+		if n, err := strconv.ParseInt(strings.TrimSpace(string(raw)), 10, 64); err == nil {
+			has = min(has, n)
+		}
+	}
+	if has == math.MaxInt64 {
+		return has
+	}
+	return has / 10 * 7
+}

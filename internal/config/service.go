@@ -1,0 +1,179 @@
+package config
+
+import (
+	"cmp"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strconv"
+	"strings"
+
+	"github.com/goccy/go-yaml/ast"
+
+	"humblemule.example/api"
+)
+
+// Service is what a service is started with. It comes, each setting by itself, from a
+// flag, else from a variable, else from the section service of the set-up file, else it
+// is as built in.
+type Service struct {
+	Data, Listen, Tokens, TLSCert, TLSKey string
+	// MaxPayload is the longest payload of a job, in bytes.
+	MaxPayload int
+	// MinFree is how many bytes must be free for jobs to be taken in, MaxBodies how many
+	// the bodies of all requests under way may have, and MemoryLimit how many the program
+	// tries to stay below; 0 for what the machine suggests.
+	MinFree, MaxBodies, MemoryLimit int64
+	// Settings tells each of them with where it comes from.
+	Settings []api.Setting
+}
+
+// serviceSetting is one of them. Its flag has its name with - for _.
+type serviceSetting struct {
+	name, builtIn, says string
+	isPath              bool
+	set                 func(s *Service, value string) error
+}
+
+func (s serviceSetting) variable() string { return "HMULE_" + strings.ToUpper(s.name) }
+func (s serviceSetting) flag() string     { return strings.ReplaceAll(s.name, "_", "-") }
+
+var serviceSettings = []serviceSetting{
+	{"data", "hmule.db", "data file; created where there is none", true, text(func(s *Service) *string { return &s.Data })},
+	{"listen", "127.0.0.1:6853", "address to answer at", false, text(func(s *Service) *string { return &s.Listen })},
+	{"tokens", "", "file of tokens that callers need; permits other addresses", true, text(func(s *Service) *string { return &s.Tokens })},
+	{"tls_cert", "", "certificate, with its chain, as PEM", true, text(func(s *Service) *string { return &s.TLSCert })},
+	{"tls_key", "", "its key, as PEM", true, text(func(s *Service) *string { return &s.TLSKey })},
+	{"max_payload", "128KiB", "longest payload of a job, 1KiB to 8MiB", false, func(s *Service, value string) error {
+		n, err := size(value, 1<<10, 8<<20)
+		s.MaxPayload = int(n)
+		return err
+	}},
+	{"min_free", "", "room on the disk below which no job is taken in, 1MiB and more; 2 % of the disk or 256MiB, the smaller, unless set", false, bytesOf(func(s *Service) *int64 { return &s.MinFree }, 1<<20)},
+	{"max_bodies", "256MiB", "bytes of all requests under way, 16MiB and more", false, bytesOf(func(s *Service) *int64 { return &s.MaxBodies }, 16<<20)},
+	{"memory_limit", "", "memory that the service tries to stay below, 64MiB and more; 70 % of what there is unless set", false, bytesOf(func(s *Service) *int64 { return &s.MemoryLimit }, 64<<20)},
+}
+
+// bytesOf reads a number of bytes of at least so many into a field; empty leaves it.
+func bytesOf(field func(s *Service) *int64, least int64) func(*Service, string) error {
+	return func(s *Service, value string) (err error) {
+		if value == "" {
+			return nil
+		}
+		*field(s), err = size(value, least, 1<<50)
+		return err
+	}
+}
+
+func text(field func(s *Service) *string) func(*Service, string) error {
+	return func(s *Service, value string) error {
+		*field(s) = value
+		return nil
+	}
+}
+
+var units = []struct {
+	name  string
+	bytes int64
+}{{"KiB", 1 << 10}, {"MiB", 1 << 20}, {"GiB", 1 << 30}, {"TiB", 1 << 40}}
+
+// size reads a number of bytes within bounds, such as 200000, 64KiB or 2GiB.
+func size(value string, least, most int64) (int64, error) {
+	number, unit := value, int64(1)
+	for _, u := range units {
+		if rest, has := strings.CutSuffix(value, u.name); has {
+			number, unit = rest, u.bytes
+		}
+	}
+	n, err := strconv.ParseInt(number, 10, 64)
+	switch {
+	case err != nil:
+		return 0, fmt.Errorf("%q is no size; write it as 200000, 64KiB or 2MiB", value)
+	case n < 0 || n > most || n*unit < least || n*unit > most:
+		return 0, fmt.Errorf("%s is outside %s to %s", value, sizeText(least), sizeText(most))
+	}
+	return n * unit, nil
+}
+
+func sizeText(n int64) string {
+	for i := len(units) - 1; i >= 0; i-- {
+		if n >= units[i].bytes {
+			return fmt.Sprint(n/units[i].bytes) + units[i].name
+		}
+	}
+	return fmt.Sprint(n)
+}
+
+// Flag is a setting of the service as a command line has it.
+type Flag struct{ Name, BuiltIn, Says string }
+
+// Flags are the settings of the service as a command line has them.
+func Flags() (all []Flag) {
+	for _, s := range serviceSettings {
+		all = append(all, Flag{s.flag(), s.builtIn, s.says + " (" + s.variable() + ")"})
+	}
+	return all
+}
+
+// located is a value of the file, and where it stands.
+type located struct {
+	value string
+	at    string
+}
+
+// Resolve says with what a service is started: given are the flags, by their names, and
+// file is what the set-up file holds, which may be the zero File.
+func Resolve(given map[string]string, file File) (s Service, err error) {
+	for _, setting := range serviceSettings {
+		v := api.Setting{Of: "service", Name: setting.name, From: api.SettingBuiltIn}
+		value := setting.builtIn
+		in := file.service[setting.name]
+		flag, isGiven := given[setting.flag()]
+		switch fromEnv := os.Getenv(setting.variable()); {
+		case isGiven:
+			value, v.From, v.Where = flag, api.SettingByFlag, "--"+setting.flag()
+		case fromEnv != "":
+			value, v.From, v.Where = fromEnv, api.SettingByVariable, setting.variable()
+		case in.at != "":
+			value, v.From, v.Where = in.value, api.SettingByFile, in.at
+		}
+		if err := setting.set(&s, value); err != nil {
+			return s, fmt.Errorf("%s: %w", cmp.Or(v.Where, setting.name), err)
+		}
+		v.Value = api.SettingValue(value)
+		s.Settings = append(s.Settings, v)
+	}
+	return s, nil
+}
+
+// service reads the section of that name. Paths are seen from the file's folder.
+func (r *setupReader) service(section entry) map[string]located {
+	all := map[string]located{}
+	names := map[string]serviceSetting{}
+	for _, s := range serviceSettings {
+		names[s.name] = s
+	}
+	for _, e := range r.entries(section.value, section.name) {
+		setting, known := names[e.name]
+		switch e.value.(type) {
+		case *ast.MappingNode, *ast.MappingValueNode, *ast.SequenceNode, *ast.NullNode:
+			r.at(e.value, "%s is no text", e.name)
+			continue
+		}
+		value := e.value.GetToken().Value
+		switch {
+		case !known:
+			r.at(e.key, "the service has no setting %q%s", e.name, orNearest(e.name, keysOf(names)))
+			continue
+		case setting.isPath && value != "" && !filepath.IsAbs(value):
+			value = filepath.Join(filepath.Dir(r.path), value)
+		}
+		if err := setting.set(new(Service), value); err != nil {
+			r.at(e.value, "%v", err)
+			continue
+		}
+		p := e.value.GetToken().Position
+		all[e.name] = located{value, fmt.Sprintf("%s:%d:%d", r.path, p.Line, p.Column)}
+	}
+	return all
+}

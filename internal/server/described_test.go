@@ -1,0 +1,137 @@
+package server
+
+import (
+	"fmt"
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"maps"
+	"os"
+	"path/filepath"
+	"regexp"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/getkin/kin-openapi/openapi3"
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"humblemule.example/job"
+)
+
+// openapi.yaml is sound, and describes every route and nothing else.
+func TestDescribed(t *testing.T) {
+	doc, err := openapi3.NewLoader().LoadFromData(OpenAPI())
+	require.NoError(t, err)
+	require.NoError(t, doc.Validate(t.Context()))
+	var described []string
+	for path, item := range doc.Paths.Map() {
+		for method, operation := range item.Operations() {
+			described = append(described, method+" "+path)
+			assert.NotEmpty(t, operation.Summary, path)
+			assert.NotEmpty(t, operation.OperationID, path)
+		}
+	}
+	s, _ := setUp(t)
+	parameter := regexp.MustCompile(`:(\w+)`)
+	var routed []string
+	for _, r := range s.router.Routes() {
+		if ofConsole(r.Path) {
+			continue
+		}
+		routed = append(routed, r.Method+" "+parameter.ReplaceAllString(r.Path, "{$1}"))
+	}
+	assert.ElementsMatch(t, routed, described)
+}
+
+func ofConsole(path string) bool {
+	return slices.ContainsFunc(consoleRoutes, func(r consoleRoute) bool { return r.Path == path })
+}
+
+// The console's router is made of the addresses that the service answers with its page.
+func TestRoutesOfConsole(t *testing.T) {
+	var b strings.Builder
+	b.WriteString("// The addresses of the pages. Written by go generate ./internal/server from consoleRoutes in internal/server/files.go.\nexport const routes = [\n")
+	for _, r := range consoleRoutes {
+		fmt.Fprintf(&b, "  { path: '%s', page: '%s' },\n", r.Path, r.Page)
+	}
+	b.WriteString("] as const\n")
+	isWritten(t, "routes.ts", b.String())
+}
+
+// isWritten holds a file of the console to what it is made from, or writes it.
+func isWritten(t *testing.T, name, text string) {
+	file := filepath.Join("../../console/src", name)
+	if os.Getenv("HMULE_WRITE_CONSOLE") != "" {
+		require.NoError(t, os.WriteFile(file, []byte(text), 0o644))
+	}
+	is, err := os.ReadFile(file)
+	require.NoError(t, err)
+	require.Equal(t, text, string(is), "run: go generate ./internal/server")
+}
+
+// Every kind of problem has a status, and a title that no other has.
+func TestKinds(t *testing.T) {
+	file, err := parser.ParseFile(token.NewFileSet(), "../../job/problem.go", nil, 0)
+	require.NoError(t, err)
+	var declared []job.Kind
+	ast.Inspect(file, func(n ast.Node) bool {
+		spec, is := n.(*ast.ValueSpec)
+		if !is || len(spec.Values) == 0 {
+			return true
+		}
+		if of, named := spec.Type.(*ast.Ident); named && of.Name == "Kind" {
+			word, err := strconv.Unquote(spec.Values[0].(*ast.BasicLit).Value)
+			require.NoError(t, err)
+			declared = append(declared, job.Kind(word))
+		}
+		return true
+	})
+	require.NotEmpty(t, declared)
+	assert.ElementsMatch(t, declared, slices.Collect(maps.Keys(kinds)), "every kind is answered with a status")
+	titles := map[string]job.Kind{}
+	for kind, k := range kinds {
+		assert.True(t, k.status >= 400 && k.status < 600, "%s: %d", kind, k.status)
+		assert.Empty(t, titles[k.title], "%s has the title of another", kind)
+		titles[k.title] = kind
+		assert.Regexp(t, `^[A-Z][^.]+$`, k.title, kind)
+	}
+}
+
+// The words of the wire are those of the tables that the service goes by; the console's types
+// are made of them.
+func TestWords(t *testing.T) {
+	doc, err := openapi3.NewLoader().LoadFromData(OpenAPI())
+	require.NoError(t, err)
+	var states []any
+	for _, s := range job.States() {
+		states = append(states, s.String())
+	}
+	assert.Equal(t, states, doc.Components.Schemas["State"].Value.Enum)
+	assert.Equal(t, wordsOf(job.Outcomes()), doc.Components.Schemas["Outcome"].Value.Enum)
+	assert.Equal(t, wordsOf(job.Reasons()), doc.Components.Schemas["Job"].Value.Properties["reason"].Value.Enum)
+	for _, r := range job.Reasons() {
+		assert.NotEmpty(t, r.Says(), r)
+	}
+	var b strings.Builder
+	b.WriteString("// The words of states and outcomes. Written by go generate ./internal/server from the tables of job.\nimport type { State } from './api/client'\n\n")
+	b.WriteString("/** States in the order of a job's life, with what a job does in each. */\nexport const means: Record<State, string> = {\n")
+	for _, s := range job.States() {
+		fmt.Fprintf(&b, "  %s: '%s',\n", s, strings.ToUpper(s.Says()[:1])+s.Says()[1:])
+	}
+	b.WriteString("}\nexport const states = Object.keys(means) as State[]\n\n/** How an attempt ended, by its outcome. */\nexport const outcomeWord = {\n")
+	for _, o := range job.Outcomes() {
+		fmt.Fprintf(&b, "  %s: '%s',\n", o, o.Past())
+	}
+	b.WriteString("} as const\n")
+	isWritten(t, "words.ts", b.String())
+}
+
+func wordsOf[T ~string](all []T) (words []any) {
+	for _, w := range all {
+		words = append(words, string(w))
+	}
+	return words
+}

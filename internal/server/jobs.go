@@ -1,0 +1,479 @@
+package server
+
+import (
+	"bufio"
+	"bytes"
+	"context"
+	"crypto/sha256"
+	stdjson "encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"maps"
+	"net/url"
+	"slices"
+	"strconv"
+	"strings"
+
+	"github.com/gin-gonic/gin"
+	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
+
+	"humblemule.example/api"
+	"humblemule.example/internal/core/engine"
+	"humblemule.example/job"
+)
+
+// enqueue takes in one job, or many all or nothing.
+func (s *Server) enqueue(c *gin.Context) (any, error) {
+	kind, err := mediaType(c, mediaJSON, mediaNDJSON)
+	if err != nil {
+		return nil, err
+	}
+	if kind == mediaNDJSON {
+		return s.enqueueLines(c)
+	}
+	raw, err := body(c)
+	if err != nil {
+		return nil, err
+	}
+	ctx, err := asCall(c, raw)
+	if err != nil {
+		return nil, err
+	}
+	if start := bytes.TrimLeft(raw, " \t\r\n"); len(start) > 0 && start[0] == '[' {
+		return s.enqueueList(ctx, raw)
+	}
+	return s.enqueueOne(c, ctx, raw)
+}
+
+// enqueueList takes in the jobs of a list, all or nothing.
+func (s *Server) enqueueList(ctx context.Context, raw []byte) (any, error) {
+	var items []jsontext.Value
+	if err := misread(json.Unmarshal(raw, &items), ""); err != nil {
+		return nil, err
+	}
+	b := bulk{s: s}
+	defer b.end()
+	for i, item := range items {
+		if err := b.add(ctx, item, func() string { return fmt.Sprintf("[%d].", i) }); err != nil {
+			return nil, err
+		}
+	}
+	return b.enqueue(ctx, func(i int) string { return fmt.Sprintf("[%d].", i) })
+}
+
+// enqueueLines takes in a job a line, all or nothing. Lines are read as they come, so that no
+// more than one of them is kept beside the jobs.
+func (s *Server) enqueueLines(c *gin.Context) (any, error) {
+	sum := sha256.New()
+	in := bufio.NewReaderSize(io.TeeReader(c.Request.Body, sum), 64<<10)
+	b := bulk{s: s}
+	defer b.end()
+	var lines []int // the numbers of those that hold a job
+	for number := 1; ; number++ {
+		line, end := readLine(in)
+		if err := unread(end); err != nil {
+			return nil, err
+		}
+		if len(bytes.TrimSpace(line)) > 0 {
+			if err := b.add(c.Request.Context(), line, func() string { return fmt.Sprintf("line %d: ", number) }); err != nil {
+				io.Copy(io.Discard, in) // the caller reads no answer before it has sent all
+				return nil, err
+			}
+			lines = append(lines, number)
+		}
+		if end != nil {
+			break
+		}
+	}
+	ctx, err := asCallOf(c, sum)
+	if err != nil {
+		return nil, err
+	}
+	return b.enqueue(ctx, func(i int) string { return fmt.Sprintf("line %d: ", lines[i]) })
+}
+
+// readLine reads a line of any length, which is good until the next is read; io.EOF comes with
+// the last.
+func readLine(in *bufio.Reader) (line []byte, err error) {
+	line, err = in.ReadSlice('\n')
+	if !errors.Is(err, bufio.ErrBufferFull) {
+		return line, err
+	}
+	line = bytes.Clone(line)
+	for errors.Is(err, bufio.ErrBufferFull) {
+		var more []byte
+		more, err = in.ReadSlice('\n')
+		line = append(line, more...)
+	}
+	return line, err
+}
+
+func (s *Server) enqueueOne(c *gin.Context, ctx context.Context, raw []byte) (any, error) {
+	var spec job.Spec
+	if err := readSpec(raw, &spec, ""); err != nil {
+		return nil, err
+	}
+	j, err := s.engine.Enqueue(ctx, spec)
+	if err != nil {
+		return nil, err
+	}
+	c.Header("Location", fmt.Sprintf("/v1/jobs/%d", j.ID))
+	if j.Duplicate {
+		return j, nil
+	}
+	return created{j}, nil
+}
+
+// readSpec reads a spec strictly; at is its place within the body.
+func readSpec(raw []byte, s *job.Spec, at string) error {
+	if err := misread(json.Unmarshal(raw, s, strict), at); err != nil || s.Retry == nil {
+		return err
+	}
+	return retryZeros(raw, s.Retry, at)
+}
+
+// retryZeros refuses parts of a retry that are given as zero: they would silently
+// take their defaults.
+func retryZeros(raw []byte, r *job.Retry, at string) error {
+	var named struct {
+		Retry map[string]jsontext.Value `json:"retry"`
+	}
+	if err := misread(json.Unmarshal(raw, &named), at); err != nil {
+		return err
+	}
+	wrong := r.Zeros(slices.Sorted(maps.Keys(named.Retry)))
+	for i := range wrong {
+		wrong[i].Field = at + wrong[i].Field
+	}
+	return job.Wrong("nothing was done", wrong)
+}
+
+type enqueued struct {
+	ID        int64     `json:"id"`
+	State     job.State `json:"state,omitzero"`
+	Duplicate bool      `json:"duplicate"`
+	// Removed tells, of a call that is repeated, that the job was removed since.
+	Removed bool `json:"removed,omitzero"`
+}
+
+type enqueueAnswer struct {
+	Jobs     []enqueued    `json:"jobs"`
+	Warnings []job.Warning `json:"warnings,omitempty"`
+}
+
+// bulk gathers jobs that are taken in together, all or nothing. Of large ones only a few are
+// read at a time: they are written one after the other anyway, and reading more of them ahead
+// would keep the small calls from the processor.
+type bulk struct {
+	s     *Server
+	specs []job.Spec
+	large bool
+}
+
+// add reads the next spec; at gives its place within the body.
+func (b *bulk) add(ctx context.Context, item []byte, at func() string) error {
+	if len(b.specs) == engine.BulkRows {
+		select {
+		case b.s.bulks <- struct{}{}:
+			b.large = true
+		case <-ctx.Done():
+			return job.Fault(job.Busy, "the caller has gone before its turn came; nothing of this was kept")
+		}
+	}
+	var spec job.Spec
+	if readSpec(item, &spec, "") != nil { // its place is told of one that is wrong
+		spec = job.Spec{}
+		return readSpec(item, &spec, at())
+	}
+	b.specs = append(b.specs, spec)
+	return nil
+}
+
+func (b *bulk) end() {
+	if b.large {
+		<-b.s.bulks
+	}
+}
+
+// enqueue takes in what was gathered; at gives the place of each job within the body.
+func (b *bulk) enqueue(ctx context.Context, at func(int) string) (any, error) {
+	if len(b.specs) == 0 {
+		return nil, job.Fault(job.Invalid, "the body holds no job; send a spec a line, or a list of them")
+	}
+	jobs, err := b.s.engine.EnqueueMany(ctx, b.specs, at)
+	if err != nil {
+		return nil, err
+	}
+	told := make([]enqueued, len(jobs))
+	for i, j := range jobs {
+		told[i] = enqueued{ID: j.ID, State: j.State, Duplicate: j.Duplicate, Removed: j.State == job.Unplaced}
+	}
+	return created{enqueueAnswer{told, b.s.engine.Unserved(b.specs)}}, nil
+}
+
+func (s *Server) listJobs(c *gin.Context) (any, error) {
+	f, err := readFilter(c.Request.URL.Query())
+	if err != nil {
+		return nil, err
+	}
+	return s.engine.Jobs(c.Request.Context(), f)
+}
+
+// words splits a list of a query, which may be comma-separated or repeated.
+func words(values []string) (all []string) {
+	for _, v := range values {
+		for word := range strings.SplitSeq(v, ",") {
+			if word = strings.TrimSpace(word); word != "" {
+				all = append(all, word)
+			}
+		}
+	}
+	return all
+}
+
+// readFilter reads the query of a list. Every unknown or wrong part is named.
+func readFilter(q url.Values) (f api.Filter, err error) {
+	var wrong []job.FieldError
+	add := func(field, format string, args ...any) {
+		wrong = append(wrong, job.FieldError{Field: field, Message: fmt.Sprintf(format, args...)})
+	}
+	names := make([]string, 0, len(q))
+	for name := range q {
+		names = append(names, name)
+	}
+	slices.Sort(names)
+	for _, name := range names {
+		values := q[name]
+		last := values[len(values)-1]
+		switch name {
+		case "state":
+			for _, w := range words(values) {
+				state, err := job.ParseState(w)
+				if err != nil {
+					add(name, "%v", err)
+				}
+				f.States = append(f.States, state)
+			}
+		case "queue":
+			f.Queues = words(values)
+		case "task":
+			f.Tasks = words(values)
+		case "owner":
+			f.Owner = last
+		case "key":
+			f.Key = last
+		case "label":
+			f.Labels = map[string]string{}
+			for _, v := range values {
+				k, value, ok := strings.Cut(v, ":")
+				if !ok {
+					k, value, ok = strings.Cut(v, "=")
+				}
+				if !ok {
+					add(name, "%q is no pair; write label=name:value", v)
+				}
+				f.Labels[k] = value
+			}
+		case "ids":
+			for _, w := range words(values) {
+				id, err := strconv.ParseInt(w, 10, 64)
+				if err != nil {
+					add(name, "%q is no id; an id is a whole number", w)
+				}
+				f.IDs = append(f.IDs, id)
+			}
+			if len(f.IDs) > api.MaxPage {
+				add(name, "are %d; at most %d are looked up at once", len(f.IDs), api.MaxPage)
+			}
+		case "since", "until":
+			t := &f.Since
+			if name == "until" {
+				t = &f.Until
+			}
+			if err := t.UnmarshalText([]byte(last)); err != nil {
+				add(name, "%v", err)
+			}
+		case "order":
+			f.Order = api.Order(last)
+			if f.Order != api.NewestFirst && f.Order != api.OldestFirst && f.Order != api.NextFirst {
+				add(name, "%q is no order; it is newest, oldest or next", last)
+			}
+		case "limit":
+			n, err := strconv.Atoi(last)
+			if err != nil || n < 1 || n > api.MaxPage {
+				add(name, "%q is outside 1 to %d", last, api.MaxPage)
+			}
+			f.Limit = n
+		case "cursor":
+			f.Cursor = last
+		case "cause":
+			n, err := strconv.ParseInt(last, 10, 64)
+			if err != nil || n < 1 {
+				add(name, "%q is no cause's id; GET /v1/dead/causes tells them", last)
+			}
+			f.Cause = n
+		case "steps":
+			if f.InDoubt = last == job.StepInDoubt; !f.InDoubt {
+				add(name, "%q is no state of steps that is listed; it is in_doubt", last)
+			}
+		case "error":
+			f.Error = last
+		case "fields":
+			add(name, "is not built yet; leave it out")
+		default:
+			add(name, "is no filter that is known here; check its spelling or leave it out")
+		}
+	}
+	return f, job.Wrong("the list was not read", wrong)
+}
+
+func (s *Server) getJob(c *gin.Context) (any, error) {
+	id, err := pathID(c)
+	if err != nil {
+		return nil, err
+	}
+	wait, err := readWait(c)
+	if err != nil {
+		return nil, err
+	}
+	if wait > 0 {
+		return s.engine.Await(c.Request.Context(), id, wait.Go())
+	}
+	return s.engine.Job(c.Request.Context(), id)
+}
+
+// getLog reads what the handlers of a job wrote.
+func (s *Server) getLog(c *gin.Context) (any, error) {
+	id, err := pathID(c)
+	if err != nil {
+		return nil, err
+	}
+	var q engine.LogQuery
+	var wrong []job.FieldError
+	if text := c.Query("attempt"); text != "" {
+		if q.Attempt, err = strconv.Atoi(text); err != nil || q.Attempt < 1 {
+			wrong = append(wrong, job.FieldError{Field: "attempt", Message: fmt.Sprintf("%q is no attempt; attempts are numbered from 1 on", text)})
+		}
+	}
+	if text := c.Query("after"); text != "" {
+		attempt, line, _ := strings.Cut(text, ".")
+		var err1, err2 error
+		q.AfterAttempt, err1 = strconv.Atoi(attempt)
+		q.After, err2 = strconv.Atoi(line)
+		if err1 != nil || err2 != nil {
+			wrong = append(wrong, job.FieldError{Field: "after", Message: fmt.Sprintf("%q is no line; write attempt.line, such as 2.40", text)})
+		}
+	}
+	if err := job.Wrong("the log was not read", wrong); err != nil {
+		return nil, err
+	}
+	return s.engine.Log(c.Request.Context(), id, q)
+}
+
+// readWait reads the length of a long poll.
+func readWait(c *gin.Context) (job.Duration, error) {
+	text := c.Query("wait")
+	if text == "" {
+		return 0, nil
+	}
+	wait, err := job.ParseDuration(text)
+	if err != nil {
+		return 0, job.Wrong("nothing was waited for", []job.FieldError{{Field: "wait", Message: err.Error()}})
+	}
+	return wait, nil
+}
+
+func (s *Server) cancelJob(c *gin.Context) (any, error) {
+	return s.act(c, &struct{}{}, s.engine.Cancel)
+}
+
+func (s *Server) requeueJob(c *gin.Context) (any, error) {
+	var how struct {
+		Payload      stdjson.RawMessage `json:"payload"`
+		PayloadPatch stdjson.RawMessage `json:"payload_patch"`
+		ForgetSteps  bool               `json:"forget_steps"`
+	}
+	return s.act(c, &how, func(ctx context.Context, id int64) (job.Job, error) {
+		return s.engine.Requeue(ctx, id, engine.Requeuing{Payload: how.Payload, PayloadPatch: how.PayloadPatch, ForgetSteps: how.ForgetSteps})
+	})
+}
+
+func (s *Server) startJob(c *gin.Context) (any, error) {
+	return s.act(c, &struct{}{}, s.engine.StartNow)
+}
+
+func (s *Server) restoreJob(c *gin.Context) (any, error) {
+	return s.act(c, &struct{}{}, s.engine.Restore)
+}
+
+// patchJob reads an RFC 7396 patch: a spec, and the names that stand in it.
+func (s *Server) patchJob(c *gin.Context) (any, error) {
+	if _, err := mediaType(c, "application/merge-patch+json", mediaJSON); err != nil {
+		return nil, err
+	}
+	id, err := pathID(c)
+	if err != nil {
+		return nil, err
+	}
+	raw, err := body(c)
+	if err != nil {
+		return nil, err
+	}
+	patch, err := readPatch(raw)
+	if err != nil {
+		return nil, err
+	}
+	ctx, err := asCall(c, raw)
+	if err != nil {
+		return nil, err
+	}
+	return s.engine.Patch(ctx, id, patch)
+}
+
+func readPatch(raw []byte) (p job.Patch, err error) {
+	if err := readSpec(raw, &p.Spec, ""); err != nil {
+		return p, err
+	}
+	var named map[string]jsontext.Value
+	if err := misread(json.Unmarshal(raw, &named), ""); err != nil {
+		return p, err
+	}
+	p.Named = slices.Sorted(maps.Keys(named))
+	return p, nil
+}
+
+// deleteJob removes a finished job.
+func (s *Server) deleteJob(c *gin.Context) (any, error) {
+	id, err := pathID(c)
+	if err != nil {
+		return nil, err
+	}
+	ctx, err := asCall(c, nil)
+	if err != nil {
+		return nil, err
+	}
+	until, err := s.engine.Delete(ctx, id)
+	return struct {
+		ID              int64    `json:"id"`
+		RestorableUntil job.Time `json:"restorable_until"`
+	}{id, until}, err
+}
+
+// act reads an action on one job and answers the job as it stands then.
+func (s *Server) act(c *gin.Context, how any, do func(ctx context.Context, id int64) (job.Job, error)) (any, error) {
+	id, err := pathID(c)
+	if err != nil {
+		return nil, err
+	}
+	raw, err := read(c, how, true, strict)
+	if err != nil {
+		return nil, err
+	}
+	ctx, err := asCall(c, raw)
+	if err != nil {
+		return nil, err
+	}
+	return do(ctx, id)
+}

@@ -1,0 +1,262 @@
+// Package server puts the engine on the wire: HTTP and JSON under /v1, a stream
+// of events, and the console's files. It decides nothing about jobs.
+package server
+
+import (
+	"context"
+	_ "embed"
+	"errors"
+	"io/fs"
+	"log/slog"
+	"net"
+	"net/http"
+	"runtime"
+	"runtime/debug"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"humblemule.example/api"
+	"humblemule.example/internal/core/engine"
+	"humblemule.example/job"
+)
+
+//go:embed openapi.yaml
+var openAPI []byte
+
+// OpenAPI is the description of the wire, as served at /openapi.yaml.
+func OpenAPI() []byte { return openAPI }
+
+// features names what this version of the wire can do beyond the first.
+var features = []string{"jobs", "leases", "workers", "queues", "tasks", "stats", "events", "reports", "results", "defaults", "retry", "causes", "operations", "recoveries", "actions", "order", "limits", "setup", "schedules"}
+
+// What the service allows a connection.
+const (
+	maxBody       = 16 << 20
+	headerTimeout = 10 * time.Second
+	// A request may take as long as the longest poll, and some.
+	requestTimeout = 2 * time.Minute
+	idleTimeout    = 3 * time.Minute
+	drainTimeout   = 10 * time.Second
+)
+
+// Options set up a server.
+type Options struct {
+	// Version is the program's version, told by GET /v1.
+	Version string
+	// Console holds the built console; nil serves none.
+	Console fs.FS
+	// MaxBodies bounds the bodies of all requests under way, in bytes; 0 means 256 MiB.
+	MaxBodies int64
+	// Settings tells with what the service was started; nil tells none.
+	Settings func() []api.Setting
+	// Log is told what an operator must know; nil means slog.Default().
+	Log *slog.Logger
+}
+
+// Server serves one engine.
+type Server struct {
+	engine *engine.Engine
+	opts   Options
+	log    *slog.Logger
+	router *gin.Engine
+	// tokens are asked for where they are not nil.
+	tokens atomic.Pointer[access]
+	// bodies counts the bytes of bodies under way.
+	bodies atomic.Int64
+	// bulks has room for the bulks that are read and written at a time.
+	bulks chan struct{}
+}
+
+// Gin's own talk about routes is for those who write handlers.
+func init() { gin.SetMode(gin.ReleaseMode) }
+
+// New makes a server of an engine. The engine stays the caller's to close.
+func New(e *engine.Engine, opts Options) *Server {
+	if opts.Log == nil {
+		opts.Log = slog.Default()
+	}
+	if opts.MaxBodies == 0 {
+		opts.MaxBodies = 256 << 20
+	}
+	s := &Server{engine: e, opts: opts, log: opts.Log, router: gin.New(), bulks: make(chan struct{}, max(2, runtime.GOMAXPROCS(0)))}
+	s.router.HandleMethodNotAllowed = true
+	s.router.RedirectTrailingSlash = false
+	s.router.Use(s.recovered, s.guard)
+	s.routes()
+	return s
+}
+
+// Handler answers requests.
+func (s *Server) Handler() http.Handler { return http.HandlerFunc(s.serveHTTP) }
+
+// Serve answers requests on l until ctx ends, then lets those under way finish.
+func (s *Server) Serve(ctx context.Context, l net.Listener) error {
+	root, end := context.WithCancel(context.WithoutCancel(ctx))
+	defer end()
+	srv := &http.Server{
+		Handler:           s.Handler(),
+		ReadHeaderTimeout: headerTimeout,
+		ReadTimeout:       requestTimeout,
+		WriteTimeout:      requestTimeout,
+		IdleTimeout:       idleTimeout,
+		MaxHeaderBytes:    64 << 10,
+		BaseContext:       func(net.Listener) context.Context { return root },
+		ErrorLog:          slog.NewLogLogger(s.log.Handler(), slog.LevelDebug),
+	}
+	srv.RegisterOnShutdown(end) // long polls and streams end at once
+	stopped := make(chan error, 1)
+	go func() {
+		<-ctx.Done()
+		grace, cancel := context.WithTimeout(context.Background(), drainTimeout)
+		defer cancel()
+		stopped <- srv.Shutdown(grace)
+	}()
+	if err := srv.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+		return err
+	}
+	return <-stopped
+}
+
+func (s *Server) routes() {
+	r := s.router
+	r.GET("/livez", func(c *gin.Context) { c.String(http.StatusOK, "alive\n") })
+	r.GET("/readyz", s.ready)
+	// Who may do what, besides operators, who may do everything. What a worker may
+	// do includes what a producer may.
+	anyone := s.only(Reader, Producer, Worker)
+	readers := s.only(Reader)
+	producers := s.only(Producer, Worker)
+	workers := s.only(Worker)
+	holders := s.letIn(true, Worker) // of leases, whatever became of their tokens
+	operators := s.only()
+
+	r.GET("/openapi.yaml", anyone, func(c *gin.Context) { c.Data(http.StatusOK, "application/yaml", openAPI) })
+	v1 := r.Group("/v1")
+	v1.GET("", anyone, s.handle(s.about))
+	v1.POST("/jobs", producers, s.handle(s.enqueue))
+	v1.GET("/jobs", readers, s.handle(s.listJobs))
+	v1.GET("/jobs/:id", anyone, s.handle(s.getJob))
+	v1.GET("/jobs/:id/log", anyone, s.handle(s.getLog))
+	v1.POST("/jobs/:id/cancel", producers, s.handle(s.cancelJob))
+	v1.POST("/jobs/:id/requeue", operators, s.handle(s.requeueJob))
+	v1.POST("/jobs/:id/accept", operators, s.handle(s.acceptJob))
+	v1.POST("/jobs/:id/end_lease", operators, s.handle(s.endLease))
+	v1.POST("/jobs/:id/start_now", operators, s.handle(s.startJob))
+	v1.POST("/jobs/:id/restore", operators, s.handle(s.restoreJob))
+	v1.PATCH("/jobs/:id", operators, s.handle(s.patchJob))
+	v1.DELETE("/jobs/:id", operators, s.handle(s.deleteJob))
+	v1.POST("/leases", workers, s.lease)
+	v1.POST("/leases/extend", holders, s.handle(s.extend))
+	v1.POST("/leases/settle", holders, s.handle(s.settle))
+	v1.GET("/workers", readers, s.handle(s.listWorkers))
+	v1.GET("/workers/:id", readers, s.handle(s.getWorker))
+	v1.PUT("/workers/:id", workers, s.handle(s.putWorker))
+	v1.DELETE("/workers/:id", workers, s.handle(s.deleteWorker))
+	v1.GET("/workers/:id/wanted", workers, s.handle(s.wanted))
+	v1.POST("/workers/:id/run", operators, s.handle(s.askWorker(api.WantRun)))
+	v1.POST("/workers/:id/drain", operators, s.handle(s.askWorker(api.WantDrain)))
+	v1.POST("/workers/:id/leave", operators, s.handle(s.askWorker(api.WantLeave)))
+	v1.GET("/queues", readers, s.handle(s.listQueues))
+	v1.GET("/queues/:name", readers, s.handle(s.getQueue))
+	v1.POST("/queues/:name/pause", operators, s.handle(s.setQueue(s.engine.PauseQueue)))
+	v1.POST("/queues/:name/resume", operators, s.handle(s.setQueue(s.engine.ResumeQueue)))
+	v1.PUT("/queues/:name", operators, s.handle(s.putQueue))
+	v1.DELETE("/queues/:name", operators, s.handle(s.deleteName(s.engine.DeleteQueue)))
+	v1.GET("/schedules", readers, s.handle(s.listSchedules))
+	v1.GET("/schedules/:name", readers, s.handle(s.getSchedule))
+	v1.PUT("/schedules/:name", operators, s.handle(s.putSchedule))
+	v1.DELETE("/schedules/:name", operators, s.deleteSchedule)
+	v1.GET("/schedules/:name/runs", readers, s.handle(s.listRuns))
+	v1.POST("/schedules/:name/run", operators, s.handle(s.runSchedule))
+	v1.POST("/schedules/:name/pause", operators, s.handle(s.pauseSchedule(true)))
+	v1.POST("/schedules/:name/resume", operators, s.handle(s.pauseSchedule(false)))
+	v1.GET("/cron", anyone, s.handle(s.tellCron))
+	v1.GET("/coming", readers, s.handle(s.coming))
+	v1.GET("/settings", readers, s.handle(s.settings))
+	v1.PUT("/setup", operators, s.handle(s.putSetup))
+	v1.GET("/tasks", readers, s.handle(s.listTasks))
+	v1.GET("/tasks/:name", readers, s.handle(s.getTask))
+	v1.PUT("/tasks/:name", operators, s.handle(s.putTask))
+	v1.DELETE("/tasks/:name", operators, s.handle(s.deleteName(s.engine.DeleteTask)))
+	v1.POST("/retry/preview", anyone, s.handle(s.previewRetry))
+	v1.GET("/dead/causes", readers, s.handle(s.listCauses))
+	v1.GET("/dead/causes/:id", readers, s.handle(s.getCause))
+	v1.GET("/dead/recoveries", readers, s.handle(s.listRecoveries))
+	v1.POST("/dead/recoveries", operators, s.handle(s.recover))
+	v1.GET("/dead/recoveries/:id", readers, s.handle(s.operation(s.recoveries(s.engine.Operation), asRecovery)))
+	v1.POST("/dead/recoveries/:id/stop", operators, s.handle(s.operation(s.recoveries(s.engine.StopOperation), asRecovery)))
+	v1.POST("/jobs/act", operators, s.handle(s.actOnMany))
+	v1.POST("/queues/:name/purge", operators, s.handle(s.purgeQueue))
+	v1.POST("/queues/:name/lanes/:lane/pass", operators, s.handle(s.passLane))
+	v1.GET("/queues/:name/starts", readers, s.handle(s.listStarts))
+	v1.GET("/operations", readers, s.handle(s.listOperations))
+	v1.GET("/operations/:id", readers, s.handle(s.operation(s.engine.Operation, asOperation)))
+	v1.POST("/operations/:id/stop", operators, s.handle(s.operation(s.engine.StopOperation, asOperation)))
+	v1.POST("/operations/:id/undo", operators, s.handle(s.operation(s.engine.UndoOperation, asOperation)))
+	v1.GET("/actions", readers, s.handle(s.listActions))
+	v1.GET("/stats", readers, s.handle(s.stats))
+	v1.GET("/check", readers, s.handle(s.check))
+	v1.GET("/events", readers, s.events)
+	r.NoMethod(func(c *gin.Context) {
+		s.fail(c, &statusProblem{http.StatusMethodNotAllowed, c.Request.Method + " is not answered at " + c.Request.URL.Path})
+	})
+	for _, at := range consoleRoutes {
+		r.GET(at.Path, s.page)
+	}
+	r.NoRoute(s.notFound)
+}
+
+// about tells what answers here.
+func (s *Server) about(c *gin.Context) (any, error) {
+	who := callerOf(c)
+	return struct {
+		Version   string   `json:"version"`
+		Store     string   `json:"store"`
+		Features  []string `json:"features"`
+		Principal string   `json:"principal"`
+		Role      Role     `json:"role"`
+		Limits    limits   `json:"limits"`
+	}{s.opts.Version, s.engine.StoreID(), features, who.Name, who.Role, s.limits()}, nil
+}
+
+// limits tells what a call may hold, and a job.
+type limits struct {
+	BodyBytes      int          `json:"body_bytes"`
+	PayloadBytes   int          `json:"payload_bytes"`
+	ResultBytes    int          `json:"result_bytes"`
+	SpecsInCall    int          `json:"specs_in_call"`
+	LeasesInCall   int          `json:"leases_in_call"`
+	LogLines       int          `json:"log_lines_in_report"`
+	LogLineBytes   int          `json:"log_line_bytes"`
+	Labels         int          `json:"labels"`
+	LongestWait    job.Duration `json:"longest_wait"`
+	ReceiptsServed job.Duration `json:"receipts_kept"`
+}
+
+func (s *Server) limits() limits {
+	return limits{maxBody, s.engine.MaxPayload(), api.MaxResultBytes, job.MaxSpecs, api.MaxLeaseItems, api.MaxReportLines, api.MaxLogLine, job.MaxLabels, api.LongestPoll, engine.ReceiptsKept}
+}
+
+func (s *Server) ready(c *gin.Context) {
+	ctx, cancel := context.WithTimeout(c.Request.Context(), 2*time.Second)
+	defer cancel()
+	if err := s.engine.Ready(ctx); err != nil {
+		s.fail(c, job.Fault(job.Busy, "the service cannot work now: %v", err))
+		return
+	}
+	c.String(http.StatusOK, "%s\n", strings.Join(append([]string{"ready"}, s.engine.Notes()...), "\n"))
+}
+
+// recovered turns a panic of a handler into an answer and a line in the log.
+func (s *Server) recovered(c *gin.Context) {
+	defer func() {
+		if p := recover(); p != nil {
+			s.log.Error("a request panicked", "path", c.Request.URL.Path, "panic", p, "stack", string(debug.Stack()))
+			s.fail(c, job.Fault(job.Broken, "the service made a mistake; it is in its log. Whether the request took effect is not known"))
+		}
+	}()
+	c.Next()
+}

@@ -70,7 +70,7 @@ var beside = map[string]string{
 	"internal/measure":     "client worker",
 	"internal/load":        "client worker",
 	"internal/cli/present": "",
-	"internal/cli":         "internal/core/engine internal/config client worker internal/shell internal/console internal/harbour internal/server internal/cli/present internal/measure internal/load",
+	"internal/cli":         "internal/core/cron internal/core/engine internal/config client worker internal/shell internal/console internal/harbour internal/server internal/cli/present internal/measure internal/load",
 	"cmd/hmule":            "internal/cli",
 	"e2e":                  "client worker internal/server",
 	"e2e/screenshots":      "client",

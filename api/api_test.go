@@ -19,11 +19,11 @@ func TestRules(t *testing.T) {
 		"":                                   {},
 		"order: \"oldest\" is unknown":       {Order: "oldest"},
 		"boost: belongs to the order ageing": {Boost: job.Duration(time.Second)},
-		"boost: 31d is outside":              {Order: ByAgeing, Boost: job.Duration(31 * 24 * time.Hour)},
+		"boost: 31d is outside":              {Order: OrderAgeing, Boost: job.Duration(31 * 24 * time.Hour)},
 		"turns: \"label\" is unknown; it is owner": {Turns: "label"},
-		"turns: cannot stand beside":               {Turns: ByOwner, Order: ByAgeing},
+		"turns: cannot stand beside":               {Turns: TurnsOwner, Order: OrderAgeing},
 		"owner_weights: need turns":                {OwnerWeights: map[string]int{"Marsh Agency": 2}},
-		"owner_weights.Gull: 1001":                 {Turns: ByOwner, OwnerWeights: map[string]int{"Gull": 1001}},
+		"owner_weights.Gull: 1001":                 {Turns: TurnsOwner, OwnerWeights: map[string]int{"Gull": 1001}},
 		"lane_on_dead: \"wait\" is unknown":        {LaneOnDead: LaneWaits},
 		"max_running: 0 is outside":                {MaxRunning: n(0)},
 		"rate.per_second: NaN":                     {Rate: &Rate{PerSecond: math.NaN()}},
@@ -40,9 +40,9 @@ func TestRules(t *testing.T) {
 			assert.True(t, strings.HasPrefix(said[0], want), "%s is not %s", said[0], want)
 		}
 	}
-	assert.Len(t, (&Defaults{Rules: Rules{Order: ByAgeing, LaneOnDead: LaneStops, MaxRunning: n(2)}}).Check(false), 2, "of a task only max_running")
+	assert.Len(t, (&Defaults{Rules: Rules{Order: OrderAgeing, LaneOnDead: LaneStops, MaxRunning: n(2)}}).Check(false), 2, "of a task only max_running")
 
-	whole := Rules{Order: ByAgeing, Rate: &Rate{PerSecond: 2}}.Whole()
+	whole := Rules{Order: OrderAgeing, Rate: &Rate{PerSecond: 2}}.Whole()
 	assert.Equal(t, []any{job.Duration(time.Minute), LaneWaits, LanePasses, 1}, []any{whole.Boost, whole.LaneOnBackoff, whole.LaneOnDead, *whole.Rate.Burst})
 	plain := Rules{MaxRunning: n(3)}.Whole()
 	assert.False(t, whole.SameOrder(&plain))
@@ -63,6 +63,6 @@ func TestOvertakings(t *testing.T) {
 func TestDiffer(t *testing.T) {
 	six := 6
 	assert.Empty(t, Differ(nil, &Defaults{}))
-	got := Differ(&Defaults{Priority: &six, Rules: Rules{Turns: ByOwner}}, &Defaults{Priority: &six, Timeout: job.Duration(time.Minute)})
+	got := Differ(&Defaults{Priority: &six, Rules: Rules{Turns: TurnsOwner}}, &Defaults{Priority: &six, Timeout: job.Duration(time.Minute)})
 	assert.Equal(t, []SetupField{{"timeout", []byte("null"), []byte(`"1m"`)}, {"turns", []byte(`"owner"`), []byte("null")}}, got)
 }

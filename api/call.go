@@ -36,18 +36,17 @@ func NewCallKey(now time.Time) string {
 	return fmt.Sprintf("%x-%x-%x-%x-%x", b[:4], b[4:6], b[6:8], b[8:10], b[10:])
 }
 
-// Passes tells whether a call that has brought err may succeed a little later as it is:
+// Temporary tells whether a call that has brought err may succeed a little later as it is:
 // the service gave no answer, or was busy, or its disk was full or failed.
-func Passes(err error) bool {
+func Temporary(err error) bool {
 	var p *job.Problem
 	if !errors.As(err, &p) {
 		return err != nil
 	}
-	return p.Kind == job.Busy || p.Kind == job.NoSpace || p.Kind == job.Uncertain
+	return errors.Is(p, job.ErrBusy) || errors.Is(p, job.ErrNoSpace) || errors.Is(p, job.ErrUncertain)
 }
 
 // Denied tells whether err says that the caller's token is not good, or no longer.
 func Denied(err error) bool {
-	var p *job.Problem
-	return errors.As(err, &p) && (p.Kind == job.Unauthenticated || p.Kind == job.Forbidden)
+	return errors.Is(err, job.ErrUnauthenticated) || errors.Is(err, job.ErrForbidden)
 }

@@ -13,7 +13,7 @@ type CauseFilter struct {
 
 // Cause is what failures have in common: their errors without the parts that vary.
 type Cause struct {
-	ID       int64  `json:"cause"`
+	ID       int64  `json:"id"`
 	Type     string `json:"type"`
 	Template string `json:"template"`
 	// Count is how many jobs are in the state that was asked for; Total how many

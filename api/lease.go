@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"encoding/json"
 
 	"humblemule.example/internal/check"
@@ -10,10 +11,10 @@ import (
 
 // The bounds of a lease's length and of a long poll.
 const (
-	ShortestLease = job.Duration(1e9)
-	LongestLease  = job.Duration(3600e9)
-	DefaultLease  = job.Duration(45e9)
-	LongestPoll   = job.Duration(60e9)
+	MinLease     = job.Duration(1e9)
+	MaxLease     = job.Duration(3600e9)
+	DefaultLease = job.Duration(45e9)
+	MaxWait      = job.Duration(60e9)
 )
 
 // LeaseRequest asks for jobs to run, after settling earlier ones.
@@ -63,8 +64,8 @@ type Share string
 
 // The ways to share.
 const (
-	ByList   Share = "by_list"
-	ByWeight Share = "by_weight"
+	ShareInOrder  Share = "by_list"
+	ShareByWeight Share = "by_weight"
 )
 
 // MaxWeight bounds the weight of a queue.
@@ -98,6 +99,27 @@ type LeasedJob struct {
 	Schedule *job.ScheduledBy `json:"schedule,omitzero"`
 	// Steps are those of earlier attempts.
 	Steps map[string]StepKnown `json:"steps,omitzero"`
+}
+
+// LeasedAs is the job of a spec as a worker gets it at its first attempt, with the id 1, where
+// neither its task nor its queue has defaults. Tests run handlers on it.
+func LeasedAs(s job.Spec, enqueuedAt job.Time) (LeasedJob, error) {
+	s, err := s.Frozen()
+	if err == nil {
+		err = job.Wrong("the service would refuse this job", s.Check(job.MaxPayloadBytes))
+	}
+	if err != nil {
+		return LeasedJob{}, err
+	}
+	policy := s.Policy()
+	j := LeasedJob{
+		ID: 1, Task: s.Task, Payload: s.Payload, Queue: cmp.Or(s.Queue, job.DefaultQueue), Priority: job.DefaultPriority, Round: 1, Attempt: 1, Tries: 1,
+		MaxAttempts: policy.MaxAttempts, Owner: s.Owner, Lane: s.Lane, Labels: s.Labels, TimeoutMS: policy.Timeout.Go().Milliseconds(), EnqueuedAt: enqueuedAt, Traceparent: s.Traceparent,
+	}
+	if s.Priority != nil {
+		j.Priority = *s.Priority
+	}
+	return j, nil
 }
 
 // ExtendRequest renews leases.
@@ -136,7 +158,7 @@ type StepKnown struct {
 
 // What steps may be: so many of a job, with names of so many bytes.
 const (
-	MostSteps   = 100
+	MaxSteps    = 100
 	MaxStepName = 64
 )
 

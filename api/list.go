@@ -54,17 +54,34 @@ type Page struct {
 	Matched *int64 `json:"matched,omitzero"`
 }
 
-// Enqueued is what a bulk has brought: of each job its id and state, and a warning for
-// each queue and task for which there is one.
+// Enqueued is what became of a spec.
 type Enqueued struct {
-	Jobs     []job.Job     `json:"jobs"`
-	Warnings []job.Warning `json:"warnings,omitempty"`
+	ID int64 `json:"id"`
+	// State is where the job was when the call was answered; Queue and NextAt are those it
+	// waits in and for.
+	State  job.State `json:"state,omitzero"`
+	Queue  string    `json:"queue,omitzero"`
+	NextAt job.Time  `json:"next_at,omitzero"`
+	// Duplicate is true where an earlier job answers, by key and dedupe; SameSpec tells
+	// whether that one was asked for alike.
+	Duplicate bool `json:"duplicate,omitzero"`
+	SameSpec  bool `json:"same_spec,omitzero"`
+	// Removed tells, of a call that is repeated, that the job was removed since.
+	Removed  bool          `json:"removed,omitzero"`
+	Warnings []job.Warning `json:"warnings,omitzero"`
+}
+
+// EnqueuedMany is what became of many specs, in their order, with a warning for each queue
+// and task for which there is one.
+type EnqueuedMany struct {
+	Jobs     []Enqueued    `json:"jobs"`
+	Warnings []job.Warning `json:"warnings,omitzero"`
 }
 
 // LogLine is a line that a handler wrote.
 type LogLine struct {
 	Attempt int      `json:"attempt"`
-	N       int      `json:"n"`
+	Line    int      `json:"line"`
 	At      job.Time `json:"at"`
 	Text    string   `json:"text"`
 }
@@ -72,6 +89,7 @@ type LogLine struct {
 // Log is a page of the lines of a job's attempts, in order.
 type Log struct {
 	Lines []LogLine `json:"lines"`
-	// More tells that there are lines after the last one here.
-	More bool `json:"more,omitzero"`
+	// NextCursor is where to read on. It is there while lines follow, and while the job is
+	// unfinished: more may be written.
+	NextCursor string `json:"next_cursor,omitzero"`
 }

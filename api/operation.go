@@ -16,7 +16,7 @@ type Selection struct {
 	Tasks  []string          `json:"task,omitzero"`
 	Owner  string            `json:"owner,omitzero"`
 	Key    string            `json:"key,omitzero"`
-	Labels map[string]string `json:"label,omitzero"`
+	Labels map[string]string `json:"labels,omitzero"`
 	// Cause is that of jobs in backoff or dead; Error a text that their errors hold.
 	Cause int64    `json:"cause,omitzero"`
 	Error string   `json:"error,omitzero"`
@@ -68,8 +68,8 @@ var waiting = []job.State{job.Held, job.Scheduled, job.Ready, job.Backoff}
 
 // The bounds of a trial.
 const (
-	MostTrial  = 100
-	MostAtOnce = 1000
+	MaxTrial  = 100
+	MaxInCall = 1000
 )
 
 // ActRequest asks for an action on many jobs.
@@ -136,8 +136,8 @@ func (r *ActRequest) Check() []job.FieldError {
 	if r.Trial != 0 && r.Action != ActRequeue {
 		c.Add("trial", "belongs to requeue")
 	}
-	if r.Trial < 0 || r.Trial > MostTrial {
-		c.Add("trial", "%d is outside 1 to %d", r.Trial, MostTrial)
+	if r.Trial < 0 || r.Trial > MaxTrial {
+		c.Add("trial", "%d is outside 1 to %d", r.Trial, MaxTrial)
 	}
 	if r.PerSecond != 0 && !(r.PerSecond >= 0.01 && r.PerSecond <= 1e6) {
 		c.Add("per_second", "%v is outside 0.01 to 1000000", r.PerSecond)

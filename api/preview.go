@@ -2,8 +2,8 @@ package api
 
 import "humblemule.example/job"
 
-// RetryPreview is when each attempt of a policy would come.
-type RetryPreview struct {
+// RetryExplanation is when each attempt of a policy would come.
+type RetryExplanation struct {
 	Attempts []PlannedAttempt `json:"attempts"`
 	// TotalMS is when the last attempt is expected, from the first on.
 	TotalMS int64 `json:"total_ms"`

@@ -14,9 +14,9 @@ type Retention struct {
 	Skipped   job.Duration `json:"skipped,omitzero"`
 	Cancelled job.Duration `json:"cancelled,omitzero"`
 	Dead      job.Duration `json:"dead,omitzero"`
-	// MostDone is how many done jobs a queue keeps at most, 1 to 1 000 000 000; nil means
+	// MaxDone is how many done jobs a queue keeps at most, 1 to 1 000 000 000; nil means
 	// 5 million.
-	MostDone *int64 `json:"most_done,omitzero"`
+	MaxDone *int64 `json:"most_done,omitzero"`
 }
 
 // kept is how long a finished job is kept in a state where nothing was set, and mostDone
@@ -43,16 +43,16 @@ func (r *Retention) For(queue *Defaults, s job.State) job.Duration {
 
 // Most is how many done jobs a queue keeps; r may be nil.
 func (r *Retention) Most() int64 {
-	if r == nil || r.MostDone == nil {
+	if r == nil || r.MaxDone == nil {
 		return mostDone
 	}
-	return *r.MostDone
+	return *r.MaxDone
 }
 
 // Whole gives a retention, which may be nil, with what is built in.
 func (r *Retention) Whole() *Retention {
 	most := r.Most()
-	return &Retention{Done: r.For(nil, job.Done), Skipped: r.For(nil, job.Skipped), Cancelled: r.For(nil, job.Cancelled), Dead: r.For(nil, job.Dead), MostDone: &most}
+	return &Retention{Done: r.For(nil, job.Done), Skipped: r.For(nil, job.Skipped), Cancelled: r.For(nil, job.Cancelled), Dead: r.For(nil, job.Dead), MaxDone: &most}
 }
 
 // Check answers what is wrong with a retention.
@@ -64,8 +64,8 @@ func (r *Retention) Check() []job.FieldError {
 			c.Add(s.String(), "%s is shorter than 1m", keep)
 		}
 	}
-	if r.MostDone != nil && (*r.MostDone < 1 || *r.MostDone > 1_000_000_000) {
-		c.Add("most_done", "%d is outside 1 to 1 000 000 000", *r.MostDone)
+	if r.MaxDone != nil && (*r.MaxDone < 1 || *r.MaxDone > 1_000_000_000) {
+		c.Add("most_done", "%d is outside 1 to 1 000 000 000", *r.MaxDone)
 	}
 	return c
 }
@@ -83,17 +83,17 @@ type TriageRule struct {
 	Becomes string `json:"becomes"`
 }
 
-// MostTriageRules bounds the rules of a service.
-const MostTriageRules = 100
+// MaxTriageRules bounds the rules of a service.
+const MaxTriageRules = 100
 
 // CheckTriage answers what is wrong with rules of triage.
 func CheckTriage(rules []TriageRule) []job.FieldError {
 	const longest, longestText = 500, 300
 	var c check.List
-	if len(rules) > MostTriageRules {
-		c.Add("triage", "holds %d rules; at most %d are taken", len(rules), MostTriageRules)
+	if len(rules) > MaxTriageRules {
+		c.Add("triage", "holds %d rules; at most %d are taken", len(rules), MaxTriageRules)
 	}
-	for i, r := range rules[:min(len(rules), MostTriageRules)] {
+	for i, r := range rules[:min(len(rules), MaxTriageRules)] {
 		at := func(field string) string { return check.Indexed("triage", i, field) }
 		_, err := regexp.Compile(r.Matches)
 		switch {

@@ -43,7 +43,7 @@ type Rules struct {
 func (r *Rules) Words() string {
 	says := "by priority"
 	switch {
-	case r.Order == ByAgeing:
+	case r.Order == OrderAgeing:
 		says = fmt.Sprintf("by due time, %s earlier for each priority", r.Boost)
 	case r.Turns != "":
 		says = "by priority, owners take turns"
@@ -74,15 +74,15 @@ func (r Rate) Whole() Rate {
 
 // The words of rules.
 const (
-	ByPriority  = "priority"
-	ByAgeing    = "ageing"
-	ByOwner     = "owner"
-	LaneWaits   = "wait"
-	LanePasses  = "pass"
-	LaneStops   = "stop"
-	MostRunning = 100_000
-	// MostOwnerWeights bounds the owners that have a weight of their own.
-	MostOwnerWeights = 1000
+	OrderPriority   = "priority"
+	OrderAgeing     = "ageing"
+	TurnsOwner      = "owner"
+	LaneWaits       = "wait"
+	LanePasses      = "pass"
+	LaneStops       = "stop"
+	MaxRunningLimit = 100_000
+	// MaxOwnerWeights bounds the owners that have a weight of their own.
+	MaxOwnerWeights = 1000
 )
 
 // Whole gives the rules with their defaults.
@@ -92,10 +92,10 @@ func (r Rules) Whole() Rules {
 			*s = word
 		}
 	}
-	orElse(&r.Order, ByPriority)
+	orElse(&r.Order, OrderPriority)
 	orElse(&r.LaneOnBackoff, LaneWaits)
 	orElse(&r.LaneOnDead, LanePasses)
-	if r.Order == ByAgeing && r.Boost == 0 {
+	if r.Order == OrderAgeing && r.Boost == 0 {
 		r.Boost = defaultBoost
 	}
 	if r.Rate != nil {
@@ -120,8 +120,8 @@ func (r *Rules) SameOrder(other *Rules) bool {
 
 func (r *Rules) check(ofQueue bool) []job.FieldError {
 	var c check.List
-	if r.MaxRunning != nil && (*r.MaxRunning < 1 || *r.MaxRunning > MostRunning) {
-		c.Add("max_running", "%d is outside 1 to %d; leave it out for no bound, or pause the queue where nothing may run", *r.MaxRunning, MostRunning)
+	if r.MaxRunning != nil && (*r.MaxRunning < 1 || *r.MaxRunning > MaxRunningLimit) {
+		c.Add("max_running", "%d is outside 1 to %d; leave it out for no bound, or pause the queue where nothing may run", *r.MaxRunning, MaxRunningLimit)
 	}
 	if !ofQueue {
 		given := map[string]bool{
@@ -135,20 +135,20 @@ func (r *Rules) check(ofQueue bool) []job.FieldError {
 		}
 		return c
 	}
-	c.OneOf("order", r.Order, ByPriority, ByAgeing)
-	c.OneOf("turns", r.Turns, ByOwner)
+	c.OneOf("order", r.Order, OrderPriority, OrderAgeing)
+	c.OneOf("turns", r.Turns, TurnsOwner)
 	c.OneOf("lane_on_backoff", r.LaneOnBackoff, LaneWaits, LanePasses)
 	c.OneOf("lane_on_dead", r.LaneOnDead, LanePasses, LaneStops)
 	switch {
 	case r.Boost < 0 || r.Boost > longestBoost:
 		c.Add("boost", "%s is outside 1ms to 30d", r.Boost)
-	case r.Boost != 0 && r.Order != ByAgeing:
+	case r.Boost != 0 && r.Order != OrderAgeing:
 		c.Add("boost", "belongs to the order ageing; the order here is priority")
 	}
 	if r.MaxWaiting != nil && (*r.MaxWaiting < 1 || *r.MaxWaiting > mostWaiting) {
 		c.Add("max_waiting", "%d is outside 1 to %d; leave it out for no bound", *r.MaxWaiting, mostWaiting)
 	}
-	if r.Turns != "" && r.Order == ByAgeing {
+	if r.Turns != "" && r.Order == OrderAgeing {
 		c.Add("turns", "cannot stand beside the order ageing: turns already keep any owner from starving; leave one of the two out")
 	}
 	r.checkWeights(&c)
@@ -159,8 +159,8 @@ func (r *Rules) check(ofQueue bool) []job.FieldError {
 }
 
 func (r *Rules) checkWeights(c *check.List) {
-	if len(r.OwnerWeights) > MostOwnerWeights {
-		c.Add("owner_weights", "are %d; at most %d are taken, and others weigh 1", len(r.OwnerWeights), MostOwnerWeights)
+	if len(r.OwnerWeights) > MaxOwnerWeights {
+		c.Add("owner_weights", "are %d; at most %d are taken, and others weigh 1", len(r.OwnerWeights), MaxOwnerWeights)
 	}
 	if r.OwnerWeights != nil && r.Turns == "" {
 		c.Add("owner_weights", "need turns: owner")

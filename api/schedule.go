@@ -49,10 +49,10 @@ const (
 	MissedOnce = "once"
 	MissedAll  = "all"
 
-	// MostMissed is how many missed runs of a schedule are made up for.
-	MostMissed = 1000
-	// MostSchedules bounds the schedules of a service.
-	MostSchedules = 20_000
+	// MaxMissed is how many missed runs of a schedule are made up for.
+	MaxMissed = 1000
+	// MaxSchedules bounds the schedules of a service.
+	MaxSchedules = 20_000
 )
 
 // Whole gives a schedule with its defaults.
@@ -187,9 +187,9 @@ type Instant struct {
 	Local string   `json:"local"`
 }
 
-// CronTold is an expression as it is read: its form, its sentence, the next times, and
+// CronExplanation is an expression as it is read: its form, its sentence, the next times, and
 // what changes of the clocks do to them.
-type CronTold struct {
+type CronExplanation struct {
 	Form  string    `json:"form"`
 	Says  string    `json:"says"`
 	Zone  string    `json:"zone"`
@@ -197,8 +197,8 @@ type CronTold struct {
 	Notes []string  `json:"notes"`
 }
 
-// ScheduleTold is a schedule as it stands.
-type ScheduleTold struct {
+// ScheduleStatus is a schedule as it stands.
+type ScheduleStatus struct {
 	Schedule
 	Version int64 `json:"version"`
 	// DefinedBy is file or hand.

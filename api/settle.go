@@ -58,15 +58,15 @@ func (s *Settlement) Mend() []job.FieldError {
 		c.Add("run_ms", "%d is negative; it was left out", s.RunMS)
 		s.RunMS = 0
 	}
-	if s.Delay < 0 || s.Delay > job.LongestDuration {
+	if s.Delay < 0 || s.Delay > job.MaxDuration {
 		c.Add("delay", "%s is outside 0s to ten years; it was left out", s.Delay)
 		s.Delay = 0
 	}
-	if s.Outcome == job.OutcomePostponed && s.Delay < ShortestPostponement {
+	if s.Outcome == job.OutcomePostponed && s.Delay < MinPostponement {
 		if s.Delay != 0 || len(s.Misread) == 0 {
 			c.Add("delay", "%s is too short; a postponed job waits 1s at least, and this one does", s.Delay)
 		}
-		s.Delay = ShortestPostponement
+		s.Delay = MinPostponement
 	}
 	if s.Outcome == job.OutcomeSkipped && strings.TrimSpace(s.ReasonText) == "" {
 		c.Add("reason_text", "is missing; say why the job is skipped")
@@ -83,8 +83,8 @@ func (s *Settlement) Simple() bool {
 // NoReasonGiven stands for the words of a handler that has skipped a job without any.
 const NoReasonGiven = "no reason given"
 
-// ShortestPostponement is the least that a postponed job waits.
-const ShortestPostponement = job.Duration(1e9)
+// MinPostponement is the least that a postponed job waits.
+const MinPostponement = job.Duration(1e9)
 
 // Mend makes a report such that it can be kept, and answers what was changed or left
 // out.

@@ -38,3 +38,17 @@ func Overtakings(starts, waiting []Start) {
 		}
 	}
 }
+
+// MaxLaneCount is how far the jobs that wait for a lane are counted in a list of lanes.
+const MaxLaneCount = 1000
+
+// Lane is a lane of a queue that a job has: one that is ready or running or, by the rules of
+// the queue, in backoff or dead.
+type Lane struct {
+	Name  string    `json:"name"`
+	Job   int64     `json:"job"`
+	Task  string    `json:"task"`
+	State job.State `json:"state"`
+	// Waiting is how many jobs wait for the lane, counted to [MaxLaneCount].
+	Waiting int64 `json:"waiting"`
+}

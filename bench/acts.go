@@ -54,7 +54,7 @@ func acts(ctx context.Context, p *measure.Process, _ string) error {
 func actedOn(ctx context.Context, m *client.Client, action string, of *api.Selection, most time.Duration) (o api.Operation, err error) {
 	began := time.Now()
 	if action == "undo" {
-		last, err := m.Operations(ctx)
+		last, err := client.Collect(m.Operations(ctx))
 		if err != nil {
 			return o, err
 		}
@@ -65,7 +65,7 @@ func actedOn(ctx context.Context, m *client.Client, action string, of *api.Selec
 		if action == api.ActRequeue {
 			of = &api.Selection{Queues: of.Queues, States: []job.State{job.Cancelled}}
 		}
-		if o, err = m.Act(ctx, api.ActRequest{Action: action, Filter: of}); err != nil {
+		if o, err = m.ActOnJobs(ctx, api.ActRequest{Action: action, Filter: of}); err != nil {
 			return o, err
 		}
 	}

@@ -31,7 +31,7 @@ func dead(ctx context.Context, dir string) error {
 	var took []float64
 	for range 20 {
 		began := time.Now()
-		all, err := m.Causes(ctx, api.CauseFilter{})
+		all, err := client.Collect(m.Causes(ctx, api.CauseFilter{}))
 		if err != nil {
 			return err
 		}
@@ -56,7 +56,7 @@ func dead(ctx context.Context, dir string) error {
 		var seconds float64
 		busy, err := commits(ctx, m, func() error {
 			began := time.Now()
-			op, err := m.Act(ctx, act.req)
+			op, err := m.ActOnJobs(ctx, act.req)
 			for err == nil && !op.Over() {
 				time.Sleep(100 * time.Millisecond)
 				if op, err = m.Operation(ctx, op.ID); err == nil && time.Since(began) > long && !op.Over() {
@@ -94,7 +94,7 @@ func die(ctx context.Context, m *client.Client, n, causes int) error {
 		if _, err := m.EnqueueLines(ctx, []byte(strings.Repeat(line, together))); err != nil {
 			return err
 		}
-		a, err := m.Lease(ctx, api.LeaseRequest{Worker: "d", Queues: []string{"dead"}, Limit: together})
+		a, err := m.Source().Lease(ctx, api.LeaseRequest{Worker: "d", Queues: []string{"dead"}, Limit: together})
 		if err != nil {
 			return err
 		}
@@ -102,7 +102,7 @@ func die(ctx context.Context, m *client.Client, n, causes int) error {
 		for i, l := range a.Leases {
 			items[i] = api.Settlement{Token: l.Token, Outcome: job.OutcomeFailed, Error: &job.Failure{Type: "bank", Message: fmt.Sprintf("%s since %d", words[(done+i)%causes], done+i)}}
 		}
-		if _, err := m.Settle(ctx, items); err != nil {
+		if _, err := m.Source().Settle(ctx, items); err != nil {
 			return err
 		}
 	}
@@ -144,7 +144,7 @@ func takeFlow(ctx context.Context, m *client.Client, worker string, took *waits)
 		if done == nil {
 			req.Wait = job.Duration(time.Second)
 		}
-		a, err := m.Lease(ctx, req)
+		a, err := m.Source().Lease(ctx, req)
 		done = nil
 		if err != nil {
 			continue

@@ -25,7 +25,7 @@ func fair(ctx context.Context, dir string) error {
 	for _, w := range []struct {
 		what, queue string
 		rules       api.Rules
-	}{{"by priority alone", "plain", api.Rules{}}, {"turns of owners", "turns", api.Rules{Turns: api.ByOwner}}} {
+	}{{"by priority alone", "plain", api.Rules{}}, {"turns of owners", "turns", api.Rules{Turns: api.TurnsOwner}}} {
 		before, err := lateOwner(ctx, m, w.queue, w.rules)
 		if err != nil {
 			return err
@@ -58,7 +58,7 @@ func fair(ctx context.Context, dir string) error {
 
 // lateOwner tells how many jobs start before each of ten that a second owner brings.
 func lateOwner(ctx context.Context, m *client.Client, queue string, rules api.Rules) (before []int, err error) {
-	if _, err := m.SetQueue(ctx, queue, api.Defaults{Rules: rules}); err != nil {
+	if _, err := m.PutQueue(ctx, queue, api.Defaults{Rules: rules}); err != nil {
 		return nil, err
 	}
 	const burst, late = 100_000, 10
@@ -82,7 +82,7 @@ func lateOwner(ctx context.Context, m *client.Client, queue string, rules api.Ru
 		return nil, err
 	}
 	for n := 0; len(before) < late; {
-		a, err := m.Lease(ctx, api.LeaseRequest{Worker: "w", Queues: []string{queue}, Limit: 100, Lease: job.Duration(time.Hour)})
+		a, err := m.Source().Lease(ctx, api.LeaseRequest{Worker: "w", Queues: []string{queue}, Limit: 100, Lease: job.Duration(time.Hour)})
 		if err != nil {
 			return nil, err
 		}
@@ -97,7 +97,7 @@ func lateOwner(ctx context.Context, m *client.Client, queue string, rules api.Ru
 			n++
 			items[i] = api.Settlement{Token: l.Token, Outcome: job.OutcomeDone}
 		}
-		if _, err := m.Settle(ctx, items); err != nil {
+		if _, err := m.Source().Settle(ctx, items); err != nil {
 			return nil, err
 		}
 	}
@@ -106,7 +106,7 @@ func lateOwner(ctx context.Context, m *client.Client, queue string, rules api.Ru
 
 // manyOwned tells what a job costs in µs where owners take turns and many wait.
 func manyOwned(ctx context.Context, m *client.Client, queue string, n int, owner func(n int) string) (float64, error) {
-	if _, err := m.SetQueue(ctx, queue, api.Defaults{Rules: api.Rules{Turns: api.ByOwner}}); err != nil {
+	if _, err := m.PutQueue(ctx, queue, api.Defaults{Rules: api.Rules{Turns: api.TurnsOwner}}); err != nil {
 		return 0, err
 	}
 	for i := 0; i < n; i += 10_000 {
@@ -121,7 +121,7 @@ func manyOwned(ctx context.Context, m *client.Client, queue string, n int, owner
 	const rounds, together = 50, 100
 	began := time.Now()
 	for range rounds {
-		a, err := m.Lease(ctx, api.LeaseRequest{Worker: "w", Queues: []string{queue}, Limit: together})
+		a, err := m.Source().Lease(ctx, api.LeaseRequest{Worker: "w", Queues: []string{queue}, Limit: together})
 		if err != nil {
 			return 0, err
 		}
@@ -129,7 +129,7 @@ func manyOwned(ctx context.Context, m *client.Client, queue string, n int, owner
 		for i, l := range a.Leases {
 			items[i] = api.Settlement{Token: l.Token, Outcome: job.OutcomeDone}
 		}
-		if _, err := m.Settle(ctx, items); err != nil {
+		if _, err := m.Source().Settle(ctx, items); err != nil {
 			return 0, err
 		}
 	}
@@ -139,7 +139,7 @@ func manyOwned(ctx context.Context, m *client.Client, queue string, n int, owner
 // limited takes from a queue with a rate by several pools for a span, and tells when jobs
 // were started, by the service's clock.
 func limited(ctx context.Context, m *client.Client, perSecond float64, burst, pools int, span time.Duration) (starts []job.Time, err error) {
-	if _, err := m.SetQueue(ctx, "rated", api.Defaults{Rules: api.Rules{Rate: &api.Rate{PerSecond: perSecond, Burst: &burst}}}); err != nil {
+	if _, err := m.PutQueue(ctx, "rated", api.Defaults{Rules: api.Rules{Rate: &api.Rate{PerSecond: perSecond, Burst: &burst}}}); err != nil {
 		return nil, err
 	}
 	specs := make([]job.Spec, int(perSecond*span.Seconds())*2)
@@ -171,7 +171,7 @@ func limited(ctx context.Context, m *client.Client, perSecond float64, burst, po
 }
 
 func takeOne(ctx context.Context, m *client.Client, worker string, wait time.Duration) (starts []job.Time, err error) {
-	a, err := m.Lease(ctx, api.LeaseRequest{Worker: worker, Queues: []string{"rated"}, Limit: 8, Wait: job.Duration(max(wait, 0))})
+	a, err := m.Source().Lease(ctx, api.LeaseRequest{Worker: worker, Queues: []string{"rated"}, Limit: 8, Wait: job.Duration(max(wait, 0))})
 	if err != nil {
 		return nil, err
 	}
@@ -181,7 +181,7 @@ func takeOne(ctx context.Context, m *client.Client, worker string, wait time.Dur
 		items = append(items, api.Settlement{Token: l.Token, Outcome: job.OutcomeDone})
 	}
 	if len(items) > 0 {
-		_, err = m.Settle(ctx, items)
+		_, err = m.Source().Settle(ctx, items)
 	}
 	return starts, err
 }

@@ -127,7 +127,7 @@ func pageTakes(ctx context.Context, p *measure.Process) (float64, error) {
 	var took []float64
 	for range 50 {
 		began := time.Now()
-		if _, err := m.Jobs(ctx, api.Filter{Queues: []string{job.DefaultQueue}, States: []job.State{job.Ready}, Limit: 50}); err != nil {
+		if _, err := m.ListJobs(ctx, api.Filter{Queues: []string{job.DefaultQueue}, States: []job.State{job.Ready}, Limit: 50}); err != nil {
 			return 0, err
 		}
 		took = append(took, time.Since(began).Seconds()*1000)

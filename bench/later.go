@@ -78,7 +78,7 @@ func dueTogether(ctx context.Context, m *client.Client, n int) (late *waits, err
 	for w := range 8 {
 		all.Go(func() {
 			for time.Since(at) < 3*time.Second {
-				a, err := m.Lease(ctx, api.LeaseRequest{Worker: fmt.Sprint("w", w), Queues: []string{"due"}, Limit: 50, Wait: job.Duration(time.Second)})
+				a, err := m.Source().Lease(ctx, api.LeaseRequest{Worker: fmt.Sprint("w", w), Queues: []string{"due"}, Limit: 50, Wait: job.Duration(time.Second)})
 				if err != nil {
 					errs <- err
 					return
@@ -113,7 +113,7 @@ func schedulesTogether(ctx context.Context, m *client.Client, n int, spread job.
 	for w := range 16 {
 		all.Go(func() {
 			for i := w; i < n; i += 16 {
-				if _, err := m.SetSchedule(ctx, name(i), api.Schedule{Cron: expr, Spread: spread, LateLimit: job.Duration(time.Hour), Job: job.Spec{Task: "buoy.poll", Queue: "buoys"}}); err != nil {
+				if _, err := m.PutSchedule(ctx, name(i), api.Schedule{Cron: expr, Spread: spread, LateLimit: job.Duration(time.Hour), Job: job.Spec{Task: "buoy.poll", Queue: "buoys"}}); err != nil {
 					errs <- err
 					return
 				}
@@ -136,7 +136,7 @@ func schedulesTogether(ctx context.Context, m *client.Client, n int, spread job.
 	}
 	late := make([]float64, 0, n)
 	for i := range n {
-		runs, err := m.Runs(ctx, name(i), 1)
+		runs, err := client.First(1, m.Runs(ctx, name(i)))
 		if err != nil || len(runs) == 0 {
 			return fmt.Errorf("schedule %s has no run: %w", name(i), err)
 		}

@@ -45,8 +45,8 @@ func ways() []*waiting {
 	}
 	return []*waiting{
 		{what: "one queue by priority", spec: plain, lease: common},
-		{what: "ageing", queue: api.Defaults{Rules: api.Rules{Order: api.ByAgeing}}, spec: plain, lease: common},
-		{what: "10 000 owners that take turns", queue: api.Defaults{Rules: api.Rules{Turns: api.ByOwner}}, spec: with(func(s *job.Spec, n int64) { s.Owner, s.Priority = fmt.Sprint("owner-", n*7919%10_000), nil }), lease: common},
+		{what: "ageing", queue: api.Defaults{Rules: api.Rules{Order: api.OrderAgeing}}, spec: plain, lease: common},
+		{what: "10 000 owners that take turns", queue: api.Defaults{Rules: api.Rules{Turns: api.TurnsOwner}}, spec: with(func(s *job.Spec, n int64) { s.Owner, s.Priority = fmt.Sprint("owner-", n*7919%10_000), nil }), lease: common},
 		{what: "100 000 lanes", spec: with(func(s *job.Spec, n int64) { s.Lane = fmt.Sprint("lane-", n*7919%100_000) }), lease: common},
 		{what: "1000 queues", spec: with(func(s *job.Spec, n int64) { s.Queue = fmt.Sprint("queue-", n*7919%1000) }),
 			lease: func(n int64) api.LeaseRequest {
@@ -69,7 +69,7 @@ func orders(ctx context.Context, dir string) error {
 		}
 		defer end()
 		w.m = m
-		if _, err := w.m.SetQueue(ctx, "common", w.queue); err != nil {
+		if _, err := w.m.PutQueue(ctx, "common", w.queue); err != nil {
 			return err
 		}
 		fmt.Fprintf(os.Stderr, "%s: enqueueing %d jobs that wait …\n", w.what, *backlog)
@@ -142,7 +142,7 @@ func (w *waiting) turn(ctx context.Context, worker string, most int) (n int, too
 	req := w.lease(w.asked.Add(1))
 	req.Worker, req.Limit = worker, most
 	began := time.Now()
-	a, err := w.m.Lease(ctx, req)
+	a, err := w.m.Source().Lease(ctx, req)
 	if err != nil {
 		return 0, 0, 0, err
 	}
@@ -153,7 +153,7 @@ func (w *waiting) turn(ctx context.Context, worker string, most int) (n int, too
 	for i, l := range a.Leases {
 		items[i] = api.Settlement{Token: l.Token, Outcome: job.OutcomeDone}
 	}
-	if _, err := w.m.Settle(ctx, items); err != nil {
+	if _, err := w.m.Source().Settle(ctx, items); err != nil {
 		return 0, 0, 0, err
 	}
 	took = time.Since(began)

@@ -57,7 +57,7 @@ func (b *poolBench) with(ctx context.Context, n int, o worker.Options, handle fu
 	o.Queues = []string{"pools"}
 	ended := make(chan error, n)
 	for range n {
-		pool := worker.New(b.m, o)
+		pool := worker.New(b.m.Source(), o)
 		worker.Handle(pool, "tide.predict", handle)
 		go func() { ended <- pool.Run(ctx) }()
 	}
@@ -154,7 +154,7 @@ func (b *poolBench) cost(ctx context.Context) error {
 func (b *poolBench) byHand(ctx context.Context, n int) error {
 	var settle []api.Settlement
 	for left := n; left > 0 || len(settle) > 0; {
-		a, err := b.m.Lease(ctx, api.LeaseRequest{Worker: "hand", Queues: []string{"pools"}, Tasks: []string{"tide.predict"}, Limit: 8, Settle: settle})
+		a, err := b.m.Source().Lease(ctx, api.LeaseRequest{Worker: "hand", Queues: []string{"pools"}, Tasks: []string{"tide.predict"}, Limit: 8, Settle: settle})
 		if err != nil {
 			return err
 		}

@@ -41,8 +41,8 @@ func script(t *testing.T, answers ...func(http.ResponseWriter, *http.Request)) *
 	return s
 }
 
-func (s *scripted) client(t *testing.T, patience time.Duration) *Client {
-	m, err := New(s.URL, Patience(patience))
+func (s *scripted) client(t *testing.T, retryFor time.Duration) *Client {
+	m, err := New(s.URL, RetryFor(retryFor))
 	require.NoError(t, err)
 	t.Cleanup(m.Close)
 	return m
@@ -96,7 +96,7 @@ func TestNoService(t *testing.T) {
 	s := script(t, lost)
 	address := s.URL
 	s.Close()
-	m, err := New(address, Patience(150*time.Millisecond))
+	m, err := New(address, RetryFor(150*time.Millisecond))
 	require.NoError(t, err)
 	began := time.Now()
 	_, err = m.About(t.Context())

@@ -118,7 +118,7 @@ func TestConsole(t *testing.T) {
 
 	m := s.mule(client.HTTPClient(newHTTP()))
 	var mended atomic.Bool
-	pool := worker.New(m, worker.Options{Name: "quay", Slots: 2})
+	pool := worker.New(m.Source(), worker.Options{Name: "quay", Slots: 2})
 	worker.Handle(pool, "manifest.check", func(_ context.Context, name string) (string, error) {
 		if !mended.Load() {
 			return "", errors.New("line 4: the weight of " + name + " is no number")
@@ -203,7 +203,7 @@ func TestDeadLetters(t *testing.T) {
 	s := serve(t)
 	m := s.mule(client.HTTPClient(newHTTP()))
 	var mended atomic.Bool
-	pool := worker.New(m, worker.Options{Name: "bank", Slots: 4})
+	pool := worker.New(m.Source(), worker.Options{Name: "bank", Slots: 4})
 	worker.Handle(pool, "dues.charge", func(_ context.Context, ship string) (string, error) {
 		if !mended.Load() {
 			return "", worker.GiveUp(fmt.Errorf("account %d of %q is locked", len(ship)*1000, ship))
@@ -273,7 +273,7 @@ func TestActsDoWhatIsShown(t *testing.T) {
 		for q, err := m.Queue(t.Context(), queue); q.Counts[job.Ready] > 0; q, err = m.Queue(t.Context(), queue) {
 			require.NoError(t, err)
 			l := leaseOf(t, m, queue)
-			_, err = m.Settle(t.Context(), []api.Settlement{{Token: l.Token, Outcome: job.OutcomeFailed, Error: &job.Failure{Message: "the bank is closed"}}})
+			_, err = m.Source().Settle(t.Context(), []api.Settlement{{Token: l.Token, Outcome: job.OutcomeFailed, Error: &job.Failure{Message: "the bank is closed"}}})
 			require.NoError(t, err)
 		}
 	}
@@ -283,16 +283,16 @@ func TestActsDoWhatIsShown(t *testing.T) {
 		return q.Counts[job.Dead]
 	}
 	require.Equal(t, []int64{8, 4}, []int64{dead("common"), dead("archive")})
-	causes, err := m.Causes(t.Context(), api.CauseFilter{})
+	causes, err := client.Collect(m.Causes(t.Context(), api.CauseFilter{}))
 	require.NoError(t, err)
 	require.Len(t, causes, 1)
 	shown := func(action string, n int64) {
 		t.Helper()
 		require.Eventually(t, func() bool {
-			all, err := m.Operations(t.Context())
+			all, err := client.Collect(m.Operations(t.Context()))
 			return err == nil && len(all) > 0 && all[0].Action == action && all[0].Over()
 		}, 10*time.Second, 20*time.Millisecond)
-		all, err := m.Operations(t.Context())
+		all, err := client.Collect(m.Operations(t.Context()))
 		require.NoError(t, err)
 		assert.Equal(t, []any{n, "exact", n}, []any{all[0].Matched, all[0].MatchedIs, all[0].Changed})
 	}
@@ -312,13 +312,13 @@ func TestActsDoWhatIsShown(t *testing.T) {
 	for range 3 {
 		var l api.Lease
 		require.Eventually(t, func() bool {
-			a, err := m.Lease(t.Context(), api.LeaseRequest{Worker: "w", Queues: []string{"archive"}, Limit: 1})
+			a, err := m.Source().Lease(t.Context(), api.LeaseRequest{Worker: "w", Queues: []string{"archive"}, Limit: 1})
 			if err == nil && len(a.Leases) == 1 {
 				l = a.Leases[0]
 			}
 			return l.Token != ""
 		}, 10*time.Second, 20*time.Millisecond)
-		_, err = m.Settle(t.Context(), []api.Settlement{{Token: l.Token, Outcome: job.OutcomeDone}})
+		_, err = m.Source().Settle(t.Context(), []api.Settlement{{Token: l.Token, Outcome: job.OutcomeDone}})
 		require.NoError(t, err)
 	}
 	shown(api.ActRequeue, 4)
@@ -337,7 +337,7 @@ func TestSettingsAndPatch(t *testing.T) {
 		Ship string `json:"ship"`
 		Bank string `json:"bank"`
 	}
-	pool := worker.New(m, worker.Options{Name: "bank", Slots: 2})
+	pool := worker.New(m.Source(), worker.Options{Name: "bank", Slots: 2})
 	worker.Handle(pool, "dues.charge", func(_ context.Context, d due) (string, error) {
 		if d.Bank != "harbour" {
 			return "", worker.GiveUp(fmt.Errorf("bank %q keeps no account of %q", d.Bank, d.Ship))
@@ -349,7 +349,7 @@ func TestSettingsAndPatch(t *testing.T) {
 	go func() { ended <- pool.Run(ctx) }()
 	good, err := m.Enqueue(t.Context(), job.Spec{Task: "dues.charge", Payload: job.JSON(due{"egret", "harbour"})})
 	require.NoError(t, err)
-	_, err = m.Await(t.Context(), good.ID, 10*time.Second)
+	_, err = m.WaitFor(t.Context(), good.ID, 10*time.Second)
 	require.NoError(t, err)
 	jobs, err := m.EnqueueMany(t.Context(), []job.Spec{{Task: "dues.charge", Payload: job.JSON(due{"heron", "quay"})}, {Task: "dues.charge", Payload: job.JSON(due{"plover", "quay"})}})
 	require.NoError(t, err)
@@ -373,7 +373,7 @@ func TestSettingsAndPatch(t *testing.T) {
 	press(`//aside//button[text()="Set the defaults of dues.charge"]`)
 	press(`//*[@role="dialog"]//button[text()="Set 1 task"]`)
 	p.waitFor(`document.querySelector("tr[data-task='dues.charge']").innerText.includes("3")`)
-	tasks, err := m.Tasks(t.Context())
+	tasks, err := client.Collect(m.Tasks(t.Context()))
 	require.NoError(t, err)
 	require.Len(t, tasks, 1)
 	require.Equal(t, 3, *tasks[0].Defaults.MaxAttempts)
@@ -451,7 +451,7 @@ func TestQueuesPage(t *testing.T) {
 	p.says("by priority, owners take turns")
 	q, err := m.Queue(t.Context(), "berths")
 	require.NoError(t, err)
-	require.Equal(t, api.Rules{Order: api.ByPriority, Turns: api.ByOwner, OwnerWeights: map[string]int{"Marsh Agency": 3}, LaneOnBackoff: api.LaneWaits, LaneOnDead: api.LaneStops, MaxRunning: q.MaxRunning}, q.Rules)
+	require.Equal(t, api.Rules{Order: api.OrderPriority, Turns: api.TurnsOwner, OwnerWeights: map[string]int{"Marsh Agency": 3}, LaneOnBackoff: api.LaneWaits, LaneOnDead: api.LaneStops, MaxRunning: q.MaxRunning}, q.Rules)
 	require.Equal(t, 1, *q.MaxRunning)
 	p.do(chromedp.Navigate(s.url + "/jobs/5"))
 	p.says("Job 4 has lane berth-3 and is ready.")

@@ -21,7 +21,7 @@ import (
 // every acknowledged job is there, and none was settled twice.
 func TestKill(t *testing.T) {
 	s := serve(t)
-	m := s.mule(client.Patience(20*time.Second), client.HTTPClient(newHTTP()))
+	m := s.mule(client.RetryFor(20*time.Second), client.HTTPClient(newHTTP()))
 	ctx, cancel := context.WithCancel(t.Context())
 	var mu sync.Mutex
 	acknowledged := map[int64]string{} // job and its key
@@ -44,7 +44,7 @@ func TestKill(t *testing.T) {
 	for w := range 4 {
 		work.Go(func() {
 			for ctx.Err() == nil {
-				a, err := m.Lease(ctx, api.LeaseRequest{Worker: fmt.Sprint("w", w), Queues: []string{"common"}, Limit: 5, Wait: job.Duration(time.Second), Lease: job.Duration(10 * time.Minute)})
+				a, err := m.Source().Lease(ctx, api.LeaseRequest{Worker: fmt.Sprint("w", w), Queues: []string{"common"}, Limit: 5, Wait: job.Duration(time.Second), Lease: job.Duration(10 * time.Minute)})
 				if err != nil {
 					continue
 				}
@@ -52,7 +52,7 @@ func TestKill(t *testing.T) {
 				for _, l := range a.Leases {
 					items = append(items, api.Settlement{Token: l.Token, Outcome: job.OutcomeDone})
 				}
-				results, err := m.Settle(context.WithoutCancel(ctx), items)
+				results, err := m.Source().Settle(context.WithoutCancel(ctx), items)
 				if err != nil {
 					continue
 				}
@@ -114,7 +114,7 @@ func TestKill(t *testing.T) {
 func everyJob(t *testing.T, m *client.Client) map[int64]job.Job {
 	found := map[int64]job.Job{}
 	for f := (api.Filter{Limit: api.MaxPage}); ; {
-		page, err := m.Jobs(t.Context(), f)
+		page, err := m.ListJobs(t.Context(), f)
 		require.NoError(t, err)
 		for _, j := range page.Jobs {
 			found[j.ID] = j
@@ -129,10 +129,10 @@ func everyJob(t *testing.T, m *client.Client) map[int64]job.Job {
 // twice, and what was finished meanwhile is settled on its return.
 func TestOutage(t *testing.T) {
 	s := serve(t)
-	m := s.mule(client.Patience(time.Second), client.HTTPClient(newHTTP()))
+	m := s.mule(client.RetryFor(time.Second), client.HTTPClient(newHTTP()))
 	var mu sync.Mutex
 	runs := map[int64]int{}
-	pool := worker.New(m, worker.Options{Slots: 4, Lease: 20 * time.Second, Name: "quay"})
+	pool := worker.New(m.Source(), worker.Options{Slots: 4, Lease: 20 * time.Second, Name: "quay"})
 	worker.Handle(pool, "berth.plan", func(ctx context.Context, ms int) (int, error) {
 		mu.Lock()
 		runs[worker.Job(ctx).ID]++
@@ -184,7 +184,7 @@ func TestTwoPools(t *testing.T) {
 	var pools sync.WaitGroup
 	ctx, cancel := context.WithCancel(t.Context())
 	for _, name := range []string{"east", "west"} {
-		pool := worker.New(m, worker.Options{Slots: 2, Name: name})
+		pool := worker.New(m.Source(), worker.Options{Slots: 2, Name: name})
 		worker.Handle(pool, "berth.plan", func(ctx context.Context, _ any) (bool, error) {
 			mu.Lock()
 			id := worker.Job(ctx).ID

@@ -145,7 +145,7 @@ func TestNoHandlerHarmsAnother(t *testing.T) {
 	s := serve(t)
 	m := s.mule(client.HTTPClient(&http.Client{Transport: strict{t, http.DefaultTransport.(*http.Transport).Clone()}}))
 	o := &odd{random: rand.New(rand.NewPCG(6853, 1))}
-	pool := worker.New(m, worker.Options{Slots: 8, Ahead: 16, Lease: 10 * time.Second, Log: slog.New(slog.DiscardHandler)})
+	pool := worker.New(m.Source(), worker.Options{Slots: 8, Ahead: 16, Lease: 10 * time.Second, Log: slog.New(slog.DiscardHandler)})
 	var plain atomic.Int64
 	worker.Handle(pool, "plain", func(context.Context, int) (int64, error) { return plain.Add(1), nil })
 	worker.Handle(pool, "odd", func(ctx context.Context, _ int) (any, error) {
@@ -180,7 +180,7 @@ func TestNoHandlerHarmsAnother(t *testing.T) {
 	go func() { ended <- pool.Run(ctx) }()
 	require.Eventually(t, func() bool {
 		// Follow-ups may be ready for ever: nobody does them.
-		left, err := m.Jobs(t.Context(), api.Filter{Tasks: []string{"plain", "odd", "odd.many"}, States: []job.State{job.Ready, job.Running}, Limit: 1})
+		left, err := m.ListJobs(t.Context(), api.Filter{Tasks: []string{"plain", "odd", "odd.many"}, States: []job.State{job.Ready, job.Running}, Limit: 1})
 		require.NoError(t, err)
 		return *left.Matched == 0
 	}, 2*time.Minute, 50*time.Millisecond)
@@ -189,7 +189,7 @@ func TestNoHandlerHarmsAnother(t *testing.T) {
 	assert.Equal(t, int64(each), plain.Load())
 	for _, task := range []string{"plain", "odd", "odd.many"} {
 		for f := (api.Filter{Tasks: []string{task}, Limit: 500}); ; {
-			page, err := m.Jobs(t.Context(), f)
+			page, err := m.ListJobs(t.Context(), f)
 			require.NoError(t, err)
 			for _, j := range page.Jobs {
 				if !j.State.Finished() && j.Attempt > 0 && j.State != job.Running { // it was postponed
@@ -235,9 +235,9 @@ func (l *loser) RoundTrip(r *http.Request) (*http.Response, error) {
 func TestLostAnswers(t *testing.T) {
 	s := serve(t)
 	takes := func(r *http.Request) bool { return r.URL.Path == "/v1/leases" }
-	m := s.mule(client.HTTPClient(&http.Client{Transport: &loser{next: http.DefaultTransport.(*http.Transport).Clone(), picks: takes, one: 3}}), client.Patience(0))
+	m := s.mule(client.HTTPClient(&http.Client{Transport: &loser{next: http.DefaultTransport.(*http.Transport).Clone(), picks: takes, one: 3}}), client.RetryFor(0))
 	steady := s.mule()
-	pool := worker.New(m, worker.Options{Slots: 3, Lease: time.Hour, Log: slog.New(slog.DiscardHandler)})
+	pool := worker.New(m.Source(), worker.Options{Slots: 3, Lease: time.Hour, Log: slog.New(slog.DiscardHandler)})
 	worker.Handle(pool, "plain", func(context.Context, int) (int64, error) { return 1, nil })
 	specs := make([]job.Spec, 100)
 	for n := range specs {
@@ -282,7 +282,7 @@ func TestPoolsThatCannotWork(t *testing.T) {
 		"the service does not take":        with(func(o *worker.Options) { o.Name = strings.Repeat("x", 300) }),
 		`task "plain" has a second handle`: with(func(o *worker.Options) { o.Name = "twice" }),
 	} {
-		p := worker.New(s.mule(), o)
+		p := worker.New(s.mule().Source(), o)
 		handle(p, "plain")
 		if o.Name == "twice" {
 			handle(p, "plain")
@@ -324,7 +324,7 @@ func TestTerminalsAreSafe(t *testing.T) {
 	_, err := m.Enqueue(t.Context(), job.Spec{Task: "t", Payload: job.JSON(evil), MaxAttempts: &once})
 	require.NoError(t, err)
 	l := lease(t, m, "w", 1)[0]
-	_, err = m.Settle(t.Context(), []api.Settlement{{Token: l.Token, Outcome: job.OutcomeFailed, Report: api.Report{Log: []string{evil}}, Error: &job.Failure{Type: evil, Message: evil}}})
+	_, err = m.Source().Settle(t.Context(), []api.Settlement{{Token: l.Token, Outcome: job.OutcomeFailed, Report: api.Report{Log: []string{evil}}, Error: &job.Failure{Type: evil, Message: evil}}})
 	require.NoError(t, err)
 	for _, command := range [][]string{{"jobs"}, {"job", "1"}, {"why", "1"}, {"log", "1"}, {"dead"}, {"jobs", "-o", "json"}, {"job", "1", "-o", "json"}, {"log", "1", "-o", "json"}, {"requeue", "1", "--payload", "x"}} {
 		out, errs, _ := run(t, s.url, command...)
@@ -344,7 +344,7 @@ func TestTerminalsAreSafe(t *testing.T) {
 func TestUnservedIsSaid(t *testing.T) {
 	s := serve(t)
 	m := s.mule()
-	_, err := m.PutWorker(t.Context(), api.Worker{ID: "w", Queues: []string{"berths"}, Tasks: []string{"tide.predict"}})
+	_, err := m.Source().PutWorker(t.Context(), api.Worker{ID: "w", Queues: []string{"berths"}, Tasks: []string{"tide.predict"}})
 	require.NoError(t, err)
 	for _, c := range []struct {
 		spec       job.Spec

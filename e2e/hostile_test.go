@@ -21,6 +21,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humblemule.example/api"
+	"humblemule.example/client"
 	"humblemule.example/internal/server"
 )
 
@@ -62,9 +63,9 @@ func TestHostileClients(t *testing.T) {
 
 	m := s.mule()
 	stands := func() string {
-		queues, err := m.Queues(t.Context())
+		queues, err := client.Collect(m.Queues(t.Context()))
 		require.NoError(t, err)
-		schedules, err := m.Schedules(t.Context())
+		schedules, err := client.Collect(m.Schedules(t.Context()))
 		require.NoError(t, err)
 		var text strings.Builder
 		for _, q := range queues {
@@ -76,7 +77,7 @@ func TestHostileClients(t *testing.T) {
 		return text.String()
 	}
 	// What happens by itself is halted, so that two looks can be compared.
-	for _, told := range must(m.Schedules(t.Context()))(t) {
+	for _, told := range must(client.Collect(m.Schedules(t.Context())))(t) {
 		require.NoError(t, m.DeleteSchedule(t.Context(), told.Name))
 	}
 	for range 20 {

@@ -31,7 +31,7 @@ func TestPythonWorker(t *testing.T) {
 	}
 	operator, worker := secret("harbour-office", "operator"), secret("quay", "worker")
 	s := serve(t, "--tokens", tokens)
-	m := s.mule(client.HTTPClient(newHTTP()), client.Patience(5*time.Second), client.Token(operator))
+	m := s.mule(client.HTTPClient(newHTTP()), client.RetryFor(5*time.Second), client.Token(operator))
 	start := func() (*exec.Cmd, *journal) {
 		out := &journal{more: make(chan struct{})}
 		python := exec.Command("python3", "-X", "faulthandler", "../docs/examples/worker.py")
@@ -49,7 +49,7 @@ func TestPythonWorker(t *testing.T) {
 		return j.ID
 	}
 	finished := func(id int64) job.Job {
-		j, err := m.Await(t.Context(), id, 20*time.Second)
+		j, err := m.WaitFor(t.Context(), id, 20*time.Second)
 		require.NoError(t, err)
 		return j
 	}
@@ -72,7 +72,7 @@ func TestPythonWorker(t *testing.T) {
 	long := enqueue("nap", nap(8), 0) // longer than two leases
 	cancelled := enqueue("nap", nap(30), 0)
 	out.find(t, "taken job=6")
-	_, err := m.Cancel(t.Context(), cancelled)
+	_, err := m.CancelJob(t.Context(), cancelled)
 	require.NoError(t, err)
 	assert.Equal(t, job.Cancelled, finished(cancelled).State)
 
@@ -89,7 +89,7 @@ func TestPythonWorker(t *testing.T) {
 	assert.Equal(t, []any{job.Done, 1}, []any{renewed.State, renewed.Attempt})
 
 	// Drained it takes nothing; asked to run it does again.
-	workers, err := m.Workers(t.Context())
+	workers, err := client.Collect(m.Workers(t.Context()))
 	require.NoError(t, err)
 	require.Len(t, workers, 1)
 	ask := func(want api.Want) {
@@ -99,7 +99,7 @@ func TestPythonWorker(t *testing.T) {
 	}
 	ask(api.WantDrain)
 	waits := enqueue("greet", map[string]string{"name": "Grace"}, 0)
-	j, err := m.Await(t.Context(), waits, time.Second)
+	j, err := m.WaitFor(t.Context(), waits, time.Second)
 	require.NoError(t, err)
 	assert.Equal(t, job.Ready, j.State)
 	ask(api.WantRun)
@@ -109,7 +109,7 @@ func TestPythonWorker(t *testing.T) {
 		stuck := time.AfterFunc(20*time.Second, func() { python.Process.Signal(syscall.SIGABRT) }) // and say where
 		defer stuck.Stop()
 		require.NoError(t, python.Wait(), out)
-		workers, err := m.Workers(t.Context())
+		workers, err := client.Collect(m.Workers(t.Context()))
 		require.NoError(t, err)
 		assert.Empty(t, workers, "it said good-bye")
 	}
@@ -121,7 +121,7 @@ func TestPythonWorker(t *testing.T) {
 
 	python, out = start()
 	out.find(t, "worker starts")
-	workers, err = m.Workers(t.Context())
+	workers, err = client.Collect(m.Workers(t.Context()))
 	require.NoError(t, err)
 	require.Len(t, workers, 1)
 	ask(api.WantLeave)

@@ -53,7 +53,7 @@ func TestSchedules(t *testing.T) {
 	require.Len(t, coming.Items, 2)
 	assert.Equal(t, []any{"buoys", "buoy.poll", true}, []any{coming.Items[0].Schedule, coming.Items[0].Task, coming.More})
 	assert.Equal(t, 90*time.Second, coming.Items[1].At.Sub(coming.Items[0].At))
-	settings, err := m.Settings(t.Context())
+	settings, err := m.Setup(t.Context())
 	require.NoError(t, err)
 	assert.Contains(t, settings.Settings, api.Setting{Of: "service", Name: "listen", Value: api.SettingValue(s.listen), From: api.SettingByFlag, Where: "--listen"})
 	assert.Contains(t, settings.Settings, api.Setting{Of: "retention", Name: "dead", Value: api.SettingValue("90d"), From: api.SettingBuiltIn})
@@ -107,8 +107,8 @@ func TestSchedules(t *testing.T) {
 // The service is killed again and again: each planned time comes once, and none is lost.
 func TestSchedulesOverKills(t *testing.T) {
 	s := serve(t)
-	m := s.mule(client.Patience(20*time.Second), client.HTTPClient(newHTTP()))
-	_, err := m.SetSchedule(t.Context(), "often", api.Schedule{Cron: "* * * * * *", IfStillRunning: api.RunsAlso, Missed: api.MissedAll, LateLimit: job.Duration(time.Second), Job: job.Spec{Task: "buoy.poll"}})
+	m := s.mule(client.RetryFor(20*time.Second), client.HTTPClient(newHTTP()))
+	_, err := m.PutSchedule(t.Context(), "often", api.Schedule{Cron: "* * * * * *", IfStillRunning: api.RunsAlso, Missed: api.MissedAll, LateLimit: job.Duration(time.Second), Job: job.Spec{Task: "buoy.poll"}})
 	require.NoError(t, err)
 	for n := range 8 {
 		time.Sleep(time.Duration(400+170*n) * time.Millisecond)
@@ -116,10 +116,10 @@ func TestSchedulesOverKills(t *testing.T) {
 		s.start()
 	}
 	require.Eventually(t, func() bool {
-		runs, err := m.Runs(t.Context(), "often", 100)
+		runs, err := client.First(100, m.Runs(t.Context(), "often"))
 		return err == nil && len(runs) >= 8 && time.Since(runs[0].PlannedAt.Go()) < 2*time.Second
 	}, 20*time.Second, 50*time.Millisecond)
-	runs, err := m.Runs(t.Context(), "often", 500)
+	runs, err := client.First(500, m.Runs(t.Context(), "often"))
 	require.NoError(t, err)
 	jobs := everyJob(t, m)
 	seen := map[int64]bool{}
@@ -188,7 +188,7 @@ func TestComingPage(t *testing.T) {
 	_, err := m.PauseSchedule(t.Context(), "tides", false) // another person, meanwhile
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
-		schedules, err := m.Schedules(t.Context())
+		schedules, err := client.Collect(m.Schedules(t.Context()))
 		return err == nil && len(schedules) == 1
 	}, 5*time.Second, 50*time.Millisecond)
 	press(`//aside//button[text()="Delete"]`)

@@ -284,7 +284,7 @@ func run(t *testing.T, server string, args ...string) (stdout, stderr string, st
 
 func lease(t *testing.T, m *client.Client, worker string, limit int) []api.Lease {
 	t.Helper()
-	a, err := m.Lease(t.Context(), api.LeaseRequest{Worker: worker, Queues: []string{"common", "berths"}, Limit: limit, Lease: job.Duration(30 * time.Second)})
+	a, err := m.Source().Lease(t.Context(), api.LeaseRequest{Worker: worker, Queues: []string{"common", "berths"}, Limit: limit, Lease: job.Duration(30 * time.Second)})
 	require.NoError(t, err)
 	return a.Leases
 }
@@ -292,7 +292,7 @@ func lease(t *testing.T, m *client.Client, worker string, limit int) []api.Lease
 // leaseOf takes one job of a queue.
 func leaseOf(t *testing.T, m *client.Client, queue string) api.Lease {
 	t.Helper()
-	a, err := m.Lease(t.Context(), api.LeaseRequest{Worker: "w", Queues: []string{queue}, Limit: 1, Wait: job.Duration(10 * time.Second), Lease: job.Duration(30 * time.Second)})
+	a, err := m.Source().Lease(t.Context(), api.LeaseRequest{Worker: "w", Queues: []string{queue}, Limit: 1, Wait: job.Duration(10 * time.Second), Lease: job.Duration(30 * time.Second)})
 	require.NoError(t, err)
 	require.Len(t, a.Leases, 1)
 	return a.Leases[0]

@@ -40,7 +40,7 @@ const (
 // poolProcess runs a pool until it is killed or told to end. What its handlers do they
 // write into the ledger.
 func poolProcess(server string) error {
-	mule, err := client.New(server, client.Patience(time.Minute))
+	mule, err := client.New(server, client.RetryFor(time.Minute))
 	if err != nil {
 		return err
 	}
@@ -49,7 +49,7 @@ func poolProcess(server string) error {
 		return err
 	}
 	log := slog.New(slog.NewTextHandler(os.Stderr, &slog.HandlerOptions{Level: slog.LevelError}))
-	pool := worker.New(mule, worker.Options{Slots: 4, Ahead: 2, Lease: 2 * time.Second, Grace: 10 * time.Second, Log: log})
+	pool := worker.New(mule.Source(), worker.Options{Slots: 4, Ahead: 2, Lease: 2 * time.Second, Grace: 10 * time.Second, Log: log})
 	worker.Handle(pool, "log.pack", func(ctx context.Context, ms int) (int, error) {
 		j := worker.Job(ctx)
 		line := told{What: begins, Job: j.ID, Attempt: j.Attempt}
@@ -131,7 +131,7 @@ func (c *crew) produce(ctx context.Context, name string) {
 func (c *crew) work(ctx context.Context, name string) {
 	outcomes := []job.Outcome{job.OutcomeDone, job.OutcomeDone, job.OutcomeFailed, job.OutcomeReleased, job.OutcomePostponed, job.OutcomeSkipped, job.OutcomeGiveUp, ""}
 	for ctx.Err() == nil {
-		a, err := c.Lease(ctx, api.LeaseRequest{Worker: name, Queues: []string{"common"}, Limit: 3, Lease: job.Duration(2 * time.Second), Wait: job.Duration(time.Second)})
+		a, err := c.Source().Lease(ctx, api.LeaseRequest{Worker: name, Queues: []string{"common"}, Limit: 3, Lease: job.Duration(2 * time.Second), Wait: job.Duration(time.Second)})
 		if err != nil {
 			continue
 		}
@@ -156,7 +156,7 @@ func (c *crew) work(ctx context.Context, name string) {
 		if len(items) == 0 {
 			continue
 		}
-		results, err := c.Settle(context.WithoutCancel(ctx), items)
+		results, err := c.Source().Settle(context.WithoutCancel(ctx), items)
 		for i := 0; err == nil && i < len(results); i++ {
 			if lines[i].What = toldSettled; results[i].Status == api.StatusOK {
 				c.book.note(lines[i])
@@ -184,14 +184,14 @@ func (c *crew) operate(ctx context.Context) {
 		var err error
 		switch rand.IntN(5) {
 		case 0, 1:
-			if j, err = c.Cancel(ctx, line.Job); j.State == job.Cancelled {
+			if j, err = c.CancelJob(ctx, line.Job); j.State == job.Cancelled {
 				line.What = toldCancel
 			}
 		case 2, 3:
 			j, err = c.Requeue(ctx, line.Job, nil)
 			line.What = toldRequeued
 		default:
-			err = c.Delete(ctx, line.Job)
+			err = c.DiscardJob(ctx, line.Job)
 			line.What = toldRemoved
 		}
 		if line.Round = j.Round; err == nil && line.What != "" {
@@ -209,7 +209,7 @@ func TestSoak(t *testing.T) {
 	book, err := openLedger(path)
 	require.NoError(t, err)
 	changes := func(r *http.Request) bool { return r.Method != http.MethodGet }
-	m, err := client.New(s.url, client.Patience(time.Minute), client.HTTPClient(&http.Client{Transport: &loser{next: newHTTP().Transport, picks: changes, one: 9}}))
+	m, err := client.New(s.url, client.RetryFor(time.Minute), client.HTTPClient(&http.Client{Transport: &loser{next: newHTTP().Transport, picks: changes, one: 9}}))
 	require.NoError(t, err)
 	c := &crew{Client: m, book: book}
 	pools := make([]*exec.Cmd, 3)
@@ -264,10 +264,10 @@ func TestSoak(t *testing.T) {
 func TestAway(t *testing.T) {
 	t.Parallel()
 	s := serve(t)
-	m, err := client.New(s.url, client.Patience(time.Second))
+	m, err := client.New(s.url, client.RetryFor(time.Second))
 	require.NoError(t, err)
 	var runs sync.Map
-	pool := worker.New(m, worker.Options{Slots: 16, Lease: 45 * time.Second, Log: slog.New(slog.DiscardHandler)})
+	pool := worker.New(m.Source(), worker.Options{Slots: 16, Lease: 45 * time.Second, Log: slog.New(slog.DiscardHandler)})
 	worker.Handle(pool, "log.pack", func(ctx context.Context, ms int) (bool, error) {
 		n, _ := runs.LoadOrStore(worker.Job(ctx).ID, new(atomic.Int32))
 		n.(*atomic.Int32).Add(1)
@@ -292,7 +292,7 @@ func TestAway(t *testing.T) {
 	time.Sleep(30 * time.Second)
 	s.start()
 	for _, known := range jobs {
-		j, err := m.Await(t.Context(), known.ID, 2*time.Minute)
+		j, err := m.WaitFor(t.Context(), known.ID, 2*time.Minute)
 		require.NoError(t, err)
 		assert.Equal(t, []any{job.Done, 1, 1}, []any{j.State, j.Attempt, j.Tries}, "job %d", j.ID)
 		n, _ := runs.Load(j.ID)
@@ -336,7 +336,7 @@ func TestRollingRestart(t *testing.T) {
 	stop()
 	producer.Wait()
 	for _, id := range ids {
-		j, err := m.Await(t.Context(), id, time.Minute)
+		j, err := m.WaitFor(t.Context(), id, time.Minute)
 		require.NoError(t, err)
 		require.Equal(t, []any{job.Done, 1}, []any{j.State, j.Tries}, "job %d: %v", id, j.Attempts)
 		for _, a := range j.Attempts {
@@ -347,7 +347,7 @@ func TestRollingRestart(t *testing.T) {
 		p.Process.Signal(syscall.SIGTERM)
 		require.NoError(t, p.Wait())
 	}
-	all, err := m.Workers(t.Context())
+	all, err := client.Collect(m.Workers(t.Context()))
 	require.NoError(t, err)
 	assert.Empty(t, all, "those that ended have said good-bye")
 	t.Logf("%d jobs over 6 replaced pools", len(ids))

@@ -142,7 +142,7 @@ func TestWrongInput(t *testing.T) {
 			assert.Contains(t, said, c.says)
 		})
 	}
-	page, err := s.mule().Jobs(t.Context(), api.Filter{})
+	page, err := s.mule().ListJobs(t.Context(), api.Filter{})
 	require.NoError(t, err)
 	assert.Empty(t, page.Jobs, "something wrong was taken in")
 }
@@ -158,7 +158,7 @@ func TestPayloadBytes(t *testing.T) {
 	leases := lease(t, m, "w", 1)
 	require.Len(t, leases, 1)
 	assert.Equal(t, payload, string(leases[0].Job.Payload))
-	_, err = m.Settle(t.Context(), []api.Settlement{{Token: leases[0].Token, Outcome: job.OutcomeDone}})
+	_, err = m.Source().Settle(t.Context(), []api.Settlement{{Token: leases[0].Token, Outcome: job.OutcomeDone}})
 	require.NoError(t, err)
 	_, err = m.Requeue(t.Context(), j.ID, nil)
 	require.NoError(t, err)
@@ -173,7 +173,7 @@ func TestPayloadBytes(t *testing.T) {
 	j, err = m.Job(t.Context(), j.ID)
 	require.NoError(t, err)
 	assert.Len(t, j.Payload, long+2)
-	page, err := m.Jobs(t.Context(), api.Filter{IDs: []int64{j.ID}})
+	page, err := m.ListJobs(t.Context(), api.Filter{IDs: []int64{j.ID}})
 	require.NoError(t, err)
 	assert.True(t, strings.HasSuffix(page.Jobs[0].PayloadHead, "é") && len(page.Jobs[0].PayloadHead) <= 200)
 }
@@ -187,7 +187,7 @@ func TestTokens(t *testing.T) {
 	require.NoError(t, err)
 	token := lease(t, m, "w", 1)[0].Token
 	settle := func(item api.Settlement) api.SettleResult {
-		results, err := m.Settle(t.Context(), []api.Settlement{item})
+		results, err := m.Source().Settle(t.Context(), []api.Settlement{item})
 		require.NoError(t, err)
 		return results[0]
 	}
@@ -201,10 +201,10 @@ func TestTokens(t *testing.T) {
 	again := settle(api.Settlement{Token: token, Outcome: job.OutcomeDone, Enqueue: follow})
 	assert.Equal(t, api.SettleResult{Token: token, Status: api.StatusOK, Repeated: true, State: job.Done}, again)
 	assert.Equal(t, api.StatusLost, settle(api.Settlement{Token: token, Outcome: job.OutcomeFailed}).Status)
-	extended, err := m.Extend(t.Context(), api.ExtendRequest{Leases: []api.Extension{{Token: token}}})
+	extended, err := m.Source().Extend(t.Context(), api.ExtendRequest{Leases: []api.Extension{{Token: token}}})
 	require.NoError(t, err)
 	assert.Equal(t, api.StatusLost, extended.Results[0].Status)
-	follows, err := m.Jobs(t.Context(), api.Filter{Queues: []string{"archive"}})
+	follows, err := m.ListJobs(t.Context(), api.Filter{Queues: []string{"archive"}})
 	require.NoError(t, err)
 	assert.Len(t, follows.Jobs, 1, "the follow-up exists once")
 
@@ -226,10 +226,10 @@ func TestTokens(t *testing.T) {
 	assert.Equal(t, job.OutcomeRefused, refusedJob.Reason)
 	require.Len(t, refusedJob.Refused.Enqueue, 1)
 	assert.JSONEq(t, `{"task":"a","lnae":"x"}`, string(refusedJob.Refused.Enqueue[0]))
-	accepted, err := m.Accept(t.Context(), refusedJob.ID, []job.Spec{{Task: "a", Queue: "later", Lane: "x"}})
+	accepted, err := m.AcceptJob(t.Context(), refusedJob.ID, []job.Spec{{Task: "a", Queue: "later", Lane: "x"}})
 	require.NoError(t, err)
 	assert.Equal(t, []any{job.Done, 1}, []any{accepted.State, accepted.Attempt}, "without running it again")
-	_, err = m.Accept(t.Context(), refusedJob.ID, nil)
+	_, err = m.AcceptJob(t.Context(), refusedJob.ID, nil)
 	assert.ErrorContains(t, err, "only a job that is dead because its outcome was refused")
 	later, err := m.Queue(t.Context(), "later")
 	require.NoError(t, err)
@@ -300,7 +300,7 @@ func TestWaiting(t *testing.T) {
 
 	parked := make(chan []api.Lease)
 	go func() {
-		a, err := m.Lease(t.Context(), api.LeaseRequest{Worker: "w", Queues: []string{"berths"}, Limit: 5, Wait: job.Duration(20 * time.Second)})
+		a, err := m.Source().Lease(t.Context(), api.LeaseRequest{Worker: "w", Queues: []string{"berths"}, Limit: 5, Wait: job.Duration(20 * time.Second)})
 		assert.NoError(t, err)
 		parked <- a.Leases
 	}()
@@ -314,25 +314,25 @@ func TestWaiting(t *testing.T) {
 
 	awaited := make(chan job.Job)
 	go func() {
-		j, err := m.Await(t.Context(), j.ID, 20*time.Second)
+		j, err := m.WaitFor(t.Context(), j.ID, 20*time.Second)
 		assert.NoError(t, err)
 		awaited <- j
 	}()
 	wanted := make(chan api.Wanted)
 	go func() {
-		w, err := m.Wanted(t.Context(), "w", api.WantRun, 20*time.Second)
+		w, err := m.Source().Wanted(t.Context(), "w", api.WantRun, 20*time.Second)
 		assert.NoError(t, err)
 		wanted <- w
 	}()
-	j, err = m.Cancel(t.Context(), j.ID)
+	j, err = m.CancelJob(t.Context(), j.ID)
 	require.NoError(t, err)
 	assert.Equal(t, job.Running, j.State)
 	assert.NotZero(t, j.CancelAskedAt)
 	assert.Equal(t, []string{got[0].Token}, (<-wanted).Cancelled)
-	extended, err := m.Extend(t.Context(), api.ExtendRequest{Leases: []api.Extension{{Token: got[0].Token}}})
+	extended, err := m.Source().Extend(t.Context(), api.ExtendRequest{Leases: []api.Extension{{Token: got[0].Token}}})
 	require.NoError(t, err)
 	assert.Equal(t, api.StatusCancelled, extended.Results[0].Status)
-	_, err = m.Settle(t.Context(), []api.Settlement{{Token: got[0].Token, Outcome: job.OutcomeFailed}})
+	_, err = m.Source().Settle(t.Context(), []api.Settlement{{Token: got[0].Token, Outcome: job.OutcomeFailed}})
 	require.NoError(t, err)
 	assert.Equal(t, job.Cancelled, (<-awaited).State)
 
@@ -351,7 +351,7 @@ func TestWaiting(t *testing.T) {
 func workerSeen(t *testing.T, m *client.Client, id string) {
 	t.Helper()
 	require.Eventually(t, func() bool {
-		all, err := m.Workers(t.Context())
+		all, err := client.Collect(m.Workers(t.Context()))
 		return err == nil && len(all) > 0 && all[0].ID == id
 	}, 10*time.Second, 10*time.Millisecond)
 }
@@ -364,7 +364,7 @@ func TestEdit(t *testing.T) {
 	later, err := m.Enqueue(t.Context(), job.Spec{Task: "tide.predict", Delay: job.Duration(time.Hour), Labels: map[string]string{"station": "gull-rock", "by": "hand"}})
 	require.NoError(t, err)
 	path := fmt.Sprintf("/v1/jobs/%d", later.ID)
-	j, err := m.Patch(t.Context(), later.ID, map[string]any{"priority": 9, "queue": "berths", "labels": map[string]string{"station": "salt-pier", "by": ""}, "max_attempts": 2, "payload": map[string]int{"berth": 3}})
+	j, err := m.PatchJob(t.Context(), later.ID, map[string]any{"priority": 9, "queue": "berths", "labels": map[string]string{"station": "salt-pier", "by": ""}, "max_attempts": 2, "payload": map[string]int{"berth": 3}})
 	require.NoError(t, err)
 	assert.Equal(t, []any{job.Scheduled, 9, "berths", map[string]string{"station": "salt-pier"}, 2, `{"berth":3}`}, []any{j.State, j.Priority, j.Queue, j.Labels, j.MaxAttempts, string(j.Payload)})
 	for body, c := range map[string]struct {
@@ -391,7 +391,7 @@ func TestEdit(t *testing.T) {
 		assert.Equal(t, c.field, fields[0].Field)
 		assert.Contains(t, fields[0].Message, c.says)
 	}
-	j, err = m.Patch(t.Context(), later.ID, map[string]any{"run_at": nil, "priority": nil})
+	j, err = m.PatchJob(t.Context(), later.ID, map[string]any{"run_at": nil, "priority": nil})
 	require.NoError(t, err)
 	assert.Equal(t, []any{job.Ready, 4}, []any{j.State, j.Priority}, "null is the default: no time, priority 4")
 
@@ -399,26 +399,26 @@ func TestEdit(t *testing.T) {
 	assert.Equal(t, 409, s.ask("PATCH", path, `{"priority":1}`).status, "it runs")
 	assert.Equal(t, 409, s.ask("DELETE", path, "").status)
 	assert.Equal(t, 409, s.ask("POST", path+"/start_now", "").status)
-	_, err = m.Settle(t.Context(), []api.Settlement{{Token: token, Outcome: job.OutcomeFailed}})
+	_, err = m.Source().Settle(t.Context(), []api.Settlement{{Token: token, Outcome: job.OutcomeFailed}})
 	require.NoError(t, err)
-	j, err = m.StartNow(t.Context(), later.ID)
+	j, err = m.StartJob(t.Context(), later.ID)
 	require.NoError(t, err)
 	assert.Equal(t, []any{job.Ready, 1}, []any{j.State, j.Tries})
-	_, err = m.Settle(t.Context(), []api.Settlement{{Token: lease(t, m, "w", 1)[0].Token, Outcome: job.OutcomeFailed}})
+	_, err = m.Source().Settle(t.Context(), []api.Settlement{{Token: lease(t, m, "w", 1)[0].Token, Outcome: job.OutcomeFailed}})
 	require.NoError(t, err)
 
 	assert.Equal(t, 422, s.ask("PATCH", path, `{"priority":1}`).status, "of a finished job labels and payload only")
-	j, err = m.Patch(t.Context(), later.ID, map[string]any{"labels": map[string]string{"seen": "yes"}})
+	j, err = m.PatchJob(t.Context(), later.ID, map[string]any{"labels": map[string]string{"seen": "yes"}})
 	require.NoError(t, err)
 	assert.Equal(t, "yes", j.Labels["seen"])
-	require.NoError(t, m.Delete(t.Context(), later.ID))
+	require.NoError(t, m.DiscardJob(t.Context(), later.ID))
 	assert.Equal(t, 404, s.ask("GET", path, "").status)
 	stats, err := m.Stats(t.Context(), "")
 	require.NoError(t, err)
 	assert.Zero(t, stats.Counts[job.Dead])
 	s.kill()
 	s.start()
-	j, err = m.Restore(t.Context(), later.ID)
+	j, err = m.UndiscardJob(t.Context(), later.ID)
 	require.NoError(t, err)
 	assert.Equal(t, []any{job.Dead, job.AttemptsUsedUp, 2}, []any{j.State, j.Reason, len(j.Attempts)})
 	assert.Equal(t, 404, s.ask("POST", path+"/restore", "").status, "nothing is removed any more")

@@ -35,7 +35,7 @@ import (
 func TestWorkersPage(t *testing.T) {
 	s := serve(t)
 	m := s.mule(client.HTTPClient(newHTTP()))
-	pool := worker.New(m, worker.Options{Name: "quay", Slots: 3, Log: slog.New(slog.DiscardHandler)})
+	pool := worker.New(m.Source(), worker.Options{Name: "quay", Slots: 3, Log: slog.New(slog.DiscardHandler)})
 	step := make(chan int)
 	worker.Handle(pool, "log.pack", func(ctx context.Context, quick bool) (bool, error) {
 		for !quick {
@@ -123,19 +123,19 @@ func TestTokensFile(t *testing.T) {
 	t.Cleanup(s.kill)
 
 	m := s.mule(client.Token(quay), client.HTTPClient(newHTTP()))
-	pool := worker.New(m, worker.Options{Name: "quay", Log: slog.New(slog.DiscardHandler)})
+	pool := worker.New(m.Source(), worker.Options{Name: "quay", Log: slog.New(slog.DiscardHandler)})
 	worker.Handle(pool, "log.pack", func(context.Context, bool) (string, error) { return "packed", nil })
 	ctx, cancel := context.WithCancel(t.Context())
 	ended := make(chan error, 1)
 	go func() { ended <- pool.Run(ctx) }()
 	j, err := m.Enqueue(t.Context(), job.Spec{Task: "log.pack", Payload: job.JSON(true)})
 	require.NoError(t, err)
-	j, err = m.Await(t.Context(), j.ID, 2*time.Minute)
+	j, err = m.WaitFor(t.Context(), j.ID, 2*time.Minute)
 	require.NoError(t, err)
 	packed, err := client.Result[string](j)
 	require.NoError(t, err)
 	assert.Equal(t, "packed", packed)
-	_, err = m.Jobs(t.Context(), api.Filter{})
+	_, err = m.ListJobs(t.Context(), api.Filter{})
 	assert.ErrorContains(t, err, "token quay is a worker's, which may not GET /v1/jobs")
 	assert.Equal(t, 401, s.ask("GET", "/v1/jobs", "").status)
 	_, errs, status := run(t, s.url, "jobs")

@@ -4,7 +4,7 @@ import "encoding/json"
 
 // Attempt is one run of a job under one lease.
 type Attempt struct {
-	N          int    `json:"n"`
+	Number     int    `json:"attempt"`
 	Round      int    `json:"round"`
 	Worker     string `json:"worker"`
 	WorkerName string `json:"worker_name,omitzero"`

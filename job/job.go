@@ -84,10 +84,10 @@ type Job struct {
 	// Refused is what the handler of a job brought that is dead as outcome_refused.
 	Refused *RefusedOutcome `json:"refused,omitzero"`
 
-	// Duplicate is true where an enqueue was answered by an earlier job.
-	Duplicate bool `json:"duplicate,omitzero"`
-	// SameSpec tells, of a duplicate, whether the earlier job was asked for alike.
-	SameSpec bool      `json:"same_spec,omitzero"`
+	// Version is another number after each change of what a patch may change; told of one
+	// job. A change can be asked for under the condition that it is still the same.
+	Version int64 `json:"version,omitzero"`
+
 	Warnings []Warning `json:"warnings,omitzero"`
 }
 

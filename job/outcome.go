@@ -12,7 +12,7 @@ const (
 	TooOld         Reason = "too_old"
 	TooLate        Reason = "too_late"
 	GaveUp         Reason = "gave_up"
-	ByHandler      Reason = "by_handler"
+	SaidByHandler  Reason = "by_handler"
 	Asked          Reason = "asked"
 	Superseded     Reason = "superseded"
 	Purged         Reason = "purged"
@@ -29,7 +29,7 @@ var reasons = []struct {
 	{TooOld, "its next attempt would have come later than give_up_after allows"},
 	{TooLate, "it had not begun by its start_by"},
 	{GaveUp, "its handler gave it up: trying again would not help"},
-	{ByHandler, "its handler found that there is nothing to do"},
+	{SaidByHandler, "its handler found that there is nothing to do"},
 	{Asked, "an operator or a producer has cancelled it"},
 	{Superseded, "a later run of its schedule took its place"},
 	{Purged, "it was removed with its queue before it was finished"},

@@ -45,12 +45,51 @@ const (
 	Broken Kind = "broken"
 )
 
+// Title is a kind in a few words, as the title of a problem (RFC 9457).
+func (k Kind) Title() string { return titles[k] }
+
+var titles = map[Kind]string{
+	Malformed: "Malformed request", Invalid: "Invalid value", NotFound: "Not found", WrongState: "Wrong state", WouldRemove: "Would remove jobs",
+	Outdated: "Precondition failed", TooLarge: "Request too large", WrongMediaType: "Unsupported media type", Unauthenticated: "Authentication required",
+	Forbidden: "Forbidden", Busy: "Service busy", QueueFull: "Queue full", NoSpace: "Disk full", Uncertain: "Outcome unknown", Broken: "Internal error",
+}
+
 // Problem is an error that says what happened and names the fields at fault.
 type Problem struct {
 	Kind   Kind
 	Detail string
 	Fields []FieldError
 }
+
+// Is tells errors.Is that a problem is one of the errors below, by its kind.
+func (p *Problem) Is(target error) bool {
+	kind, is := target.(*kindError)
+	return is && kind.Kind == p.Kind
+}
+
+// kindError stands for all problems of a kind.
+type kindError struct{ Kind }
+
+func (e *kindError) Error() string { return strings.ReplaceAll(string(e.Kind), "_", " ") }
+
+// The problems as errors.Is tells them; each stands for all problems of its kind.
+var (
+	ErrMalformed       error = &kindError{Malformed}
+	ErrInvalid         error = &kindError{Invalid}
+	ErrNotFound        error = &kindError{NotFound}
+	ErrWrongState      error = &kindError{WrongState}
+	ErrWouldRemove     error = &kindError{WouldRemove}
+	ErrOutdated        error = &kindError{Outdated}
+	ErrTooLarge        error = &kindError{TooLarge}
+	ErrWrongMediaType  error = &kindError{WrongMediaType}
+	ErrUnauthenticated error = &kindError{Unauthenticated}
+	ErrForbidden       error = &kindError{Forbidden}
+	ErrBusy            error = &kindError{Busy}
+	ErrQueueFull       error = &kindError{QueueFull}
+	ErrNoSpace         error = &kindError{NoSpace}
+	ErrUncertain       error = &kindError{Uncertain}
+	ErrBroken          error = &kindError{Broken}
+)
 
 // Error writes the detail and every field on one line.
 func (p *Problem) Error() string {

@@ -19,8 +19,8 @@ const (
 	List        = "list"
 )
 
-// MostDelays bounds the delays of a list.
-const MostDelays = 100
+// MaxDelays bounds the delays of a list.
+const MaxDelays = 100
 
 // Retry says how long a failed job waits for its next attempt: d(n) after the n-th
 // counted attempt of a round, drawn uniformly from d × (1 ± jitter).
@@ -75,7 +75,7 @@ func (r *Retry) check() []FieldError {
 			full.checkField(&c, name)
 		}
 	}
-	if r.GiveUpAfter < 0 || r.GiveUpAfter > LongestDuration {
+	if r.GiveUpAfter < 0 || r.GiveUpAfter > MaxDuration {
 		c.Add("retry.give_up_after", "%s is outside 0s to ten years", r.GiveUpAfter)
 	}
 	if j := *full.Jitter; math.IsNaN(j) || j < 0 || j > 1 {
@@ -104,8 +104,8 @@ func (r *Retry) checkField(c *check.List, name string) {
 			c.Add("retry.ceiling", "%s is outside first (%s) to 30d", r.Ceiling, r.First)
 		}
 	case "delays":
-		if len(r.Delays) == 0 || len(r.Delays) > MostDelays {
-			c.Add("retry.delays", "holds %d waits; give 1 to %d, the last one repeats", len(r.Delays), MostDelays)
+		if len(r.Delays) == 0 || len(r.Delays) > MaxDelays {
+			c.Add("retry.delays", "holds %d waits; give 1 to %d, the last one repeats", len(r.Delays), MaxDelays)
 			return
 		}
 		for i, d := range r.Delays {

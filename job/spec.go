@@ -17,7 +17,7 @@ const (
 	DefaultPriority    = 4
 	MaxPriority        = 9
 	DefaultMaxAttempts = 17
-	MostAttempts       = 1_000_000
+	MaxAttemptLimit    = 1_000_000
 	MaxPayloadBytes    = 128 << 10
 	MaxLabels          = 20
 	MaxLabelName       = 64
@@ -112,8 +112,8 @@ var traceparentForm = regexp.MustCompile(`^[0-9a-f]{2}-[0-9a-f]{32}-[0-9a-f]{16}
 const (
 	Unstarted  = "unstarted"
 	Unfinished = "unfinished"
-	// LongestDedupe bounds the duration of a dedupe.
-	LongestDedupe = Duration(30 * day)
+	// MaxDedupe bounds the duration of a dedupe.
+	MaxDedupe = Duration(30 * day)
 )
 
 func checkDedupe(c *check.List, s *Spec) {
@@ -126,7 +126,7 @@ func checkDedupe(c *check.List, s *Spec) {
 	if s.Dedupe == Unstarted || s.Dedupe == Unfinished {
 		return
 	}
-	if d, err := ParseDuration(s.Dedupe); err != nil || d <= 0 || d > LongestDedupe {
+	if d, err := ParseDuration(s.Dedupe); err != nil || d <= 0 || d > MaxDedupe {
 		c.Add("dedupe", "%q is neither unstarted, unfinished, nor a duration such as 24h, to 30d", text.Shorten(s.Dedupe))
 	}
 }
@@ -152,22 +152,22 @@ func (s *Spec) Check(maxPayload int) []FieldError {
 	if s.StartBy != 0 && s.StartBy < s.RunAt {
 		c.Add("start_by", "%s is before run_at: the job could never start", s.StartBy)
 	}
-	if s.MaxAttempts != nil && (*s.MaxAttempts < 0 || *s.MaxAttempts > MostAttempts) {
-		c.Add("max_attempts", "%d is outside 1 to %d; 0 means no limit", *s.MaxAttempts, MostAttempts)
+	if s.MaxAttempts != nil && (*s.MaxAttempts < 0 || *s.MaxAttempts > MaxAttemptLimit) {
+		c.Add("max_attempts", "%d is outside 1 to %d; 0 means no limit", *s.MaxAttempts, MaxAttemptLimit)
 	}
 	for _, d := range []struct {
 		field string
 		value Duration
 	}{{"delay", s.Delay}, {"timeout", s.Timeout}} {
-		if d.value < 0 || d.value > LongestDuration {
+		if d.value < 0 || d.value > MaxDuration {
 			c.Add(d.field, "%s is outside 0s to ten years", d.value)
 		}
 	}
-	if k := s.KeepResult; k != nil && (*k < 0 || *k > LongestDuration) {
+	if k := s.KeepResult; k != nil && (*k < 0 || *k > MaxDuration) {
 		c.Add("keep_result", "%s is outside 0s to ten years", *k)
 	}
-	if s.Timeout > 0 && s.Timeout < ShortestTimeout {
-		c.Add("timeout", "%s is shorter than %s, in which nothing can be done; 0s means none", s.Timeout, ShortestTimeout)
+	if s.Timeout > 0 && s.Timeout < MinTimeout {
+		c.Add("timeout", "%s is shorter than %s, in which nothing can be done; 0s means none", s.Timeout, MinTimeout)
 	}
 	checkPayload(&c, s.Payload, maxPayload)
 	c.Word("owner", s.Owner, MaxWordBytes)
@@ -276,7 +276,7 @@ func (s *Spec) Frozen() (frozen Spec, err error) {
 	return frozen, nil
 }
 
-// ShortestTimeout is the least time that an attempt can be given.
-const ShortestTimeout = Duration(10e6)
+// MinTimeout is the least time that an attempt can be given.
+const MinTimeout = Duration(10e6)
 
 const longestWait = Duration(30 * day)

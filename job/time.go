@@ -64,8 +64,8 @@ type Duration time.Duration
 
 const (
 	day = 24 * time.Hour
-	// LongestDuration bounds every duration that people set: ten years.
-	LongestDuration = Duration(3650 * day)
+	// MaxDuration bounds every duration that people set: ten years.
+	MaxDuration = Duration(3650 * day)
 )
 
 // Go gives the span as a time.Duration.
@@ -127,7 +127,7 @@ func ParseDuration(text string) (Duration, error) {
 	if total < 0 {
 		return 0, fmt.Errorf("%q is negative; a duration is 0s or more", text)
 	}
-	if total > float64(LongestDuration) {
+	if total > float64(MaxDuration) {
 		return 0, fmt.Errorf("%q is more than ten years", text)
 	}
 	return Duration(total), nil

@@ -38,7 +38,7 @@ func (p *Pool) called(err error) {
 	o.mu.Lock()
 	defer o.mu.Unlock()
 	now := time.Now()
-	if !api.Passes(err) && !api.Denied(err) {
+	if !api.Temporary(err) && !api.Denied(err) {
 		if !o.since.IsZero() {
 			p.log.Info("the service answers again", "after", now.Sub(o.since).Round(time.Millisecond))
 		}
@@ -164,7 +164,7 @@ func inParts[T any](items []T, bytes func(*T) int, call func([]T) error, alone f
 func halved[T any](items []T, call func([]T) error, alone func(*T, error) error) error {
 	err := call(items)
 	switch {
-	case err == nil || api.Passes(err) || api.Denied(err):
+	case err == nil || api.Temporary(err) || api.Denied(err):
 		return err
 	case len(items) == 1:
 		return alone(&items[0], err)

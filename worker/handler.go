@@ -258,7 +258,7 @@ func settled(ctx context.Context, a attempt) (s api.Settlement) {
 			s.Error = &job.Failure{Type: text.Cut(f.Type, api.MaxErrorType), Message: text.Cut(f.Message, api.MaxErrorMessage), Stack: text.Cut(f.Stack, api.MaxStack)}
 		}
 		s.ReasonText = text.Cut(s.ReasonText, api.MaxReasonText)
-		s.Delay = min(max(s.Delay, 0), job.LongestDuration)
+		s.Delay = min(max(s.Delay, 0), job.MaxDuration)
 		s.Mend()
 	}()
 	return settlement(ctx, a)

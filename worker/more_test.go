@@ -78,7 +78,7 @@ func TestReports(t *testing.T) {
 		log, err := s.Log(t.Context(), good, engine.LogQuery{})
 		require.NoError(t, err)
 		for i, l := range log.Lines {
-			assert.Equal(t, [2]int{1, i + 1}, [2]int{l.Attempt, l.N})
+			assert.Equal(t, [2]int{1, i + 1}, [2]int{l.Attempt, l.Line})
 			lines = append(lines, l.Text)
 		}
 		assert.Len(t, lines, 10)
@@ -312,7 +312,7 @@ func TestHurry(t *testing.T) {
 		end := running(t, pool)
 		one, two := enqueue(t, s, job.Spec{Task: "deaf"}), enqueue(t, s, job.Spec{Task: "log.pack", Payload: job.JSON(2 * time.Hour)})
 		synctest.Wait()
-		time.AfterFunc(time.Minute, pool.Hurry)
+		time.AfterFunc(time.Minute, pool.EndNow)
 		began := time.Now()
 		require.NoError(t, end())
 		assert.Equal(t, time.Minute+5*time.Second, time.Since(began))
@@ -393,7 +393,7 @@ func TestScheduledRuns(t *testing.T) {
 		})
 		ended := make(chan error, 1)
 		go func() { ended <- pool.Run(ctx) }()
-		_, err := s.SetSchedule(ctx, "tides", api.Schedule{Cron: "*/10 * * * * *", Job: job.Spec{Task: "tide.predict"}}, 0)
+		_, err := s.SetSchedule(ctx, "tides", api.Schedule{Cron: "*/10 * * * * *", Job: job.Spec{Task: "tide.predict"}})
 		require.NoError(t, err)
 		time.Sleep(15 * time.Second)
 		require.NoError(t, s.SetTask(ctx, "tide.predict", api.Defaults{Timeout: job.Duration(time.Minute)}))

@@ -72,7 +72,7 @@ func (r *Running) tellStep(ctx context.Context, name string, s api.StepReport) e
 	const most = 2 * time.Second
 	for pause := 50 * time.Millisecond; ; pause = min(2*pause, most) {
 		err := r.step(ctx, name, s)
-		if err == nil || errors.Is(err, ErrLeaseLost) || !api.Passes(err) && !api.Denied(err) {
+		if err == nil || errors.Is(err, ErrLeaseLost) || !api.Temporary(err) && !api.Denied(err) {
 			return err
 		}
 		select {

@@ -13,7 +13,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humblemule.example/api"
-	"humblemule.example/internal/core/engine"
 	"humblemule.example/job"
 	"humblemule.example/worker"
 )
@@ -163,7 +162,7 @@ func TestDoubt(t *testing.T) {
 		assert.Empty(t, look(t, s, refused).Steps)
 		refuses.Store(false)
 		requeue := func(forget bool) string {
-			_, err := s.Requeue(t.Context(), cut, engine.Requeuing{ForgetSteps: forget})
+			_, err := s.Requeue(t.Context(), cut, api.Requeue{ForgetSteps: forget})
 			require.NoError(t, err)
 			synctest.Wait()
 			return string(look(t, s, cut).Result)

@@ -80,8 +80,8 @@ type Pool struct {
 	id         string
 	startedAt  time.Time
 	news       chan struct{} // receives when a handler has told something
-	hurry      chan struct{} // closed when the grace time is over early
-	hurrying   sync.Once
+	endNow     chan struct{} // closed when the grace time is over early
+	endOnce    sync.Once
 	stop       context.CancelCauseFunc
 	outage     outage
 	wrong      []error // in how it was set up
@@ -143,7 +143,7 @@ func New(source Source, o Options) *Pool {
 	}
 	p := &Pool{
 		opts: o, log: o.Log.With("pool", o.Name), handlers: map[string]Handler{}, gatherings: map[string]*gathering{},
-		id: strings.ToLower(rand.Text()), news: make(chan struct{}, 1), hurry: make(chan struct{}), stop: func(error) {},
+		id: strings.ToLower(rand.Text()), news: make(chan struct{}, 1), endNow: make(chan struct{}), stop: func(error) {},
 		slots: o.Slots, held: map[string]*held{}, changed: make(chan struct{}), runs: make(chan *held), want: api.WantRun,
 	}
 	p.source = noting{source, p.called}
@@ -190,8 +190,8 @@ func (p *Pool) check() error {
 			wrong = append(wrong, job.FieldError{Field: "weight of queue " + q, Message: "fits nothing: the pool does not serve that queue"})
 		}
 	}
-	if l := job.Duration(p.opts.Lease); l < api.ShortestLease || l > api.LongestLease {
-		wrong = append(wrong, job.FieldError{Field: "lease", Message: fmt.Sprintf("%s is outside %s to %s", l, api.ShortestLease, api.LongestLease)})
+	if l := job.Duration(p.opts.Lease); l < api.MinLease || l > api.MaxLease {
+		wrong = append(wrong, job.FieldError{Field: "lease", Message: fmt.Sprintf("%s is outside %s to %s", l, api.MinLease, api.MaxLease)})
 	}
 	return errors.Join(append(p.wrong, job.Wrong("the pool was not started", wrong))...)
 }
@@ -227,9 +227,9 @@ func (p *Pool) RunOnce(ctx context.Context, id int64) (api.Settlement, error) {
 	return one.outcome, err
 }
 
-// Hurry ends the grace time of a pool that is ending: handlers' contexts end, and
+// EndNow ends the grace time of a pool that is ending: handlers' contexts end, and
 // what they have not finished is given back at once.
-func (p *Pool) Hurry() { p.hurrying.Do(func() { close(p.hurry) }) }
+func (p *Pool) EndNow() { p.endOnce.Do(func() { close(p.endNow) }) }
 
 // work runs what a pool does beside taking jobs while take takes them, and then
 // drains it.
@@ -426,7 +426,7 @@ const (
 // have not finished, and waits for every outcome to be settled.
 func (p *Pool) drain() error {
 	idle := func() bool { return p.started == 0 }
-	if !p.until(idle, after(p.opts.Grace), p.hurry) {
+	if !p.until(idle, after(p.opts.Grace), p.endNow) {
 		p.interrupt()
 		if !p.until(idle, after(returnWithin), nil) {
 			p.abandon()
@@ -435,7 +435,7 @@ func (p *Pool) drain() error {
 	// Outcomes get as long again: the service may be away just now.
 	settled := func() bool { return len(p.held) == 0 }
 	last := after(p.opts.Grace)
-	if p.until(settled, last, p.hurry) || p.until(settled, last, after(moment)) {
+	if p.until(settled, last, p.endNow) || p.until(settled, last, after(moment)) {
 		return nil
 	}
 	p.mu.Lock()

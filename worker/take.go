@@ -57,7 +57,7 @@ func (p *Pool) take(taking, life context.Context) error {
 	home := make(chan struct{})
 	called := context.AfterFunc(taking, func() {
 		defer close(home)
-		p.sendHome(polling, giveUp)
+		p.endPoll(polling, giveUp)
 	})
 	var open *asked
 	p.while(taking, func() error {
@@ -73,7 +73,7 @@ func (p *Pool) take(taking, life context.Context) error {
 			open = &asked{req, api.NewCallKey(time.Now()), p.tells()}
 		}
 		err := p.askFor(polling, life, open)
-		if err == nil || !api.Passes(err) && !api.Denied(err) {
+		if err == nil || !api.Temporary(err) && !api.Denied(err) {
 			open.ended()
 			open = nil
 		}
@@ -99,7 +99,7 @@ func (p *Pool) askFor(polling, life context.Context, open *asked) error {
 	began := time.Now()
 	answer, err := p.source.Lease(api.WithCallKey(polling, open.key), open.req)
 	if err != nil {
-		if len(open.req.Settle) > 0 && !api.Passes(err) && !api.Denied(err) {
+		if len(open.req.Settle) > 0 && !api.Temporary(err) && !api.Denied(err) {
 			p.parts() // the settler finds out which of the outcomes it is
 		}
 		return err
@@ -122,9 +122,9 @@ func (p *Pool) parts() {
 	p.signal()
 }
 
-// sendHome makes the service answer the call that waits for jobs, so that no
+// endPoll makes the service answer the call that waits for jobs, so that no
 // lease is on its way when the pool goes.
-func (p *Pool) sendHome(polling context.Context, giveUp context.CancelFunc) {
+func (p *Pool) endPoll(polling context.Context, giveUp context.CancelFunc) {
 	p.mu.Lock()
 	p.ending = true
 	p.mu.Unlock()
@@ -145,7 +145,7 @@ func (p *Pool) next() (api.LeaseRequest, <-chan struct{}) {
 	defer p.mu.Unlock()
 	r := api.LeaseRequest{Worker: p.id, Queues: p.opts.Queues, Tasks: p.tasks, Lease: job.Duration(p.opts.Lease), Settings: p.settings}
 	if p.opts.Weights != nil {
-		r.Share, r.Weights = api.ByWeight, p.opts.Weights
+		r.Share, r.Weights = api.ShareByWeight, p.opts.Weights
 	}
 	if p.want == api.WantRun && !p.ending {
 		r.Limit = min(max(p.slots-p.started-len(p.waiting), 0), api.MaxLeaseItems)
@@ -230,7 +230,7 @@ func simpler(s api.Settlement, why string) api.Settlement {
 	case job.OutcomeDone:
 		less.Result = api.DropResult(len(s.Result), why)
 	case job.OutcomePostponed:
-		less.Delay = max(s.Delay, api.ShortestPostponement)
+		less.Delay = max(s.Delay, api.MinPostponement)
 	case job.OutcomeSkipped:
 		less.ReasonText = api.NoReasonGiven
 	}
@@ -464,7 +464,7 @@ func (p *Pool) listen(life context.Context) {
 	p.while(life, func() error {
 		if !registered {
 			err := p.register(life)
-			if err != nil && !ever && !api.Passes(err) {
+			if err != nil && !ever && !api.Temporary(err) {
 				p.fatal(fmt.Errorf("the service does not take this pool: %w", err))
 				<-life.Done()
 				return nil

@@ -88,7 +88,7 @@ func past(ctx context.Context, mule *client.Client) error {
 		if err != nil {
 			return err
 		}
-		if _, err := mule.Await(ctx, s.Last.Job, time.Minute); err != nil {
+		if _, err := mule.WaitFor(ctx, s.Last.Job, time.Minute); err != nil {
 			return err
 		}
 	}
@@ -106,13 +106,13 @@ func choose(ctx context.Context, mule *client.Client) (s shown, err error) {
 		{&s.ready, api.Filter{States: []job.State{job.Ready}}},
 		{&s.running, api.Filter{States: []job.State{job.Running}, Tasks: []string{"log.pack"}}},
 	} {
-		page, err := mule.Jobs(ctx, c.f)
+		page, err := mule.ListJobs(ctx, c.f)
 		if err != nil {
 			return s, err
 		}
 		*c.into = page.Jobs[0]
 	}
-	all, err := mule.Workers(ctx)
+	all, err := client.Collect(mule.Workers(ctx))
 	if err == nil {
 		s.worker = all[0]
 	}

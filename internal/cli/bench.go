@@ -75,7 +75,7 @@ func (a *app) benchCommand() *cobra.Command {
 					return err
 				}
 			}
-			return a.show(report, func(o *present.Out) { showBench(o, &report) })
+			return a.show(report, nil, func(o *present.Out) { showBench(o, &report) })
 		},
 	}
 	f := c.Flags()

@@ -67,7 +67,7 @@ changed. The status is 1 where anything is wrong.`,
 				return err
 			}
 			f.service(c.Context(), m, setup)
-			if err := a.show(map[string]any{"findings": f.all}, func(o *present.Out) { showFindings(o, &f) }); err != nil {
+			if err := a.show(map[string]any{"findings": f.all}, nil, func(o *present.Out) { showFindings(o, &f) }); err != nil {
 				return err
 			}
 			if f.wrong() > 0 {
@@ -214,7 +214,7 @@ func (f *findings) service(ctx context.Context, m *client.Client, setup *api.Set
 	if setup == nil {
 		return
 	}
-	diff, err := m.Load(ctx, api.SetupRequest{Setup: *setup, DryRun: true})
+	diff, err := m.PutSetup(ctx, api.SetupRequest{Setup: *setup, DryRun: true})
 	switch {
 	case err != nil:
 		f.add(api.FoundNote, "set-up", "it could not be compared with the service: %v", err)

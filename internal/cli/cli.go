@@ -1,27 +1,30 @@
-// Package cli is the command line: it reads what is asked, calls the API or
-// starts the service, and writes the answer for people or for programs.
+// Package cli is the command line: it reads what is asked, calls the API or starts the
+// service, and writes the answer for people or for programs. Commands are a noun and a verb;
+// what everybody types first has no noun.
 package cli
 
 import (
-	"bytes"
 	"context"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"os"
 	"os/signal"
+	"slices"
 	"strings"
 	"syscall"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/cobra/doc"
 
+	"humblemule.example/api"
 	"humblemule.example/client"
 	"humblemule.example/internal/cli/present"
+	"humblemule.example/internal/config"
+	"humblemule.example/internal/core/engine"
+	"humblemule.example/internal/nearest"
 	"humblemule.example/internal/sentence"
-	"humblemule.example/internal/text"
-	"humblemule.example/job"
 )
 
 // Version is the program's version; the build sets it.
@@ -33,13 +36,21 @@ const (
 	exitRefused
 	exitUsage
 	exitUnreachable
+	exitInterrupted = 130
 )
 
 // app is one run of the program.
 type app struct {
 	out, err io.Writer
 	server   string
+	profile  string
 	output   string
+	quiet    bool
+	noColor  bool
+	logLevel string
+	logForm  string
+	// target is the service that is spoken to, once it is known.
+	target *config.Profile
 }
 
 // usageError is a command line that cannot be understood.
@@ -58,45 +69,49 @@ func Main(args []string, stdout, stderr io.Writer) int {
 	if err == nil {
 		return exitOK
 	}
-	fmt.Fprintln(stderr, "hmule:", oneLine(err))
+	a.tellError(err)
 	return status(err)
 }
 
 func status(err error) int {
 	var usage usageError
-	var gone *client.Unreachable
+	var left interrupted
 	switch {
-	case errors.As(err, &usage), strings.HasPrefix(err.Error(), "unknown command"):
+	case errors.As(err, &left):
+		return exitInterrupted
+	case errors.As(err, &usage):
 		return exitUsage
-	case errors.As(err, &gone):
+	case errors.Is(err, client.ErrUnreachable):
 		return exitUnreachable
 	}
 	return exitRefused
 }
 
-func oneLine(err error) string { return strings.ReplaceAll(text.Visible(err.Error()), "\n", " ") }
-
 func (a *app) root() *cobra.Command {
 	cobra.EnableCommandSorting = false
 	root := &cobra.Command{
 		Use:   "hmule",
-		Short: "Keeps background jobs: takes them in, holds them safe, hands them to workers, tries them again",
+		Short: "Keep background jobs: enqueue them, run them, retry them, watch them",
 		Long: `Humble Mule keeps background jobs. One program is the service, its client, worker pools and a demo.
 
-Where the service asks for a token, hmule shows the one in HMULE_TOKEN.
+A command is a noun and a verb, such as hmule job list. Where the service asks for a token,
+hmule sends the one in HMULE_TOKEN, or of the profile that --profile names.
 
-Exit status: 0 done; 1 the service refused; 2 the command line is wrong; 3 no service answers.`,
+Exit status: 0 done; 1 the service refused; 2 the command line is wrong; 3 no service answers;
+130 interrupted while waiting.`,
+		Version:      Version,
 		SilenceUsage: true, SilenceErrors: true,
-		PersistentPreRunE: func(*cobra.Command, []string) error {
-			if a.output != "table" && a.output != "json" {
-				return usageError{fmt.Errorf("--output %q is unknown; it is table or json", a.output)}
-			}
-			return nil
-		},
+		PersistentPreRunE: func(*cobra.Command, []string) error { return a.checkFlags() },
+		RunE:              group,
+		Args:              cobra.ArbitraryArgs,
 	}
+	root.SetVersionTemplate("hmule {{.Version}}, " + engine.Driver + "\n")
 	flags := root.PersistentFlags()
-	flags.StringVar(&a.server, "server", fromEnv("HMULE_SERVER", client.DefaultServer), "address of the service (HMULE_SERVER)")
-	flags.StringVarP(&a.output, "output", "o", "table", "table for people, json for programs")
+	flags.StringVar(&a.server, "server", "", "address of the service (HMULE_SERVER; else "+client.DefaultServer+")")
+	flags.StringVar(&a.profile, "profile", fromEnv("HMULE_PROFILE", ""), "a service named in the profiles file (HMULE_PROFILE)")
+	flags.StringVarP(&a.output, "output", "o", "table", "table for people; json or ids for programs")
+	flags.BoolVarP(&a.quiet, "quiet", "q", false, "write no hints and no progress")
+	flags.BoolVar(&a.noColor, "no-color", false, "write no colour (NO_COLOR)")
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usageError{fmt.Errorf("%w; see: %s --help", err, c.CommandPath())}
 	})
@@ -105,12 +120,10 @@ Exit status: 0 done; 1 the service refused; 2 the command line is wrong; 3 no se
 		id, title string
 		commands  []*cobra.Command
 	}{
-		{"start", "Start something:", []*cobra.Command{a.serveCommand(), a.checkCommand(), a.settingsCommand(), a.setupCommand(), a.poolCommand(), a.demoCommand(), a.benchCommand(), a.loadCommand(), a.tokenCommand()}},
-		{"jobs", "Jobs:", []*cobra.Command{a.enqueueCommand(), a.jobsCommand(), a.jobCommand(), a.whyCommand(), a.logCommand(), a.startCommand(), a.acceptCommand(), a.endLeaseCommand(), a.cancelCommand(), a.requeueCommand()}},
-		{"dead", "Dead letters and many jobs:", []*cobra.Command{a.deadCommand(), a.recoverCommand(), a.actCommand(), a.purgeCommand(), a.operationCommand(), a.actionsCommand()}},
-		{"queues", "Queues and tasks:", []*cobra.Command{a.queuesCommand(), a.queueCommand(), a.startsCommand(), a.pauseCommand(), a.resumeCommand(), a.passCommand(), a.tasksCommand(), a.taskCommand(), a.backoffCommand()}},
-		{"schedules", "Schedules:", []*cobra.Command{a.comingCommand(), a.schedulesCommand(), a.scheduleCommand(), a.cronCommand()}},
-		{"workers", "Workers:", []*cobra.Command{a.workersCommand(), a.workerCommand(), a.askCommand()}},
+		{"start", "Start here:", []*cobra.Command{a.serveCommand(), a.poolCommand(), a.demoCommand(), a.enqueueCommand(), a.checkCommand(), a.versionCommand()}},
+		{"work", "Jobs:", []*cobra.Command{a.jobCommand(), a.deadCommand(), a.operationCommand(), a.actionCommand()}},
+		{"house", "Queues, tasks, schedules, workers:", []*cobra.Command{a.queueCommand(), a.laneCommand(), a.taskCommand(), a.scheduleCommand(), a.workerCommand()}},
+		{"more", "Set-up, explanations, measurements:", []*cobra.Command{a.setupCommand(), a.tokenCommand(), a.explainCommand(), a.benchCommand(), a.loadCommand()}},
 	} {
 		root.AddGroup(&cobra.Group{ID: group.id, Title: group.title})
 		for _, c := range group.commands {
@@ -118,8 +131,42 @@ Exit status: 0 done; 1 the service refused; 2 the command line is wrong; 3 no se
 			root.AddCommand(c)
 		}
 	}
-	root.AddCommand(a.manCommand(), a.versionCommand())
+	root.AddCommand(a.manCommand())
+	a.complete(root)
 	return root
+}
+
+// noun makes a command that only holds verbs.
+func noun(use, short string, verbs ...*cobra.Command) *cobra.Command {
+	c := &cobra.Command{Use: use, Short: short, RunE: group, Args: cobra.ArbitraryArgs}
+	c.AddCommand(verbs...)
+	return c
+}
+
+// group shows the help of a command that holds others, and refuses a word that is none of
+// them.
+func group(c *cobra.Command, given []string) error {
+	if len(given) == 0 {
+		return c.Help()
+	}
+	var names []string
+	for _, sub := range c.Commands() {
+		if !sub.Hidden {
+			names = append(names, sub.Name())
+		}
+	}
+	if c.HasParent() {
+		return usageError{fmt.Errorf("%q is not a command of %s%s; the commands are %s", given[0], c.CommandPath(), sentence.Perhaps(nearest.To(given[0], names)), sentence.List(names))}
+	}
+	return usageError{fmt.Errorf("%q is not a command of hmule%s; see: hmule --help", given[0], sentence.Perhaps(nearest.To(given[0], names)))}
+}
+
+func (a *app) checkFlags() error {
+	if !slices.Contains(outputs, a.output) {
+		return usageError{fmt.Errorf("--output %q is unknown; it is %s", a.output, sentence.Or(outputs))}
+	}
+	present.NoColor(a.noColor)
+	return nil
 }
 
 func fromEnv(name, otherwise string) string {
@@ -133,40 +180,87 @@ func fromEnv(name, otherwise string) string {
 func args(check cobra.PositionalArgs) cobra.PositionalArgs {
 	return func(c *cobra.Command, given []string) error {
 		if err := check(c, given); err != nil {
-			return usageError{fmt.Errorf("%w; it is used as: %s", err, c.UseLine())}
+			return usageError{fmt.Errorf("%w; use it as: %s", err, c.UseLine())}
 		}
 		return nil
 	}
 }
 
-// client makes the client that a command speaks through. A person who waits at a
-// prompt is told at once when no service answers.
+// service finds the service that is spoken to: named by --server or HMULE_SERVER, or by a
+// profile.
+func (a *app) service() (config.Profile, error) {
+	if a.target != nil {
+		return *a.target, nil
+	}
+	p := config.Profile{Server: fromEnv("HMULE_SERVER", client.DefaultServer), Token: os.Getenv("HMULE_TOKEN"), TokenFile: os.Getenv("HMULE_TOKEN_FILE")}
+	if a.profile != "" {
+		named, err := config.ReadProfile(a.profile)
+		if err != nil {
+			return p, usageError{err}
+		}
+		p = named
+	}
+	if a.server != "" {
+		p.Server = a.server
+	}
+	a.target = &p
+	return p, nil
+}
+
+// client makes the client that a command speaks through. A person who waits at a prompt is
+// told at once when no service answers.
 func (a *app) client() (*client.Client, error) {
-	if a.output == "json" {
+	if a.output != "table" {
 		return a.exactClient()
 	}
-	return a.clientWith(client.Patience(0), client.Visible())
+	return a.clientWith(client.RetryFor(0), client.EscapeControls())
 }
 
 // exactClient is client for a command that sends what it has read, or that writes it as
 // JSON: text stays as it is.
 func (a *app) exactClient() (*client.Client, error) {
-	return a.clientWith(client.Patience(0))
+	return a.clientWith(client.RetryFor(0))
 }
 
 func (a *app) clientWith(options ...client.Option) (*client.Client, error) {
-	if file := os.Getenv("HMULE_TOKEN_FILE"); file != "" && os.Getenv("HMULE_TOKEN") == "" {
-		options = append(options, client.TokenFile(file))
+	p, err := a.service()
+	if err != nil {
+		return nil, err
 	}
-	m, err := client.New(a.server, append(options, client.Token(os.Getenv("HMULE_TOKEN")))...)
+	if p.TokenFile != "" && p.Token == "" {
+		options = append(options, client.TokenFile(p.TokenFile))
+	}
+	m, err := client.New(p.Server, append(options, client.Token(p.Token))...)
 	if err != nil {
 		return nil, usageError{err}
 	}
 	return m, nil
 }
 
-// onSecondSignal does something at the next signal to end, once ctx has ended by
-// the first.
+// logFlags let a command that goes on by itself write its log in another way.
+func (a *app) logFlags(c *cobra.Command) {
+	c.Flags().StringVar(&a.logLevel, "log-level", "info", "debug, info, warn or error")
+	c.Flags().StringVar(&a.logForm, "log-format", "text", "text or json")
+}
+
+// log makes the log that the flags ask for.
+func (a *app) log() (*slog.Logger, error) {
+	options := &slog.HandlerOptions{}
+	var level slog.Level
+	if err := level.UnmarshalText([]byte(a.logLevel)); err != nil {
+		return nil, usageError{fmt.Errorf("--log-level %q is unknown; it is debug, info, warn or error", a.logLevel)}
+	}
+	options.Level = level
+	switch a.logForm {
+	case "text":
+		return slog.New(slog.NewTextHandler(a.err, options)), nil
+	case "json":
+		return slog.New(slog.NewJSONHandler(a.err, options)), nil
+	}
+	return nil, usageError{fmt.Errorf("--log-format %q is unknown; it is text or json", a.logForm)}
+}
+
+// onSecondSignal does something at the next signal to end, once ctx has ended by the first.
 func onSecondSignal(ctx context.Context, do func()) {
 	go func() {
 		<-ctx.Done()
@@ -177,34 +271,10 @@ func onSecondSignal(ctx context.Context, do func()) {
 	}()
 }
 
-// show writes v as JSON, or lets people read it.
-func (a *app) show(v any, people func(o *present.Out)) error {
-	if a.output == "json" {
-		return a.writeJSON(v, "  ")
-	}
-	people(present.New(a.out))
-	return nil
-}
+// interrupted ends a command that was waiting for something that goes on without it.
+type interrupted struct{ says string }
 
-// writeJSON writes v as JSON, in which nothing commands a terminal.
-func (a *app) writeJSON(v any, indent string) error {
-	var b bytes.Buffer
-	e := json.NewEncoder(&b)
-	e.SetEscapeHTML(false)
-	e.SetIndent("", indent)
-	if err := e.Encode(v); err != nil {
-		return err
-	}
-	_, err := a.out.Write(text.EscapeJSON(b.Bytes()))
-	return err
-}
-
-// warn writes warnings beside what a command answers.
-func (a *app) warn(all []job.Warning) {
-	for _, w := range all {
-		fmt.Fprintln(a.err, "Note: "+text.Visible(w.Message))
-	}
-}
+func (i interrupted) Error() string { return i.says }
 
 // manCommand writes the man pages. Packagers want it; it is not listed.
 func (a *app) manCommand() *cobra.Command {
@@ -218,13 +288,14 @@ func (a *app) manCommand() *cobra.Command {
 
 func (a *app) versionCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "version", Short: "Tell this program's version, and the service's where one answers", Args: args(cobra.NoArgs),
+		Use: "version", Short: "Show this program's version, and the service's if one answers", Args: args(cobra.NoArgs),
 		Example: "  hmule version",
 		RunE: func(c *cobra.Command, _ []string) error {
 			told := struct {
-				Program string        `json:"program"`
-				Service *client.About `json:"service,omitempty"`
-			}{Program: Version}
+				Program string     `json:"program"`
+				Driver  string     `json:"driver"`
+				Service *api.About `json:"service,omitempty"`
+			}{Program: Version, Driver: engine.Driver}
 			m, err := a.client()
 			if err != nil {
 				return err
@@ -232,45 +303,17 @@ func (a *app) versionCommand() *cobra.Command {
 			if about, err := m.About(c.Context()); err == nil {
 				told.Service = &about
 			}
-			return a.show(told, func(o *present.Out) {
-				o.Line("hmule %s", Version)
+			return a.show(told, nil, func(o *present.Out) {
+				o.Line("hmule %s, %s", Version, engine.Driver)
 				if told.Service != nil {
-					o.Line("service %s at %s, store %s", told.Service.Version, a.server, told.Service.Store)
+					o.Line("service %s at %s, %s, store %s", told.Service.Version, a.target.Server, told.Service.Driver, told.Service.Store)
+					o.Line("you are %s, %s", told.Service.Principal, told.Service.Role)
 				} else {
-					o.Hint("No service answers at %s.", a.server)
+					o.Hint("No service answers at %s.", a.target.Server)
 				}
 			})
 		},
 	}
-}
-
-// jobID reads the id of a job.
-func jobID(text string) (int64, error) {
-	var id int64
-	if n, err := fmt.Sscanf(text, "%d", &id); err != nil || n != 1 || id < 1 || fmt.Sprint(id) != text {
-		return 0, usageError{fmt.Errorf("%q is no id of a job; an id is a whole number, as hmule jobs shows it", text)}
-	}
-	return id, nil
-}
-
-// payloadOf reads a payload from an argument: JSON, @FILE, or - for standard
-// input.
-func payloadOf(text string, stdin io.Reader) (json.RawMessage, error) {
-	raw := []byte(text)
-	var err error
-	switch {
-	case text == "-":
-		raw, err = io.ReadAll(stdin)
-	case strings.HasPrefix(text, "@"):
-		raw, err = os.ReadFile(text[1:])
-	}
-	if err != nil {
-		return nil, usageError{fmt.Errorf("the payload cannot be read: %w", err)}
-	}
-	if !json.Valid(raw) {
-		return nil, usageError{fmt.Errorf("the payload is no JSON; put a text in quotes, as in '\"berth-3\"', or give @FILE")}
-	}
-	return raw, nil
 }
 
 // many writes a number with what it counts.
@@ -279,4 +322,15 @@ func many(n int64, what string) string {
 		return "1 " + what
 	}
 	return sentence.Grouped(n) + " " + what + "s"
+}
+
+// visible lists texts for a sentence.
+func lines(err error) []string {
+	var all []string
+	for line := range strings.Lines(err.Error()) {
+		if line = strings.TrimSpace(line); line != "" {
+			all = append(all, line)
+		}
+	}
+	return all
 }

@@ -38,6 +38,7 @@ With --fixed a known number of jobs is enqueued, each with a known outcome; the 
 tells what came out and fails where anything differs.`,
 		RunE: func(c *cobra.Command, _ []string) error { return a.demo(c.Context(), d) },
 	}
+	a.logFlags(c)
 	f := c.Flags()
 	f.StringVar(&d.data, "data", "", "data file to keep; without it a new one is made and removed at the end")
 	f.StringVar(&d.listen, "listen", fromEnv("HMULE_LISTEN", defaultListen), "address to answer at (HMULE_LISTEN)")
@@ -63,15 +64,18 @@ func (a *app) demo(ctx context.Context, d demo) error {
 		defer os.RemoveAll(dir)
 		d.data = filepath.Join(dir, "harbour.db")
 	}
-	log := slog.New(slog.NewTextHandler(a.err, nil))
+	log, err := a.log()
+	if err != nil {
+		return err
+	}
 	s, err := open(serving{Service: config.Service{Data: d.data, Listen: d.listen}}, api.Setup{}, log)
 	if err != nil {
 		return err
 	}
-	out := present.New(a.out)
+	out := a.forPeople(a.out)
 	out.Line("%s", present.Strong("Saltmarrow Harbour is open."))
 	out.Facts([2]string{"console", s.address() + "/"}, [2]string{"api", s.address() + "/v1"}, [2]string{"data", d.data})
-	out.Hint("In another terminal: hmule jobs --server %s   Ctrl-C ends the demo.", s.address())
+	out.Hint("In another terminal: hmule job list --server %s   Ctrl-C ends the demo.", s.address())
 
 	// The service outlives pool and traffic, so that the pool can settle.
 	serving, stop := context.WithCancel(context.WithoutCancel(ctx))
@@ -92,12 +96,12 @@ func (a *app) demo(ctx context.Context, d demo) error {
 // much is to be done, and the archive room.
 func runPools(ctx context.Context, mule *client.Client, world *harbour.World, log *slog.Logger) error {
 	const grace = 5 * time.Second
-	office := worker.New(mule, worker.Options{
+	office := worker.New(mule.Source(), worker.Options{
 		Queues: []string{"bulletins", "berths", "common"}, Weights: map[string]int{"bulletins": 2, "berths": 2, "common": 1}, Slots: 4, MaxSlots: 12,
 		Name: "harbour-office", Version: Version, Grace: grace, Log: log,
 	})
 	world.Office(office)
-	archive := worker.New(mule, worker.Options{Queues: []string{"archive"}, Slots: 3, Name: "archive-room", Version: Version, Grace: grace, Log: log})
+	archive := worker.New(mule.Source(), worker.Options{Queues: []string{"archive"}, Slots: 3, Name: "archive-room", Version: Version, Grace: grace, Log: log})
 	world.ArchiveRoom(archive)
 	ended := make(chan error, 1)
 	go func() { ended <- archive.Run(ctx) }()
@@ -164,7 +168,7 @@ func setUp(ctx context.Context, mule *client.Client, often bool) error {
 			setup.Schedules[name] = s
 		}
 	}
-	_, err = mule.Load(ctx, api.SetupRequest{Setup: setup.Setup, Adopt: true})
+	_, err = mule.PutSetup(ctx, api.SetupRequest{Setup: setup.Setup, Adopt: true})
 	return err
 }
 
@@ -178,7 +182,7 @@ func enqueueFixed(ctx context.Context, mule *client.Client) (all []awaited, err 
 	for _, p := range harbour.Fixed() {
 		j, err := mule.Enqueue(ctx, p.Spec)
 		if err == nil && p.Cancel {
-			_, err = mule.Cancel(ctx, j.ID)
+			_, err = mule.CancelJob(ctx, j.ID)
 		}
 		if err != nil {
 			return nil, err

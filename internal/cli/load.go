@@ -91,7 +91,7 @@ func (a *app) load(ctx context.Context, plan *load.Plan, dir string) error {
 		}
 		answer.Outcomes = append(answer.Outcomes, o)
 	}
-	return a.show(answer, func(o *present.Out) { showLoad(o, plan, &answer) })
+	return a.show(answer, nil, func(o *present.Out) { showLoad(o, plan, &answer) })
 }
 
 // tryLoad tries a setting on a service whose files go with it.

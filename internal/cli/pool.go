@@ -11,12 +11,15 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"humblemule.example/api"
 	"humblemule.example/client"
 	"humblemule.example/internal/check"
 	"humblemule.example/internal/cli/present"
 	"humblemule.example/internal/config"
+	"humblemule.example/internal/sentence"
 	"humblemule.example/internal/server"
 	"humblemule.example/internal/shell"
+	"humblemule.example/internal/text"
 	"humblemule.example/job"
 	"humblemule.example/worker"
 )
@@ -25,10 +28,10 @@ func (a *app) poolCommand() *cobra.Command {
 	var o worker.Options
 	var weights map[string]int
 	var commands []string
-	var lease, grace, once string
+	var lease, grace, once, try string
 	c := &cobra.Command{
-		Use: "pool --run TASK=COMMAND", Short: "Start a worker pool that runs a shell command for each job", Args: args(cobra.NoArgs),
-		Example: "  hmule pool --queue archive --slots 2 --run log.pack='./pack.sh'\n  hmule pool --once 42 --run log.pack='./pack.sh'",
+		Use: "pool --run TASK=COMMAND", Short: "Start a worker pool that runs a shell command for each job", Args: args(cobra.MaximumNArgs(1)),
+		Example: "  hmule pool --queue archive --slots 2 --run log.pack='./pack.sh'\n  hmule pool --once 42 --run log.pack='./pack.sh'\n  hmule pool --run log.pack='./pack.sh' --try log.pack '{\"shelf\":7}'",
 		Long: `Start a worker pool that runs a shell command for each job.
 
 The payload comes on standard input as JSON; HMULE_JOB_ID, HMULE_ATTEMPT, HMULE_TASK and
@@ -46,9 +49,15 @@ Exit status 0 is done, 65 gives the job up, all others fail the attempt. A COMMA
 first word is not found ends the pool at once with status 2. When the job is cancelled or
 its time is up, the command and all it has started get SIGTERM, and SIGKILL 3 s later.
 
+With --try TASK PAYLOAD the command runs once on a payload, with no service; what a service
+would be told is shown.
+
 SIGTERM or Ctrl-C ends the pool: it takes no more, lets commands finish within the grace
 time, and gives the rest back. A second one ends the grace time.`,
-		RunE: func(c *cobra.Command, _ []string) error {
+		RunE: func(c *cobra.Command, given []string) error {
+			if len(given) > 0 && try == "" {
+				return usageError{fmt.Errorf("%q is not expected; a payload belongs to --try TASK", given[0])}
+			}
 			for flag, v := range map[string]struct {
 				text string
 				to   *time.Duration
@@ -63,9 +72,13 @@ time, and gives the rest back. A second one ends the grace time.`,
 				o.Weights = weights
 				o.Queues = append(o.Queues, slices.Sorted(maps.Keys(weights))...)
 			}
+			if try != "" {
+				return a.tryPool(c, o, commands, try, given)
+			}
 			return a.pool(c, o, commands, once)
 		},
 	}
+	a.logFlags(c)
 	f := c.Flags()
 	f.StringArrayVar(&commands, "run", nil, "task and the command that does it, as TASK=COMMAND; may be given again")
 	f.StringSliceVar(&o.Queues, "queue", nil, "queues to serve, the first one emptied first (common)")
@@ -76,6 +89,7 @@ time, and gives the rest back. A second one ends the grace time.`,
 	f.StringVar(&o.Name, "name", "", "how people know the pool (the host's name)")
 	f.StringVar(&lease, "lease", "45s", "length of a lease, 1s to 1h; it is renewed at a third of it")
 	f.StringVar(&grace, "grace", "25s", "how long running commands may go on when the pool ends")
+	f.StringVar(&try, "try", "", "run the command of this task once on PAYLOAD, with no service")
 	f.StringVar(&once, "once", "", "run this one ready job in the foreground, out of its turn, and end")
 	return c
 }
@@ -95,8 +109,27 @@ func (a *app) pool(c *cobra.Command, o worker.Options, commands []string, once s
 		return err
 	}
 	defer m.Close()
-	o.Log, o.Version = slog.New(slog.NewTextHandler(a.err, nil)), Version
-	pool := worker.New(m, o)
+	log, err := a.log()
+	if err != nil {
+		return err
+	}
+	o.Log, o.Version = log, Version
+	pool := worker.New(m.Source(), o)
+	if err := handle(pool, commands); err != nil {
+		return err
+	}
+	onSecondSignal(c.Context(), func() {
+		pool.EndNow()
+		time.AfterFunc(2*shell.KillAfter, func() { os.Exit(exitRefused) })
+	})
+	if once == "" {
+		return pool.Run(c.Context())
+	}
+	return a.runOnce(c, pool, m, once)
+}
+
+// handle makes commands the handlers of their tasks.
+func handle(pool *worker.Pool, commands []string) error {
 	for _, text := range commands {
 		task, command, ok := strings.Cut(text, "=")
 		if wrong := check.Name("task", task); !ok || wrong != nil || command == "" {
@@ -107,14 +140,61 @@ func (a *app) pool(c *cobra.Command, o worker.Options, commands []string, once s
 		}
 		shell.Handle(pool, task, command)
 	}
-	onSecondSignal(c.Context(), func() {
-		pool.Hurry()
-		time.AfterFunc(2*shell.KillAfter, func() { os.Exit(exitRefused) })
-	})
-	if once == "" {
-		return pool.Run(c.Context())
+	return nil
+}
+
+// tryPool runs the command of a task once on a payload, with no service, and shows what a
+// service would be told.
+func (a *app) tryPool(c *cobra.Command, o worker.Options, commands []string, task string, given []string) error {
+	s := job.Spec{Task: task}
+	if len(given) == 1 {
+		payload, err := payloadOf(given[0], c.InOrStdin())
+		if err != nil {
+			return err
+		}
+		s.Payload = payload
 	}
-	return a.runOnce(c, pool, m, once)
+	o.Log = slog.New(slog.DiscardHandler)
+	pool := worker.New(nil, o)
+	if err := handle(pool, commands); err != nil {
+		return err
+	}
+	if !pool.Handles(task) {
+		return usageError{fmt.Errorf("--try %s: no --run has a command for this task", task)}
+	}
+	j, err := api.LeasedAs(s, job.At(time.Now()))
+	if err != nil {
+		return err
+	}
+	settled := pool.Try(c.Context(), j)
+	if err := a.show(settled, nil, func(out *present.Out) { showTried(out, settled) }); err != nil {
+		return err
+	}
+	if settled.Outcome == job.OutcomeFailed || settled.Outcome == job.OutcomeGiveUp {
+		return fmt.Errorf("the attempt ended as %s", settled.Outcome)
+	}
+	return nil
+}
+
+func showTried(o *present.Out, s api.Settlement) {
+	for _, line := range s.Log {
+		o.Line("%s", text.Visible(line))
+	}
+	delay := ""
+	if s.Delay != 0 {
+		delay = s.Delay.String()
+	}
+	facts := [][2]string{{"outcome", string(s.Outcome)}, {"reason", text.Visible(s.ReasonText)}, {"delay", delay}, {"result", text.Visible(string(s.Result))}}
+	if s.Error != nil {
+		facts = append(facts, [2]string{"error", text.Visible(strings.TrimPrefix(s.Error.Type+": "+s.Error.Message, ": "))})
+	}
+	for _, f := range s.Enqueue {
+		facts = append(facts, [2]string{"follow-up", strings.TrimSpace(f.Task + " " + text.Visible(string(f.Payload)))})
+	}
+	for _, name := range slices.Sorted(maps.Keys(s.Labels)) {
+		facts = append(facts, [2]string{"label", text.Visible(name + "=" + s.Labels[name])})
+	}
+	o.Facts(facts...)
 }
 
 // runOnce runs one job in the foreground and shows what became of it.
@@ -130,7 +210,7 @@ func (a *app) runOnce(c *cobra.Command, pool *worker.Pool, m *client.Client, tex
 	if err != nil {
 		return err
 	}
-	if err := a.show(j, func(o *present.Out) { showJob(o, j) }); err != nil {
+	if err := a.show(j, []string{fmt.Sprint(j.ID)}, func(o *present.Out) { showJob(o, j) }); err != nil {
 		return err
 	}
 	if j.State != job.Done {
@@ -147,21 +227,19 @@ func roleWords() (words []string) {
 }
 
 func (a *app) tokenCommand() *cobra.Command {
-	c := &cobra.Command{Use: "token", Short: "Make tokens for a service that other machines may use", Args: args(cobra.NoArgs), RunE: func(c *cobra.Command, _ []string) error { return c.Help() }}
-	c.AddCommand(a.tokenNewCommand())
-	return c
+	return noun("token", "Make tokens for a service that other machines may use", a.tokenNewCommand())
 }
 
 func (a *app) tokenNewCommand() *cobra.Command {
 	var t config.Token
 	var file string
 	c := &cobra.Command{
-		Use: "new NAME", Short: "Draw a token; it is shown once, and only its hash is kept", Args: args(cobra.ExactArgs(1)),
+		Use: "new NAME", Short: "Make a token; it is shown once, and only its hash is kept", Args: args(cobra.ExactArgs(1)),
 		Example: "  hmule token new harbour-office --role worker --tokens tokens.yaml",
 		RunE: func(c *cobra.Command, given []string) error {
 			t.Name = given[0]
 			if !slices.Contains(roleWords(), t.Role) {
-				return usageError{fmt.Errorf("--role %q is no role; it is one of %s", t.Role, strings.Join(roleWords(), ", "))}
+				return usageError{fmt.Errorf("--role %q is not a role; it is %s", t.Role, sentence.Or(roleWords()))}
 			}
 			secret := config.NewToken()
 			t.Hash = server.HashToken(secret)
@@ -176,9 +254,9 @@ func (a *app) tokenNewCommand() *cobra.Command {
 				Token string `json:"token"`
 				Hash  string `json:"sha256"`
 			}{t.Name, t.Role, secret, t.Hash}
-			return a.show(told, func(o *present.Out) {
+			return a.show(told, []string{t.Name}, func(o *present.Out) {
 				o.Line("%s", secret)
-				o.Hint("This is the token of %s, a %s. It is shown once; give it to its user as HMULE_TOKEN.", t.Name, t.Role)
+				o.Hint("This is the token of %s, role %s. It is shown once; give it to its user as HMULE_TOKEN.", t.Name, t.Role)
 				if file == "" {
 					o.Hint("Add this to the tokens file of the service, beneath tokens: and send it SIGHUP:")
 					o.Line("%s", strings.TrimSuffix(config.TokenEntry(t), "\n"))

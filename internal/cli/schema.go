@@ -65,7 +65,7 @@ func setupSchema() (map[string]any, error) {
 		"properties": map[string]any{
 			"service":   map[string]any{"type": "object", "additionalProperties": false, "properties": service, "description": "With what the service is started; flags and variables go before it."},
 			"retention": map[string]any{"$ref": "#/$defs/Retention"},
-			"triage":    map[string]any{"type": "array", "maxItems": api.MostTriageRules, "items": map[string]any{"$ref": "#/$defs/TriageRule"}, "description": "Causes that the built-in rules do not find; the first that fits decides."},
+			"triage":    map[string]any{"type": "array", "maxItems": api.MaxTriageRules, "items": map[string]any{"$ref": "#/$defs/TriageRule"}, "description": "Causes that the built-in rules do not find; the first that fits decides."},
 			"queues":    named("Defaults", "The settings of queues, by their names."), "tasks": named("Defaults", "The defaults of the jobs of tasks, by their names."),
 			"schedules": named("Schedule", "Rules that enqueue jobs again and again, by their names."),
 		},

@@ -281,10 +281,13 @@ Without --tokens it answers on this machine only, and everybody here may do ever
 With --tokens every request needs a token of the file, with a role: reader, producer,
 worker or operator; hmule token new makes them. Clients show theirs by HMULE_TOKEN.
 With --config everything is set as the file defines it, but for what a flag or a variable
-says otherwise; see: hmule setup --help, and for what is in force: hmule settings.
+says otherwise; see: hmule setup --help, and for what is in force: hmule setup show.
 SIGHUP reads set-up file, tokens and certificate again.`,
 		RunE: func(c *cobra.Command, _ []string) error {
-			log := slog.New(slog.NewTextHandler(a.err, nil))
+			log, err := a.log()
+			if err != nil {
+				return err
+			}
 			file, err := asked.read(c)
 			if err != nil {
 				return usageError{err}
@@ -303,6 +306,7 @@ SIGHUP reads set-up file, tokens and certificate again.`,
 			return err
 		},
 	}
+	a.logFlags(c)
 	asked.flags(c, "data", "listen", "tokens", "tls-cert", "tls-key", "max-payload", "min-free", "max-bodies", "memory-limit")
 	return c
 }

@@ -1,6 +1,9 @@
 package cli
 
 import (
+	"cmp"
+	"errors"
+	"fmt"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -11,9 +14,9 @@ import (
 )
 
 func (a *app) setupCommand() *cobra.Command {
-	c := &cobra.Command{
-		Use: "setup", Short: "Compare what is set with a file that defines it, or make it so",
-		Long: `A set-up file defines with what the service is started, how long finished jobs are kept,
+	c := noun("setup", "Show what is set; compare it with a file that defines it, or load the file",
+		a.setupShowCommand(), a.setupVerb("diff", "Show what a load of the file would change", api.SetupRequest{DryRun: true}), a.setupVerb("load", "Make the settings those of the file, all or none", api.SetupRequest{}), a.schemaCommand())
+	c.Long = `A set-up file defines with what the service is started, how long finished jobs are kept,
 what else is a cause of failures, the settings of queues and tasks, and schedules:
 
   service:
@@ -33,14 +36,16 @@ what else is a cause of failures, the settings of queues and tasks, and schedule
       zone: Europe/Lisbon
       job: {task: tide.predict, payload: {berth: 3}}
 
-It owns what it defines: a load sets that, and takes away what an earlier load has defined
-and the file no longer names. What was set otherwise stays, and so do jobs.`,
-	}
-	c.AddCommand(a.setupVerb("diff", "Show what a load of the file would change", api.SetupRequest{DryRun: true}), a.setupVerb("load", "Make queues and tasks what the file defines, at once or not at all", api.SetupRequest{}), a.schemaCommand())
+The file owns what it defines: a load sets that, and removes what an earlier load has defined
+and the file no longer names. What was set in another way stays, and so do jobs.`
 	return c
 }
 
+// errDiffers is the outcome of setup diff --exit-code; it was shown line by line.
+var errDiffers = errors.New("the file differs from what is set")
+
 func (a *app) setupVerb(verb, short string, req api.SetupRequest) *cobra.Command {
+	var exitCode bool
 	c := &cobra.Command{
 		Use: verb + " FILE", Short: short, Args: args(cobra.ExactArgs(1)), Example: "  hmule setup " + verb + " hmule.yaml",
 		RunE: func(c *cobra.Command, given []string) error {
@@ -53,45 +58,94 @@ func (a *app) setupVerb(verb, short string, req api.SetupRequest) *cobra.Command
 				return err
 			}
 			req.Setup = s.Setup
-			diff, err := m.Load(c.Context(), req)
+			diff, err := m.PutSetup(c.Context(), req)
 			if err != nil {
 				return err
 			}
-			return a.show(diff, func(o *present.Out) { showSetup(o, given[0], diff) })
+			if err := a.show(diff, nil, func(o *present.Out) { showSetup(o, given[0], req, diff) }); err != nil {
+				return err
+			}
+			if exitCode && len(diff.Changes) > 0 {
+				return errDiffers
+			}
+			return nil
 		},
 	}
-	if !req.DryRun {
-		c.Flags().BoolVar(&req.Removes, "removes", false, "finished jobs that are kept no longer may be removed; an operation does so and can be undone")
+	if req.DryRun {
+		c.Flags().BoolVar(&exitCode, "exit-code", false, "status 1 if anything differs")
+	} else {
+		c.Flags().BoolVar(&req.Removes, "may-remove", false, "allow a change that keeps finished jobs for a shorter time and so removes some; an operation does so and can be undone")
 	}
-	c.Flags().BoolVar(&req.Adopt, "adopt", false, "let the file define what was set otherwise before")
+	c.Flags().BoolVar(&req.Adopt, "adopt", false, "let the file define what was set in another way")
 	return c
 }
 
-var setupWord = map[string]string{api.SetupAdds: "is added", api.SetupChanges: "changes", api.SetupAdopts: "is adopted: it was set otherwise than by a file", api.SetupRemoves: "is taken away: the file no longer names it"}
+var setupWord = map[string]string{api.SetupAdds: "is added", api.SetupChanges: "changes", api.SetupAdopts: "is adopted: it was not set by a file", api.SetupRemoves: "is removed: the file no longer names it"}
 
-func showSetup(o *present.Out, path string, d api.SetupDiff) {
+func showSetup(o *present.Out, path string, req api.SetupRequest, d api.SetupDiff) {
+	adopts := false
 	for _, c := range d.Changes {
 		o.Line("%s %s", strings.TrimSpace(c.Kind+" "+present.Strong(c.Name)), setupWord[c.Change])
 		for _, f := range c.Fields {
-			o.Line("  %-16s %s → %s", f.Field, f.Before, f.After)
+			o.Line("%s", difference(f))
 		}
+		adopts = adopts || c.Change == api.SetupAdopts
 	}
+	same := fmt.Sprintf("%d unchanged", d.Same)
 	switch {
 	case len(d.Changes) == 0:
 		o.Line("Nothing differs.")
 	case d.Loaded:
-		o.Line("%s loaded; %d as they were.", many(int64(len(d.Changes)), "change"), d.Same)
+		o.Line("%s loaded, %s.", many(int64(len(d.Changes)), "change"), same)
 	default:
-		o.Line("%s would be loaded; %d are as they are. Nothing was changed.", many(int64(len(d.Changes)), "change"), d.Same)
+		o.Line("%s would be loaded, %s. Nothing was changed.", many(int64(len(d.Changes)), "change"), same)
 		load := "hmule setup load " + path
 		if d.Removes > 0 {
-			o.Line("%s would be kept no longer, and removed.", many(d.Removes, "finished job"))
-			load += " --removes"
+			o.Line("%s would no longer be kept, and would be removed.", many(d.Removes, "finished job"))
+			load += " --may-remove"
+		}
+		if adopts {
+			load += " --adopt"
 		}
 		o.Hint("%s", load)
 	}
 	showRemoving(o, d.Operation)
 	for _, other := range d.Others {
-		o.Line("%s was set otherwise than by a file and stays.", other)
+		o.Line("%s was not set by a file and stays.", other)
 	}
+}
+
+func (a *app) setupShowCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "show", Short: "Show all settings that are in force, and where each comes from", Args: args(cobra.NoArgs), Example: "  hmule setup show",
+		Long: `Show all settings that are in force, and where each comes from: a flag or a variable of the
+service, its set-up file, a command, the API or the console ("set by hand"), or built in.
+
+What stands under "queues" and "tasks" holds for a queue or a task that has no setting of its own.`,
+		RunE: func(c *cobra.Command, _ []string) error {
+			m, err := a.client()
+			if err != nil {
+				return err
+			}
+			all, err := m.Setup(c.Context())
+			if err != nil {
+				return err
+			}
+			return a.show(all, nil, func(o *present.Out) { showSettings(o, all) })
+		},
+	}
+}
+
+var settingFrom = map[string]string{api.SettingBuiltIn: "built in", api.SettingByFile: "set-up file", api.SettingByVariable: "variable", api.SettingByFlag: "flag", api.SettingByHand: "set by hand"}
+
+func showSettings(o *present.Out, all api.Settings) {
+	rows, of := [][]string{}, ""
+	for _, s := range all.Settings {
+		row := []string{s.Of, s.Name, strings.TrimSpace(settingFrom[s.From] + " " + s.Where), cmp.Or(plain(s.Value), "none")}
+		if s.Of == of {
+			row[0] = ""
+		}
+		rows, of = append(rows, row), s.Of
+	}
+	o.Table([]present.Column{{Head: "of"}, {Head: "setting"}, {Head: "from"}, {Head: "value"}}, rows)
 }

@@ -175,7 +175,7 @@ func (r *setupReader) triage(section entry) (all []api.TriageRule) {
 		})
 		all = append(all, *rule)
 	}
-	if len(all) > api.MostTriageRules {
+	if len(all) > api.MaxTriageRules {
 		r.at(section.key, "%s", api.CheckTriage(all)[0].Message)
 	}
 	return all

@@ -6,13 +6,14 @@ import (
 	"math/rand/v2"
 	"time"
 
+	"humblemule.example/api"
 	"humblemule.example/job"
 )
 
 // Office hands over and ends jobs; the client of a service does.
 type Office interface {
-	Enqueue(ctx context.Context, s job.Spec) (job.Job, error)
-	Cancel(ctx context.Context, id int64) (job.Job, error)
+	Enqueue(ctx context.Context, s job.Spec) (api.Enqueued, error)
+	CancelJob(ctx context.Context, id int64) (job.Job, error)
 }
 
 // Traffic is an ordinary day's flow of jobs. What it enqueues follows from the
@@ -178,6 +179,6 @@ func (t *Traffic) calledOff(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	_, err = t.office.Cancel(ctx, j.ID)
+	_, err = t.office.CancelJob(ctx, j.ID)
 	return err
 }

@@ -205,7 +205,7 @@ func serving(t *testing.T, dir string, had *[]string) (string, func() error, err
 		m, err := client.New(address)
 		require.NoError(t, err)
 		defer m.Close()
-		page, err := m.Jobs(context.Background(), api.Filter{Limit: 200})
+		page, err := m.ListJobs(context.Background(), api.Filter{Limit: 200})
 		for _, j := range page.Jobs {
 			*had = append(*had, fmt.Sprintf("%s owner %s lane %s: %d bytes, %s %s", j.Task, j.Owner, j.Lane, j.PayloadBytes, j.State, j.PayloadHead))
 		}

@@ -61,7 +61,7 @@ func Run(ctx context.Context, plan *Plan, setting *Setting, dir string, serve Se
 		return o, err
 	}
 	defer r.m.Close()
-	if _, err := r.m.Load(ctx, api.SetupRequest{Setup: api.Setup{Queues: setting.Queues, Tasks: setting.Tasks, Empty: len(setting.Queues)+len(setting.Tasks) == 0}}); err != nil {
+	if _, err := r.m.PutSetup(ctx, api.SetupRequest{Setup: api.Setup{Queues: setting.Queues, Tasks: setting.Tasks, Empty: len(setting.Queues)+len(setting.Tasks) == 0}}); err != nil {
 		return o, fmt.Errorf("setting %q: %w", setting.Name, err)
 	}
 	working, stop := context.WithCancel(ctx)
@@ -92,7 +92,7 @@ func (r *run) work(ctx context.Context) (ended func()) {
 	for i := range r.setting.Pools {
 		p := &r.setting.Pools[i]
 		for k := range max(p.Count, 1) {
-			pool := worker.New(r.m, worker.Options{
+			pool := worker.New(r.m.Source(), worker.Options{
 				Queues: p.queuesOf(r.plan), Weights: p.Weights, Slots: p.Slots, MaxSlots: p.MaxSlots, Ahead: p.Ahead,
 				Name: fmt.Sprintf("pool-%d-%d", i+1, k+1), Grace: 100 * time.Millisecond, Log: slog.New(slog.DiscardHandler),
 			})

@@ -191,7 +191,7 @@ func Drain(ctx context.Context, m *client.Client, pools int, o worker.Options, s
 	var n atomic.Int64
 	ended := make(chan error, pools)
 	for range pools {
-		pool := worker.New(m, o)
+		pool := worker.New(m.Source(), o)
 		worker.Handle(pool, "tide.predict", func(context.Context, map[string]string) (bool, error) {
 			n.Add(1)
 			return true, nil
@@ -222,10 +222,10 @@ func StartWhenIdle(ctx context.Context, m *client.Client, span time.Duration) (t
 	for until := time.Now().Add(span); time.Now().Before(until) && ctx.Err() == nil; {
 		began, got := make(chan time.Time, 1), make(chan error, 1)
 		go func() {
-			a, err := m.Lease(ctx, api.LeaseRequest{Worker: "idle", Queues: []string{"idle"}, Limit: 1, Wait: job.Duration(10 * time.Second)})
+			a, err := m.Source().Lease(ctx, api.LeaseRequest{Worker: "idle", Queues: []string{"idle"}, Limit: 1, Wait: job.Duration(10 * time.Second)})
 			if err == nil && len(a.Leases) > 0 {
 				took = append(took, time.Since(<-began).Seconds()*1000)
-				_, err = m.Settle(ctx, []api.Settlement{{Token: a.Leases[0].Token, Outcome: job.OutcomeDone}})
+				_, err = m.Source().Settle(ctx, []api.Settlement{{Token: a.Leases[0].Token, Outcome: job.OutcomeDone}})
 			}
 			got <- err
 		}()

@@ -52,7 +52,7 @@ func endedBecause(j *job.Job) string {
 		says = "It could not start in time."
 	case job.GaveUp:
 		says = "Its handler gave it up: trying again would not help."
-	case job.ByHandler:
+	case job.SaidByHandler:
 		says = "Its handler skipped it: " + j.ReasonText + "."
 	case job.Asked:
 		says = "It was cancelled on request."

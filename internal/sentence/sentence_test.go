@@ -81,7 +81,7 @@ func TestBecause(t *testing.T) {
 		"A worker runs it: try 2, without limit, since 2027-03-28T05:59:00.000Z, longer than 19 of 20 of its task's runs; it was asked to end.": {State: job.Running, Tries: 2, Attempts: failed, LongMS: 50_000, CancelAskedAt: now},
 		"Its handler finished it at 2027-03-28T06:00:00.000Z.":                                                                                  {State: job.Done, FinishedAt: now},
 		"All its attempts are used up: try 3 of 3 failed. The last error: the mast is iced":                                                     {State: job.Dead, Reason: job.AttemptsUsedUp, Tries: 3, MaxAttempts: 3, Attempts: failed},
-		"Its handler skipped it: the ship has left.":                                                                                            {State: job.Skipped, Reason: job.ByHandler, ReasonText: "the ship has left"},
+		"Its handler skipped it: the ship has left.":                                                                                            {State: job.Skipped, Reason: job.SaidByHandler, ReasonText: "the ship has left"},
 		"It was cancelled on request.":                                                                                                          {State: job.Cancelled, Reason: job.Asked},
 		"Ended: what it waited for has ended otherwise.":                                                                                        {State: job.Dead, Reason: job.DependencyDead},
 		"Its handler did the work, and its follow-ups were refused. Accept it with follow-ups that can be enqueued, or with none.":              {State: job.Dead, Reason: job.OutcomeRefused},

@@ -4,6 +4,7 @@ package sentence
 
 import (
 	"fmt"
+	"strings"
 	"time"
 )
 
@@ -13,6 +14,19 @@ func Perhaps(nearest string) string {
 		return ""
 	}
 	return " (the nearest is " + nearest + ")"
+}
+
+// List writes names as "a, b and c", and Or as "a, b or c".
+func List(names []string) string { return listed(names, " and ") }
+
+// Or is told with [List].
+func Or(names []string) string { return listed(names, " or ") }
+
+func listed(names []string, last string) string {
+	if len(names) < 2 {
+		return strings.Join(names, "")
+	}
+	return strings.Join(names[:len(names)-1], ", ") + last + names[len(names)-1]
 }
 
 // OfMost writes "3 of 17", or "3, without limit" where most is 0.

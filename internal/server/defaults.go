@@ -2,8 +2,10 @@ package server
 
 import (
 	"context"
+	"errors"
 
 	"github.com/gin-gonic/gin"
+	"github.com/go-json-experiment/json"
 
 	"humblemule.example/api"
 	"humblemule.example/internal/core/retry"
@@ -11,44 +13,140 @@ import (
 )
 
 func (s *Server) getTask(c *gin.Context) (any, error) {
-	return s.engine.Task(c.Request.Context(), c.Param("name"))
+	t, err := s.engine.Task(c.Request.Context(), c.Param("name"))
+	return versioned(c, taskVersion, t, err)
 }
 
 // putTask sets the defaults of a task's jobs.
 func (s *Server) putTask(c *gin.Context) (any, error) {
-	d, err := s.putDefaults(c, s.engine.SetTask)
-	if err != nil {
-		return nil, err
+	var d api.Defaults
+	ctx, err := asked(c, &d, readDefaults)
+	if err == nil {
+		err = s.engine.SetTask(ctx, c.Param("name"), d)
 	}
-	told, err := s.getTask(c)
-	if t, ok := told.(api.Task); ok {
-		t.Warnings = append(d.Warnings(), fromFile(t.FromFile)...)
-		return t, nil
-	}
-	return told, err
+	return s.taskAsSet(c, err)
 }
 
-// putQueue sets the defaults of a queue's jobs.
-func (s *Server) putQueue(c *gin.Context) (any, error) {
-	removes := c.Query("removes")
-	if removes != "" && removes != "true" && removes != "false" {
-		return nil, job.Wrong("the queue stays as it was", []job.FieldError{{Field: "removes", Message: "is true or false"}})
+// patchTask changes some of the defaults of a task's jobs.
+func (s *Server) patchTask(c *gin.Context) (any, error) {
+	name := c.Param("name")
+	return s.taskAsSet(c, patching[api.Defaults]{
+		get: func(ctx context.Context) (api.Defaults, int64, bool, error) {
+			t, err := s.engine.Task(ctx, name)
+			return asSet(t.Defaults, t.Version, err)
+		},
+		read: readDefaults,
+		set:  func(ctx context.Context, d api.Defaults) error { return s.engine.SetTask(ctx, name, d) },
+	}.do(c))
+}
+
+// taskAsSet answers a task after it was set, unless that was refused.
+func (s *Server) taskAsSet(c *gin.Context, err error) (any, error) {
+	var t api.Task
+	if err == nil {
+		t, err = s.engine.Task(c.Request.Context(), c.Param("name"))
 	}
-	var operation int64
-	d, err := s.putDefaults(c, func(ctx context.Context, name string, d api.Defaults) (err error) {
-		operation, err = s.engine.SetQueueRemoving(ctx, name, d, removes == "true")
-		return err
-	})
+	if err == nil && t.Defaults != nil {
+		t.Warnings = append(t.Defaults.Warnings(), fromFile(t.FromFile)...)
+	}
+	return versioned(c, taskVersion, t, err)
+}
+
+// putQueue sets a queue: the order, the limits and the defaults of its jobs.
+func (s *Server) putQueue(c *gin.Context) (any, error) {
+	removes, err := mayRemove(c)
 	if err != nil {
 		return nil, err
 	}
-	told, err := s.getQueue(c)
-	if q, ok := told.(api.Queue); ok {
-		q.Operation = operation
-		q.Warnings = append(d.Warnings(), fromFile(q.FromFile)...)
-		return q, nil
+	var d api.Defaults
+	var operation int64
+	ctx, err := asked(c, &d, readDefaults)
+	if err == nil {
+		operation, err = s.engine.SetQueueRemoving(ctx, c.Param("name"), d, removes)
 	}
-	return told, err
+	return s.queueAsSet(c, operation, err)
+}
+
+// patchQueue changes some of what is set for a queue.
+func (s *Server) patchQueue(c *gin.Context) (any, error) {
+	removes, err := mayRemove(c)
+	if err != nil {
+		return nil, err
+	}
+	name := c.Param("name")
+	var operation int64
+	err = patching[api.Defaults]{
+		get: func(ctx context.Context) (api.Defaults, int64, bool, error) {
+			q, err := s.engine.Queue(ctx, name)
+			return asSet(q.Defaults, q.Version, err)
+		},
+		read: readDefaults,
+		set: func(ctx context.Context, d api.Defaults) (err error) {
+			operation, err = s.engine.SetQueueRemoving(ctx, name, d, removes)
+			return err
+		},
+	}.do(c)
+	return s.queueAsSet(c, operation, err)
+}
+
+// queueAsSet answers a queue after it was set, unless that was refused.
+func (s *Server) queueAsSet(c *gin.Context, operation int64, err error) (any, error) {
+	var q api.Queue
+	if err == nil {
+		q, err = s.engine.Queue(c.Request.Context(), c.Param("name"))
+	}
+	q.Operation = operation
+	if err == nil && q.Defaults != nil {
+		q.Warnings = append(q.Defaults.Warnings(), fromFile(q.FromFile)...)
+	}
+	return versioned(c, queueVersion, q, err)
+}
+
+// mayRemove tells whether a change of a queue may remove finished jobs.
+func mayRemove(c *gin.Context) (bool, error) {
+	switch c.Query("removes") {
+	case "", "false":
+		return false, nil
+	case "true":
+		return true, nil
+	}
+	return false, job.Wrong("the queue stays as it was", []job.FieldError{{Field: "removes", Message: "is true or false"}})
+}
+
+// asSet gives what was set for a queue or a task; nothing where it is not there.
+func asSet(d *api.Defaults, version int64, err error) (api.Defaults, int64, bool, error) {
+	var p *job.Problem
+	if errors.As(err, &p) && p.Kind == job.NotFound {
+		return api.Defaults{}, 0, false, nil
+	}
+	if d == nil {
+		d = &api.Defaults{}
+	}
+	return *d, version, true, err
+}
+
+// asked reads what a PUT sets, and gives the call's context.
+func asked[T any](c *gin.Context, v *T, read func(raw []byte, v *T) error) (context.Context, error) {
+	if _, err := mediaType(c, mediaJSON); err != nil {
+		return nil, err
+	}
+	raw, err := body(c)
+	if err == nil {
+		err = read(raw, v)
+	}
+	if err != nil {
+		return nil, err
+	}
+	return asCall(c, raw)
+}
+
+// readDefaults reads what is set for a queue or a task.
+func readDefaults(raw []byte, d *api.Defaults) error {
+	err := misread(json.Unmarshal(raw, d, strict), "")
+	if err == nil && d.Retry != nil {
+		err = retryZeros(raw, d.Retry, "")
+	}
+	return err
 }
 
 // fromFile warns of a setting that the next load of a file sets again.
@@ -59,31 +157,12 @@ func fromFile(is bool) []job.Warning {
 	return []job.Warning{{Code: job.WarnFromFile, Message: "The settings come from a set-up file, and the next load of it sets them again: change the file too."}}
 }
 
-func (s *Server) putDefaults(c *gin.Context, set func(ctx context.Context, name string, d api.Defaults) error) (d api.Defaults, err error) {
-	raw, err := read(c, &d, false, strict)
-	if err == nil && d.Retry != nil {
-		err = retryZeros(raw, d.Retry, "")
-	}
-	if err != nil {
-		return d, err
-	}
-	ctx, err := asCall(c, raw)
-	if err != nil {
-		return d, err
-	}
-	return d, set(ctx, c.Param("name"), d)
-}
-
 // mostPreviewed is how many attempts a preview tells unless it is asked for more.
 const mostPreviewed = 100
 
 // previewRetry tells when each attempt would come.
 func (s *Server) previewRetry(c *gin.Context) (any, error) {
-	var b struct {
-		Retry       *job.Retry `json:"retry"`
-		MaxAttempts *int       `json:"max_attempts"`
-		Limit       int        `json:"limit"`
-	}
+	var b api.RetryQuery
 	raw, err := read(c, &b, true, strict)
 	if err == nil && b.Retry != nil {
 		err = retryZeros(raw, b.Retry, "")
@@ -105,13 +184,13 @@ func (s *Server) previewRetry(c *gin.Context) (any, error) {
 	return retry.Preview(spec.Policy(), b.Limit), nil
 }
 
-// deleteName removes a queue or a task that has neither jobs nor settings.
+// deleteName deletes a queue, a task or a schedule.
 func (s *Server) deleteName(remove func(ctx context.Context, name string) error) func(c *gin.Context) (any, error) {
 	return func(c *gin.Context) (any, error) {
 		ctx, err := asCall(c, nil)
 		if err != nil {
 			return nil, err
 		}
-		return struct{}{}, remove(ctx, c.Param("name"))
+		return deleted{}, remove(ctx, c.Param("name"))
 	}
 }

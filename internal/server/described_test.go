@@ -90,13 +90,13 @@ func TestKinds(t *testing.T) {
 		return true
 	})
 	require.NotEmpty(t, declared)
-	assert.ElementsMatch(t, declared, slices.Collect(maps.Keys(kinds)), "every kind is answered with a status")
+	assert.ElementsMatch(t, declared, slices.Collect(maps.Keys(statuses)), "every kind is answered with a status")
 	titles := map[string]job.Kind{}
-	for kind, k := range kinds {
-		assert.True(t, k.status >= 400 && k.status < 600, "%s: %d", kind, k.status)
-		assert.Empty(t, titles[k.title], "%s has the title of another", kind)
-		titles[k.title] = kind
-		assert.Regexp(t, `^[A-Z][^.]+$`, k.title, kind)
+	for kind, status := range statuses {
+		assert.True(t, status >= 400 && status < 600, "%s: %d", kind, status)
+		assert.Empty(t, titles[kind.Title()], "%s has the title of another", kind)
+		titles[kind.Title()] = kind
+		assert.Regexp(t, `^[A-Z][^.]+$`, kind.Title(), kind)
 	}
 }
 

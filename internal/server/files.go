@@ -5,8 +5,10 @@ import (
 	"crypto/rand"
 	"encoding/base64"
 	"io/fs"
+	"mime"
 	"net/http"
 	"path"
+	"strconv"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -64,8 +66,35 @@ func (s *Server) file(c *gin.Context, name string) {
 	}
 	// The policy of a worker's script is that of the worker.
 	c.Header("Content-Security-Policy", "default-src 'none'; connect-src 'self'")
+	s.serveFile(c, name)
+}
+
+// serveFile serves a file of the console or, where the caller accepts it, what the build has
+// compressed of it.
+func (s *Server) serveFile(c *gin.Context, name string) {
 	c.Status(http.StatusOK)
+	if _, err := fs.Stat(s.opts.Console, name+".gz"); err == nil {
+		c.Header("Vary", "Accept-Encoding")
+		if acceptsGzip(c.GetHeader("Accept-Encoding")) && c.GetHeader("Range") == "" {
+			c.Header("Content-Encoding", "gzip")
+			c.Header("Content-Type", mime.TypeByExtension(path.Ext(name)))
+			name += ".gz"
+		}
+	}
 	http.ServeFileFS(c.Writer, c.Request, s.opts.Console, name)
+}
+
+// acceptsGzip tells whether a caller accepts gzip (RFC 9110, section 12.5.3).
+func acceptsGzip(accepted string) bool {
+	for part := range strings.SplitSeq(accepted, ",") {
+		coding, weight, _ := strings.Cut(strings.TrimSpace(part), ";")
+		if coding == "gzip" || coding == "*" {
+			_, q, given := strings.Cut(strings.TrimSpace(weight), "=")
+			n, err := strconv.ParseFloat(q, 64)
+			return !given || err != nil || n > 0
+		}
+	}
+	return false
 }
 
 // page serves the console's page with a nonce of its own, the only one under

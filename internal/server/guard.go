@@ -61,7 +61,12 @@ func (b *bounded) release() { b.s.bodies.Add(-b.read) }
 // serveHTTP answers HEAD wherever GET is answered, as GET would be, but without a body, at
 // once: a HEAD never waits, and follows no events.
 func (s *Server) serveHTTP(w http.ResponseWriter, r *http.Request) {
-	if r.Method != http.MethodHead {
+	switch r.Method {
+	case http.MethodGet:
+		s.gets.ServeHTTP(w, r)
+		return
+	case http.MethodHead:
+	default:
 		s.router.ServeHTTP(w, r)
 		return
 	}

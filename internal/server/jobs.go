@@ -5,7 +5,6 @@ import (
 	"bytes"
 	"context"
 	"crypto/sha256"
-	stdjson "encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -24,8 +23,33 @@ import (
 	"humblemule.example/job"
 )
 
-// enqueue takes in one job, or many all or nothing.
+// enqueue takes in one job.
 func (s *Server) enqueue(c *gin.Context) (any, error) {
+	var spec job.Spec
+	raw, err := read(c, &spec, false, strict)
+	if err == nil && spec.Retry != nil {
+		err = retryZeros(raw, spec.Retry, "")
+	}
+	if err != nil {
+		return nil, err
+	}
+	ctx, err := asCall(c, raw)
+	if err != nil {
+		return nil, err
+	}
+	told, err := s.engine.Enqueue(ctx, spec)
+	if err != nil {
+		return nil, err
+	}
+	c.Header("Location", fmt.Sprintf("/v1/jobs/%d", told.ID))
+	if told.Duplicate {
+		return told, nil
+	}
+	return created{told}, nil
+}
+
+// enqueueMany takes in many jobs, all or nothing.
+func (s *Server) enqueueMany(c *gin.Context) (any, error) {
 	kind, err := mediaType(c, mediaJSON, mediaNDJSON)
 	if err != nil {
 		return nil, err
@@ -41,10 +65,7 @@ func (s *Server) enqueue(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	if start := bytes.TrimLeft(raw, " \t\r\n"); len(start) > 0 && start[0] == '[' {
-		return s.enqueueList(ctx, raw)
-	}
-	return s.enqueueOne(c, ctx, raw)
+	return s.enqueueList(ctx, raw)
 }
 
 // enqueueList takes in the jobs of a list, all or nothing.
@@ -110,22 +131,6 @@ func readLine(in *bufio.Reader) (line []byte, err error) {
 	return line, err
 }
 
-func (s *Server) enqueueOne(c *gin.Context, ctx context.Context, raw []byte) (any, error) {
-	var spec job.Spec
-	if err := readSpec(raw, &spec, ""); err != nil {
-		return nil, err
-	}
-	j, err := s.engine.Enqueue(ctx, spec)
-	if err != nil {
-		return nil, err
-	}
-	c.Header("Location", fmt.Sprintf("/v1/jobs/%d", j.ID))
-	if j.Duplicate {
-		return j, nil
-	}
-	return created{j}, nil
-}
-
 // readSpec reads a spec strictly; at is its place within the body.
 func readSpec(raw []byte, s *job.Spec, at string) error {
 	if err := misread(json.Unmarshal(raw, s, strict), at); err != nil || s.Retry == nil {
@@ -148,19 +153,6 @@ func retryZeros(raw []byte, r *job.Retry, at string) error {
 		wrong[i].Field = at + wrong[i].Field
 	}
 	return job.Wrong("nothing was done", wrong)
-}
-
-type enqueued struct {
-	ID        int64     `json:"id"`
-	State     job.State `json:"state,omitzero"`
-	Duplicate bool      `json:"duplicate"`
-	// Removed tells, of a call that is repeated, that the job was removed since.
-	Removed bool `json:"removed,omitzero"`
-}
-
-type enqueueAnswer struct {
-	Jobs     []enqueued    `json:"jobs"`
-	Warnings []job.Warning `json:"warnings,omitempty"`
 }
 
 // bulk gathers jobs that are taken in together, all or nothing. Of large ones only a few are
@@ -206,11 +198,7 @@ func (b *bulk) enqueue(ctx context.Context, at func(int) string) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	told := make([]enqueued, len(jobs))
-	for i, j := range jobs {
-		told[i] = enqueued{ID: j.ID, State: j.State, Duplicate: j.Duplicate, Removed: j.State == job.Unplaced}
-	}
-	return created{enqueueAnswer{told, b.s.engine.Unserved(b.specs)}}, nil
+	return created{api.EnqueuedMany{Jobs: jobs, Warnings: b.s.engine.Unserved(b.specs)}}, nil
 }
 
 func (s *Server) listJobs(c *gin.Context) (any, error) {
@@ -339,9 +327,11 @@ func (s *Server) getJob(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	if wait > 0 {
-		return s.engine.Await(c.Request.Context(), id, wait.Go())
+		j, err := s.engine.WaitFor(c.Request.Context(), id, wait.Go())
+		return versioned(c, jobVersion, j, err)
 	}
-	return s.engine.Job(c.Request.Context(), id)
+	j, err := s.engine.Job(c.Request.Context(), id)
+	return versioned(c, jobVersion, j, err)
 }
 
 // getLog reads what the handlers of a job wrote.
@@ -357,13 +347,10 @@ func (s *Server) getLog(c *gin.Context) (any, error) {
 			wrong = append(wrong, job.FieldError{Field: "attempt", Message: fmt.Sprintf("%q is no attempt; attempts are numbered from 1 on", text)})
 		}
 	}
-	if text := c.Query("after"); text != "" {
-		attempt, line, _ := strings.Cut(text, ".")
-		var err1, err2 error
-		q.AfterAttempt, err1 = strconv.Atoi(attempt)
-		q.After, err2 = strconv.Atoi(line)
-		if err1 != nil || err2 != nil {
-			wrong = append(wrong, job.FieldError{Field: "after", Message: fmt.Sprintf("%q is no line; write attempt.line, such as 2.40", text)})
+	if cursor := c.Query("cursor"); cursor != "" {
+		var ok bool
+		if q.AfterAttempt, q.AfterLine, ok = lineOf(cursor); !ok {
+			wrong = append(wrong, badCursor(cursor))
 		}
 	}
 	if err := job.Wrong("the log was not read", wrong); err != nil {
@@ -390,27 +377,21 @@ func (s *Server) cancelJob(c *gin.Context) (any, error) {
 }
 
 func (s *Server) requeueJob(c *gin.Context) (any, error) {
-	var how struct {
-		Payload      stdjson.RawMessage `json:"payload"`
-		PayloadPatch stdjson.RawMessage `json:"payload_patch"`
-		ForgetSteps  bool               `json:"forget_steps"`
-	}
-	return s.act(c, &how, func(ctx context.Context, id int64) (job.Job, error) {
-		return s.engine.Requeue(ctx, id, engine.Requeuing{Payload: how.Payload, PayloadPatch: how.PayloadPatch, ForgetSteps: how.ForgetSteps})
-	})
+	var how api.Requeue
+	return s.act(c, &how, func(ctx context.Context, id int64) (job.Job, error) { return s.engine.Requeue(ctx, id, how) })
 }
 
 func (s *Server) startJob(c *gin.Context) (any, error) {
 	return s.act(c, &struct{}{}, s.engine.StartNow)
 }
 
-func (s *Server) restoreJob(c *gin.Context) (any, error) {
-	return s.act(c, &struct{}{}, s.engine.Restore)
+func (s *Server) undiscardJob(c *gin.Context) (any, error) {
+	return s.act(c, &struct{}{}, s.engine.Undiscard)
 }
 
 // patchJob reads an RFC 7396 patch: a spec, and the names that stand in it.
 func (s *Server) patchJob(c *gin.Context) (any, error) {
-	if _, err := mediaType(c, "application/merge-patch+json", mediaJSON); err != nil {
+	if _, err := mediaType(c, mediaPatch, mediaJSON); err != nil {
 		return nil, err
 	}
 	id, err := pathID(c)
@@ -429,7 +410,8 @@ func (s *Server) patchJob(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return s.engine.Patch(ctx, id, patch)
+	j, err := s.engine.Patch(ctx, id, patch)
+	return versioned(c, jobVersion, j, err)
 }
 
 func readPatch(raw []byte) (p job.Patch, err error) {
@@ -444,20 +426,20 @@ func readPatch(raw []byte) (p job.Patch, err error) {
 	return p, nil
 }
 
-// deleteJob removes a finished job.
-func (s *Server) deleteJob(c *gin.Context) (any, error) {
+// discardJob removes a finished job, which can be taken back for some minutes.
+func (s *Server) discardJob(c *gin.Context) (any, error) {
 	id, err := pathID(c)
 	if err != nil {
 		return nil, err
 	}
-	ctx, err := asCall(c, nil)
+	ctx, err := s.emptyCall(c)
 	if err != nil {
 		return nil, err
 	}
-	until, err := s.engine.Delete(ctx, id)
+	until, err := s.engine.Discard(ctx, id)
 	return struct {
-		ID              int64    `json:"id"`
-		RestorableUntil job.Time `json:"restorable_until"`
+		ID        int64    `json:"id"`
+		UndoUntil job.Time `json:"undo_until"`
 	}{id, until}, err
 }
 

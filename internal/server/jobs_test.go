@@ -17,7 +17,7 @@ import (
 func TestLines(t *testing.T) {
 	s, e := setUp(t)
 	post := func(key, body string) *httptest.ResponseRecorder {
-		r := httptest.NewRequest("POST", "/v1/jobs", iotest.HalfReader(strings.NewReader(body)))
+		r := httptest.NewRequest("POST", "/v1/jobs/bulk", iotest.HalfReader(strings.NewReader(body)))
 		r.Host = "127.0.0.1:6853"
 		r.Header.Set("Content-Type", mediaNDJSON)
 		r.Header.Set("Idempotency-Key", key)

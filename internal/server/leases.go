@@ -318,9 +318,15 @@ func (s *Server) putWorker(c *gin.Context) (any, error) {
 }
 
 func (s *Server) listWorkers(c *gin.Context) (any, error) {
+	p, err := partOf(c)
+	if err != nil {
+		return nil, err
+	}
+	page, next, err := cut(s.engine.Workers(c.Request.Context()), p, func(w *api.Worker) string { return w.ID })
 	return struct {
-		Workers []api.Worker `json:"workers"`
-	}{s.engine.Workers(c.Request.Context())}, nil
+		Workers    []api.Worker `json:"workers"`
+		NextCursor string       `json:"next_cursor,omitzero"`
+	}{page, next}, err
 }
 
 func (s *Server) getWorker(c *gin.Context) (any, error) {
@@ -350,9 +356,9 @@ func (s *Server) deleteWorker(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	if callerOf(c).Role == Operator {
-		return struct{}{}, s.engine.DeleteAnyWorker(ctx, c.Param("id"))
+		return deleted{}, s.engine.DeleteAnyWorker(ctx, c.Param("id"))
 	}
-	return struct{}{}, s.engine.DeleteWorker(ctx, c.Param("id"))
+	return deleted{}, s.engine.DeleteWorker(ctx, c.Param("id"))
 }
 
 // askWorker asks a worker to run, to drain or to leave.
@@ -377,9 +383,7 @@ func (s *Server) emptyCall(c *gin.Context) (context.Context, error) {
 
 // endLease ends the lease of a running job, which is placed again.
 func (s *Server) endLease(c *gin.Context) (any, error) {
-	var b struct {
-		FreeLane bool `json:"free_lane"`
-	}
+	var b api.EndLease
 	return s.act(c, &b, func(ctx context.Context, id int64) (job.Job, error) { return s.engine.EndLease(ctx, id, b.FreeLane) })
 }
 

@@ -168,8 +168,7 @@ func (p *pen) job(j *job.Job) {
 	p.someString("says", j.Says)
 	p.someString("waiting_because", j.WaitingBecause)
 	p.rest("refused", j.Refused != nil, j.Refused)
-	p.yes("duplicate", j.Duplicate)
-	p.yes("same_spec", j.SameSpec)
+	p.someInt("version", j.Version)
 	p.rest("warnings", j.Warnings != nil, j.Warnings)
 	p.b = append(p.b, '}')
 }
@@ -237,24 +236,27 @@ func (p *pen) settled(a *settleAnswer) {
 	p.b = append(p.b, '}')
 }
 
-func (p *pen) enqueued(a *enqueueAnswer) {
+func (p *pen) enqueuedMany(a *api.EnqueuedMany) {
 	p.b = append(p.b, '{')
 	p.name("jobs")
-	list(p, a.Jobs, p.taken)
-	p.rest("warnings", len(a.Warnings) > 0, a.Warnings)
+	list(p, a.Jobs, p.enqueued)
+	p.rest("warnings", a.Warnings != nil, a.Warnings)
 	p.b = append(p.b, '}')
 }
 
-// taken writes what became of a job of a bulk.
-func (p *pen) taken(j *enqueued) {
+// enqueued writes what became of a spec.
+func (p *pen) enqueued(j *api.Enqueued) {
 	p.b = append(p.b, '{')
 	p.int("id", j.ID)
 	if j.State != 0 {
 		p.text("state", j.State)
 	}
-	p.name("duplicate")
-	p.b = strconv.AppendBool(p.b, j.Duplicate)
+	p.someString("queue", j.Queue)
+	p.someTime("next_at", j.NextAt)
+	p.yes("duplicate", j.Duplicate)
+	p.yes("same_spec", j.SameSpec)
 	p.yes("removed", j.Removed)
+	p.rest("warnings", j.Warnings != nil, j.Warnings)
 	p.b = append(p.b, '}')
 }
 
@@ -280,8 +282,10 @@ func written(b []byte, v any) ([]byte, error) {
 		p.leases(&v)
 	case settleAnswer:
 		p.settled(&v)
-	case enqueueAnswer:
+	case api.Enqueued:
 		p.enqueued(&v)
+	case api.EnqueuedMany:
+		p.enqueuedMany(&v)
 	default:
 		into := bytes.NewBuffer(b)
 		err := json.MarshalWrite(into, v, out)

@@ -26,7 +26,7 @@ func TestPen(t *testing.T) {
 			require.Equal(t, "before "+string(want), string(got))
 		}
 	}
-	for _, kind := range []reflect.Type{reflect.TypeFor[job.Job](), reflect.TypeFor[api.LeaseAnswer](), reflect.TypeFor[settleAnswer](), reflect.TypeFor[enqueueAnswer]()} {
+	for _, kind := range []reflect.Type{reflect.TypeFor[job.Job](), reflect.TypeFor[api.LeaseAnswer](), reflect.TypeFor[settleAnswer](), reflect.TypeFor[api.Enqueued](), reflect.TypeFor[api.EnqueuedMany]()} {
 		empty := reflect.New(kind).Elem()
 		same(empty.Interface())
 		for i := range kind.NumField() {

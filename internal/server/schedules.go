@@ -1,32 +1,29 @@
 package server
 
 import (
+	"context"
 	"fmt"
-	"net/http"
-	"strconv"
 	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
+	"github.com/go-json-experiment/json"
+	"github.com/go-json-experiment/json/jsontext"
 
 	"humblemule.example/api"
 	"humblemule.example/internal/core/cron"
 	"humblemule.example/job"
 )
 
-// mostSchedules is how many schedules a page holds.
-const mostSchedules = 500
-
 func (s *Server) listSchedules(c *gin.Context) (any, error) {
-	var wrong []job.FieldError
-	limit := numberIn(c, &wrong, "limit", mostSchedules, mostSchedules)
-	if err := job.Wrong("the schedules were not read", wrong); err != nil {
+	p, err := partOf(c)
+	if err != nil {
 		return nil, err
 	}
-	all, more, err := s.engine.Schedules(c.Request.Context(), c.Query("cursor"), int(limit))
+	all, more, err := s.engine.Schedules(c.Request.Context(), p.cursor, p.limit)
 	page := struct {
-		Schedules  []api.ScheduleTold `json:"schedules"`
-		NextCursor string             `json:"next_cursor,omitzero"`
+		Schedules  []api.ScheduleStatus `json:"schedules"`
+		NextCursor string               `json:"next_cursor,omitzero"`
 	}{Schedules: all}
 	if more {
 		page.NextCursor = all[len(all)-1].Name
@@ -35,82 +32,60 @@ func (s *Server) listSchedules(c *gin.Context) (any, error) {
 }
 
 func (s *Server) getSchedule(c *gin.Context) (any, error) {
-	return withVersion(c)(s.engine.Schedule(c.Request.Context(), c.Param("name")))
-}
-
-// withVersion tells a schedule's version as its entity tag.
-func withVersion(c *gin.Context) func(t api.ScheduleTold, err error) (any, error) {
-	return func(t api.ScheduleTold, err error) (any, error) {
-		if err == nil {
-			c.Header("ETag", strconv.Quote(strconv.FormatInt(t.Version, 10)))
-		}
-		return t, err
-	}
-}
-
-// versionAsked is the version of If-Match; 0 where any will do.
-func versionAsked(c *gin.Context) (int64, error) {
-	tag := c.GetHeader("If-Match")
-	if tag == "" || tag == "*" {
-		return 0, nil
-	}
-	version, err := strconv.ParseInt(strings.Trim(tag, `"`), 10, 64)
-	if err != nil || version < 1 {
-		return 0, job.Fault(job.Outdated, "If-Match %s is the tag of no schedule; give back the ETag that was read", tag)
-	}
-	return version, nil
+	t, err := s.engine.Schedule(c.Request.Context(), c.Param("name"))
+	return versioned(c, scheduleVersion, t, err)
 }
 
 func (s *Server) putSchedule(c *gin.Context) (any, error) {
 	var given api.Schedule
-	raw, err := read(c, &given, false, strict)
-	if err == nil && given.Job.Retry != nil {
-		err = retryZeros(raw, given.Job.Retry, "job.")
+	var told api.ScheduleStatus
+	ctx, err := asked(c, &given, readSchedule)
+	if err == nil {
+		told, err = s.engine.SetSchedule(ctx, c.Param("name"), given)
 	}
-	if err != nil {
-		return nil, err
-	}
-	version, err := versionAsked(c)
-	if err != nil {
-		return nil, err
-	}
-	ctx, err := asCall(c, raw)
-	if err != nil {
-		return nil, err
-	}
-	told, err := s.engine.SetSchedule(ctx, c.Param("name"), given, version)
-	told.Warnings = append(told.Warnings, fromFile(told.DefinedBy == api.SettingByFile)...)
-	return withVersion(c)(told, err)
+	return scheduleAsSet(c, told, err)
 }
 
-func (s *Server) deleteSchedule(c *gin.Context) {
-	version, err := versionAsked(c)
-	if err == nil {
-		ctx, wrong := asCall(c, nil)
-		if err = wrong; err == nil {
-			err = s.engine.DeleteSchedule(ctx, c.Param("name"), version)
+// patchSchedule changes parts of a schedule.
+func (s *Server) patchSchedule(c *gin.Context) (any, error) {
+	name := c.Param("name")
+	var told api.ScheduleStatus
+	err := patching[api.Schedule]{
+		get: func(ctx context.Context) (api.Schedule, int64, bool, error) {
+			is, version, there := s.engine.ScheduleAsSet(ctx, name)
+			return is, version, there, nil
+		},
+		read: readSchedule,
+		set: func(ctx context.Context, given api.Schedule) (err error) {
+			told, err = s.engine.SetSchedule(ctx, name, given)
+			return err
+		},
+	}.do(c)
+	return scheduleAsSet(c, told, err)
+}
+
+// readSchedule reads a schedule as it is set.
+func readSchedule(raw []byte, v *api.Schedule) error {
+	err := misread(json.Unmarshal(raw, v, strict), "")
+	if err == nil && v.Job.Retry != nil {
+		var within struct {
+			Job jsontext.Value `json:"job"`
+		}
+		if err = json.Unmarshal(raw, &within); err == nil {
+			err = retryZeros(within.Job, v.Job.Retry, "job.")
 		}
 	}
-	if err != nil {
-		s.fail(c, err)
-		return
-	}
-	c.Status(http.StatusNoContent)
+	return err
 }
 
-func (s *Server) runSchedule(c *gin.Context) (any, error) {
-	raw, err := read(c, &struct{}{}, true, strict)
-	if err != nil {
-		return nil, err
-	}
-	ctx, err := asCall(c, raw)
-	if err != nil {
-		return nil, err
-	}
-	return withVersion(c)(s.engine.RunSchedule(ctx, c.Param("name")))
+// scheduleAsSet answers a schedule after it was set, unless that was refused.
+func scheduleAsSet(c *gin.Context, told api.ScheduleStatus, err error) (any, error) {
+	told.Warnings = append(told.Warnings, fromFile(told.DefinedBy == api.SettingByFile)...)
+	return versioned(c, scheduleVersion, told, err)
 }
 
-func (s *Server) pauseSchedule(pause bool) func(c *gin.Context) (any, error) {
+// setSchedule pauses a schedule, lets it go on, or enqueues a run of it.
+func (s *Server) setSchedule(set func(ctx context.Context, name string) (api.ScheduleStatus, error)) func(c *gin.Context) (any, error) {
 	return func(c *gin.Context) (any, error) {
 		raw, err := read(c, &struct{}{}, true, strict)
 		if err != nil {
@@ -120,21 +95,26 @@ func (s *Server) pauseSchedule(pause bool) func(c *gin.Context) (any, error) {
 		if err != nil {
 			return nil, err
 		}
-		return withVersion(c)(s.engine.PauseSchedule(ctx, c.Param("name"), pause))
+		t, err := set(ctx, c.Param("name"))
+		return versioned(c, scheduleVersion, t, err)
 	}
 }
 
 func (s *Server) listRuns(c *gin.Context) (any, error) {
-	var wrong []job.FieldError
-	limit := numberIn(c, &wrong, "limit", api.DefaultPage, api.MaxPage)
-	before := timeIn(c, &wrong, "before")
-	if err := job.Wrong("the runs were not read", wrong); err != nil {
+	p, err := partOf(c)
+	var before job.Time
+	if err == nil && p.cursor != "" && before.UnmarshalText([]byte(p.cursor)) != nil {
+		err = job.Wrong("the runs were not read", []job.FieldError{badCursor(p.cursor)})
+	}
+	if err != nil {
 		return nil, err
 	}
-	runs, err := s.engine.Runs(c.Request.Context(), c.Param("name"), before, int(limit))
+	all, err := s.engine.Runs(c.Request.Context(), c.Param("name"), before, p.limit+1)
+	page, next := cutRest(all, p, func(r *api.Run) string { return r.PlannedAt.String() })
 	return struct {
-		Runs []api.Run `json:"runs"`
-	}{append([]api.Run{}, runs...)}, err
+		Runs       []api.Run `json:"runs"`
+		NextCursor string    `json:"next_cursor,omitzero"`
+	}{page, next}, err
 }
 
 // mostTimes is how many times of an expression are told at most.

@@ -19,7 +19,7 @@ import (
 )
 
 // What these routes answer is the same for everybody: it is of no queue, task or job.
-var ofNobody = []string{"GET /livez", "GET /readyz", "GET /openapi.yaml", "GET /v1", "GET /v1/cron", "POST /v1/retry/preview"}
+var ofNobody = []string{"GET /livez", "GET /readyz", "GET /openapi.yaml", "GET /openapi.json", "GET /v1", "GET /v1/explain/cron", "POST /v1/explain/retry"}
 
 // Whoever holds a lease may renew and settle it, whatever its queue: its token says so.
 var ofHolders = []string{"GET /v1/workers/:id/wanted"}
@@ -37,10 +37,12 @@ var bodies = map[string]string{
 	"PUT /v1/tasks/:name":             `{"priority":1}`,
 	"PUT /v1/schedules/:name":         `{"every":"1h","job":{"task":"tide.predict"}}`,
 	"PUT /v1/setup":                   `{"dry_run":true}`,
-	"POST /v1/dead/recoveries":        `{"trial":1,"filter":{"task":["tide.predict"]}}`,
+	"POST /v1/jobs/bulk":              `[{"task":"tide.predict"}]`,
+	"PATCH /v1/queues/:name":          `{"priority":1}`,
+	"PATCH /v1/tasks/:name":           `{"priority":1}`,
+	"PATCH /v1/schedules/:name":       `{"every":"1h","job":{"task":"tide.predict"}}`,
 	"POST /v1/queues/:name/purge":     `{"state":["ready"],"dry_run":true}`,
 	"GET /v1/coming":                  "",
-	"GET /v1/dead/recoveries":         "",
 	"POST /v1/operations/:id/stop":    "",
 	"POST /v1/jobs/:id/requeue":       "",
 	"POST /v1/schedules/:name/pause":  "",

@@ -6,6 +6,7 @@ import (
 	"context"
 	_ "embed"
 	"errors"
+	"fmt"
 	"io/fs"
 	"log/slog"
 	"net"
@@ -13,10 +14,13 @@ import (
 	"runtime"
 	"runtime/debug"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"time"
 
 	"github.com/gin-gonic/gin"
+	"github.com/klauspost/compress/gzhttp"
+	"github.com/oasdiff/yaml"
 
 	"humblemule.example/api"
 	"humblemule.example/internal/core/engine"
@@ -26,15 +30,25 @@ import (
 //go:embed openapi.yaml
 var openAPI []byte
 
+// openAPIAsJSON is the description as JSON.
+var openAPIAsJSON = sync.OnceValue(func() []byte {
+	raw, err := yaml.YAMLToJSON(openAPI)
+	if err != nil {
+		panic(fmt.Sprintf("the description of the API is not YAML: %v", err))
+	}
+	return raw
+})
+
 // OpenAPI is the description of the wire, as served at /openapi.yaml.
 func OpenAPI() []byte { return openAPI }
 
 // features names what this version of the wire can do beyond the first.
-var features = []string{"jobs", "leases", "workers", "queues", "tasks", "stats", "events", "reports", "results", "defaults", "retry", "causes", "operations", "recoveries", "actions", "order", "limits", "setup", "schedules"}
+var features = []string{"jobs", "leases", "workers", "queues", "tasks", "stats", "events", "reports", "results", "defaults", "retry", "causes", "operations", "actions", "order", "limits", "setup", "schedules"}
 
 // What the service allows a connection.
 const (
 	maxBody       = 16 << 20
+	maxHeader     = 64 << 10
 	headerTimeout = 10 * time.Second
 	// A request may take as long as the longest poll, and some.
 	requestTimeout = 2 * time.Minute
@@ -62,6 +76,9 @@ type Server struct {
 	opts   Options
 	log    *slog.Logger
 	router *gin.Engine
+	// gets answers what reads, compressed where that is asked for. What workers and producers
+	// send all the time is not: it costs more processor time than it saves bytes.
+	gets http.Handler
 	// tokens are asked for where they are not nil.
 	tokens atomic.Pointer[access]
 	// bodies counts the bytes of bodies under way.
@@ -86,11 +103,22 @@ func New(e *engine.Engine, opts Options) *Server {
 	s.router.RedirectTrailingSlash = false
 	s.router.Use(s.recovered, s.guard)
 	s.routes()
+	s.gets = compressed(s.router)
 	return s
 }
 
 // Handler answers requests.
 func (s *Server) Handler() http.Handler { return http.HandlerFunc(s.serveHTTP) }
+
+// compressed is a handler whose answers of a kilobyte and more are compressed where the
+// caller accepts that. A stream of events and files that are compressed already are not.
+func compressed(h http.Handler) http.Handler {
+	wrap, err := gzhttp.NewWrapper(gzhttp.MinSize(1<<10), gzhttp.ContentTypes([]string{"application/json", "application/problem+json", "application/yaml", "text/html", "text/plain"}))
+	if err != nil {
+		panic(fmt.Sprintf("the settings of the compression are wrong: %v", err))
+	}
+	return wrap(h)
+}
 
 // Serve answers requests on l until ctx ends, then lets those under way finish.
 func (s *Server) Serve(ctx context.Context, l net.Listener) error {
@@ -102,7 +130,7 @@ func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 		ReadTimeout:       requestTimeout,
 		WriteTimeout:      requestTimeout,
 		IdleTimeout:       idleTimeout,
-		MaxHeaderBytes:    64 << 10,
+		MaxHeaderBytes:    maxHeader,
 		BaseContext:       func(net.Listener) context.Context { return root },
 		ErrorLog:          slog.NewLogLogger(s.log.Handler(), slog.LevelDebug),
 	}
@@ -114,7 +142,7 @@ func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 		defer cancel()
 		stopped <- srv.Shutdown(grace)
 	}()
-	if err := srv.Serve(l); !errors.Is(err, http.ErrServerClosed) {
+	if err := srv.Serve(problems{l}); !errors.Is(err, http.ErrServerClosed) {
 		return err
 	}
 	return <-stopped
@@ -133,10 +161,12 @@ func (s *Server) routes() {
 	holders := s.letIn(true, Worker) // of leases, whatever became of their tokens
 	operators := s.only()
 
+	r.GET("/openapi.json", anyone, func(c *gin.Context) { c.Data(http.StatusOK, "application/json", openAPIAsJSON()) })
 	r.GET("/openapi.yaml", anyone, func(c *gin.Context) { c.Data(http.StatusOK, "application/yaml", openAPI) })
 	v1 := r.Group("/v1")
 	v1.GET("", anyone, s.handle(s.about))
 	v1.POST("/jobs", producers, s.handle(s.enqueue))
+	v1.POST("/jobs/bulk", producers, s.handle(s.enqueueMany))
 	v1.GET("/jobs", readers, s.handle(s.listJobs))
 	v1.GET("/jobs/:id", anyone, s.handle(s.getJob))
 	v1.GET("/jobs/:id/log", anyone, s.handle(s.getLog))
@@ -145,9 +175,9 @@ func (s *Server) routes() {
 	v1.POST("/jobs/:id/accept", operators, s.handle(s.acceptJob))
 	v1.POST("/jobs/:id/end_lease", operators, s.handle(s.endLease))
 	v1.POST("/jobs/:id/start_now", operators, s.handle(s.startJob))
-	v1.POST("/jobs/:id/restore", operators, s.handle(s.restoreJob))
+	v1.POST("/jobs/:id/discard", operators, s.handle(s.discardJob))
+	v1.POST("/jobs/:id/undiscard", operators, s.handle(s.undiscardJob))
 	v1.PATCH("/jobs/:id", operators, s.handle(s.patchJob))
-	v1.DELETE("/jobs/:id", operators, s.handle(s.deleteJob))
 	v1.POST("/leases", workers, s.lease)
 	v1.POST("/leases/extend", holders, s.handle(s.extend))
 	v1.POST("/leases/settle", holders, s.handle(s.settle))
@@ -156,7 +186,7 @@ func (s *Server) routes() {
 	v1.PUT("/workers/:id", workers, s.handle(s.putWorker))
 	v1.DELETE("/workers/:id", workers, s.handle(s.deleteWorker))
 	v1.GET("/workers/:id/wanted", workers, s.handle(s.wanted))
-	v1.POST("/workers/:id/run", operators, s.handle(s.askWorker(api.WantRun)))
+	v1.POST("/workers/:id/resume", operators, s.handle(s.askWorker(api.WantRun)))
 	v1.POST("/workers/:id/drain", operators, s.handle(s.askWorker(api.WantDrain)))
 	v1.POST("/workers/:id/leave", operators, s.handle(s.askWorker(api.WantLeave)))
 	v1.GET("/queues", readers, s.handle(s.listQueues))
@@ -164,38 +194,38 @@ func (s *Server) routes() {
 	v1.POST("/queues/:name/pause", operators, s.handle(s.setQueue(s.engine.PauseQueue)))
 	v1.POST("/queues/:name/resume", operators, s.handle(s.setQueue(s.engine.ResumeQueue)))
 	v1.PUT("/queues/:name", operators, s.handle(s.putQueue))
+	v1.PATCH("/queues/:name", operators, s.handle(s.patchQueue))
 	v1.DELETE("/queues/:name", operators, s.handle(s.deleteName(s.engine.DeleteQueue)))
 	v1.GET("/schedules", readers, s.handle(s.listSchedules))
 	v1.GET("/schedules/:name", readers, s.handle(s.getSchedule))
 	v1.PUT("/schedules/:name", operators, s.handle(s.putSchedule))
-	v1.DELETE("/schedules/:name", operators, s.deleteSchedule)
+	v1.PATCH("/schedules/:name", operators, s.handle(s.patchSchedule))
+	v1.DELETE("/schedules/:name", operators, s.handle(s.deleteName(s.engine.DeleteSchedule)))
 	v1.GET("/schedules/:name/runs", readers, s.handle(s.listRuns))
-	v1.POST("/schedules/:name/run", operators, s.handle(s.runSchedule))
-	v1.POST("/schedules/:name/pause", operators, s.handle(s.pauseSchedule(true)))
-	v1.POST("/schedules/:name/resume", operators, s.handle(s.pauseSchedule(false)))
-	v1.GET("/cron", anyone, s.handle(s.tellCron))
+	v1.POST("/schedules/:name/run", operators, s.handle(s.setSchedule(s.engine.RunSchedule)))
+	v1.POST("/schedules/:name/pause", operators, s.handle(s.setSchedule(s.engine.PauseSchedule)))
+	v1.POST("/schedules/:name/resume", operators, s.handle(s.setSchedule(s.engine.ResumeSchedule)))
+	v1.GET("/explain/cron", anyone, s.handle(s.tellCron))
 	v1.GET("/coming", readers, s.handle(s.coming))
-	v1.GET("/settings", readers, s.handle(s.settings))
+	v1.GET("/setup", readers, s.handle(s.setup))
 	v1.PUT("/setup", operators, s.handle(s.putSetup))
 	v1.GET("/tasks", readers, s.handle(s.listTasks))
 	v1.GET("/tasks/:name", readers, s.handle(s.getTask))
 	v1.PUT("/tasks/:name", operators, s.handle(s.putTask))
+	v1.PATCH("/tasks/:name", operators, s.handle(s.patchTask))
 	v1.DELETE("/tasks/:name", operators, s.handle(s.deleteName(s.engine.DeleteTask)))
-	v1.POST("/retry/preview", anyone, s.handle(s.previewRetry))
-	v1.GET("/dead/causes", readers, s.handle(s.listCauses))
-	v1.GET("/dead/causes/:id", readers, s.handle(s.getCause))
-	v1.GET("/dead/recoveries", readers, s.handle(s.listRecoveries))
-	v1.POST("/dead/recoveries", operators, s.handle(s.recover))
-	v1.GET("/dead/recoveries/:id", readers, s.handle(s.operation(s.recoveries(s.engine.Operation), asRecovery)))
-	v1.POST("/dead/recoveries/:id/stop", operators, s.handle(s.operation(s.recoveries(s.engine.StopOperation), asRecovery)))
+	v1.POST("/explain/retry", anyone, s.handle(s.previewRetry))
+	v1.GET("/causes", readers, s.handle(s.listCauses))
+	v1.GET("/causes/:id", readers, s.handle(s.getCause))
 	v1.POST("/jobs/act", operators, s.handle(s.actOnMany))
 	v1.POST("/queues/:name/purge", operators, s.handle(s.purgeQueue))
 	v1.POST("/queues/:name/lanes/:lane/pass", operators, s.handle(s.passLane))
+	v1.GET("/queues/:name/lanes", readers, s.handle(s.listLanes))
 	v1.GET("/queues/:name/starts", readers, s.handle(s.listStarts))
 	v1.GET("/operations", readers, s.handle(s.listOperations))
-	v1.GET("/operations/:id", readers, s.handle(s.operation(s.engine.Operation, asOperation)))
-	v1.POST("/operations/:id/stop", operators, s.handle(s.operation(s.engine.StopOperation, asOperation)))
-	v1.POST("/operations/:id/undo", operators, s.handle(s.operation(s.engine.UndoOperation, asOperation)))
+	v1.GET("/operations/:id", readers, s.handle(s.operation(s.engine.Operation)))
+	v1.POST("/operations/:id/stop", operators, s.handle(s.operation(s.engine.StopOperation)))
+	v1.POST("/operations/:id/undo", operators, s.handle(s.operation(s.engine.UndoOperation)))
 	v1.GET("/actions", readers, s.handle(s.listActions))
 	v1.GET("/stats", readers, s.handle(s.stats))
 	v1.GET("/check", readers, s.handle(s.check))
@@ -212,32 +242,13 @@ func (s *Server) routes() {
 // about tells what answers here.
 func (s *Server) about(c *gin.Context) (any, error) {
 	who := callerOf(c)
-	return struct {
-		Version   string   `json:"version"`
-		Store     string   `json:"store"`
-		Features  []string `json:"features"`
-		Principal string   `json:"principal"`
-		Role      Role     `json:"role"`
-		Limits    limits   `json:"limits"`
-	}{s.opts.Version, s.engine.StoreID(), features, who.Name, who.Role, s.limits()}, nil
-}
-
-// limits tells what a call may hold, and a job.
-type limits struct {
-	BodyBytes      int          `json:"body_bytes"`
-	PayloadBytes   int          `json:"payload_bytes"`
-	ResultBytes    int          `json:"result_bytes"`
-	SpecsInCall    int          `json:"specs_in_call"`
-	LeasesInCall   int          `json:"leases_in_call"`
-	LogLines       int          `json:"log_lines_in_report"`
-	LogLineBytes   int          `json:"log_line_bytes"`
-	Labels         int          `json:"labels"`
-	LongestWait    job.Duration `json:"longest_wait"`
-	ReceiptsServed job.Duration `json:"receipts_kept"`
-}
-
-func (s *Server) limits() limits {
-	return limits{maxBody, s.engine.MaxPayload(), api.MaxResultBytes, job.MaxSpecs, api.MaxLeaseItems, api.MaxReportLines, api.MaxLogLine, job.MaxLabels, api.LongestPoll, engine.ReceiptsKept}
+	return api.About{
+		Version: s.opts.Version, Store: s.engine.StoreID(), Driver: engine.Driver, Features: features, Principal: who.Name, Role: string(who.Role),
+		Limits: api.Limits{
+			BodyBytes: maxBody, PayloadBytes: s.engine.MaxPayload(), ResultBytes: api.MaxResultBytes, SpecsInCall: job.MaxSpecs, LeasesInCall: api.MaxLeaseItems,
+			LogLinesInReport: api.MaxReportLines, LogLineBytes: api.MaxLogLine, Labels: job.MaxLabels, LongestWait: api.MaxWait, ReceiptsKept: engine.ReceiptsKept,
+		},
+	}, nil
 }
 
 func (s *Server) ready(c *gin.Context) {

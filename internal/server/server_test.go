@@ -149,10 +149,11 @@ func TestBrokenConnection(t *testing.T) {
 	}, 5*time.Second, 5*time.Millisecond)
 	require.NoError(t, c.Close())
 	// The server notices in its own time; either way the job must stay.
-	j, err := e.Enqueue(t.Context(), job.Spec{Task: "tide.predict"})
+	told, err := e.Enqueue(t.Context(), job.Spec{Task: "tide.predict"})
 	require.NoError(t, err)
+	var j job.Job
 	require.Eventually(t, func() bool {
-		j, err = e.Job(t.Context(), j.ID)
+		j, err = e.Job(t.Context(), told.ID)
 		return err == nil && j.State == job.Ready && j.Tries == 0
 	}, 5*time.Second, 5*time.Millisecond, "%+v", j)
 	require.NoError(t, stop())

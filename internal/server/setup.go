@@ -6,8 +6,8 @@ import (
 	"humblemule.example/api"
 )
 
-// settings tells all that is in force, and where each comes from.
-func (s *Server) settings(c *gin.Context) (any, error) {
+// setup tells all that is in force, and where each comes from.
+func (s *Server) setup(c *gin.Context) (any, error) {
 	all, err := s.engine.Settings(c.Request.Context())
 	if err != nil {
 		return nil, err

@@ -16,19 +16,31 @@ import (
 )
 
 func (s *Server) listQueues(c *gin.Context) (any, error) {
+	p, err := partOf(c)
+	if err != nil {
+		return nil, err
+	}
 	all, err := s.engine.Queues(c.Request.Context())
 	if err != nil {
 		return nil, err
 	}
+	page, next, err := cut(all, p, func(q *api.Queue) string { return q.Name })
 	return struct {
-		Queues []api.Queue `json:"queues"`
-	}{all}, nil
+		Queues     []api.Queue `json:"queues"`
+		NextCursor string      `json:"next_cursor,omitzero"`
+	}{page, next}, err
 }
 
 func (s *Server) listTasks(c *gin.Context) (any, error) {
+	p, err := partOf(c)
+	if err != nil {
+		return nil, err
+	}
+	page, next, err := cut(s.engine.Tasks(c.Request.Context()), p, func(t *api.Task) string { return t.Name })
 	return struct {
-		Tasks []api.Task `json:"tasks"`
-	}{s.engine.Tasks(c.Request.Context())}, nil
+		Tasks      []api.Task `json:"tasks"`
+		NextCursor string     `json:"next_cursor,omitzero"`
+	}{page, next}, err
 }
 
 // setQueue pauses or resumes a queue and answers it as it stands then.
@@ -46,7 +58,8 @@ func (s *Server) setQueue(set func(ctx context.Context, name string) error) func
 }
 
 func (s *Server) getQueue(c *gin.Context) (any, error) {
-	return s.engine.Queue(c.Request.Context(), c.Param("name"))
+	q, err := s.engine.Queue(c.Request.Context(), c.Param("name"))
+	return versioned(c, queueVersion, q, err)
 }
 
 func (s *Server) stats(c *gin.Context) (any, error) {

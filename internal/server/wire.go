@@ -37,6 +37,9 @@ type created struct{ v any }
 // accepted marks an answer whose status is 202: it goes on by itself.
 type accepted struct{ v any }
 
+// deleted is an answer without a body, whose status is 204.
+type deleted struct{}
+
 // handle makes a route of a function that answers a value or an error.
 func (s *Server) handle(h func(c *gin.Context) (any, error)) gin.HandlerFunc {
 	return func(c *gin.Context) {
@@ -51,6 +54,10 @@ func (s *Server) handle(h func(c *gin.Context) (any, error)) gin.HandlerFunc {
 		}
 		if begun, on := v.(accepted); on {
 			s.answer(c, http.StatusAccepted, begun.v)
+			return
+		}
+		if _, gone := v.(deleted); gone {
+			c.Status(http.StatusNoContent)
 			return
 		}
 		s.answer(c, http.StatusOK, v)
@@ -98,25 +105,23 @@ type problem struct {
 	Errors []job.FieldError `json:"errors,omitempty"`
 }
 
-var kinds = map[job.Kind]struct {
-	status int
-	title  string
-}{
-	job.Malformed:       {http.StatusBadRequest, "The request cannot be read"},
-	job.Forbidden:       {http.StatusForbidden, "Not from here"},
-	job.Unauthenticated: {http.StatusUnauthorized, "Who are you?"},
-	job.NotFound:        {http.StatusNotFound, "Not there"},
-	job.WrongState:      {http.StatusConflict, "Not in this state"},
-	job.WouldRemove:     {http.StatusConflict, "Would remove jobs"},
-	job.Outdated:        {http.StatusPreconditionFailed, "Changed since"},
-	job.TooLarge:        {http.StatusRequestEntityTooLarge, "Too large"},
-	job.WrongMediaType:  {http.StatusUnsupportedMediaType, "Not a format that is read here"},
-	job.Invalid:         {http.StatusUnprocessableEntity, "A wrong value"},
-	job.Busy:            {http.StatusServiceUnavailable, "Not now"},
-	job.QueueFull:       {http.StatusTooManyRequests, "The queue is full"},
-	job.NoSpace:         {http.StatusInsufficientStorage, "The disk is full"},
-	job.Uncertain:       {http.StatusServiceUnavailable, "Not known whether it was kept"},
-	job.Broken:          {http.StatusInternalServerError, "The service failed"},
+// statuses are those of HTTP by the kinds of problems.
+var statuses = map[job.Kind]int{
+	job.Malformed:       http.StatusBadRequest,
+	job.Forbidden:       http.StatusForbidden,
+	job.Unauthenticated: http.StatusUnauthorized,
+	job.NotFound:        http.StatusNotFound,
+	job.WrongState:      http.StatusConflict,
+	job.WouldRemove:     http.StatusConflict,
+	job.Outdated:        http.StatusPreconditionFailed,
+	job.TooLarge:        http.StatusRequestEntityTooLarge,
+	job.WrongMediaType:  http.StatusUnsupportedMediaType,
+	job.Invalid:         http.StatusUnprocessableEntity,
+	job.Busy:            http.StatusServiceUnavailable,
+	job.QueueFull:       http.StatusTooManyRequests,
+	job.NoSpace:         http.StatusInsufficientStorage,
+	job.Uncertain:       http.StatusServiceUnavailable,
+	job.Broken:          http.StatusInternalServerError,
 }
 
 // statusProblem is a problem of HTTP alone.
@@ -134,8 +139,7 @@ func (s *Server) fail(c *gin.Context, err error) {
 	p := problem{Type: "about:blank", Status: http.StatusInternalServerError, Detail: "the service made a mistake, which is in its log"}
 	switch {
 	case errors.As(err, &known):
-		k := kinds[known.Kind]
-		p = problem{Type: "urn:humblemule:problem:" + string(known.Kind), Title: k.title, Status: k.status, Detail: known.Detail, Errors: known.Fields}
+		p = problem{Type: "urn:humblemule:problem:" + string(known.Kind), Title: known.Kind.Title(), Status: statuses[known.Kind], Detail: known.Detail, Errors: known.Fields}
 	case errors.As(err, &plain):
 		p.Status, p.Detail = plain.status, plain.detail
 	case c.Request.Context().Err() != nil:
@@ -195,6 +199,7 @@ func mediaType(c *gin.Context, allowed ...string) (string, error) {
 const (
 	mediaJSON   = "application/json"
 	mediaNDJSON = "application/x-ndjson"
+	mediaPatch  = "application/merge-patch+json"
 )
 
 // read reads a JSON body into v; an empty one leaves v as it is where that is
@@ -316,16 +321,24 @@ func asCallOf(c *gin.Context, body hash.Hash) (context.Context, error) {
 }
 
 func withCall(c *gin.Context, call engine.Call) (context.Context, error) {
-	key, who := c.GetHeader("Idempotency-Key"), callerOf(c)
-	if key == "" && who == local {
-		return c.Request.Context(), nil
+	if c.GetHeader("Idempotency-Key") == "" && callerOf(c) == local && !conditional(c) {
+		return c.Request.Context(), nil // as most calls come
 	}
+	call, err := callOf(c, call)
+	return engine.WithCall(c.Request.Context(), call), err
+}
+
+// callOf completes a call with who makes it, under which key, and on which condition.
+func callOf(c *gin.Context, call engine.Call) (engine.Call, error) {
+	key, who := c.GetHeader("Idempotency-Key"), callerOf(c)
 	const most = 255
 	if len(key) > most {
-		return nil, job.Wrong("nothing was done", []job.FieldError{{Field: "Idempotency-Key", Message: fmt.Sprintf("is %d bytes; at most %d are kept", len(key), most)}})
+		return call, job.Wrong("nothing was done", []job.FieldError{{Field: "Idempotency-Key", Message: fmt.Sprintf("is %d bytes; at most %d are kept", len(key), most)}})
 	}
 	call.Principal, call.Path, call.Key = who.Name, c.Request.URL.Path, key
-	return engine.WithCall(c.Request.Context(), call), nil
+	var err error
+	call.If, err = conditionOf(c)
+	return call, err
 }
 
 // pathID reads the id of a job from the path.

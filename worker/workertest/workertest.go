@@ -13,6 +13,7 @@ import (
 	"context"
 	"encoding/json"
 	"testing"
+	"time"
 
 	"humblemule.example/api"
 	"humblemule.example/job"
@@ -45,7 +46,33 @@ type Option func(*api.LeasedJob)
 // Try makes it the n-th try of the job.
 func Try(n int) Option { return func(j *api.LeasedJob) { j.Tries, j.Attempt = n, n } }
 
-// ID gives the job an id; it has 1 otherwise.
+// Round makes it a round of the job that a requeue has begun.
+func Round(n int) Option { return func(j *api.LeasedJob) { j.Round = n } }
+
+// EnqueuedAt is when the job was enqueued; now unless given.
+func EnqueuedAt(at time.Time) Option {
+	return func(j *api.LeasedJob) { j.EnqueuedAt = job.At(at) }
+}
+
+// DoneStep tells the handler that an earlier attempt has done a step, with its result, and
+// InDoubt that an earlier attempt has begun one and perhaps done it.
+func DoneStep(name string, result any) Option {
+	return func(j *api.LeasedJob) { knowStep(j, name, api.StepKnown{Result: job.JSON(result)}) }
+}
+
+// InDoubt is told with [DoneStep].
+func InDoubt(name string) Option {
+	return func(j *api.LeasedJob) { knowStep(j, name, api.StepKnown{InDoubt: true}) }
+}
+
+func knowStep(j *api.LeasedJob, name string, s api.StepKnown) {
+	if j.Steps == nil {
+		j.Steps = map[string]api.StepKnown{}
+	}
+	j.Steps[name] = s
+}
+
+// ID gives the job an id; it is 1 unless given.
 func ID(id int64) Option { return func(j *api.LeasedJob) { j.ID = id } }
 
 // Planned makes it a run of a schedule.
@@ -63,23 +90,9 @@ func Run(t testing.TB, p *worker.Pool, s job.Spec, options ...Option) Outcome {
 // of the causes worker.ErrCancelled, worker.ErrLeaseLost and worker.ErrDraining.
 func RunContext(ctx context.Context, t testing.TB, p *worker.Pool, s job.Spec, options ...Option) Outcome {
 	t.Helper()
-	s, err := s.Frozen()
-	if err == nil {
-		err = job.Wrong("the service would not take this job", s.Check(job.MaxPayloadBytes))
-	}
+	j, err := api.LeasedAs(s, job.At(time.Now()))
 	if err != nil {
 		t.Fatal(err)
-	}
-	policy := s.Policy()
-	j := api.LeasedJob{
-		ID: 1, Task: s.Task, Payload: s.Payload, Queue: s.Queue, Priority: job.DefaultPriority, Round: 1, Attempt: 1, Tries: 1,
-		MaxAttempts: policy.MaxAttempts, Owner: s.Owner, Labels: s.Labels, TimeoutMS: policy.Timeout.Go().Milliseconds(), Traceparent: s.Traceparent,
-	}
-	if j.Queue == "" {
-		j.Queue = job.DefaultQueue
-	}
-	if s.Priority != nil {
-		j.Priority = *s.Priority
 	}
 	for _, change := range options {
 		change(&j)

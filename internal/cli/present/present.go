@@ -26,6 +26,15 @@ type Out struct {
 	w     io.Writer
 	width int
 	Now   time.Time
+	// NoHints leaves hints out; Silent leaves out everything.
+	NoHints, Silent bool
+}
+
+// NoColor leaves colour out, where no is true, as NO_COLOR does.
+func NoColor(no bool) {
+	if no {
+		os.Setenv("NO_COLOR", "1")
+	}
 }
 
 // mostColumns is how wide a table is on a wider terminal, and where there is
@@ -91,12 +100,16 @@ func Strong(text string) string { return strong.Render(text) }
 
 // Line writes a line of text.
 func (o *Out) Line(format string, args ...any) {
-	fmt.Fprintf(o.w, format+"\n", args...)
+	if !o.Silent {
+		fmt.Fprintf(o.w, format+"\n", args...)
+	}
 }
 
 // Hint writes the next useful command as a last quiet line.
 func (o *Out) Hint(format string, args ...any) {
-	fmt.Fprintln(o.w, Quiet(fmt.Sprintf(format, args...)))
+	if !o.NoHints && !o.Silent {
+		fmt.Fprintln(o.w, Quiet(fmt.Sprintf(format, args...)))
+	}
 }
 
 // Column is a column of a table.

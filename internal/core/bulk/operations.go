@@ -119,7 +119,7 @@ func (op *Operator) Act(ctx context.Context, req api.ActRequest) (api.Operation,
 	if err != nil || replayed != nil {
 		return op.replayedOperation(ctx, replayed, err)
 	}
-	if o.told.Matched > api.MostAtOnce || req.Trial > 0 || req.PerSecond > 0 {
+	if o.told.Matched > api.MaxInCall || req.Trial > 0 || req.PerSecond > 0 {
 		op.Start(o)
 		return op.tellUnderWay(ctx, o)
 	}
@@ -332,12 +332,11 @@ func (op *Operator) tellOperation(ctx context.Context, o api.Operation, last int
 }
 
 // Operations lists the latest operations.
-func (op *Operator) Operations(ctx context.Context) ([]api.Operation, error) {
+func (op *Operator) Operations(ctx context.Context, before int64, most int) ([]api.Operation, error) {
 	if err := scope.Whole(ctx); err != nil {
 		return nil, err
 	}
-	const most = 100
-	rows, err := op.c.Store.Operations(ctx, most)
+	rows, err := op.c.Store.Operations(ctx, before, most)
 	all := make([]api.Operation, len(rows))
 	for i := range rows {
 		stored, err := memory.ReadOperation(&rows[i])

@@ -260,7 +260,7 @@ func actFor(v *commit.View, o *api.Operation, r *store.Row) (commit.Act, error) 
 	case api.ActCancel:
 		return command.Cancel(v, r)
 	case api.ActRequeue:
-		return command.Requeue(v, r, command.Requeuing{PayloadPatch: o.PayloadPatch}, o.ID)
+		return command.Requeue(v, r, api.Requeue{PayloadPatch: o.PayloadPatch}, o.ID)
 	case api.ActPatch:
 		p, err := job.ReadPatch(o.Patch)
 		if err != nil {

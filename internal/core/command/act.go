@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"fmt"
 
+	"humblemule.example/api"
 	"humblemule.example/internal/core/commit"
 	"humblemule.example/internal/core/lifecycle"
 	"humblemule.example/internal/core/memory"
@@ -57,6 +58,9 @@ func (dk *Desk) Cancel(ctx context.Context, id int64) (job.Job, error) {
 
 // Cancel ends a job that is not finished, or asks one that runs to end.
 func Cancel(_ *commit.View, r *store.Row) (commit.Act, error) {
+	if r.State == job.Cancelled {
+		return nil, nil // it is what was asked for
+	}
 	if r.State.Finished() {
 		return nil, job.Fault(job.WrongState, "job %d is %s already; only an unfinished job can be cancelled", r.ID, r.State)
 	}
@@ -85,17 +89,8 @@ func askCancel(tx *commit.Tx, r *store.Row) error {
 	return tx.Store.AskCancel(&row)
 }
 
-// Requeuing is what a requeue may change.
-type Requeuing struct {
-	// Payload replaces the payload, and PayloadPatch edits it (RFC 7396), where they
-	// are not nil; one of the two.
-	Payload, PayloadPatch json.RawMessage
-	// ForgetSteps makes steps that were done be done again.
-	ForgetSteps bool
-}
-
 // Requeue gives a finished job a new round; its history stays.
-func (dk *Desk) Requeue(ctx context.Context, id int64, how Requeuing) (job.Job, error) {
+func (dk *Desk) Requeue(ctx context.Context, id int64, how api.Requeue) (job.Job, error) {
 	if how.Payload != nil && how.PayloadPatch != nil {
 		return job.Job{}, job.Wrong("the job was not requeued", []job.FieldError{{Field: "payload_patch", Message: "stands beside payload; give one of the two"}})
 	}
@@ -116,14 +111,14 @@ func (dk *Desk) Requeue(ctx context.Context, id int64, how Requeuing) (job.Job, 
 
 // Requeue gives a finished job a new round by an operation, 0 for none. Where its payload is
 // changed the one before is kept with the action.
-func Requeue(v *commit.View, r *store.Row, how Requeuing, operation int64) (commit.Act, error) {
+func Requeue(v *commit.View, r *store.Row, how api.Requeue, operation int64) (commit.Act, error) {
 	if !r.State.Finished() {
 		return nil, job.Fault(job.WrongState, "job %d is %s; only a finished job can be requeued", r.ID, r.State)
 	}
 	if err := v.Store.LoadPayload(r); err != nil {
 		return nil, err
 	}
-	edited, err := how.edit(r, v.Options().MaxPayload)
+	edited, err := editedPayload(r, how, v.Options().MaxPayload)
 	if err != nil {
 		return nil, err
 	}
@@ -143,8 +138,8 @@ func Requeue(v *commit.View, r *store.Row, how Requeuing, operation int64) (comm
 	}, nil
 }
 
-// edit gives the payload that a job is to have; nil where it keeps its own.
-func (how *Requeuing) edit(r *store.Row, most int) (edited json.RawMessage, err error) {
+// editedPayload gives the payload that a job is to have; nil where it keeps its own.
+func editedPayload(r *store.Row, how api.Requeue, most int) (edited json.RawMessage, err error) {
 	switch {
 	case how.Payload != nil:
 		edited = how.Payload

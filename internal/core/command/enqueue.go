@@ -6,6 +6,7 @@ import (
 	"fmt"
 	"slices"
 
+	"humblemule.example/api"
 	"humblemule.example/internal/core/commit"
 	"humblemule.example/internal/core/lifecycle"
 	"humblemule.example/internal/core/memory"
@@ -72,17 +73,18 @@ func prepareAll(specs []job.Spec) ([]*NewJob, error) {
 	return news, nil
 }
 
-// Enqueue takes a job in and answers it as it stands then.
-func (dk *Desk) Enqueue(ctx context.Context, s job.Spec) (job.Job, error) {
+// Enqueue takes a job in and tells what became of it.
+func (dk *Desk) Enqueue(ctx context.Context, s job.Spec) (api.Enqueued, error) {
 	if err := job.Wrong("the job was not taken in", s.Check(dk.c.MaxPayload)); err != nil {
-		return job.Job{}, err
+		return api.Enqueued{}, err
 	}
 	n, err := Prepare(&s)
 	if err != nil {
-		return job.Job{}, err
+		return api.Enqueued{}, err
 	}
 	id := commit.CallOf(ctx).ID()
-	var row store.Row
+	var told api.Enqueued
+	var policy int64
 	err = dk.c.Do(ctx, func(v *commit.View) (commit.Write, error) {
 		n.Earlier = nil
 		r, err := v.Receipts.Find(id)
@@ -90,7 +92,8 @@ func (dk *Desk) Enqueue(ctx context.Context, s job.Spec) (job.Job, error) {
 			return nil, err
 		}
 		if r != nil {
-			return nil, replayRow(v, r, &row)
+			told, policy, err = replayOne(v, r)
+			return nil, err
 		}
 		if err := dk.canTakeIn(v, "the job was not taken in", nowhere, n); err != nil {
 			return nil, err
@@ -99,55 +102,53 @@ func (dk *Desk) Enqueue(ctx context.Context, s job.Spec) (job.Job, error) {
 			if err := Insert(tx, n); err != nil {
 				return err
 			}
-			if row = n.Row; n.Earlier != nil {
-				row = *n.Earlier
-			}
-			tx.Receipts.Note(id, row.ID)
+			told, policy = enqueuedOf(tx.View(), n), n.Row.Policy
+			tx.Receipts.Note(id, told.ID)
 			return nil
 		}, nil
 	})
-	if err != nil {
-		return job.Job{}, err
+	if err != nil || told.Duplicate {
+		return told, err
 	}
-	if n.Earlier != nil && n.Earlier.Queue == 0 {
-		return job.Job{ID: row.ID, Task: s.Task, Key: s.Key, State: row.State, EnqueuedAt: row.EnqueuedAt, Duplicate: true}, nil
+	if told.Warnings, err = dk.read.Warned(ctx, policy); err != nil {
+		return told, err
 	}
+	if w := dk.read.UnservedAt([2]string{told.Queue, s.Task}); w != nil {
+		told.Warnings = append(told.Warnings, *w)
+	}
+	return told, nil
+}
+
+// enqueuedOf tells what became of a new job, or which earlier one answers for it.
+func enqueuedOf(v *commit.View, n *NewJob) api.Enqueued {
 	if n.Earlier != nil {
-		j, err := dk.read.Job(ctx, row.ID)
-		j.Duplicate, j.SameSpec = true, n.sameSpec
-		return j, err
+		told := enqueuedAs(v, n.Earlier)
+		told.Duplicate, told.SameSpec = true, n.sameSpec
+		return told
 	}
-	return dk.tellWarned(ctx, &row)
+	return enqueuedAs(v, &n.Row)
 }
 
-// tellWarned tells a row with what is likely not meant in its policy.
-func (dk *Desk) tellWarned(ctx context.Context, r *store.Row) (job.Job, error) {
-	j, err := dk.read.Tell(ctx, r)
-	if err == nil {
-		j.Warnings = (&job.Policy{MaxAttempts: j.MaxAttempts, Retry: *j.Retry}).Warned()
-		if w := dk.read.UnservedAt([2]string{j.Queue, j.Task}); w != nil {
-			j.Warnings = append(j.Warnings, *w)
-		}
-	}
-	return j, err
+// enqueuedAs tells how a job stands. Of an earlier one that has been removed no queue is known.
+func enqueuedAs(v *commit.View, r *store.Row) api.Enqueued {
+	return api.Enqueued{ID: r.ID, State: r.State, Queue: v.Queues.Name(r.Queue), NextAt: r.NextAt}
 }
 
-// replayRow reads the row of a replayed call.
-func replayRow(v *commit.View, r *memory.Receipt, row *store.Row) error {
+// replayOne tells of a call that is repeated how its job stands now.
+func replayOne(v *commit.View, r *memory.Receipt) (told api.Enqueued, policy int64, err error) {
 	found, err := v.Store.Row(r.IDs[0])
-	if err == nil && found == nil {
-		err = job.Fault(job.NotFound, "the same call has taken effect before, on job %d, which has been removed since", r.IDs[0])
+	switch {
+	case err != nil:
+		return told, 0, err
+	case found == nil:
+		return told, 0, job.Fault(job.NotFound, "the same call has taken effect before, on job %d, which has been removed since", r.IDs[0])
 	}
-	if err == nil {
-		*row = *found
-		err = v.Store.LoadPayload(row)
-	}
-	return err
+	return enqueuedAs(v, found), found.Policy, nil
 }
 
 // EnqueueMany takes all jobs in, or none. at gives the place of the i-th spec
 // for messages, such as "line 501: ".
-func (dk *Desk) EnqueueMany(ctx context.Context, specs []job.Spec, at func(i int) string) ([]job.Job, error) {
+func (dk *Desk) EnqueueMany(ctx context.Context, specs []job.Spec, at func(i int) string) ([]api.Enqueued, error) {
 	if len(specs) > job.MaxSpecs {
 		return nil, job.Fault(job.Invalid, "%d jobs in one call are too many; at most %d are taken, none was", len(specs), job.MaxSpecs)
 	}
@@ -159,7 +160,7 @@ func (dk *Desk) EnqueueMany(ctx context.Context, specs []job.Spec, at func(i int
 		return nil, err
 	}
 	id := commit.CallOf(ctx).ID()
-	var jobs []job.Job
+	var jobs []api.Enqueued
 	err = dk.c.DoRows(ctx, len(news), func(v *commit.View) (commit.Write, error) {
 		r, err := v.Receipts.Find(id)
 		if err != nil {
@@ -187,34 +188,32 @@ func (dk *Desk) EnqueueMany(ctx context.Context, specs []job.Spec, at func(i int
 
 // insertAll writes the new jobs of a call, of which it is known which others answer for, and
 // tells them in their order.
-func insertAll(tx *commit.Tx, news []*NewJob) ([]job.Job, error) {
-	jobs := make([]job.Job, len(news))
+func insertAll(tx *commit.Tx, news []*NewJob) ([]api.Enqueued, error) {
+	jobs := make([]api.Enqueued, len(news))
 	for i, n := range news {
 		if n.twin != nil {
 			n.Earlier = &n.twin.Row
 		}
-		if n.Earlier != nil {
-			jobs[i] = job.Job{ID: n.Earlier.ID, State: n.Earlier.State, Duplicate: true}
-			continue
+		if n.Earlier == nil {
+			if err := placeNew(tx, n); err != nil {
+				return nil, err
+			}
+			if err := tx.Store.InsertJob(&n.Row); err != nil {
+				return nil, err
+			}
 		}
-		if err := placeNew(tx, n); err != nil {
-			return nil, err
-		}
-		jobs[i] = job.Job{ID: n.Row.ID, State: n.Row.State}
-		if err := tx.Store.InsertJob(&n.Row); err != nil {
-			return nil, err
-		}
+		jobs[i] = enqueuedOf(tx.View(), n)
 	}
 	return jobs, nil
 }
 
 // noteMany keeps a receipt of a bulk: the first id and their number or, where earlier
 // jobs have answered for some, 0 and every id.
-func noteMany(tx *commit.Tx, id memory.CallID, jobs []job.Job) {
+func noteMany(tx *commit.Tx, id memory.CallID, jobs []api.Enqueued) {
 	if len(jobs) == 0 {
 		return
 	}
-	if !slices.ContainsFunc(jobs, func(j job.Job) bool { return j.Duplicate }) {
+	if !slices.ContainsFunc(jobs, func(j api.Enqueued) bool { return j.Duplicate }) {
 		tx.Receipts.Note(id, jobs[0].ID, int64(len(jobs)))
 		return
 	}
@@ -227,7 +226,7 @@ func noteMany(tx *commit.Tx, id memory.CallID, jobs []job.Job) {
 
 // replayMany rebuilds the answer to a bulk, in its order; what was removed since has no
 // state.
-func replayMany(v *commit.View, r *memory.Receipt) ([]job.Job, error) {
+func replayMany(v *commit.View, r *memory.Receipt) ([]api.Enqueued, error) {
 	ids := r.IDs[1:]
 	if r.IDs[0] != 0 {
 		ids = nil
@@ -235,14 +234,16 @@ func replayMany(v *commit.View, r *memory.Receipt) ([]job.Job, error) {
 			ids = append(ids, id)
 		}
 	}
-	jobs := make([]job.Job, len(ids))
+	jobs := make([]api.Enqueued, len(ids))
 	for i, id := range ids {
 		row, err := v.Store.Row(id)
 		if err != nil {
 			return nil, err
 		}
-		if jobs[i].ID = id; row != nil {
-			jobs[i].State = row.State
+		if row != nil {
+			jobs[i] = enqueuedAs(v, row)
+		} else {
+			jobs[i] = api.Enqueued{ID: id, Removed: true}
 		}
 	}
 	return jobs, nil

@@ -22,6 +22,12 @@ func (dk *Desk) Patch(ctx context.Context, id int64, p job.Patch) (job.Job, erro
 	}
 	before := map[string]any{}
 	return dk.act(ctx, "patch", id, map[string]any{"named": p.Named, "before": before}, func(v *commit.View, r *store.Row) (commit.Act, error) {
+		if err := v.Store.LoadPayload(r); err != nil {
+			return nil, err
+		}
+		if err := commit.CallOf(ctx).If.Check(fmt.Sprintf("job %d", id), true, r.Version()); err != nil {
+			return nil, err
+		}
 		act, was, err := Edit(v, r, p)
 		if err != nil {
 			return nil, err
@@ -120,7 +126,7 @@ func patch(tx *commit.Tx, r *store.Row, n *NewJob) error {
 	if r.Policy, err = tx.Policies.Use(body); err != nil {
 		return err
 	}
-	if priority != r.Priority && tx.Settings.Rules(tx.Queues.Get(r.Queue)).Order == api.ByAgeing {
+	if priority != r.Priority && tx.Settings.Rules(tx.Queues.Get(r.Queue)).Order == api.OrderAgeing {
 		r.Rank = 0
 	}
 	r.Priority = priority

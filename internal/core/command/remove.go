@@ -61,15 +61,15 @@ func BringBack(tx *commit.Tx, r *store.Row) error {
 	return tx.Store.Wait(r)
 }
 
-// Delete removes a finished job, and tells until when it can be restored.
-func (dk *Desk) Delete(ctx context.Context, id int64) (until job.Time, err error) {
-	err = dk.c.Record(ctx, "delete", id, struct{}{}, func(v *commit.View) (commit.Act, error) {
+// Discard removes a finished job, and tells until when it can be restored.
+func (dk *Desk) Discard(ctx context.Context, id int64) (until job.Time, err error) {
+	err = dk.c.Record(ctx, "discard", id, struct{}{}, func(v *commit.View) (commit.Act, error) {
 		r, err := rowOf(v, id)
 		if err != nil {
 			return nil, err
 		}
 		if !r.State.Finished() {
-			return nil, job.Fault(job.WrongState, "job %d is %s; only a finished job can be deleted: cancel it first", id, r.State)
+			return nil, job.Fault(job.WrongState, "job %d is %s; only a finished job can be discarded: cancel it first", id, r.State)
 		}
 		until = v.Now.Add(memory.RestorableFor)
 		return removing(r), nil
@@ -80,9 +80,9 @@ func (dk *Desk) Delete(ctx context.Context, id int64) (until job.Time, err error
 	return until, err
 }
 
-// Restore takes back the removal of a job.
-func (dk *Desk) Restore(ctx context.Context, id int64) (job.Job, error) {
-	err := dk.c.Record(ctx, "restore", id, struct{}{}, func(v *commit.View) (commit.Act, error) {
+// Undiscard takes back the removal of a job.
+func (dk *Desk) Undiscard(ctx context.Context, id int64) (job.Job, error) {
+	err := dk.c.Record(ctx, "undiscard", id, struct{}{}, func(v *commit.View) (commit.Act, error) {
 		r, err := v.Store.Removed(id)
 		if err != nil {
 			return nil, err

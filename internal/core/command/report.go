@@ -69,7 +69,7 @@ func reportLines(tx *commit.Tx, l *memory.Lease, r *api.Report) error {
 		if n++; n <= l.Lines || n > api.FirstLines && n < lastKept {
 			continue // it is kept already, or would not be
 		}
-		line := api.LogLine{Attempt: l.Row.Attempt, N: n, At: tx.Now, Text: text.Cut(said, api.MaxLogLine)}
+		line := api.LogLine{Attempt: l.Row.Attempt, Line: n, At: tx.Now, Text: text.Cut(said, api.MaxLogLine)}
 		if err := tx.Store.InsertLine(l.Row.ID, line); err != nil {
 			return err
 		}
@@ -98,8 +98,8 @@ func CheckSteps(tx *commit.Tx, l *memory.Lease, x *api.Extension) ([]job.FieldEr
 	for name := range x.Steps {
 		names[name] = true
 	}
-	if len(names) > api.MostSteps {
-		return []job.FieldError{{Field: "steps", Message: fmt.Sprintf("would be %d; at most %d are kept", len(names), api.MostSteps)}}, err
+	if len(names) > api.MaxSteps {
+		return []job.FieldError{{Field: "steps", Message: fmt.Sprintf("would be %d; at most %d are kept", len(names), api.MaxSteps)}}, err
 	}
 	return nil, err
 }

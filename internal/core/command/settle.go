@@ -219,7 +219,7 @@ func follow(tx *commit.Tx, l *memory.Lease, s *Settlement, by lifecycle.By) erro
 		tx.Trends.Ran(r.Task, runMS(s.RunMS, r.LeasedAt, tx.Now))
 		return place.Finish(tx, r, job.Done, "", "", by)
 	case job.OutcomeSkipped:
-		return place.Finish(tx, r, job.Skipped, job.ByHandler, text.Cut(s.ReasonText, api.MaxReasonText), by)
+		return place.Finish(tx, r, job.Skipped, job.SaidByHandler, text.Cut(s.ReasonText, api.MaxReasonText), by)
 	case job.OutcomeGiveUp:
 		return place.Finish(tx, r, job.Dead, job.GaveUp, text.Cut(s.ReasonText, api.MaxReasonText), by)
 	case job.OutcomeFailed:

@@ -4,8 +4,10 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/json"
+	"slices"
 
 	"humblemule.example/internal/core/memory"
+	"humblemule.example/job"
 )
 
 // Call is who makes a call and, where it carries an Idempotency-Key, what makes
@@ -18,6 +20,30 @@ type Call struct {
 	Path, Key string
 	Body      []byte
 	Sum       *[sha256.Size]byte
+	// If is what has to hold for the command to take effect.
+	If Condition
+}
+
+// Condition is what the caller knows of a thing that it changes (RFC 9110, section 13). The
+// zero Condition always holds.
+type Condition struct {
+	// Versions are those of which the thing must have one; nil where any will do.
+	Versions []int64
+	// There is true where the thing must be there, and New where it must not.
+	There, New bool
+}
+
+// Check refuses a change where the condition does not hold of a thing, which is there or not.
+func (c Condition) Check(what string, there bool, version int64) error {
+	switch {
+	case c.New && there:
+		return job.Fault(job.Outdated, "%s exists already; nothing was changed", what)
+	case (c.There || c.Versions != nil) && !there:
+		return job.Fault(job.Outdated, "%s does not exist; nothing was changed", what)
+	case c.Versions != nil && !slices.Contains(c.Versions, version):
+		return job.Fault(job.Outdated, "%s has changed since you read it; read it again, nothing was changed", what)
+	}
+	return nil
 }
 
 // LocalPrincipal is who calls where no tokens are asked for.

@@ -102,8 +102,8 @@ func (r *Rule) Form() string {
 
 // Tell gives the next n times after an instant, not after until where that is not zero,
 // and what changes of the clocks do to them.
-func (r *Rule) Tell(after time.Time, n int, until job.Time) api.CronTold {
-	told := api.CronTold{Form: r.Form(), Says: r.Says(), Zone: r.zone.String(), Next: []api.Instant{}, Notes: []string{}}
+func (r *Rule) Tell(after time.Time, n int, until job.Time) api.CronExplanation {
+	told := api.CronExplanation{Form: r.Form(), Says: r.Says(), Zone: r.zone.String(), Next: []api.Instant{}, Notes: []string{}}
 	last := after
 	for range n {
 		next, found := r.Next(last)

@@ -15,6 +15,9 @@ import (
 //go:embed zones.txt
 var zoneNames string
 
+// Zones are the names of the tz database.
+func Zones() []string { return strings.Fields(zoneNames) }
+
 // nearestZone finds the zone that is likely meant: by its whole name, or by its place alone.
 func nearestZone(name string) string {
 	byLower := map[string]string{}

@@ -121,7 +121,7 @@ func startFor(tx *commit.Tx, t *take, row *store.Row) error {
 // best finds the head that goes first of those that a take may have: that of the
 // first of its queues that has any or, by weight, of the queue whose turn it is.
 func (d *dealing) best(t *take) (*heads, error) {
-	tx, byWeight, ahead := d.tx, t.req.Share == api.ByWeight, len(t.leases) >= t.req.Limit
+	tx, byWeight, ahead := d.tx, t.req.Share == api.ShareByWeight, len(t.leases) >= t.req.Limit
 	var open []string
 	firsts := map[string]*heads{}
 	if t.lines == nil {

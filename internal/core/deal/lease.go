@@ -43,7 +43,7 @@ func (de *Dealer) Lease(ctx context.Context, req api.LeaseRequest) (api.LeaseAns
 	if err != nil {
 		return api.LeaseAnswer{}, err
 	}
-	req.Wait = min(req.Wait, api.LongestPoll)
+	req.Wait = min(req.Wait, api.MaxWait)
 	c := &leaseCall{de: de, who: who, settlements: settlements}
 	c.take = &take{ctx: ctx, req: &req, call: by.ID(), park: req.Wait > 0 && len(req.Settle) == 0 && req.Job == 0, done: make(chan struct{})}
 	defer de.renewals.arrived(tokensOf(req.Settle))()
@@ -194,7 +194,7 @@ func checkLeaseRequest(req *api.LeaseRequest) (wrong []job.FieldError) {
 	if req.Ahead < 0 || req.Limit+req.Ahead > api.MaxLeaseItems {
 		add("ahead", "%d is outside 0 to %d, limit included", req.Ahead, api.MaxLeaseItems)
 	}
-	if req.Share != "" && req.Share != api.ByList && req.Share != api.ByWeight {
+	if req.Share != "" && req.Share != api.ShareInOrder && req.Share != api.ShareByWeight {
 		add("share", "%q is no way to share; it is by_list or by_weight", req.Share)
 	}
 	if req.Job < 0 {
@@ -208,7 +208,7 @@ func checkLeaseRequest(req *api.LeaseRequest) (wrong []job.FieldError) {
 			add("weights."+name, "%d is outside 1 to %d", w, api.MaxWeight)
 		}
 	}
-	if req.Lease != 0 && (req.Lease < api.ShortestLease || req.Lease > api.LongestLease) {
+	if req.Lease != 0 && (req.Lease < api.MinLease || req.Lease > api.MaxLease) {
 		add("lease", "%s is outside 1s to 1h", req.Lease)
 	}
 	return wrong

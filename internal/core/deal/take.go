@@ -227,7 +227,7 @@ func (de *Dealer) Begin() {
 func (de *Dealer) Published(tx *commit.Tx) {
 	p := de.parked
 	for uid := range tx.Workers.Asked() {
-		de.sendHome(uid)
+		de.answerParked(uid)
 	}
 	for _, t := range p.touched {
 		if t.settled() {
@@ -246,8 +246,8 @@ func (de *Dealer) Published(tx *commit.Tx) {
 	p.forgetGone()
 }
 
-// sendHome lets the parked takes of a worker that takes no more jobs wait no longer.
-func (de *Dealer) sendHome(uid string) {
+// answerParked lets the parked takes of a worker that takes no more jobs wait no longer.
+func (de *Dealer) answerParked(uid string) {
 	takes := de.parked.byWorker[uid]
 	if len(takes) == 0 {
 		return

@@ -134,7 +134,7 @@ func (de *Dealer) Wanted(ctx context.Context, uid string, doing api.Want, wait t
 	if doing == "" {
 		doing = api.WantRun
 	}
-	timer := time.NewTimer(min(wait, api.LongestPoll.Go()))
+	timer := time.NewTimer(min(wait, api.MaxWait.Go()))
 	defer timer.Stop()
 	for over := false; ; {
 		wanted, more, err := de.m.Workers.Presence.Collect(uid, commit.CallOf(ctx).Principal, de.c.Now())

@@ -27,7 +27,7 @@ func TestDedupe(t *testing.T) {
 		e, err := Open(path, Options{Log: silent})
 		require.NoError(t, err)
 		ctx := context.Background()
-		enqueue := func(task, dedupe string, payload int) job.Job {
+		enqueue := func(task, dedupe string, payload int) api.Enqueued {
 			j, err := e.Enqueue(ctx, job.Spec{Task: task, Key: "heron", Dedupe: dedupe, Payload: job.JSON(payload)})
 			require.NoError(t, err)
 			return j
@@ -41,7 +41,7 @@ func TestDedupe(t *testing.T) {
 				require.NoError(t, err)
 			}
 		}
-		is := func(j job.Job, id int64, duplicate, same bool) {
+		is := func(j api.Enqueued, id int64, duplicate, same bool) {
 			t.Helper()
 			assert.Equal(t, []any{id, duplicate, same}, []any{j.ID, j.Duplicate, j.SameSpec})
 		}
@@ -61,7 +61,7 @@ func TestDedupe(t *testing.T) {
 		is(enqueue("dues.charge", "1h", 1), 1, true, true) // a cancelled one does not answer
 		time.Sleep(2 * time.Minute)                        // its lease has ended
 		is(enqueue("dues.charge", job.Unstarted, 1), 4, false, false)
-		_, err = e.Requeue(ctx, 3, Requeuing{})
+		_, err = e.Requeue(ctx, 3, api.Requeue{})
 		assert.ErrorContains(t, err, `job 3 has the key "heron" and may not stand beside job 4`)
 		time.Sleep(2 * time.Hour)
 		_, err = e.Cancel(ctx, 4)
@@ -107,8 +107,8 @@ func TestCallsMadeAgain(t *testing.T) {
 			return WithCall(y.Context(), Call{Path: "/v1/jobs", Key: key, Body: []byte(key)})
 		}
 		spec := job.Spec{Task: "fog.bulletin", StartBy: job.At(time.Now().Add(time.Minute))}
-		one := func() (job.Job, error) { return y.e.Enqueue(again("one"), spec) }
-		bulk := func() ([]job.Job, error) {
+		one := func() (api.Enqueued, error) { return y.e.Enqueue(again("one"), spec) }
+		bulk := func() ([]api.Enqueued, error) {
 			return y.e.EnqueueMany(again("bulk"), []job.Spec{spec, spec, spec}, unplaced)
 		}
 		first, err := one()
@@ -116,7 +116,7 @@ func TestCallsMadeAgain(t *testing.T) {
 		all, err := bulk()
 		require.NoError(t, err)
 		time.Sleep(2 * time.Minute)
-		_, err = y.e.Delete(y.Context(), all[1].ID)
+		_, err = y.e.Discard(y.Context(), all[1].ID)
 		require.NoError(t, err)
 		y.e.c.MinFree = math.MaxInt64 // then the disk is full
 		time.Sleep(2 * time.Second)
@@ -125,7 +125,7 @@ func TestCallsMadeAgain(t *testing.T) {
 		assert.Equal(t, []any{first.ID, job.Skipped}, []any{same.ID, same.State})
 		told, err := bulk()
 		require.NoError(t, err)
-		assert.Equal(t, []job.Job{{ID: all[0].ID, State: job.Skipped}, {ID: all[1].ID}, {ID: all[2].ID, State: job.Skipped}}, told, "each in its place")
+		assert.Equal(t, []api.Enqueued{{ID: all[0].ID, State: job.Skipped, Queue: "common"}, {ID: all[1].ID, Removed: true}, {ID: all[2].ID, State: job.Skipped, Queue: "common"}}, told, "each in its place")
 		_, err = y.e.Enqueue(again("new"), job.Spec{Task: "fog.bulletin"})
 		require.ErrorContains(t, err, "min_free")
 		y.e.c.MinFree = 1
@@ -249,7 +249,7 @@ func TestStartBy(t *testing.T) {
 		j, err = y.e.Job(context.Background(), 3)
 		require.NoError(t, err)
 		assert.Equal(t, job.Skipped, j.State)
-		_, err = y.e.Requeue(context.Background(), 1, Requeuing{})
+		_, err = y.e.Requeue(context.Background(), 1, api.Requeue{})
 		require.NoError(t, err)
 		j, err = y.e.Job(context.Background(), 1)
 		require.NoError(t, err)
@@ -261,7 +261,7 @@ func TestStartBy(t *testing.T) {
 func TestDuplicateMakesNoQueue(t *testing.T) {
 	inYard(t, func(y *yard) {
 		ctx := context.Background()
-		enqueue := func(s job.Spec) job.Job {
+		enqueue := func(s job.Spec) api.Enqueued {
 			j, err := y.e.Enqueue(ctx, s)
 			require.NoError(t, err)
 			return j

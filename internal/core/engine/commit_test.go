@@ -152,7 +152,7 @@ func TestRefusedMeansUnchanged(t *testing.T) {
 		held := WithCall(ctx, Call{Path: "/v1/leases", Key: "used", Body: []byte("one")})
 		_, err = e.Lease(held, api.LeaseRequest{Worker: "w", Queues: []string{"buoys"}, Limit: 1})
 		require.NoError(t, err)
-		var twins [2]job.Job // of one key, the first of which is cancelled
+		var twins [2]api.Enqueued // of one key, the first of which is cancelled
 		for i := range twins {
 			twins[i], err = e.Enqueue(ctx, job.Spec{Task: "dues.charge", Queue: "dues", Key: "heron", Dedupe: job.Unfinished})
 			require.NoError(t, err)
@@ -191,7 +191,7 @@ func TestRefusedMeansUnchanged(t *testing.T) {
 			return all
 		}
 		schedules := map[string]api.Schedule{}
-		for i := range api.MostSchedules {
+		for i := range api.MaxSchedules {
 			schedules[fmt.Sprint("s-", i)] = api.Schedule{Every: job.Duration(time.Hour), Job: job.Spec{Task: "a"}}
 		}
 		lease := func(ctx context.Context, r api.LeaseRequest) error {
@@ -229,24 +229,25 @@ func TestRefusedMeansUnchanged(t *testing.T) {
 			}, "takes 3 at most"},
 			"a job into a queue that is full": {func() error { return drop(e.Enqueue(ctx, job.Spec{Task: "b", Queue: "narrow"})) }, "takes 3 at most"},
 			"a job that could never start":    {func() error { return drop(e.Enqueue(ctx, job.Spec{Task: "b", StartBy: 1})) }, "could never start"},
-			"a requeue of a running job":      {func() error { return drop(e.Requeue(ctx, running, Requeuing{})) }, "only a finished job"},
+			"a requeue of a running job":      {func() error { return drop(e.Requeue(ctx, running, api.Requeue{})) }, "only a finished job"},
 			"a requeue with a patch that is none": {func() error {
-				return drop(e.Requeue(ctx, done, Requeuing{Payload: json.RawMessage(`"` + strings.Repeat("x", job.MaxPayloadBytes) + `"`)}))
+				return drop(e.Requeue(ctx, done, api.Requeue{Payload: json.RawMessage(`"` + strings.Repeat("x", job.MaxPayloadBytes) + `"`)}))
 			}, "at most"},
 			"a patch of a running job": {func() error {
 				return drop(e.Patch(ctx, running, job.Patch{Spec: job.Spec{Queue: "new"}, Named: []string{"queue"}}))
 			}, "is running"},
 			"a start of a ready job":               {func() error { return drop(e.StartNow(ctx, 1)) }, "can be started now"},
 			"a cancel of a finished job":           {func() error { return drop(e.Cancel(ctx, done)) }, "already"},
-			"a deletion of a running job":          {func() error { return drop(e.Delete(ctx, running)) }, "only a finished job"},
-			"a restoring of what is there":         {func() error { return drop(e.Restore(ctx, done)) }, "no removed job"},
+			"a deletion of a running job":          {func() error { return drop(e.Discard(ctx, running)) }, "only a finished job"},
+			"a restoring of what is there":         {func() error { return drop(e.Undiscard(ctx, done)) }, "no removed job"},
 			"an accept of a job that is done":      {func() error { return drop(e.Accept(ctx, done, nil)) }, "only a job that is dead because"},
 			"an end of no lease":                   {func() error { return drop(e.EndLease(ctx, done, false)) }, "only a running job"},
 			"a run of a schedule whose last is on": {func() error { return drop(e.RunSchedule(ctx, "busy")) }, "is not over"},
-			"a deletion of a schedule of a file":   {func() error { return e.DeleteSchedule(ctx, "tides", 0) }, "comes from a set-up file"},
+			"a deletion of a schedule of a file":   {func() error { return e.DeleteSchedule(ctx, "tides") }, "comes from a set-up file"},
 			"a schedule of another version": {func() error {
-				return drop(e.SetSchedule(ctx, "busy", api.Schedule{Every: job.Duration(time.Minute), Job: job.Spec{Task: "a"}}, 99))
-			}, "was changed since"},
+				call := WithCall(ctx, Call{If: Condition{Versions: []int64{99}}})
+				return drop(e.SetSchedule(call, "busy", api.Schedule{Every: job.Duration(time.Minute), Job: job.Spec{Task: "a"}}))
+			}, "has changed since you read it"},
 			"a deletion of a queue with jobs":    {func() error { return e.DeleteQueue(ctx, "common") }, "has jobs or settings"},
 			"a deletion of a task with settings": {func() error { return e.DeleteTask(ctx, "tide.predict") }, "has jobs or settings"},
 			"a pass of a lane that nobody has":   {func() error { return e.PassLane(ctx, "common", "x") }, "nothing waits in lane"},
@@ -254,7 +255,7 @@ func TestRefusedMeansUnchanged(t *testing.T) {
 			"an act on nothing": {func() error {
 				return drop(e.Act(ctx, api.ActRequest{Action: api.ActDiscard, Filter: &api.Selection{Owner: "nobody"}}))
 			}, "no job matches"},
-			"a requeue beside another of its key": {func() error { return drop(e.Requeue(ctx, twins[0].ID, Requeuing{})) }, "may not stand beside"},
+			"a requeue beside another of its key": {func() error { return drop(e.Requeue(ctx, twins[0].ID, api.Requeue{})) }, "may not stand beside"},
 			"a patch of a key": {func() error {
 				return drop(e.Patch(ctx, done, job.Patch{Spec: job.Spec{Key: "x"}, Named: []string{"key"}}))
 			}, "cannot be changed"},
@@ -272,9 +273,9 @@ func TestRefusedMeansUnchanged(t *testing.T) {
 			"a drain of a worker that is not there": {func() error { return drop(e.AskWorker(ctx, "gull", api.WantDrain)) }, "no worker"},
 			"a bulk with more names than a share":   {func() error { return drop(e.EnqueueMany(quay, many[:command.MostNames/4+1], at)) }, "that token quay has made"},
 			"a schedule of no name": {func() error {
-				return drop(e.SetSchedule(ctx, "No Name", api.Schedule{Every: job.Duration(time.Minute), Job: job.Spec{Task: "a"}}, 0))
+				return drop(e.SetSchedule(ctx, "No Name", api.Schedule{Every: job.Duration(time.Minute), Job: job.Spec{Task: "a"}}))
 			}, "is no name"},
-			"a pause of no schedule":  {func() error { return drop(e.PauseSchedule(ctx, "unplaced", true)) }, "no schedule"},
+			"a pause of no schedule":  {func() error { return drop(e.PauseSchedule(ctx, "unplaced")) }, "no schedule"},
 			"a stop of no operation":  {func() error { return drop(e.StopOperation(ctx, 77)) }, "there is no operation"},
 			"an undo of no operation": {func() error { return drop(e.UndoOperation(ctx, 77)) }, "there is no operation"},
 		} {

@@ -92,7 +92,7 @@ func TestParkedTakes(t *testing.T) {
 // Owners take turns by their weights, whoever has more jobs, and over a restart.
 func TestTurnsOfOwners(t *testing.T) {
 	inYard(t, func(y *yard) {
-		y.rules("common", api.Rules{Turns: api.ByOwner, OwnerWeights: map[string]int{"Marsh Agency": 2}})
+		y.rules("common", api.Rules{Turns: api.TurnsOwner, OwnerWeights: map[string]int{"Marsh Agency": 2}})
 		var burst []job.Spec
 		for range 1000 {
 			burst = append(burst, job.Spec{Task: "notice.publish", Owner: "Okonkwo Lines"})
@@ -139,7 +139,7 @@ func TestTurnsOfOwners(t *testing.T) {
 // another task of the queue; and nobody is forgotten who was served more than others.
 func TestTurnsOfTwoPools(t *testing.T) {
 	inYard(t, func(y *yard) {
-		y.rules("common", api.Rules{Turns: api.ByOwner})
+		y.rules("common", api.Rules{Turns: api.TurnsOwner})
 		many := func(task, owner string, n int) {
 			specs := make([]job.Spec, n)
 			for i := range specs {
@@ -395,9 +395,9 @@ func TestWorkersComeAndGo(t *testing.T) {
 		assert.Contains(t, because(), "No worker serves queue common")
 		time.Sleep(10 * time.Minute)
 		assert.Empty(t, e.Workers(t.Context()))
-		j, err = e.Job(ctx, j.ID)
+		later, err := e.Job(ctx, j.ID)
 		require.NoError(t, err)
-		assert.Equal(t, "quay", j.Attempts[0].WorkerName)
+		assert.Equal(t, "quay", later.Attempts[0].WorkerName)
 	})
 }
 

@@ -26,6 +26,7 @@ import (
 	"humblemule.example/internal/core/plan"
 	"humblemule.example/internal/core/read"
 	"humblemule.example/internal/core/setup"
+	"humblemule.example/internal/core/store"
 	"humblemule.example/internal/core/upkeep"
 	"humblemule.example/internal/core/watch"
 )
@@ -48,15 +49,17 @@ type (
 	Options = commit.Options
 	// Call is who makes a call.
 	Call = commit.Call
+	// Condition is what a caller knows of a thing that it changes.
+	Condition = commit.Condition
 	// Changes is what has changed since a watcher looked last.
 	Changes = watch.Changes
-	// Requeuing is what a requeue may change.
-	Requeuing = command.Requeuing
 	// LogQuery says which lines of a job's log are asked for.
 	LogQuery = read.LogQuery
 )
 
 const (
+	// Driver names what reads and writes data files.
+	Driver = store.Driver
 	// BulkRows is from how many rows on a command is a bulk.
 	BulkRows = commit.BulkRows
 	// ReceiptsKept is how long receipts of calls are kept at most.

@@ -225,7 +225,7 @@ func (m *model) rank(j *mjob, due time.Time) {
 	if j.rank != 0 {
 		return
 	}
-	if rules := m.rules(j.queue); rules.Order == api.ByAgeing {
+	if rules := m.rules(j.queue); rules.Order == api.OrderAgeing {
 		j.rank = order.Ageing(job.At(due), int(j.priority), rules.Boost.Go())
 		return
 	}
@@ -274,7 +274,7 @@ func (m *model) turnOf(j *mjob) mturn {
 }
 
 func (m *model) level(j *mjob) int64 {
-	if m.rules(j.queue).Order == api.ByAgeing {
+	if m.rules(j.queue).Order == api.OrderAgeing {
 		return 0
 	}
 	return j.priority
@@ -335,7 +335,7 @@ func (m *model) set(queue string, d api.Defaults) {
 	for _, j := range m.all(func(j *mjob) bool {
 		return j.queue == queue && (j.state == job.Ready || j.state == job.Held && j.rank != 0)
 	}) {
-		if rules.Order == api.ByAgeing {
+		if rules.Order == api.OrderAgeing {
 			due := j.readyAt
 			if due.IsZero() {
 				due = j.enqueuedAt
@@ -510,7 +510,7 @@ func (m *model) end(j *mjob, o job.Outcome, delay time.Duration, lost bool) {
 			j.resultUntil = m.now.Add(j.keep.Go())
 		}
 	case job.OutcomeSkipped:
-		m.finish(j, job.Skipped, job.ByHandler)
+		m.finish(j, job.Skipped, job.SaidByHandler)
 	case job.OutcomeGiveUp:
 		m.finish(j, job.Dead, job.GaveUp)
 	case job.OutcomePostponed:

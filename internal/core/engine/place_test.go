@@ -67,7 +67,7 @@ func TestNewOrder(t *testing.T) {
 		y.enqueue(job.Spec{Task: "fog.bulletin", Priority: &high})
 		time.Sleep(15 * time.Minute)
 		y.enqueue(job.Spec{Task: "fog.bulletin", Priority: &high})
-		y.rules("common", api.Rules{Order: api.ByAgeing, Boost: job.Duration(time.Minute)})
+		y.rules("common", api.Rules{Order: api.OrderAgeing, Boost: job.Duration(time.Minute)})
 		for q := true; q; {
 			time.Sleep(10 * time.Millisecond)
 			all, err := y.e.Queues(context.Background())
@@ -76,14 +76,14 @@ func TestNewOrder(t *testing.T) {
 		}
 		y.enqueue(job.Spec{Task: "log.pack", Priority: &low})
 		require.Equal(t, []int64{451}, idsOf(y.lease("common", 1)))
-		starts, err := y.e.Starts(context.Background(), "common", 500)
+		starts, err := y.e.Starts(context.Background(), "common")
 		require.NoError(t, err)
 		assert.Equal(t, []any{450, []int64{1, 2, 3}}, []any{starts[0].Overtook, starts[0].First}, "they still wait")
 		first := append([]int64{451}, idsOf(y.lease("common", 451))...)
 		require.Len(t, first, 452)
 		assert.Equal(t, int64(451), first[0], "9 min before its time")
 		assert.Equal(t, int64(452), first[451], "due 20 min after the others, 9 of which it gained")
-		starts, err = y.e.Starts(context.Background(), "common", 500)
+		starts, err = y.e.Starts(context.Background(), "common")
 		require.NoError(t, err)
 		assert.Equal(t, 450, starts[451].Overtook)
 		assert.Equal(t, []int64{1, 2, 3}, starts[451].First)
@@ -117,7 +117,7 @@ func tablesAgree(t *testing.T, e *Engine) {
 		}
 		where := fmt.Sprintf("SELECT j.id x FROM %sq.name = '%s' AND j.state = 3 AND ", jobs, name)
 		none("wrong turns in "+name, where+fmt.Sprintf("j.turn <> %d", map[bool]int{true: 1}[q.Rules.Turns != ""]))
-		if q.Rules.Order == api.ByAgeing {
+		if q.Rules.Order == api.OrderAgeing {
 			none("wrong ranks in "+name, where+fmt.Sprintf("(j.level <> 0 OR j.rank < %d)", place.LeastTime))
 		} else {
 			none("wrong ranks in "+name, where+fmt.Sprintf("(j.level <> (SELECT priority FROM specs WHERE job = j.id) OR j.rank >= %d)", place.LeastTime))
@@ -183,8 +183,8 @@ func runPlaces(y *yard, draw *rand.Rand) {
 			y.e.Patch(ctx, anyID(), p) // some cannot be changed
 		case 8:
 			[]func(){
-				func() { y.e.Cancel(ctx, anyID()) }, func() { y.e.Requeue(ctx, anyID(), Requeuing{}) }, func() { y.e.StartNow(ctx, anyID()) },
-				func() { y.e.Delete(ctx, anyID()) }, func() { y.e.Restore(ctx, anyID()) }, func() { y.e.PassLane(ctx, some(queues), some(lanes)) },
+				func() { y.e.Cancel(ctx, anyID()) }, func() { y.e.Requeue(ctx, anyID(), api.Requeue{}) }, func() { y.e.StartNow(ctx, anyID()) },
+				func() { y.e.Discard(ctx, anyID()) }, func() { y.e.Undiscard(ctx, anyID()) }, func() { y.e.PassLane(ctx, some(queues), some(lanes)) },
 				func() {
 					o, err := y.e.Act(ctx, api.ActRequest{Action: api.ActPurge, Filter: &api.Selection{Queues: []string{some(queues)}, Owner: some(owners)}})
 					if err == nil && draw.IntN(2) == 0 {
@@ -198,7 +198,7 @@ func runPlaces(y *yard, draw *rand.Rand) {
 			y.e.Ready(ctx)
 			live = y.stillLive(live)
 		case 10:
-			all := []api.Rules{{}, {Order: api.ByAgeing}, {Turns: api.ByOwner}, {LaneOnBackoff: api.LanePasses}, {LaneOnDead: api.LaneStops}, {MaxRunning: ptr(1 + draw.IntN(3))}}
+			all := []api.Rules{{}, {Order: api.OrderAgeing}, {Turns: api.TurnsOwner}, {LaneOnBackoff: api.LanePasses}, {LaneOnDead: api.LaneStops}, {MaxRunning: ptr(1 + draw.IntN(3))}}
 			y.rules(some(queues), all[draw.IntN(len(all))])
 		case 11:
 			if draw.IntN(4) == 0 {

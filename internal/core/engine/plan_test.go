@@ -22,11 +22,11 @@ import (
 )
 
 // schedule keeps a schedule of a task, in queue common.
-func (y *yard) schedule(name string, s api.Schedule) api.ScheduleTold {
+func (y *yard) schedule(name string, s api.Schedule) api.ScheduleStatus {
 	if s.Job.Task == "" {
 		s.Job.Task = "tide.predict"
 	}
-	told, err := y.e.SetSchedule(context.Background(), name, s, 0)
+	told, err := y.e.SetSchedule(context.Background(), name, s)
 	require.NoError(y, err)
 	return told
 }
@@ -122,7 +122,7 @@ func TestMissedRuns(t *testing.T) {
 		y.schedule("paused", api.Schedule{Cron: "*/10 * * * *"})
 		y.schedule("short", api.Schedule{Cron: "*/10 * * * *", Until: job.At(time.Now().Add(15 * time.Minute))})
 		sleepUntil("00:10:00")
-		_, err := y.e.PauseSchedule(context.Background(), "paused", true)
+		_, err := y.e.PauseSchedule(context.Background(), "paused")
 		require.NoError(t, err)
 		require.NoError(t, y.e.Close())
 		sleepUntil("00:50:30") // 00:50 is late by less than its limit
@@ -131,7 +131,7 @@ func TestMissedRuns(t *testing.T) {
 		assert.Equal(t, []string{"00:10:00 ready", "00:40:00 missed 3", "00:50:00 ready"}, y.history(api.MissedSkip))
 		assert.Equal(t, []string{"00:10:00 ready", "00:39:59 missed 2", "00:40:00 ready", "00:50:00 ready"}, y.history(api.MissedOnce))
 		assert.Equal(t, []string{"00:10:00 ready", "00:20:00 ready", "00:30:00 ready", "00:40:00 ready", "00:50:00 ready"}, y.history(api.MissedAll))
-		_, err = y.e.PauseSchedule(context.Background(), "paused", false)
+		_, err = y.e.ResumeSchedule(context.Background(), "paused")
 		require.NoError(t, err)
 		sleepUntil("01:00:00")
 		assert.Equal(t, []string{"00:10:00 ready", "01:00:00 still_running 1"}, y.history("paused"))
@@ -234,8 +234,9 @@ func TestKeepSchedules(t *testing.T) {
 		tides.Paused = nil
 		assert.True(t, *y.schedule("tides", tides).Paused, "what is not said stays")
 		tides.Cron = "31 3 * * *"
-		_, err := y.e.SetSchedule(ctx, "tides", tides, 1)
-		require.ErrorContains(t, err, "is not of version 1 any more")
+		_, err := y.e.SetSchedule(WithCall(ctx, Call{If: Condition{Versions: []int64{1}}}), "tides", tides)
+		require.ErrorIs(t, err, job.ErrOutdated)
+		require.ErrorContains(t, err, "has changed since you read it")
 		actions, err := y.e.Actions(ctx, 0, 0, 10)
 		require.NoError(t, err)
 		assert.Len(t, actions, 2, "what changes nothing is no action")
@@ -257,7 +258,7 @@ func TestKeepSchedules(t *testing.T) {
 			if c.s.Job.Task == "" {
 				c.s.Job.Task = "tide.predict"
 			}
-			_, err := y.e.SetSchedule(ctx, "tides", c.s, 0)
+			_, err := y.e.SetSchedule(ctx, "tides", c.s)
 			assert.ErrorContains(t, err, c.want)
 		}
 
@@ -265,8 +266,8 @@ func TestKeepSchedules(t *testing.T) {
 		d, err := y.e.Load(ctx, api.SetupRequest{Setup: file})
 		require.NoError(t, err)
 		assert.Equal(t, []any{"schedule", "dues", "add", []string{"schedule tides"}}, []any{d.Changes[0].Kind, d.Changes[0].Name, d.Changes[0].Change, d.Others})
-		require.ErrorContains(t, y.e.DeleteSchedule(ctx, "dues", 0), "comes from a set-up file")
-		_, err = y.e.PauseSchedule(ctx, "dues", true)
+		require.ErrorContains(t, y.e.DeleteSchedule(ctx, "dues"), "comes from a set-up file")
+		_, err = y.e.PauseSchedule(ctx, "dues")
 		require.NoError(t, err)
 		require.NoError(t, y.e.Close())
 		y.open()
@@ -282,7 +283,7 @@ func TestKeepSchedules(t *testing.T) {
 		require.NoError(t, err)
 		_, err = y.e.Schedule(ctx, "dues")
 		require.ErrorContains(t, err, "there is no schedule")
-		require.NoError(t, y.e.DeleteSchedule(ctx, "tides", 0))
+		require.NoError(t, y.e.DeleteSchedule(ctx, "tides"))
 	})
 }
 
@@ -339,7 +340,11 @@ func TestRunsOfSchedulesStand(t *testing.T) {
 				case 8:
 					y.e.RunSchedule(ctx, names[draw.IntN(3)]) // which may be refused
 				case 9:
-					_, err := y.e.PauseSchedule(ctx, names[draw.IntN(3)], draw.IntN(2) == 0)
+					set := y.e.PauseSchedule
+					if draw.IntN(2) == 0 {
+						set = y.e.ResumeSchedule
+					}
+					_, err := set(ctx, names[draw.IntN(3)])
 					require.NoError(t, err)
 				case 10:
 					require.NoError(t, y.e.Close())
@@ -564,7 +569,7 @@ func TestRequeuedRuns(t *testing.T) {
 				y.settle(y.take("common", 1)[0], job.OutcomeGiveUp)
 			}
 			for id := range int64(3) {
-				_, err := y.e.Requeue(ctx, id+1, Requeuing{})
+				_, err := y.e.Requeue(ctx, id+1, api.Requeue{})
 				require.NoError(t, err)
 			}
 			first := y.take("common", 10)
@@ -593,7 +598,7 @@ func TestRequeuedRuns(t *testing.T) {
 			require.Len(t, running, 1)
 			time.Sleep(10 * time.Minute)
 			require.Equal(t, int64(1), y.e.Counts(y.Context())["common"][job.Held])
-			require.NoError(t, y.e.DeleteSchedule(ctx, "dues", 0))
+			require.NoError(t, y.e.DeleteSchedule(ctx, "dues"))
 			require.Empty(t, y.take("common", 10), "the one before it is not over")
 			all, _, err := y.e.Schedules(ctx, "", 10)
 			require.NoError(t, err)
@@ -618,7 +623,7 @@ func TestRemovedRuns(t *testing.T) {
 		y.schedule("silt", api.Schedule{Every: job.Duration(time.Minute), IfStillRunning: api.RunWaits, Job: job.Spec{Task: "buoy.poll", MaxAttempts: &once}})
 		time.Sleep(2*time.Minute + time.Second)
 		synctest.Wait()
-		told := func() api.ScheduleTold {
+		told := func() api.ScheduleStatus {
 			s, err := y.e.Schedule(ctx, "silt")
 			require.NoError(t, err)
 			return s
@@ -631,7 +636,7 @@ func TestRemovedRuns(t *testing.T) {
 		require.Equal(t, []int64{2}, idsOf(l))
 		y.settle(l[0], job.OutcomeFailed)
 		assert.Equal(t, int64(1), told().FailedInARow)
-		_, err = y.e.Delete(ctx, 2)
+		_, err = y.e.Discard(ctx, 2)
 		require.NoError(t, err)
 		assert.Equal(t, int64(1), told().FailedInARow, "it has died once")
 	})

@@ -186,7 +186,7 @@ func TestCauseHistory(t *testing.T) {
 		require.NoError(t, y.e.SetTask(ctx, "dues.charge", api.Defaults{MaxAttempts: &attempts}))
 		require.NoError(t, y.e.SetTask(ctx, "tide.predict", api.Defaults{MaxAttempts: &attempts}))
 		fail("1.1", 2)
-		_, err := y.e.Requeue(ctx, 1, Requeuing{})
+		_, err := y.e.Requeue(ctx, 1, api.Requeue{})
 		require.NoError(t, err)
 		causes, err := y.e.Causes(ctx, api.CauseFilter{})
 		require.NoError(t, err)

@@ -9,7 +9,6 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humblemule.example/api"
-	"humblemule.example/internal/core/command"
 	"humblemule.example/internal/core/scope"
 	"humblemule.example/job"
 )
@@ -31,9 +30,9 @@ func TestScope(t *testing.T) {
 		require.NoError(t, err)
 		_, err = y.e.Cancel(whole, gone)
 		require.NoError(t, err)
-		_, err = y.e.Delete(whole, gone)
+		_, err = y.e.Discard(whole, gone)
 		require.NoError(t, err)
-		_, err = y.e.SetSchedule(whole, "dues-nightly", api.Schedule{Cron: "0 3 * * *", Job: job.Spec{Task: "tide.predict", Queue: "dues"}}, 0)
+		_, err = y.e.SetSchedule(whole, "dues-nightly", api.Schedule{Cron: "0 3 * * *", Job: job.Spec{Task: "tide.predict", Queue: "dues"}})
 		require.NoError(t, err)
 		_, err = y.e.PutWorker(whole, api.Worker{ID: "quay-7", Queues: []string{"dues"}})
 		require.NoError(t, err)
@@ -68,11 +67,11 @@ func TestScope(t *testing.T) {
 			"read":        one(y.e.Job),
 			"cancel":      one(y.e.Cancel),
 			"start now":   one(y.e.StartNow),
-			"restore":     func() error { _, err := y.e.Restore(tides, gone); return err },
-			"requeue":     func() error { _, err := y.e.Requeue(tides, other, command.Requeuing{}); return err },
+			"restore":     func() error { _, err := y.e.Undiscard(tides, gone); return err },
+			"requeue":     func() error { _, err := y.e.Requeue(tides, other, api.Requeue{}); return err },
 			"edit":        func() error { _, err := y.e.Patch(tides, other, patch); return err },
 			"end a lease": func() error { _, err := y.e.EndLease(tides, other, false); return err },
-			"discard":     func() error { _, err := y.e.Delete(tides, other); return err },
+			"discard":     func() error { _, err := y.e.Discard(tides, other); return err },
 			"lease": func() error {
 				_, err := y.e.Lease(tides, api.LeaseRequest{Worker: "spy", Queues: []string{"dues"}, Limit: 1})
 				return err
@@ -94,10 +93,10 @@ func TestScope(t *testing.T) {
 			"set a task":     func() error { return y.e.SetTask(tides, "tide.predict", api.Defaults{}) },
 			"delete a task":  func() error { return y.e.DeleteTask(tides, "tide.predict") },
 			"run":            func() error { _, err := y.e.RunSchedule(tides, "dues-nightly"); return err },
-			"pause a plan":   func() error { _, err := y.e.PauseSchedule(tides, "dues-nightly", true); return err },
-			"delete a plan":  func() error { return y.e.DeleteSchedule(tides, "dues-nightly", 0) },
+			"pause a plan":   func() error { _, err := y.e.PauseSchedule(tides, "dues-nightly"); return err },
+			"delete a plan":  func() error { return y.e.DeleteSchedule(tides, "dues-nightly") },
 			"take a plan": func() error {
-				_, err := y.e.SetSchedule(tides, "dues-nightly", api.Schedule{Cron: "0 4 * * *", Job: job.Spec{Task: "tide.predict", Queue: "tides"}}, 0)
+				_, err := y.e.SetSchedule(tides, "dues-nightly", api.Schedule{Cron: "0 4 * * *", Job: job.Spec{Task: "tide.predict", Queue: "tides"}})
 				return err
 			},
 			"load a set-up": func() error { _, err := y.e.Load(tides, api.SetupRequest{DryRun: true}); return err },
@@ -108,7 +107,7 @@ func TestScope(t *testing.T) {
 			"read an action":  func() error { _, err := y.e.Actions(tides, 0, 0, 10); return err },
 			"read a setting":  func() error { _, err := y.e.Settings(tides); return err },
 			"read a queue":    func() error { _, err := y.e.Queue(tides, "dues"); return err },
-			"read its starts": func() error { _, err := y.e.Starts(tides, "dues", 10); return err },
+			"read its starts": func() error { _, err := y.e.Starts(tides, "dues"); return err },
 		} {
 			var p *job.Problem
 			if assert.ErrorAs(t, try(), &p, what) {

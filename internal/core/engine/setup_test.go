@@ -70,7 +70,7 @@ func TestKeepingForAShorterTime(t *testing.T) {
 		// A set-up does it for all queues at once; what is kept by number goes by number, also
 		// where many have finished at one time.
 		most := int64(3)
-		file := api.Setup{Retention: &api.Retention{MostDone: &most}}
+		file := api.Setup{Retention: &api.Retention{MaxDone: &most}}
 		d, err := y.e.Load(ctx, api.SetupRequest{Setup: file, DryRun: true})
 		require.NoError(t, err)
 		assert.Equal(t, int64(4+2), d.Removes)
@@ -135,7 +135,7 @@ func TestLoad(t *testing.T) {
 			}
 			return told, d
 		}
-		y.rules("common", api.Rules{Turns: api.ByOwner})
+		y.rules("common", api.Rules{Turns: api.TurnsOwner})
 		told, d := load(file, false, true)
 		assert.Equal(t, []string{"queue archive add", "queue berths add", "task dues.charge add"}, told)
 		assert.Equal(t, []string{"queue common"}, d.Others)
@@ -169,7 +169,7 @@ func TestLoad(t *testing.T) {
 		require.NoError(t, err)
 		assert.Len(t, queues, 2, "a queue that never had a job goes whole")
 
-		bad := api.Setup{Queues: map[string]api.Defaults{"berths": {}, "Wrong": {}}, Tasks: map[string]api.Defaults{"x": {Rules: api.Rules{Order: api.ByAgeing}}}}
+		bad := api.Setup{Queues: map[string]api.Defaults{"berths": {}, "Wrong": {}}, Tasks: map[string]api.Defaults{"x": {Rules: api.Rules{Order: api.OrderAgeing}}}}
 		_, err = y.e.Load(ctx, api.SetupRequest{Setup: bad})
 		require.ErrorContains(t, err, "queues.Wrong")
 		require.ErrorContains(t, err, "tasks.x.order")
@@ -297,7 +297,7 @@ func TestRetentionFollows(t *testing.T) {
 	inYard(t, func(y *yard) {
 		ctx := context.Background()
 		most := int64(1)
-		_, err := y.e.Load(ctx, api.SetupRequest{Setup: api.Setup{Retention: &api.Retention{MostDone: &most}}})
+		_, err := y.e.Load(ctx, api.SetupRequest{Setup: api.Setup{Retention: &api.Retention{MaxDone: &most}}})
 		require.NoError(t, err)
 		release := y.e.c.Memory.Retention.Hold()
 		const some = 500

@@ -186,8 +186,12 @@ func (r *trial) enqueueSome() {
 		require.NoError(r, err)
 		before := r.nextID
 		want := r.enqueue(s)
-		r.same(want, got)
-		require.Equal(r, before == r.nextID, got.Duplicate)
+		require.Equal(r, []any{want.id, want.state, before == r.nextID}, []any{got.ID, got.State, got.Duplicate})
+		if !want.removed {
+			told, err := r.e.Job(r.Context(), got.ID)
+			require.NoError(r, err)
+			r.same(want, told)
+		}
 		r.again(func() {
 			repeated, err := r.e.Enqueue(r.ctx("/v1/jobs", key, s), s)
 			if want.removed {
@@ -246,7 +250,7 @@ func (r *trial) request(worker string) (api.LeaseRequest, *mtake) {
 		want.limit, want.ahead = want.limit+req.Ahead, req.Ahead
 	}
 	if r.chance(30) {
-		req.Share, req.Weights = api.ByWeight, map[string]int{req.Queues[len(req.Queues)-1]: 1 + r.random.IntN(4)}
+		req.Share, req.Weights = api.ShareByWeight, map[string]int{req.Queues[len(req.Queues)-1]: 1 + r.random.IntN(4)}
 		want.weights = req.Weights
 	}
 	return req, want
@@ -546,7 +550,7 @@ func (r *trial) anyJob() int64 {
 // plan sets a schedule, a little later than the one before.
 func (r *trial) plan(name string, every time.Duration, rule string, spec job.Spec) {
 	r.pass(333 * time.Millisecond)
-	told, err := r.e.SetSchedule(r.Context(), name, api.Schedule{Every: job.Duration(every), IfStillRunning: rule, Job: spec}, 0)
+	told, err := r.e.SetSchedule(r.Context(), name, api.Schedule{Every: job.Duration(every), IfStillRunning: rule, Job: spec})
 	require.NoError(r, err)
 	r.schedules = append(r.schedules, &mschedule{name: name, every: every, rule: rule, spec: spec, next: told.Next[0].UTC.Go().Local()})
 }
@@ -563,7 +567,7 @@ func (r *trial) runNow() {
 }
 
 func (r *trial) ageing(boost time.Duration) {
-	r.makeSo("queue", "bulletins", api.Defaults{Rules: api.Rules{Order: api.ByAgeing, Boost: job.Duration(boost)}})
+	r.makeSo("queue", "bulletins", api.Defaults{Rules: api.Rules{Order: api.OrderAgeing, Boost: job.Duration(boost)}})
 }
 
 // setQueue draws what holds for a queue: limits, what lanes and owners mean, and defaults
@@ -583,13 +587,13 @@ func (r *trial) setQueue() {
 		}
 	case "berths":
 		if d.LaneOnBackoff, d.LaneOnDead = pick(r, api.LaneWaits, api.LanePasses), pick(r, api.LanePasses, api.LaneStops, api.LaneStops); r.chance(60) {
-			d.Turns, d.OwnerWeights = api.ByOwner, map[string]int{"Marsh": 1 + r.random.IntN(3)}
+			d.Turns, d.OwnerWeights = api.TurnsOwner, map[string]int{"Marsh": 1 + r.random.IntN(3)}
 		}
 	case "bulletins":
 		if r.chance(80) {
 			d = r.queues[queue]
 		} else {
-			d.Order, d.Boost = api.ByAgeing, job.Duration(pick(r, time.Second, time.Minute))
+			d.Order, d.Boost = api.OrderAgeing, job.Duration(pick(r, time.Second, time.Minute))
 		}
 	}
 	old, rules := r.rules(queue), d.Rules.Whole()
@@ -795,7 +799,7 @@ func (r *trial) cancel() {
 
 func (r *trial) requeue() {
 	id := r.anyJob()
-	var how Requeuing
+	var how api.Requeue
 	if r.chance(30) {
 		how.Payload = json.RawMessage(`{"corrected":12345678901234567890}`)
 	}
@@ -891,7 +895,7 @@ func (r *trial) patch() {
 	if slices.Contains(p.Named, "priority") {
 		j.priority = r.priorityFor(j, s.Priority)
 	}
-	if j.priority != priority && r.rules(j.queue).Order == api.ByAgeing {
+	if j.priority != priority && r.rules(j.queue).Order == api.OrderAgeing {
 		j.rank = 0
 	}
 	r.resolve(j)
@@ -933,7 +937,7 @@ func (r *trial) remove() {
 	id := r.anyJob()
 	j := r.ever(id)
 	if j != nil && j.removed {
-		_, err := r.e.Restore(r.Context(), id)
+		_, err := r.e.Undiscard(r.Context(), id)
 		if r.now.Sub(j.removedAt) >= memory.RestorableFor {
 			require.ErrorContains(r, err, "no removed job")
 			return
@@ -943,7 +947,7 @@ func (r *trial) remove() {
 		r.happen() // it may be due by now
 		return
 	}
-	_, err := r.e.Delete(r.Context(), id)
+	_, err := r.e.Discard(r.Context(), id)
 	switch {
 	case j == nil:
 		require.ErrorContains(r, err, "there is no job")

@@ -32,7 +32,7 @@ func TestRetention(t *testing.T) {
 			require.NoError(t, err)
 		}
 		y.work()
-		late, err := y.e.Requeue(ctx, 1, Requeuing{})
+		late, err := y.e.Requeue(ctx, 1, api.Requeue{})
 		require.NoError(t, err)
 		assert.Zero(t, late.KeptUntil)
 		time.Sleep(3*time.Hour - time.Minute)
@@ -113,7 +113,7 @@ func TestRetentionKeepsPace(t *testing.T) {
 	inYard(t, func(y *yard) {
 		ctx := context.Background()
 		most := int64(100)
-		_, err := y.e.Load(ctx, api.SetupRequest{Setup: api.Setup{Retention: &api.Retention{MostDone: &most, Dead: job.Duration(time.Hour)}}})
+		_, err := y.e.Load(ctx, api.SetupRequest{Setup: api.Setup{Retention: &api.Retention{MaxDone: &most, Dead: job.Duration(time.Hour)}}})
 		require.NoError(t, err)
 		enqueue := func(n int) {
 			specs := make([]job.Spec, n)
@@ -199,7 +199,9 @@ func TestPoliciesEnd(t *testing.T) {
 		e, err := Open(path, Options{Log: silent})
 		require.NoError(t, err)
 		with := func(minutes int) job.Job {
-			j, err := e.Enqueue(ctx, job.Spec{Task: "tide.predict", Timeout: job.Duration(minutes) * job.Duration(time.Minute)})
+			told, err := e.Enqueue(ctx, job.Spec{Task: "tide.predict", Timeout: job.Duration(minutes) * job.Duration(time.Minute)})
+			require.NoError(t, err)
+			j, err := e.Job(ctx, told.ID)
 			require.NoError(t, err)
 			return j
 		}

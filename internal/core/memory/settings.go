@@ -146,6 +146,23 @@ func (p *SettingsView) Queue(q *Named) *api.Defaults {
 // Task is what was set for a task; nil where nothing was.
 func (p *SettingsView) Task(id int64) *api.Defaults { return p.tasks.At(id).Defaults }
 
+// QueueVersion and TaskVersion count how often a queue, or a task, was set; 0 where there is
+// none.
+func (p *SettingsView) QueueVersion(q *Named) int64 {
+	if q == nil {
+		return 0
+	}
+	return p.queues.At(q.ID).Version
+}
+
+// TaskVersion is told with [SettingsView.QueueVersion].
+func (p *SettingsView) TaskVersion(t *Named) int64 {
+	if t == nil {
+		return 0
+	}
+	return p.tasks.At(t.ID).Version
+}
+
 // SetQueue sets a queue.
 func (p *Settings) SetQueue(q *Named, d api.Defaults) error {
 	body, kept, err := writeDefaults(d)

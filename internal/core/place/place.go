@@ -144,7 +144,7 @@ const LeastTime = 100_000_000_000
 // Rank gives a row its level, and a rank where it has none by its queue's order.
 func Rank(tx *commit.Tx, r *store.Row, q *memory.Named, due job.Time) {
 	rules := tx.Settings.Rules(q)
-	if rules.Order == api.ByAgeing {
+	if rules.Order == api.OrderAgeing {
 		if r.Level = 0; r.Rank < LeastTime {
 			r.Rank = order.Ageing(due, r.Priority, rules.Boost.Go())
 		}

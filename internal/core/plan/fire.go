@@ -75,19 +75,19 @@ func pendingOf(tx *commit.Tx, s *memory.Schedule) (p pending) {
 	late := s.Is.Whole().LateLimit.Go()
 	at := s.Row.NextAt
 	for ; at != 0 && at.Add(s.Spread) <= tx.Now; at = s.After(at) {
-		if tx.Now.Sub(at.Add(s.Spread)) <= late && len(p.inTime) < api.MostMissed {
+		if tx.Now.Sub(at.Add(s.Spread)) <= late && len(p.inTime) < api.MaxMissed {
 			p.inTime = append(p.inTime, at)
 			continue
 		}
-		if p.latest = append(p.latest, at); len(p.latest) > 2*api.MostMissed {
-			p.latest = append(p.latest[:0], p.latest[len(p.latest)-api.MostMissed:]...)
+		if p.latest = append(p.latest, at); len(p.latest) > 2*api.MaxMissed {
+			p.latest = append(p.latest[:0], p.latest[len(p.latest)-api.MaxMissed:]...)
 		}
 		if p.missed++; p.missed == mostCounted { // the rest is left uncounted
 			before, _ := s.Rule.Prev(tx.Now.Add(-s.Spread - late).Go())
 			at = max(at, job.At(before)-1)
 		}
 	}
-	p.next, p.latest = at, p.latest[max(len(p.latest)-api.MostMissed, 0):]
+	p.next, p.latest = at, p.latest[max(len(p.latest)-api.MaxMissed, 0):]
 	return p
 }
 

@@ -25,14 +25,13 @@ func (pl *Planner) CheckSchedule(name string, s *api.Schedule, now job.Time) []j
 }
 
 // SetSchedule makes a schedule what is given, new or not. The same again changes nothing.
-// version, where it is not 0, must be the present one.
-func (pl *Planner) SetSchedule(ctx context.Context, name string, given api.Schedule, version int64) (api.ScheduleTold, error) {
+func (pl *Planner) SetSchedule(ctx context.Context, name string, given api.Schedule) (api.ScheduleStatus, error) {
 	if err := job.Wrong("the schedule stays as it was", pl.CheckSchedule(name, &given, pl.c.Now())); err != nil {
-		return api.ScheduleTold{}, err
+		return api.ScheduleStatus{}, err
 	}
 	detail := map[string]any{"schedule": name, "after": given}
 	err := pl.c.Record(ctx, "set_schedule", 0, detail, func(v *commit.View) (commit.Act, error) {
-		if err := cmp.Or(isVersion(v, name, version), mayPlan(v, &given)); err != nil {
+		if err := cmp.Or(mayPlan(v, &given), holds(ctx, v, name)); err != nil {
 			return nil, err
 		}
 		if s := v.Schedules.Find(name); s != nil {
@@ -40,8 +39,8 @@ func (pl *Planner) SetSchedule(ctx context.Context, name string, given api.Sched
 				return nil, err
 			}
 			detail["before"] = s.Is
-		} else if v.Schedules.Len() >= api.MostSchedules {
-			return nil, job.Fault(job.Invalid, "there are %d schedules, the most that are kept; delete one first", api.MostSchedules)
+		} else if v.Schedules.Len() >= api.MaxSchedules {
+			return nil, job.Fault(job.Invalid, "there are %d schedules, the most that are kept; delete one first", api.MaxSchedules)
 		}
 		write, err := SetSchedule(v, name, given, commit.CallOf(ctx).Principal)
 		if err == nil && write == nil {
@@ -50,7 +49,7 @@ func (pl *Planner) SetSchedule(ctx context.Context, name string, given api.Sched
 		return func(tx *commit.Tx, _ int64) error { return write(tx) }, err
 	})
 	if err != nil && !errors.Is(err, errSame) {
-		return api.ScheduleTold{}, err
+		return api.ScheduleStatus{}, err
 	}
 	told, err := pl.read.Schedule(ctx, name)
 	told.Warnings = given.Warnings()
@@ -60,16 +59,13 @@ func (pl *Planner) SetSchedule(ctx context.Context, name string, given api.Sched
 // errSame ends a command that changes nothing, and leaves no action behind.
 var errSame = job.Fault(job.Invalid, "nothing differs")
 
-// isVersion refuses a change that was meant for another version; 0 stands for any.
-func isVersion(v *commit.View, name string, version int64) error {
-	if version == 0 {
-		return nil
+// holds refuses a change of a schedule for which the condition of the call does not hold.
+func holds(ctx context.Context, v *commit.View, name string) error {
+	s, version := v.Schedules.Find(name), int64(0)
+	if s != nil {
+		version = s.Row.Version
 	}
-	s := v.Schedules.Find(name)
-	if s == nil || s.Row.Version != version {
-		return job.Fault(job.Outdated, "schedule %s was changed since: it is not of version %d any more; read it again, nothing was changed", name, version)
-	}
-	return nil
+	return commit.CallOf(ctx).If.Check("schedule "+name, s != nil, version)
 }
 
 // mayPlan refuses a schedule whose jobs are not in the scope of whoever gives the command.
@@ -140,17 +136,24 @@ func setPause(s *memory.Schedule, pause bool, by string, now job.Time) {
 	}
 }
 
-// PauseSchedule stops a schedule from being enqueued, or lets it go on.
-func (pl *Planner) PauseSchedule(ctx context.Context, name string, pause bool) (api.ScheduleTold, error) {
-	action := map[bool]string{true: "pause_schedule", false: "resume_schedule"}[pause]
-	return pl.changeSchedule(ctx, action, name, func(v *commit.View, s *memory.Schedule) (commit.Write, error) {
-		setPause(s, pause, commit.CallOf(ctx).Principal, v.Now)
+// PauseSchedule stops a schedule from being enqueued.
+func (pl *Planner) PauseSchedule(ctx context.Context, name string) (api.ScheduleStatus, error) {
+	return pl.changeSchedule(ctx, "pause_schedule", name, func(v *commit.View, s *memory.Schedule) (commit.Write, error) {
+		setPause(s, true, commit.CallOf(ctx).Principal, v.Now)
+		return nil, nil
+	})
+}
+
+// ResumeSchedule lets a schedule go on.
+func (pl *Planner) ResumeSchedule(ctx context.Context, name string) (api.ScheduleStatus, error) {
+	return pl.changeSchedule(ctx, "resume_schedule", name, func(v *commit.View, s *memory.Schedule) (commit.Write, error) {
+		setPause(s, false, "", v.Now)
 		return nil, nil
 	})
 }
 
 // RunSchedule enqueues a run of a schedule now, beside its planned times.
-func (pl *Planner) RunSchedule(ctx context.Context, name string) (api.ScheduleTold, error) {
+func (pl *Planner) RunSchedule(ctx context.Context, name string) (api.ScheduleStatus, error) {
 	return pl.changeSchedule(ctx, "run_schedule", name, func(v *commit.View, s *memory.Schedule) (commit.Write, error) {
 		at, err := timeForAsked(v, s)
 		if err != nil {
@@ -191,7 +194,7 @@ func timeForAsked(v *commit.View, s *memory.Schedule) (job.Time, error) {
 
 // changeSchedule changes a schedule that is there, and records who did it. change alters the
 // copy it is given, and may give what is to be done with it before it is put.
-func (pl *Planner) changeSchedule(ctx context.Context, action, name string, change func(v *commit.View, s *memory.Schedule) (commit.Write, error)) (api.ScheduleTold, error) {
+func (pl *Planner) changeSchedule(ctx context.Context, action, name string, change func(v *commit.View, s *memory.Schedule) (commit.Write, error)) (api.ScheduleStatus, error) {
 	err := pl.c.Record(ctx, action, 0, map[string]string{"schedule": name}, func(v *commit.View) (commit.Act, error) {
 		s, err := scheduleOf(v, name)
 		if err != nil {
@@ -212,18 +215,18 @@ func (pl *Planner) changeSchedule(ctx context.Context, action, name string, chan
 		}, nil
 	})
 	if err != nil {
-		return api.ScheduleTold{}, err
+		return api.ScheduleStatus{}, err
 	}
 	return pl.read.Schedule(ctx, name)
 }
 
 // DeleteSchedule removes a schedule and its history. Its jobs stay.
-func (pl *Planner) DeleteSchedule(ctx context.Context, name string, version int64) error {
+func (pl *Planner) DeleteSchedule(ctx context.Context, name string) error {
 	return pl.c.Record(ctx, "delete_schedule", 0, map[string]string{"schedule": name}, func(v *commit.View) (commit.Act, error) {
 		if _, err := scheduleOf(v, name); err != nil {
 			return nil, err
 		}
-		if err := isVersion(v, name, version); err != nil {
+		if err := holds(ctx, v, name); err != nil {
 			return nil, err
 		}
 		if slices.Contains(v.Settings.Owned().Schedules, name) {

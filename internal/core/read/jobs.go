@@ -3,6 +3,7 @@ package read
 import (
 	"context"
 	"encoding/json"
+	"fmt"
 	"sort"
 	"unicode/utf8"
 
@@ -13,6 +14,15 @@ import (
 	"humblemule.example/internal/sentence"
 	"humblemule.example/job"
 )
+
+// Warned tells what is likely not meant in a policy.
+func (rd *Reader) Warned(ctx context.Context, policy int64) ([]job.Warning, error) {
+	p, err := rd.m.Policies.Get(ctx, policy)
+	if err != nil {
+		return nil, err
+	}
+	return p.Warned(), nil
+}
 
 // Tell is a row as it is told outside, without its payload's head, attempts and
 // result.
@@ -70,6 +80,8 @@ func (rd *Reader) Job(ctx context.Context, id int64) (job.Job, error) {
 			return j, err
 		}
 	}
+	r.Payload = j.Payload
+	j.Version = r.Version()
 	if j.Result, err = rd.store.Body(ctx, id, store.ResultBody, 0); err != nil {
 		return j, err
 	}
@@ -124,7 +136,7 @@ func (rd *Reader) tellAttempts(ctx context.Context, r *store.Row, j *job.Job) er
 	}
 	for _, a := range ended {
 		told := job.Attempt{
-			N: a.N, Round: a.Round, Worker: workers[a.Worker].ID, WorkerName: workers[a.Worker].Name, WorkerVersion: workers[a.Worker].Version, StartedAt: a.StartedAt, EndedAt: a.EndedAt,
+			Number: a.N, Round: a.Round, Worker: workers[a.Worker].ID, WorkerName: workers[a.Worker].Name, WorkerVersion: workers[a.Worker].Version, StartedAt: a.StartedAt, EndedAt: a.EndedAt,
 			Outcome: a.Outcome, Counted: a.Counted, RunMS: a.RunMS, Error: failureOf(a), LogLines: a.LogLines,
 		}
 		if a.Percent >= 0 {
@@ -135,7 +147,7 @@ func (rd *Reader) tellAttempts(ctx context.Context, r *store.Row, j *job.Job) er
 	j.AttemptsFolded = r.Attempt - len(ended)
 	if r.State == job.Running {
 		j.AttemptsFolded--
-		j.Attempts = append(j.Attempts, job.Attempt{N: r.Attempt, Round: r.Round, Worker: workers[r.Worker].ID, WorkerName: workers[r.Worker].Name, WorkerVersion: workers[r.Worker].Version, StartedAt: r.LeasedAt, Counted: true})
+		j.Attempts = append(j.Attempts, job.Attempt{Number: r.Attempt, Round: r.Round, Worker: workers[r.Worker].ID, WorkerName: workers[r.Worker].Name, WorkerVersion: workers[r.Worker].Version, StartedAt: r.LeasedAt, Counted: true})
 		rd.tellRunning(r, j)
 	}
 	return nil
@@ -270,9 +282,9 @@ func (rd *Reader) scheduledBy(ctx context.Context, r *store.Row) (*job.Scheduled
 type LogQuery struct {
 	// Attempt is the one whose lines are asked for; 0 means all.
 	Attempt int
-	// AfterAttempt and After are where the lines begin: behind line After of that
+	// AfterAttempt and After are where the lines begin: behind line AfterLine of that
 	// attempt.
-	AfterAttempt, After int
+	AfterAttempt, AfterLine int
 }
 
 // linesAtOnce bounds a page of a log.
@@ -288,7 +300,7 @@ func (rd *Reader) Log(ctx context.Context, id int64, q LogQuery) (api.Log, error
 	if err != nil {
 		return api.Log{}, err
 	}
-	attempt, after := q.AfterAttempt, q.After
+	attempt, after := q.AfterAttempt, q.AfterLine
 	if q.Attempt != 0 {
 		if attempt != q.Attempt {
 			after = 0
@@ -296,6 +308,13 @@ func (rd *Reader) Log(ctx context.Context, id int64, q LogQuery) (api.Log, error
 		attempt = q.Attempt
 	}
 	lines, err := rd.store.Log(ctx, id, attempt, after, q.Attempt != 0, linesAtOnce+1)
-	more := len(lines) > linesAtOnce
-	return api.Log{Lines: append([]api.LogLine{}, lines[:min(len(lines), linesAtOnce)]...), More: more}, err
+	log := api.Log{Lines: append([]api.LogLine{}, lines[:min(len(lines), linesAtOnce)]...)}
+	if len(lines) > linesAtOnce || !found[0].State.Finished() {
+		attempt, after = q.AfterAttempt, q.AfterLine
+		if n := len(log.Lines); n > 0 {
+			attempt, after = log.Lines[n-1].Attempt, log.Lines[n-1].Line
+		}
+		log.NextCursor = fmt.Sprintf("%d.%d", attempt, after)
+	}
+	return log, err
 }

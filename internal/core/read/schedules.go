@@ -14,15 +14,25 @@ import (
 )
 
 // Schedule tells a schedule as it stands.
-func (rd *Reader) Schedule(ctx context.Context, name string) (api.ScheduleTold, error) {
+func (rd *Reader) Schedule(ctx context.Context, name string) (api.ScheduleStatus, error) {
 	s, err := rd.keptSchedule(ctx, name)
 	if err != nil {
-		return api.ScheduleTold{}, err
+		return api.ScheduleStatus{}, err
 	}
 	rd.m.RLock()
 	own := rd.m.Settings.KeptOwned().Schedules
 	rd.m.RUnlock()
 	return rd.tellSchedule(ctx, s, slices.Contains(own, name), timesTold)
+}
+
+// ScheduleAsSet gives a schedule as it was set, with its version; there is false where it is
+// not there.
+func (rd *Reader) ScheduleAsSet(ctx context.Context, name string) (is api.Schedule, version int64, there bool) {
+	s, err := rd.keptSchedule(ctx, name)
+	if err != nil {
+		return is, 0, false
+	}
+	return s.Is, s.Row.Version, true
 }
 
 // keptSchedule finds a schedule by its name; an error where it is not there, or its jobs are
@@ -46,7 +56,7 @@ const (
 )
 
 // Schedules tells schedules by name, those beyond a name, to at most most.
-func (rd *Reader) Schedules(ctx context.Context, after string, most int) (all []api.ScheduleTold, more bool, err error) {
+func (rd *Reader) Schedules(ctx context.Context, after string, most int) (all []api.ScheduleStatus, more bool, err error) {
 	rd.m.RLock()
 	own := rd.m.Settings.KeptOwned().Schedules
 	var some []*memory.Schedule
@@ -59,7 +69,7 @@ func (rd *Reader) Schedules(ctx context.Context, after string, most int) (all []
 	in := scope.Of(ctx)
 	some = slices.DeleteFunc(some, func(s *memory.Schedule) bool { return !in.Sees(rd.goesTo(s)) })
 	slices.SortFunc(some, func(a, b *memory.Schedule) int { return cmp.Compare(a.Row.Name, b.Row.Name) })
-	all = []api.ScheduleTold{}
+	all = []api.ScheduleStatus{}
 	for _, s := range some[:min(len(some), most)] {
 		_, fromFile := slices.BinarySearch(own, s.Row.Name)
 		told, err := rd.tellSchedule(ctx, s, fromFile, fewTold)
@@ -71,8 +81,8 @@ func (rd *Reader) Schedules(ctx context.Context, after string, most int) (all []
 	return all, len(some) > most, nil
 }
 
-func (rd *Reader) tellSchedule(ctx context.Context, s *memory.Schedule, fromFile bool, times int) (api.ScheduleTold, error) {
-	told := api.ScheduleTold{Schedule: s.Is.Whole(), Version: s.Row.Version, DefinedBy: api.SettingByHand, Waiting: s.Row.Waiting, SpreadMS: s.Spread.Milliseconds(), PausedAt: s.Row.PausedAt, PausedBy: s.Row.PausedBy}
+func (rd *Reader) tellSchedule(ctx context.Context, s *memory.Schedule, fromFile bool, times int) (api.ScheduleStatus, error) {
+	told := api.ScheduleStatus{Schedule: s.Is.Whole(), Version: s.Row.Version, DefinedBy: api.SettingByHand, Waiting: s.Row.Waiting, SpreadMS: s.Spread.Milliseconds(), PausedAt: s.Row.PausedAt, PausedBy: s.Row.PausedBy}
 	told.Name = s.Row.Name
 	paused := s.Row.PausedAt != 0
 	told.Paused = &paused

@@ -102,7 +102,7 @@ func (rd *Reader) ahead(ctx context.Context, r *store.Row) (total int, err error
 
 // Starts tells the latest starts of a queue, the latest first, and what each overtook, of
 // jobs that were started later and of the oldest that still wait.
-func (rd *Reader) Starts(ctx context.Context, queue string, most int) ([]api.Start, error) {
+func (rd *Reader) Starts(ctx context.Context, queue string) ([]api.Start, error) {
 	q, err := rd.keptQueue(scope.Of(ctx), queue)
 	if err != nil {
 		return nil, err
@@ -121,5 +121,5 @@ func (rd *Reader) Starts(ctx context.Context, queue string, most int) ([]api.Sta
 	api.Overtakings(all[:started], all[started:])
 	all = all[:started]
 	slices.Reverse(all)
-	return all[:min(most, len(all))], nil
+	return all, nil
 }

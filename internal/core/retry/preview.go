@@ -17,8 +17,8 @@ const MostPlanned = 1000
 // (1+jitter). It ends as [Judge] would end the job, by the expected times; most
 // bounds the attempts told, but not the sentence and the total, which go to the end
 // where there is one.
-func Preview(p job.Policy, most int) api.RetryPreview {
-	out := api.RetryPreview{Attempts: []api.PlannedAttempt{{Attempt: 1}}, Ends: "never"}
+func Preview(p job.Policy, most int) api.RetryExplanation {
+	out := api.RetryExplanation{Attempts: []api.PlannedAttempt{{Attempt: 1}}, Ends: "never"}
 	j := *p.Retry.Jitter
 	var earliest, expected, latest float64 // ns
 	last := out.Attempts[0]
@@ -32,7 +32,7 @@ func Preview(p job.Policy, most int) api.RetryPreview {
 			out.Ends = string(job.TooOld)
 			break
 		}
-		if n >= most && p.MaxAttempts == 0 && p.Retry.GiveUpAfter == 0 || n >= job.MostAttempts {
+		if n >= most && p.MaxAttempts == 0 && p.Retry.GiveUpAfter == 0 || n >= job.MaxAttemptLimit {
 			break
 		}
 		earliest, expected, latest = earliest+d*(1-j), expected+d, latest+d*(1+j)
@@ -47,7 +47,7 @@ func Preview(p job.Policy, most int) api.RetryPreview {
 
 func ms(ns float64) int64 { return int64(ns / float64(time.Millisecond)) }
 
-func says(out api.RetryPreview, last api.PlannedAttempt, p job.Policy) string {
+func says(out api.RetryExplanation, last api.PlannedAttempt, p job.Policy) string {
 	span := func(ms int64) string { // in years where nanoseconds cannot tell it
 		const year = 365 * 24 * int64(time.Hour/time.Millisecond)
 		if ms > 100*year {

@@ -29,6 +29,9 @@ func (se *Setter) SetTask(ctx context.Context, name string, d api.Defaults) erro
 		if err := command.CanMake(v, nil, []string{name}); err != nil {
 			return nil, err
 		}
+		if err := heldByTask(ctx, v, name); err != nil {
+			return nil, err
+		}
 		before := v.Settings.Task(v.Tasks.ID(name))
 		detail["before"] = before
 		return func(tx *commit.Tx, _ int64) error {
@@ -38,6 +41,18 @@ func (se *Setter) SetTask(ctx context.Context, name string, d api.Defaults) erro
 			return noteHand(tx, "task "+name, slices.Contains(tx.Settings.Owned().Tasks, name), before, d)
 		}, nil
 	})
+}
+
+// heldByTask refuses a change of a task for which the condition of the call does not hold,
+// and heldByQueue one of a queue.
+func heldByTask(ctx context.Context, v *commit.View, name string) error {
+	t := v.Tasks.Find(name)
+	return commit.CallOf(ctx).If.Check("task "+name, t != nil, v.Settings.TaskVersion(t))
+}
+
+func heldByQueue(ctx context.Context, v *commit.View, name string) error {
+	q := v.Queues.Find(name)
+	return commit.CallOf(ctx).If.Check("queue "+name, q != nil, v.Settings.QueueVersion(q))
 }
 
 // setTask sets a task.
@@ -77,6 +92,9 @@ func (se *Setter) SetQueueRemoving(ctx context.Context, name string, d api.Defau
 				return nil, err
 			}
 			if err := command.CanMake(v, []string{name}, nil); err != nil {
+				return nil, err
+			}
+			if err := heldByQueue(ctx, v, name); err != nil {
 				return nil, err
 			}
 			before := v.Settings.Queue(v.Queues.Find(name))
@@ -143,6 +161,9 @@ func (se *Setter) DeleteQueue(ctx context.Context, name string) error {
 		if err != nil {
 			return nil, err
 		}
+		if err := heldByQueue(ctx, v, name); err != nil {
+			return nil, err
+		}
 		removed, err := v.Store.HasRemoved(q.ID, 0)
 		switch {
 		case err != nil:
@@ -163,6 +184,9 @@ func (se *Setter) DeleteTask(ctx context.Context, name string) error {
 		t := v.Tasks.Find(name)
 		if t == nil || !v.Scope.Sees("", name) {
 			return nil, job.Fault(job.NotFound, "there is no task %q; a task exists from its first job", name)
+		}
+		if err := heldByTask(ctx, v, name); err != nil {
+			return nil, err
 		}
 		removed, err := v.Store.HasRemoved(0, t.ID)
 		switch {

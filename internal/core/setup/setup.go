@@ -125,8 +125,8 @@ func checkRoom(v *commit.View, req *api.SetupRequest) (wrong []job.FieldError) {
 			more--
 		}
 	}
-	if n := v.Schedules.Len() + more; n > api.MostSchedules {
-		wrong = append(wrong, job.FieldError{Field: "schedules", Message: fmt.Sprintf("would be %d in all; at most %d are kept", n, api.MostSchedules)})
+	if n := v.Schedules.Len() + more; n > api.MaxSchedules {
+		wrong = append(wrong, job.FieldError{Field: "schedules", Message: fmt.Sprintf("would be %d in all; at most %d are kept", n, api.MaxSchedules)})
 	}
 	return wrong
 }

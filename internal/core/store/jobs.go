@@ -5,6 +5,8 @@ import (
 	"database/sql"
 	"encoding/json"
 	"errors"
+	"fmt"
+	"hash/fnv"
 
 	"humblemule.example/job"
 )
@@ -31,6 +33,16 @@ type Row struct {
 	Owner, Lane, Key, Dedupe                          string
 	Labels, Traceparent, Reason, ReasonText           string
 	Payload                                           []byte
+}
+
+// Version is a number that differs after any change of what a patch may change, or of the
+// state that decides what it may. The payload must be loaded.
+func (r *Row) Version() int64 {
+	sum := fnv.New64a()
+	fmt.Fprintf(sum, "%d %d %d %d %d %d %d %d %d %q %q %q %q %q ",
+		r.Queue, r.Task, r.State, r.Round, r.Attempt, r.Policy, r.Priority, r.RunAt, r.StartBy, r.Owner, r.Lane, r.Key, r.Dedupe, r.Labels)
+	sum.Write(r.Payload)
+	return int64(sum.Sum64()>>12) | 1 // below 2^53, and never 0
 }
 
 // Requeued tells whether the job's present round was begun by a requeue.

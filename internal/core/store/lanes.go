@@ -40,3 +40,29 @@ func (s *Store) LaneOf(ctx context.Context, r *Row, most int) (holder int64, ahe
 		r.Queue, r.Lane, r.Rank, r.ID, most).Scan(&holder, &ahead)
 	return holder, ahead, err
 }
+
+// Lane is a lane that a job has.
+type Lane struct {
+	Name    string
+	Job     int64
+	Waiting int64
+}
+
+// Lanes reads the lanes of a queue that a job has, by name from after on, with how many jobs
+// wait for each, counted to a number.
+func (s *Store) Lanes(ctx context.Context, queue int64, after string, limit, counted int) (all []Lane, err error) {
+	r, err := s.ask(ctx, `SELECT lane, job, (SELECT count(*) FROM (SELECT 1 FROM jobs WHERE queue = lanes.queue AND lane = lanes.lane AND lane <> '' AND state = {held} AND removed_by = 0 AND rank > 0 LIMIT ?))
+		FROM lanes WHERE queue = ? AND lane > ? ORDER BY lane LIMIT ?`, counted, queue, after, limit)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	for r.Next() {
+		var l Lane
+		if err := r.Scan(&l.Name, &l.Job, &l.Waiting); err != nil {
+			return nil, err
+		}
+		all = append(all, l)
+	}
+	return all, r.Err()
+}

@@ -11,7 +11,7 @@ var sqlInsertLine = statement(`INSERT INTO log_lines (job, attempt, n, at, text)
 
 // InsertLine writes a line of an attempt's log.
 func (s *Store) InsertLine(id int64, l api.LogLine) error {
-	return s.exec(sqlInsertLine, id, l.Attempt, l.N, int64(l.At), l.Text)
+	return s.exec(sqlInsertLine, id, l.Attempt, l.Line, int64(l.At), l.Text)
 }
 
 var sqlFoldLines = statement(`DELETE FROM log_lines WHERE job = ? AND attempt = ? AND n > ? AND n < ?`)
@@ -41,7 +41,7 @@ func (s *Store) Log(ctx context.Context, id int64, attempt, n int, only bool, li
 	defer r.Close()
 	for r.Next() {
 		var l api.LogLine
-		if err := r.Scan(&l.Attempt, &l.N, &l.At, &l.Text); err != nil {
+		if err := r.Scan(&l.Attempt, &l.Line, &l.At, &l.Text); err != nil {
 			return nil, err
 		}
 		all = append(all, l)

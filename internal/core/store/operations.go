@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"math"
 
 	"humblemule.example/job"
 )
@@ -76,9 +77,12 @@ func (s *Store) Removals() (all []Operation, err error) {
 
 const operationColumns = "SELECT id, action, state, filter, CAST(position AS INTEGER) FROM operations "
 
-// Operations reads operations, the latest first.
-func (s *Store) Operations(ctx context.Context, limit int) ([]Operation, error) {
-	return operations(s.ask(ctx, operationColumns+"ORDER BY id DESC LIMIT ?", limit))
+// Operations reads operations before one, the latest first; before 0 means all.
+func (s *Store) Operations(ctx context.Context, before int64, limit int) ([]Operation, error) {
+	if before == 0 {
+		before = math.MaxInt64
+	}
+	return operations(s.ask(ctx, operationColumns+"WHERE id < ? ORDER BY id DESC LIMIT ?", before, limit))
 }
 
 // OperationsIn reads the operations in a state, from the writing connection.

@@ -35,7 +35,7 @@ func forget(tx *commit.Tx) error {
 	}
 	since := tx.Now.Add(-hoursKept)
 	causes, err := tx.Causes.DropBefore(since, mostLeftovers)
-	if err := errors.Join(err, tx.Store.DropKeys(tx.Now.Add(-job.LongestDedupe.Go()), mostLeftovers), tx.Store.DropHours(int64(since)/time.Hour.Milliseconds(), mostLeftovers)); err != nil {
+	if err := errors.Join(err, tx.Store.DropKeys(tx.Now.Add(-job.MaxDedupe.Go()), mostLeftovers), tx.Store.DropHours(int64(since)/time.Hour.Milliseconds(), mostLeftovers)); err != nil {
 		return err
 	}
 	workers, err := forgetWorkers(tx)

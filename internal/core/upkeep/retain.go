@@ -170,7 +170,7 @@ func retire(tx *commit.Tx, r *store.Row, gone *swept) error {
 	if err := place.Recount(tx, r, -1); err != nil {
 		return err
 	}
-	if r.Key != "" && (r.State == job.Done || r.State == job.Skipped) && r.EnqueuedAt.Add(job.LongestDedupe.Go()) > tx.Now {
+	if r.Key != "" && (r.State == job.Done || r.State == job.Skipped) && r.EnqueuedAt.Add(job.MaxDedupe.Go()) > tx.Now {
 		if err := tx.Store.KeepKey(r); err != nil {
 			return err
 		}

@@ -64,7 +64,7 @@ func replace(tx *commit.Tx, r *store.Row, q *memory.Named) error {
 	if err := place.LeaveTurn(tx, r); err != nil {
 		return err
 	}
-	if tx.Settings.Rules(q).Order == api.ByAgeing {
+	if tx.Settings.Rules(q).Order == api.OrderAgeing {
 		r.Rank = 0 // the boost may have changed
 	}
 	due := r.ReadyAt

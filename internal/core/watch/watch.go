@@ -158,9 +158,9 @@ func (ws *Watchers) Loaded() {
 	}
 }
 
-// Await answers a job when it is finished, or as it stands after wait.
-func (ws *Watchers) Await(ctx context.Context, id int64, wait time.Duration) (job.Job, error) {
-	timer := time.NewTimer(min(wait, api.LongestPoll.Go()))
+// WaitFor answers a job when it is finished, or as it stands after wait.
+func (ws *Watchers) WaitFor(ctx context.Context, id int64, wait time.Duration) (job.Job, error) {
+	timer := time.NewTimer(min(wait, api.MaxWait.Go()))
 	defer timer.Stop()
 	for {
 		done, forget := ws.finish(id)

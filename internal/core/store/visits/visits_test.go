@@ -226,7 +226,7 @@ func (h *harbour) steps(ctx context.Context) {
 	h.must(err)
 	_, err = h.e.Patch(ctx, leases[0].Job.ID, p)
 	h.must(err)
-	_, err = h.e.Requeue(ctx, leases[0].Job.ID, engine.Requeuing{ForgetSteps: true})
+	_, err = h.e.Requeue(ctx, leases[0].Job.ID, api.Requeue{ForgetSteps: true})
 	h.must(err)
 	synctest.Wait()
 }
@@ -260,11 +260,11 @@ func (h *harbour) look(ctx context.Context) {
 	h.must(err)
 	_, err = h.e.Coming(ctx, 700*time.Hour, "", "", 100)
 	h.must(err)
-	_, err = h.e.Starts(ctx, "ready", 100)
+	_, err = h.e.Starts(ctx, "ready")
 	h.must(err)
 	_, err = h.e.Actions(ctx, 0, 1, 100)
 	h.must(err)
-	_, err = h.e.Operations(ctx)
+	_, err = h.e.Operations(ctx, 0, 100)
 	h.must(err)
 	h.e.Tasks(ctx)
 }
@@ -285,11 +285,11 @@ func (h *harbour) operate(ctx context.Context) {
 		ids := h.some(queue, job.Ready, 2)
 		_, err := h.e.Cancel(ctx, ids[0])
 		h.must(err)
-		_, err = h.e.Delete(ctx, ids[0])
+		_, err = h.e.Discard(ctx, ids[0])
 		h.must(err)
-		_, err = h.e.Restore(ctx, ids[0])
+		_, err = h.e.Undiscard(ctx, ids[0])
 		h.must(err)
-		_, err = h.e.Delete(ctx, ids[0])
+		_, err = h.e.Discard(ctx, ids[0])
 		h.must(err)
 		p, err := job.ReadPatch(json.RawMessage(`{"priority":7,"labels":{"berth":"3"}}`))
 		h.must(err)
@@ -298,7 +298,7 @@ func (h *harbour) operate(ctx context.Context) {
 	}
 	_, err := h.e.StartNow(ctx, h.some("later", job.Scheduled, 1)[0])
 	h.must(err)
-	_, err = h.e.Requeue(ctx, h.some("dead", job.Dead, 1)[0], engine.Requeuing{Payload: json.RawMessage(`{"berth":4}`)})
+	_, err = h.e.Requeue(ctx, h.some("dead", job.Dead, 1)[0], api.Requeue{Payload: json.RawMessage(`{"berth":4}`)})
 	h.must(err)
 	ids := h.some("dead", job.Dead, 20)
 	h.act(api.ActRequest{Action: api.ActPatch, IDs: ids, Patch: json.RawMessage(`{"payload":{"berth":4}}`)})
@@ -310,7 +310,7 @@ func (h *harbour) operate(ctx context.Context) {
 	h.must(err)
 	h.must(h.e.PauseQueue(ctx, "ready"))
 	h.must(h.e.ResumeQueue(ctx, "ready"))
-	for _, turns := range []string{api.ByOwner, ""} {
+	for _, turns := range []string{api.TurnsOwner, ""} {
 		h.must(h.e.SetQueue(ctx, "other", api.Defaults{Rules: api.Rules{Turns: turns}}))
 		synctest.Wait()
 	}
@@ -324,7 +324,7 @@ func (h *harbour) operate(ctx context.Context) {
 
 func (h *harbour) plan(ctx context.Context) {
 	for _, rule := range []string{api.RunSkips, api.RunWaits} {
-		_, err := h.e.SetSchedule(ctx, "tides-"+rule, api.Schedule{Every: job.Duration(time.Minute), IfStillRunning: rule, Job: job.Spec{Task: "tide.predict", Queue: "scheduled"}}, 0)
+		_, err := h.e.SetSchedule(ctx, "tides-"+rule, api.Schedule{Every: job.Duration(time.Minute), IfStillRunning: rule, Job: job.Spec{Task: "tide.predict", Queue: "scheduled"}})
 		h.must(err)
 	}
 	for range 4 {
@@ -335,13 +335,13 @@ func (h *harbour) plan(ctx context.Context) {
 		name := "tides-" + rule
 		_, err := h.e.RunSchedule(ctx, name)
 		h.must(err)
-		_, err = h.e.PauseSchedule(ctx, name, true)
+		_, err = h.e.PauseSchedule(ctx, name)
 		h.must(err)
 		_, err = h.e.Runs(ctx, name, 0, 50)
 		h.must(err)
 		_, err = h.e.Schedule(ctx, name)
 		h.must(err)
-		h.must(h.e.DeleteSchedule(ctx, name, 0))
+		h.must(h.e.DeleteSchedule(ctx, name))
 	}
 	_, err := h.e.Load(ctx, api.SetupRequest{Setup: api.Setup{Queues: map[string]api.Defaults{"spare": {}}, Tasks: map[string]api.Defaults{"spare": {}}}})
 	h.must(err)
@@ -370,7 +370,7 @@ func steps(t *testing.T, n int) (most map[string]int) {
 		h := &harbour{T: t, path: path}
 		h.open()
 		defer func() { require.NoError(t, h.e.Close()) }()
-		for queue, r := range map[string]api.Rules{"turns": {Turns: api.ByOwner}, "ageing": {Order: api.ByAgeing}} {
+		for queue, r := range map[string]api.Rules{"turns": {Turns: api.TurnsOwner}, "ageing": {Order: api.OrderAgeing}} {
 			require.NoError(t, h.e.SetQueue(t.Context(), queue, api.Defaults{Rules: r}))
 		}
 		h.fill(n)

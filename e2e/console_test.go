@@ -351,7 +351,8 @@ func TestSettingsAndPatch(t *testing.T) {
 	require.NoError(t, err)
 	_, err = m.WaitFor(t.Context(), good.ID, 10*time.Second)
 	require.NoError(t, err)
-	jobs, err := m.EnqueueMany(t.Context(), []job.Spec{{Task: "dues.charge", Payload: job.JSON(due{"heron", "quay"})}, {Task: "dues.charge", Payload: job.JSON(due{"plover", "quay"})}})
+	both, err := m.EnqueueMany(t.Context(), []job.Spec{{Task: "dues.charge", Payload: job.JSON(due{"heron", "quay"})}, {Task: "dues.charge", Payload: job.JSON(due{"plover", "quay"})}})
+	jobs := both.Jobs
 	require.NoError(t, err)
 
 	p := open(t, s.url+"/settings/dues.charge")

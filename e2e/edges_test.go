@@ -255,7 +255,7 @@ func TestLostAnswers(t *testing.T) {
 	}, 40*time.Second, 50*time.Millisecond)
 	cancel()
 	require.NoError(t, <-ended)
-	page, err := steady.Jobs(t.Context(), api.Filter{Limit: 500})
+	page, err := steady.ListJobs(t.Context(), api.Filter{Limit: 500})
 	require.NoError(t, err)
 	for _, j := range page.Jobs {
 		require.Equal(t, 1, j.Attempt, "job %d", j.ID)
@@ -369,7 +369,7 @@ func TestUnservedIsSaid(t *testing.T) {
 	_, errs, status := run(t, s.url, "enqueue", "tide.predict", "--queue", "quay")
 	assert.Equal(t, 0, status)
 	assert.Contains(t, errs, "Note: No worker serves queue quay")
-	_, err = m.AskWorker(t.Context(), "w", api.WantDrain)
+	_, err = m.DrainWorker(t.Context(), "w")
 	require.NoError(t, err)
 	time.Sleep(1100 * time.Millisecond) // what was found is good for a second
 	j, err := m.Enqueue(t.Context(), job.Spec{Task: "tide.predict", Queue: "berths"})

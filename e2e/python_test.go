@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"context"
 	"fmt"
 	"os"
 	"os/exec"
@@ -92,17 +93,17 @@ func TestPythonWorker(t *testing.T) {
 	workers, err := client.Collect(m.Workers(t.Context()))
 	require.NoError(t, err)
 	require.Len(t, workers, 1)
-	ask := func(want api.Want) {
-		_, err := m.AskWorker(t.Context(), workers[0].ID, want)
+	ask := func(ask func(context.Context, string) (api.Worker, error), want api.Want) {
+		_, err := ask(t.Context(), workers[0].ID)
 		require.NoError(t, err)
 		out.find(t, "the service asks the worker to "+string(want))
 	}
-	ask(api.WantDrain)
+	ask(m.DrainWorker, api.WantDrain)
 	waits := enqueue("greet", map[string]string{"name": "Grace"}, 0)
 	j, err := m.WaitFor(t.Context(), waits, time.Second)
 	require.NoError(t, err)
 	assert.Equal(t, job.Ready, j.State)
-	ask(api.WantRun)
+	ask(m.ResumeWorker, api.WantRun)
 	assert.Equal(t, job.Done, finished(waits).State)
 
 	ended := func(python *exec.Cmd, out *journal) {
@@ -124,6 +125,6 @@ func TestPythonWorker(t *testing.T) {
 	workers, err = client.Collect(m.Workers(t.Context()))
 	require.NoError(t, err)
 	require.Len(t, workers, 1)
-	ask(api.WantLeave)
+	ask(m.LeaveWorker, api.WantLeave)
 	ended(python, out)
 }

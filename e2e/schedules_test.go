@@ -48,7 +48,7 @@ func TestSchedules(t *testing.T) {
 	refuses(2, "--every", "schedule", "tides", "--every", "soon")
 	refuses(2, "--set is no schedule", "schedule", "tides", "--set", `{"crom":"* * * * *"}`)
 
-	coming, err := m.Coming(t.Context(), job.Duration(24*time.Hour), "berths", "", 2)
+	coming, err := m.ListComing(t.Context(), api.ComingQuery{Queue: "berths", Limit: 2})
 	require.NoError(t, err)
 	require.Len(t, coming.Items, 2)
 	assert.Equal(t, []any{"buoys", "buoy.poll", true}, []any{coming.Items[0].Schedule, coming.Items[0].Task, coming.More})
@@ -185,7 +185,7 @@ func TestComingPage(t *testing.T) {
 	p.says("1 schedule is paused.")
 	p.accessible("what is coming")
 	enter(`//input[@name="note"]`, "until spring")
-	_, err := m.PauseSchedule(t.Context(), "tides", false) // another person, meanwhile
+	_, err := m.ResumeSchedule(t.Context(), "tides") // another person, meanwhile
 	require.NoError(t, err)
 	require.Eventually(t, func() bool {
 		schedules, err := client.Collect(m.Schedules(t.Context()))

@@ -109,12 +109,14 @@ func (c *crew) produce(ctx context.Context, name string) {
 			specs[i] = job.Spec{Task: "log.pack", Key: fmt.Sprintf("%s-%d-%d", name, n, i), Payload: job.JSON(rand.IntN(300)), MaxAttempts: &most, Retry: &job.Retry{First: job.Duration(100 * time.Millisecond), Ceiling: job.Duration(time.Second)}}
 			c.book.note(told{What: asksEnqueue, Key: specs[i].Key})
 		}
-		var jobs []job.Job
+		var jobs []api.Enqueued
 		var err error
 		if len(specs) > 1 {
-			jobs, err = c.EnqueueMany(ctx, specs)
+			var many api.EnqueuedMany
+			many, err = c.EnqueueMany(ctx, specs)
+			jobs = many.Jobs
 		} else {
-			jobs = make([]job.Job, 1)
+			jobs = make([]api.Enqueued, 1)
 			jobs[0], err = c.Enqueue(ctx, specs[0])
 		}
 		for i := 0; err == nil && i < len(jobs); i++ {
@@ -188,7 +190,7 @@ func (c *crew) operate(ctx context.Context) {
 				line.What = toldCancel
 			}
 		case 2, 3:
-			j, err = c.Requeue(ctx, line.Job, nil)
+			j, err = c.RequeueJob(ctx, line.Job, api.Requeue{})
 			line.What = toldRequeued
 		default:
 			err = c.DiscardJob(ctx, line.Job)
@@ -291,7 +293,7 @@ func TestAway(t *testing.T) {
 	s.kill()
 	time.Sleep(30 * time.Second)
 	s.start()
-	for _, known := range jobs {
+	for _, known := range jobs.Jobs {
 		j, err := m.WaitFor(t.Context(), known.ID, 2*time.Minute)
 		require.NoError(t, err)
 		assert.Equal(t, []any{job.Done, 1, 1}, []any{j.State, j.Attempt, j.Tries}, "job %d", j.ID)

@@ -40,7 +40,7 @@ func TestWrongInput(t *testing.T) {
 		{"no JSON", "POST", "/v1/jobs", `{"task":`, "", 400, "", "no JSON"},
 		{"an empty body", "POST", "/v1/jobs", ``, "", 400, "", "no JSON"},
 		{"a name twice", "POST", "/v1/jobs", `{"task":"a","task":"b"}`, "", 400, "", "twice"},
-		{"XML", "POST", "/v1/jobs", `<job/>`, "Content-Type: text/xml", 415, "", "application/json or application/x-ndjson"},
+		{"XML", "POST", "/v1/jobs", `<job/>`, "Content-Type: text/xml", 415, "", "send application/json"},
 		{"priority 10", "POST", "/v1/jobs", `{"task":"a","priority":10}`, "", 422, "priority", "0 to 9"},
 		{"priority high", "POST", "/v1/jobs", `{"task":"a","priority":"high"}`, "", 422, "priority", "a whole number is needed"},
 		{"priority 1.5", "POST", "/v1/jobs", `{"task":"a","priority":1.5}`, "", 422, "priority", "whole number"},
@@ -76,11 +76,11 @@ func TestWrongInput(t *testing.T) {
 		{"a dedupe of its own", "POST", "/v1/jobs", `{"task":"a","key":"k","dedupe":"soon"}`, "", 422, "dedupe", "unstarted, unfinished"},
 		{"defaults of nobody", "PUT", "/v1/tasks/Dues", `{}`, "", 422, "name", "no name"},
 		{"wrong defaults", "PUT", "/v1/queues/berths", `{"max_attempts":-1,"queue":"common"}`, "", 422, "max_attempts", "0 means no limit"},
-		{"a preview of nothing", "POST", "/v1/retry/preview", `{"limit":1001}`, "", 422, "limit", "1 to 1000"},
-		{"a recovery of nothing", "POST", "/v1/dead/recoveries", `{"filter":{"owner":"nobody"}}`, "", 404, "", "no job matches"},
-		{"a recovery of everything", "POST", "/v1/dead/recoveries", `{}`, "", 422, "filter", "say which jobs"},
-		{"a cause that vanished", "GET", "/v1/dead/causes/77", "", "", 404, "", "no dead job has the cause 77"},
-		{"causes of what does not fail", "GET", "/v1/dead/causes?state=done", "", "", 422, "state", "dead or backoff"},
+		{"a preview of nothing", "POST", "/v1/explain/retry", `{"limit":1001}`, "", 422, "limit", "1 to 1000"},
+		{"a recovery of nothing", "POST", "/v1/jobs/act", `{"action":"requeue","trial":3,"filter":{"owner":"nobody"}}`, "", 404, "", "no job matches"},
+		{"a recovery of everything", "POST", "/v1/jobs/act", `{"action":"requeue","trial":3}`, "", 422, "filter", "say which jobs"},
+		{"a cause that vanished", "GET", "/v1/causes/77", "", "", 404, "", "no dead job has the cause 77"},
+		{"causes of what does not fail", "GET", "/v1/causes?state=done", "", "", 422, "state", "dead or backoff"},
 		{"an unknown act", "POST", "/v1/jobs/act", `{"action":"explode","filter":{}}`, "", 422, "action", "cancel, requeue, start_now, discard, patch or purge"},
 		{"a purge of nowhere", "POST", "/v1/queues/nowhere/purge", `{}`, "", 404, "", "from its first job"},
 		{"a patch for everything", "POST", "/v1/jobs/act", `{"action":"patch","patch":{"priority":3}}`, "", 422, "filter", "say which jobs"},
@@ -89,10 +89,10 @@ func TestWrongInput(t *testing.T) {
 		{"an unknown operation", "POST", "/v1/operations/77/undo", "", "", 404, "", "no operation 77"},
 		{"an unknown retry field", "POST", "/v1/jobs", `{"task":"a","retry":{"factr":2}}`, "", 422, "retry.factr", "spelling"},
 		{"no task", "POST", "/v1/jobs", `{}`, "", 422, "task", "missing"},
-		{"a wrong line", "POST", "/v1/jobs", badLine, ndjson, 422, "line 501: priority", "0 to 9"},
-		{"an unknown field in a line", "POST", "/v1/jobs", badName, ndjson, 422, "line 501: priorty", "spelling"},
-		{"a wrong item", "POST", "/v1/jobs", `[{"task":"a"},{"task":"B"}]`, "", 422, "[1].task", "no name"},
-		{"an empty list", "POST", "/v1/jobs", `[]`, "", 422, "", "no job"},
+		{"a wrong line", "POST", "/v1/jobs/bulk", badLine, ndjson, 422, "[500].priority", "0 to 9, in line 501"},
+		{"an unknown field in a line", "POST", "/v1/jobs/bulk", badName, ndjson, 422, "[500].priorty", "in line 501"},
+		{"a wrong item", "POST", "/v1/jobs/bulk", `[{"task":"a"},{"task":"B"}]`, "", 422, "[1].task", "no name"},
+		{"an empty list", "POST", "/v1/jobs/bulk", `[]`, "", 422, "", "no job"},
 		{"a long key", "POST", "/v1/jobs", `{"task":"a"}`, "Idempotency-Key: " + strings.Repeat("k", 300), 422, "Idempotency-Key", "255"},
 		{"an unknown filter", "GET", "/v1/jobs?staet=dead", "", "", 422, "staet", "spelling"},
 		{"an unknown state", "GET", "/v1/jobs?state=broken", "", "", 422, "state", "the states are"},
@@ -102,6 +102,20 @@ func TestWrongInput(t *testing.T) {
 		{"no job", "GET", "/v1/jobs/999", "", "", 404, "", "there is no job 999"},
 		{"no id", "GET", "/v1/jobs/abc", "", "", 404, "", "no id"},
 		{"no queue", "GET", "/v1/queues/nowhere", "", "", 404, "", "from its first job"},
+		{"a list where one job belongs", "POST", "/v1/jobs", `[{"task":"a"}]`, "", 422, "body", "an object is needed"},
+		{"a cursor of nothing", "GET", "/v1/queues?cursor=nowhere", "", "", 422, "cursor", "not a valid cursor"},
+		{"a cursor that is no number", "GET", "/v1/operations?cursor=x", "", "", 422, "cursor", "not a valid cursor"},
+		{"a cursor that is no time", "GET", "/v1/schedules/tides/runs?cursor=x", "", "", 422, "cursor", "not a valid cursor"},
+		{"a page without end", "GET", "/v1/tasks?limit=0", "", "", 422, "limit", "1 to 500"},
+		{"lanes of nothing", "GET", "/v1/queues/nowhere/lanes", "", "", 404, "", "no queue"},
+		{"a tag of something else", "PUT", "/v1/queues/berths", `{}`, `If-Match: "seven"`, 412, "", "not an entity tag"},
+		{"a weak tag", "PATCH", "/v1/queues/berths", `{"priority":3}`, `If-Match: W/"1"`, 412, "", "not an entity tag"},
+		{"a version of nothing", "PUT", "/v1/queues/berths", `{}`, `If-Match: "1"`, 412, "", "does not exist"},
+		{"a tag to be new", "PUT", "/v1/queues/berths", `{}`, `If-None-Match: "1"`, 422, "If-None-Match", "* only"},
+		{"a patch of a queue by an unknown name", "PATCH", "/v1/queues/berths", `{"priorty":3}`, "", 422, "priorty", "spelling"},
+		{"a patch of a task that is no object", "PATCH", "/v1/tasks/dues.charge", `3`, "", 422, "body", "an object is needed"},
+		{"a patch of no JSON", "PATCH", "/v1/tasks/dues.charge", `{"priority":`, "", 400, "", "no JSON"},
+		{"a patch of a schedule that is not there", "PATCH", "/v1/schedules/tides", `{"note":"x"}`, "", 422, "cron", "is missing"},
 		{"no such path", "GET", "/v1/jbos", "", "", 404, "", "/openapi.yaml"},
 		{"no such method", "DELETE", "/v1/jobs", "", "", 405, "", "DELETE"},
 		{"a lease without queues", "POST", "/v1/leases", `{"worker":"w","limit":1}`, "", 422, "queues", "name the queues"},
@@ -113,7 +127,7 @@ func TestWrongInput(t *testing.T) {
 		{"too many ahead", "POST", "/v1/leases", `{"worker":"w","queues":["common"],"limit":900,"ahead":101}`, "", 422, "ahead", "limit included"},
 		{"a job that is not there", "POST", "/v1/leases", `{"worker":"w","job":77,"limit":1}`, "", 404, "", "there is no job 77"},
 		{"a log of nothing", "GET", "/v1/jobs/77/log", "", "", 404, "", "there is no job 77"},
-		{"a wrong line of a log", "GET", "/v1/jobs/1/log?after=x", "", "", 422, "after", "attempt.line"},
+		{"a wrong line of a log", "GET", "/v1/jobs/1/log?cursor=x", "", "", 422, "cursor", "not a valid cursor"},
 		{"a result kept for ever and a day", "POST", "/v1/jobs", `{"task":"a","keep_result":"long"}`, "", 422, "keep_result", "90s"},
 		{"a queue to pause", "POST", "/v1/queues/nowhere/pause", "", "", 404, "", "from its first job"},
 		{"a worker to drain", "POST", "/v1/workers/nobody/drain", "", "", 404, "", "no worker"},
@@ -153,24 +167,24 @@ func TestPayloadBytes(t *testing.T) {
 	s := serve(t)
 	m := s.mule()
 	const payload = `{"big":123456789012345678901234567890,"exact":1.10,"small":1e-7,"text":"a<b>&c é"}`
-	j, err := m.Enqueue(t.Context(), job.Spec{Task: "log.pack", Payload: json.RawMessage(payload)})
+	enqueued, err := m.Enqueue(t.Context(), job.Spec{Task: "log.pack", Payload: json.RawMessage(payload)})
 	require.NoError(t, err)
 	leases := lease(t, m, "w", 1)
 	require.Len(t, leases, 1)
 	assert.Equal(t, payload, string(leases[0].Job.Payload))
 	_, err = m.Source().Settle(t.Context(), []api.Settlement{{Token: leases[0].Token, Outcome: job.OutcomeDone}})
 	require.NoError(t, err)
-	_, err = m.Requeue(t.Context(), j.ID, nil)
+	_, err = m.RequeueJob(t.Context(), enqueued.ID, api.Requeue{})
 	require.NoError(t, err)
-	j, err = m.Job(t.Context(), j.ID)
+	j, err := m.Job(t.Context(), enqueued.ID)
 	require.NoError(t, err)
 	assert.Equal(t, payload, string(j.Payload))
 	assert.Equal(t, 2, j.Round)
 
 	const long = 100 << 10 // beside the row
-	j, err = m.Enqueue(t.Context(), job.Spec{Task: "log.pack", Payload: job.JSON(strings.Repeat("é", long/2))})
+	enqueued, err = m.Enqueue(t.Context(), job.Spec{Task: "log.pack", Payload: job.JSON(strings.Repeat("é", long/2))})
 	require.NoError(t, err)
-	j, err = m.Job(t.Context(), j.ID)
+	j, err = m.Job(t.Context(), enqueued.ID)
 	require.NoError(t, err)
 	assert.Len(t, j.Payload, long+2)
 	page, err := m.ListJobs(t.Context(), api.Filter{IDs: []int64{j.ID}})
@@ -226,10 +240,10 @@ func TestTokens(t *testing.T) {
 	assert.Equal(t, job.OutcomeRefused, refusedJob.Reason)
 	require.Len(t, refusedJob.Refused.Enqueue, 1)
 	assert.JSONEq(t, `{"task":"a","lnae":"x"}`, string(refusedJob.Refused.Enqueue[0]))
-	accepted, err := m.AcceptJob(t.Context(), refusedJob.ID, []job.Spec{{Task: "a", Queue: "later", Lane: "x"}})
+	accepted, err := m.AcceptJob(t.Context(), refusedJob.ID, job.Spec{Task: "a", Queue: "later", Lane: "x"})
 	require.NoError(t, err)
 	assert.Equal(t, []any{job.Done, 1}, []any{accepted.State, accepted.Attempt}, "without running it again")
-	_, err = m.AcceptJob(t.Context(), refusedJob.ID, nil)
+	_, err = m.AcceptJob(t.Context(), refusedJob.ID)
 	assert.ErrorContains(t, err, "only a job that is dead because its outcome was refused")
 	later, err := m.Queue(t.Context(), "later")
 	require.NoError(t, err)
@@ -258,13 +272,13 @@ func TestTokens(t *testing.T) {
 	for range 2 {
 		extend(`"log":["one","two"],"log_from":1,"labels":{"berth":"3"},"progress":{"percent":50,"note":"half"}`)
 	}
-	log, err := m.Log(t.Context(), told.Job.ID, api.LogLine{})
+	log, err := m.Log(t.Context(), told.Job.ID, api.LogQuery{})
 	require.NoError(t, err)
 	assert.Len(t, log.Lines, 2)
 	extend(`"log":["x"` + strings.Repeat(`,"x"`, 998) + `]`)
-	log, err = m.Log(t.Context(), told.Job.ID, api.LogLine{})
+	log, err = m.Log(t.Context(), told.Job.ID, api.LogQuery{})
 	require.NoError(t, err)
-	assert.Equal(t, []int{500, 1, 100, 602, 1001}, []int{len(log.Lines), log.Lines[0].N, log.Lines[99].N, log.Lines[100].N, log.Lines[499].N}, "the first hundred and the last four hundred")
+	assert.Equal(t, []int{500, 1, 100, 602, 1001}, []int{len(log.Lines), log.Lines[0].Line, log.Lines[99].Line, log.Lines[100].Line, log.Lines[499].Line}, "the first hundred and the last four hundred")
 	settle(api.Settlement{Token: told.Token, Outcome: job.OutcomeDone})
 
 	// The same enqueue and the same lease again bring the same answers, after a crash too.
@@ -284,9 +298,9 @@ func TestTokens(t *testing.T) {
 	assert.Equal(t, leased.Leases[0].Token, leasedAgain.Leases[0].Token)
 	assert.Equal(t, 422, s.ask("POST", "/v1/jobs", `{"task":"other"}`, key).status)
 
-	j, err = m.Job(t.Context(), j.ID)
+	whole, err := m.Job(t.Context(), j.ID)
 	require.NoError(t, err)
-	assert.Len(t, j.Attempts, 1)
+	assert.Len(t, whole.Attempts, 1)
 }
 
 // What waits is answered as soon as there is something: a parked take, a caller
@@ -324,10 +338,12 @@ func TestWaiting(t *testing.T) {
 		assert.NoError(t, err)
 		wanted <- w
 	}()
-	j, err = m.CancelJob(t.Context(), j.ID)
-	require.NoError(t, err)
-	assert.Equal(t, job.Running, j.State)
-	assert.NotZero(t, j.CancelAskedAt)
+	for range 2 { // asked again it changes nothing
+		cancelled, err := m.CancelJob(t.Context(), j.ID)
+		require.NoError(t, err)
+		assert.Equal(t, job.Running, cancelled.State)
+		assert.NotZero(t, cancelled.CancelAskedAt)
+	}
 	assert.Equal(t, []string{got[0].Token}, (<-wanted).Cancelled)
 	extended, err := m.Source().Extend(t.Context(), api.ExtendRequest{Leases: []api.Extension{{Token: got[0].Token}}})
 	require.NoError(t, err)

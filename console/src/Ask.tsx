@@ -25,7 +25,7 @@ export function Ask({ deed, j }: { deed: Deed; j: Job }) {
       title={`${verbs[deed]} job ${j.id}`}
       follows={follows(deed, j)}
       confirm={`${verbs[deed]} 1 job`}
-      command={`hmule ${commands[deed]} ${j.id}${payload}${deed === 'accept' && followUps.trim() !== '[]' ? ` --enqueue '${compact(followUps).replaceAll("'", `'\\''`)}'` : ''}`}
+      command={`hmule job ${commands[deed]} ${j.id}${payload}${deed === 'accept' && followUps.trim() !== '[]' ? ` --enqueue '${compact(followUps).replaceAll("'", `'\\''`)}'` : ''}`}
       send={() => send(deed, j.id, deed === 'accept' ? followUps : edited ? text : undefined)}
       blocked={!!wrong || (deed === 'accept' && !!problemOf(followUps))}
     >

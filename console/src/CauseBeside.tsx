@@ -26,13 +26,13 @@ export function CauseBeside({ id, c, known, now }: { id: string; c?: Cause; know
 
 /** selectionOf is what an act on a cause is for: the jobs that its page shows, in the queue to which it is narrowed. */
 function selectionOf(c: Cause, queue?: string) {
-  return queue ? { cause: c.cause, queue: [queue] } : { cause: c.cause }
+  return queue ? { cause: c.id, queue: [queue] } : { cause: c.id }
 }
 
 function Known({ c, now }: { c: Cause; now: number }) {
   const may = useMayAct()
   const { queue } = useFilter()
-  const history = useCause(c.cause, true).data
+  const history = useCause(c.id, true).data
   return (
     <>
       <p className="py-3 text-base break-words">
@@ -47,7 +47,7 @@ function Known({ c, now }: { c: Cause; now: number }) {
       <dl className="mt-4 grid grid-cols-[max-content_minmax(0,1fr)] gap-x-4 gap-y-1">
         <Fact name="type">{c.type}</Fact>
         <Fact name="dead">
-          <Link className="press" to={`/?state=dead&cause=${c.cause}${queue ? `&queue=${encodeURIComponent(queue)}` : ''}`}>
+          <Link className="press" to={`/?state=dead&cause=${c.id}${queue ? `&queue=${encodeURIComponent(queue)}` : ''}`}>
             {grouped(c.count)} {c.count === 1 ? 'job' : 'jobs'}
             {queue && ` in queue ${queue}`}
           </Link>
@@ -100,7 +100,7 @@ function Jobs({ c, now }: { c: Cause; now: number }) {
   const may = useMayAct()
   const [chosen, setChosen] = useState<number[]>([])
   const { queue } = useFilter()
-  const list = useJobs({ state: 'dead', cause: String(c.cause), queue })
+  const list = useJobs({ state: 'dead', cause: String(c.id), queue })
   const jobs = list.data?.pages.flatMap((p) => p.jobs) ?? []
   const ids = chosen.filter((id) => jobs.some((j) => j.id === id))
   const toggle = (id: number) => setChosen((all) => (all.includes(id) ? all.filter((x) => x !== id) : [...all, id]))
@@ -153,8 +153,8 @@ function OnChosen({ ids }: { ids: number[] }) {
   const act = (action: 'requeue' | 'discard') => told(api.POST('/v1/jobs/act', { params: { header: { 'Idempotency-Key': newKey() } }, body: { action, ids } }))
   return (
     <p className="flex flex-wrap gap-3 py-2">
-      <Question title={`Requeue ${jobs}`} follows={`${jobs} begin a new round at once. What they did before stays on record.`} confirm={`Requeue ${jobs}`} command={`hmule act requeue${flags}`} send={() => act('requeue')} />
-      <Question title={`Discard ${jobs}`} follows={`${jobs} leave every list and count at once. They can be brought back for 10 minutes; then they are gone.`} confirm={`Discard ${jobs}`} command={`hmule act discard${flags}`} send={() => act('discard')} />
+      <Question title={`Requeue ${jobs}`} follows={`${jobs} begin a new round at once. What they did before stays on record.`} confirm={`Requeue ${jobs}`} command={`hmule job requeue${flags}`} send={() => act('requeue')} />
+      <Question title={`Discard ${jobs}`} follows={`${jobs} leave every list and count at once. They can be brought back for 10 minutes; then they are gone.`} confirm={`Discard ${jobs}`} command={`hmule job discard${flags}`} send={() => act('discard')} />
     </p>
   )
 }
@@ -187,15 +187,15 @@ function Release({ c }: { c: Cause }) {
   const edit = patch.trim() ? ` --payload-patch '${patch.trim().replaceAll("'", `'\\''`)}'` : ''
   const send = () =>
     told(
-      api.POST('/v1/dead/recoveries', {
+      api.POST('/v1/jobs/act', {
         params: { header: { 'Idempotency-Key': newKey() } },
-        body: {},
+        body: { action: 'requeue' },
         // As text, so that numbers keep their digits.
-        bodySerializer: () => `{"filter":${filter},"trial":${trial >= c.count ? 0 : trial}${patch.trim() ? `,"payload_patch":${patch.trim()}` : ''}}`,
+        bodySerializer: () => `{"action":"requeue","filter":${filter},"trial":${trial >= c.count ? 0 : trial}${patch.trim() ? `,"payload_patch":${patch.trim()}` : ''}}`,
       }),
     )
   return (
-    <Question title={`Requeue ${jobs}`} follows={follows} confirm={trial >= c.count ? `Requeue ${jobs}` : `Try ${trial}, then release ${grouped(c.count - trial)}`} command={`hmule recover --cause ${c.cause}${queue ? ` --queue ${queue}` : ''} --trial ${trial >= c.count ? 0 : trial}${edit}`} send={send} blocked={!!wrong || !(trial >= 1)}>
+    <Question title={`Requeue ${jobs}`} follows={follows} confirm={trial >= c.count ? `Requeue ${jobs}` : `Try ${trial}, then release ${grouped(c.count - trial)}`} command={`hmule dead recover --cause ${c.id}${queue ? ` --queue ${queue}` : ''} --trial ${trial >= c.count ? 0 : trial}${edit}`} send={send} blocked={!!wrong || !(trial >= 1)}>
       <label className="flex items-baseline gap-2">
         <span className="text-quiet">Try first</span>
         <input className="field w-16 text-right" type="number" min={1} max={Math.min(c.count, 100)} value={trial} onChange={(e) => setTrial(Math.min(Number(e.target.value), 100))} />
@@ -220,7 +220,7 @@ function Discard({ c }: { c: Cause }) {
       title={`Discard ${jobs}`}
       follows={`${jobs} leave every list and count at once. They can be brought back for 10 minutes; then they are gone.`}
       confirm={`Discard ${jobs}`}
-      command={`hmule act discard --cause ${c.cause}${queue ? ` --queue ${queue}` : ''} --note '${note.replaceAll("'", `'\\''`)}'`}
+      command={`hmule job discard --cause ${c.id}${queue ? ` --queue ${queue}` : ''} --note '${note.replaceAll("'", `'\\''`)}'`}
       send={() => told(api.POST('/v1/jobs/act', { params: { header: { 'Idempotency-Key': newKey() } }, body: { action: 'discard', filter: selectionOf(c, queue), note } }))}
     >
       <label className="block">

@@ -2,7 +2,7 @@ import { useLayoutEffect, useRef, useState } from 'react'
 import { Link, useNavigate } from 'react-router'
 
 import { search, useFilter } from './address'
-import { type Coming as Told, type Run, type ScheduleTold, useComing, useMayAct, useSchedules } from './api/client'
+import { type Coming as Told, type Run, type ScheduleStatus, useComing, useMayAct, useSchedules } from './api/client'
 import { Copyable } from './Copyable'
 import { age, grouped, moment, span, zone } from './format'
 import { StateWord } from './Mark'
@@ -38,7 +38,7 @@ export function Coming({ open }: { open?: string }) {
         {all?.length === 0 && (
           <div className="py-4">
             <p>No schedule is kept{filter.queue ? ' for this queue' : ''}. This keeps one:</p>
-            <Copyable command="hmule schedule tides --cron '30 3 * * *' --zone Europe/Lisbon --task tide.predict" />
+            <Copyable command="hmule schedule set tides cron='30 3 * * *' zone=Europe/Lisbon job.task=tide.predict" />
           </div>
         )}
         {coming.data && <Jobs c={coming.data} now={now} />}
@@ -48,7 +48,7 @@ export function Coming({ open }: { open?: string }) {
   )
 }
 
-function answer(all: ScheduleTold[], c: Told, now: number): string {
+function answer(all: ScheduleStatus[], c: Told, now: number): string {
   const sum = (bins: number[]) => bins.reduce((n, b) => n + b, 0)
   const [runs, jobs] = [sum(c.runs), sum(c.jobs)]
   const until = c.counted_to ? `until ${moment(c.counted_to)}` : 'within 24 hours'
@@ -67,7 +67,7 @@ function many(n: number, what: string): string {
 }
 
 /** Day is the ruler, as wide as there is room. */
-function Day({ c, schedules }: { c: Told; schedules: ScheduleTold[] }) {
+function Day({ c, schedules }: { c: Told; schedules: ScheduleStatus[] }) {
   const box = useRef<HTMLDivElement>(null)
   const [width, setWidth] = useState(0)
   useLayoutEffect(() => {
@@ -85,7 +85,7 @@ function Day({ c, schedules }: { c: Told; schedules: ScheduleTold[] }) {
   )
 }
 
-function Rows({ all, open, now }: { all: ScheduleTold[]; open?: string; now: number }) {
+function Rows({ all, open, now }: { all: ScheduleStatus[]; open?: string; now: number }) {
   const filter = useFilter()
   const navigate = useNavigate()
   const narrow = open ? 'max-2xl:hidden' : 'max-md:hidden'
@@ -133,7 +133,7 @@ function Rows({ all, open, now }: { all: ScheduleTold[]; open?: string; now: num
   )
 }
 
-function next(s: ScheduleTold, now: number) {
+function next(s: ScheduleStatus, now: number) {
   if (s.paused) return <span className="font-semibold">paused</span>
   const at = s.next[0]?.utc
   if (!at) return <span className="text-quiet">nothing to come</span>

@@ -13,7 +13,7 @@ export function DeadLetters({ open }: { open?: string }) {
   const filter = useFilter()
   const { data, error } = useCauses(filter.queue)
   const now = useNow(1000)
-  const chosen = data?.find((c) => String(c.cause) === open)
+  const chosen = data?.find((c) => String(c.id) === open)
   return (
     <div className={open ? 'grid gap-x-8 lg:grid-cols-[minmax(0,1fr)_minmax(0,32rem)] 2xl:grid-cols-[minmax(0,1fr)_minmax(0,44rem)]' : ''}>
       <section aria-label="Dead letters" className={`mt-6 min-w-0 ${open ? 'max-lg:hidden' : ''}`}>
@@ -67,7 +67,7 @@ function Rows({ all, open, now }: { all: Cause[]; open?: string; now: number }) 
       </thead>
       <tbody>
         {all.map((c) => (
-          <Row key={c.cause} c={c} open={String(c.cause) === open} now={now} narrow={narrow} />
+          <Row key={c.id} c={c} open={String(c.id) === open} now={now} narrow={narrow} />
         ))}
       </tbody>
     </table>
@@ -77,12 +77,12 @@ function Rows({ all, open, now }: { all: Cause[]; open?: string; now: number }) 
 function Row({ c, open, now, narrow }: { c: Cause; open: boolean; now: number; narrow: string }) {
   const filter = useFilter()
   const navigate = useNavigate()
-  const to = (open ? '/dead' : `/dead/${c.cause}`) + search(filter)
+  const to = (open ? '/dead' : `/dead/${c.id}`) + search(filter)
   const tasks = [...new Set(c.by.map((b) => b.task))]
   return (
-    <tr className={`cursor-pointer border-b border-hairline hover:bg-raised [&>td]:py-1.5 [&>td]:pr-5 [&>td]:align-top ${open ? 'bg-raised' : ''}`} aria-current={open || undefined} data-cause={c.cause} onClick={() => void navigate(to)}>
+    <tr className={`cursor-pointer border-b border-hairline hover:bg-raised [&>td]:py-1.5 [&>td]:pr-5 [&>td]:align-top ${open ? 'bg-raised' : ''}`} aria-current={open || undefined} data-cause={c.id} onClick={() => void navigate(to)}>
       <td className="text-right">
-        <Link className="press" to={`/?state=dead&cause=${c.cause}`} onClick={(e) => e.stopPropagation()} aria-label={`${c.count} jobs: list them`}>
+        <Link className="press" to={`/?state=dead&cause=${c.id}`} onClick={(e) => e.stopPropagation()} aria-label={`${c.count} jobs: list them`}>
           {grouped(c.count)}
         </Link>
       </td>

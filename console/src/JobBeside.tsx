@@ -87,7 +87,7 @@ function Known({ j }: { j: Job }) {
       <Journey j={j} now={now} />
       <Steps j={j} />
       <Attempts j={j} />
-      <Alike errors={(j.attempts ?? []).flatMap((a) => (a.error?.message ? [{ message: a.error.message, from: `attempt ${a.n}` }] : []))} />
+      <Alike errors={(j.attempts ?? []).flatMap((a) => (a.error?.message ? [{ message: a.error.message, from: `attempt ${a.attempt}` }] : []))} />
       {(j.state === 'dead' || j.state === 'backoff') && <Compare j={j} now={now} />}
       <Edits j={j} />
       {j.payload !== undefined && <JsonView name="Payload" value={j.payload} bytes={j.payload_bytes} />}
@@ -149,7 +149,7 @@ function Attempts({ j }: { j: Job }) {
       <h3 className="border-b border-hairline pb-1 font-semibold">Attempts</h3>
       <ol>
         {j.attempts.map((a, i) => (
-          <li key={a.n} className="border-b border-hairline py-1.5">
+          <li key={a.attempt} className="border-b border-hairline py-1.5">
             {folded > 0 && i === 10 && <p className="pb-1.5 text-quiet">{folded} attempts in between are only counted.</p>}
             <One j={j} a={a} last={i === j.attempts!.length - 1} />
           </li>
@@ -165,7 +165,7 @@ function One({ j, a, last }: { j: Job; a: Attempt; last: boolean }) {
   return (
     <>
       <p className="flex flex-wrap items-baseline gap-x-4">
-        <span className="w-6 text-right font-mono text-[13px]">{a.n}</span>
+        <span className="w-6 text-right font-mono text-[13px]">{a.attempt}</span>
         <span className="inline-flex items-center gap-1.5">
           <Mark state={a.outcome ? outcomeState[a.outcome] : 'running'} />
           {a.outcome ? outcomeWord[a.outcome] : 'running'}
@@ -207,18 +207,18 @@ function One({ j, a, last }: { j: Job; a: Attempt; last: boolean }) {
 /** Log shows what an attempt wrote; that of the last one at once, and while it runs as it is written. */
 function Log({ j, a, openAtFirst }: { j: Job; a: Attempt; openAtFirst: boolean }) {
   const [open, setOpen] = useState(openAtFirst)
-  const { data, error } = useLog(j.id, a.n, open)
+  const { data, error } = useLog(j.id, a.attempt, open)
   return (
     <details open={open} onToggle={(e) => setOpen(e.currentTarget.open)} className="pl-10">
       <summary className="press">
         {grouped(a.log_lines!)} {a.log_lines === 1 ? 'line' : 'lines'} written
       </summary>
       {error && <p>The log could not be read: {error.message}.</p>}
-      <ol className="max-h-80 overflow-y-auto py-1 font-mono text-[13px] leading-snug" tabIndex={0} aria-label={`What attempt ${a.n} wrote`}>
+      <ol className="max-h-80 overflow-y-auto py-1 font-mono text-[13px] leading-snug" tabIndex={0} aria-label={`What attempt ${a.attempt} wrote`}>
         {data?.map((l, i) => {
-          const gap = l.n - (data[i - 1]?.n ?? 0) - 1
+          const gap = l.line - (data[i - 1]?.line ?? 0) - 1
           return (
-            <li key={l.n}>
+            <li key={l.line}>
               {gap > 0 && <p className="text-quiet">{grouped(gap)} lines are no longer kept</p>}
               <span className="text-quiet">{clock(l.at)}</span> <span className="break-words whitespace-pre-wrap">{l.text}</span>
             </li>

@@ -114,7 +114,7 @@ export function Journey({ j, now }: { j: Job; now: number }) {
 /** words tells the drawing to those who do not see it. */
 function words(all: Stretch[]): string {
   return all
-    .map((s) => (s.kind === 'run' ? `attempt ${s.attempt!.n} ${s.attempt!.outcome ? outcomeWord[s.attempt!.outcome] : 'running'} after ${span(length(s))}` : `${s.kind} ${span(length(s))}`))
+    .map((s) => (s.kind === 'run' ? `attempt ${s.attempt!.attempt} ${s.attempt!.outcome ? outcomeWord[s.attempt!.outcome] : 'running'} after ${span(length(s))}` : `${s.kind} ${span(length(s))}`))
     .join(', ')
 }
 
@@ -151,11 +151,11 @@ function Bar({ s }: { s: Placed }) {
   const width = Math.max(s.width - 2, 3)
   return (
     <g className={ink[state]}>
-      <title>{`attempt ${a.n}: ${a.outcome ? outcomeWord[a.outcome] : 'running'}, ${span(length(s))}${a.error ? ', ' + a.error.message : ''}`}</title>
+      <title>{`attempt ${a.attempt}: ${a.outcome ? outcomeWord[a.outcome] : 'running'}, ${span(length(s))}${a.error ? ', ' + a.error.message : ''}`}</title>
       <rect x={s.x + 1} y={axis - 7} width={width} height={14} rx="1" fill="currentColor" fillOpacity={a.outcome ? 1 : 0.45} />
       {lost && <path d={`M${s.x + width - 5} ${axis - 9}l-5 18`} className="stroke-ground" strokeWidth="3" />}
       <text x={s.x + 1 + width / 2} y={axis + 22} textAnchor="middle" className="fill-ink text-[13px]">
-        {a.n}
+        {a.attempt}
       </text>
     </g>
   )

@@ -76,8 +76,8 @@ function Save({ q, settings, blocked }: { q: Queue; settings: Defaults; blocked:
       title={`Set queue ${q.name}`}
       follows={`${follows(q, settings)}${q.from_file ? ' ' + fromFile : ''}`}
       confirm="Set 1 queue"
-      command={`hmule queue ${q.name} --set '${JSON.stringify(settings).replaceAll("'", `'\\''`)}'`}
-      send={() => told(api.PUT('/v1/queues/{name}', { params: { path: { name: q.name } }, body: settings }))}
+      command={`hmule queue set ${q.name} --replace '${JSON.stringify(settings).replaceAll("'", `'\\''`)}'`}
+      send={() => told(api.PUT('/v1/queues/{name}', { params: { path: { name: q.name }, header: { 'If-Match': `"${q.version}"`, 'Idempotency-Key': newKey() } }, body: settings }))}
       blocked={blocked}
     />
   )
@@ -96,7 +96,7 @@ export function Pause({ q }: { q: Queue }) {
       title={q.paused ? `Resume queue ${q.name}` : `Pause queue ${q.name}`}
       follows={says}
       confirm={q.paused ? 'Resume 1 queue' : 'Pause 1 queue'}
-      command={`hmule ${verb} ${q.name}`}
+      command={`hmule queue ${verb} ${q.name}`}
       send={() => told(q.paused ? api.POST('/v1/queues/{name}/resume', init) : api.POST('/v1/queues/{name}/pause', init))}
     />
   )

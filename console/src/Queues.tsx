@@ -18,7 +18,7 @@ export function Queues({ open }: { open?: string }) {
           <p className="max-w-[80ch]">{all ? answer(all) : error ? `The queues could not be read: ${error.message}.` : 'Reading the queues …'}</p>
         </div>
         {all && all.length > 0 && <Rows all={all} open={open} />}
-        {all?.length === 0 && <Copyable command={`hmule queue berths --set '{"max_running":8}'`} />}
+        {all?.length === 0 && <Copyable command={"hmule queue set berths max_running=8"} />}
       </section>
       {open && <QueueBeside key={open} name={open} q={all?.find((q) => q.name === open)} known={!!all} />}
     </div>

@@ -1,6 +1,6 @@
 import { Link } from 'react-router'
 
-import type { Coming, ScheduleTold } from './api/client'
+import type { Coming, ScheduleStatus } from './api/client'
 import { clock } from './format'
 
 const left = 4
@@ -8,7 +8,7 @@ const base = 74
 const height = 104
 
 /** Ruler draws the day to come: a tick for what falls together within some minutes, higher where it is more; runs above the line, jobs below. */
-export function Ruler({ c, schedules, width }: { c: Coming; schedules: ScheduleTold[]; width: number }) {
+export function Ruler({ c, schedules, width }: { c: Coming; schedules: ScheduleStatus[]; width: number }) {
   const from = Date.parse(c.as_of)
   const to = Date.parse(c.until)
   const x = (ms: number) => left + ((ms - from) / (to - from)) * (width - 2 * left)
@@ -42,7 +42,7 @@ export function Ruler({ c, schedules, width }: { c: Coming; schedules: ScheduleT
 }
 
 /** Named labels the runs that come seldom. */
-function Named({ schedules, x, to, width }: { schedules: ScheduleTold[]; x: (ms: number) => number; to: number; width: number }) {
+function Named({ schedules, x, to, width }: { schedules: ScheduleStatus[]; x: (ms: number) => number; to: number; width: number }) {
   const seldom = schedules.flatMap((s) => {
     const [first, second] = s.next.map((n) => Date.parse(n.utc))
     return first && first < to && (!second || second - first >= 2 * 3600_000) ? [{ name: s.name, at: first }] : []

@@ -3,7 +3,7 @@ import { Link, useNavigate } from 'react-router'
 
 import { search, useFilter } from './address'
 import { newKey } from './api/access'
-import { type Run, type ScheduleTold, api, told, useMayAct, useRuns, useSchedule } from './api/client'
+import { type Run, type ScheduleStatus, api, told, useMayAct, useRuns, useSchedule } from './api/client'
 import { Beside, Fact, FromFile, fromFile, When } from './Beside'
 import { grouped, moment, span } from './format'
 import { Mark } from './Mark'
@@ -30,7 +30,7 @@ export function ScheduleBeside({ name, now }: { name: string; now: number }) {
   )
 }
 
-function Known({ s, now }: { s: ScheduleTold; now: number }) {
+function Known({ s, now }: { s: ScheduleStatus; now: number }) {
   const may = useMayAct()
   return (
     <>
@@ -79,27 +79,27 @@ function Known({ s, now }: { s: ScheduleTold; now: number }) {
 }
 
 const deeds = {
-  run: { title: 'Run now', confirm: 'Enqueue 1 job', follows: (s: ScheduleTold) => `1 job of ${s.job.task} is enqueued now, beside the planned times, which stay as they are. Where the last run is not over, ${whatThen[s.if_still_running ?? 'skip']}.` },
+  run: { title: 'Run now', confirm: 'Enqueue 1 job', follows: (s: ScheduleStatus) => `1 job of ${s.job.task} is enqueued now, beside the planned times, which stay as they are. Where the last run is not over, ${whatThen[s.if_still_running ?? 'skip']}.` },
   pause: { title: 'Pause', confirm: 'Pause 1 schedule', follows: () => 'Nothing more of 1 schedule is enqueued. Jobs that are there stay. Times inside the pause are not missed: they are not made up for when it goes on.' },
   resume: { title: 'Resume', confirm: 'Resume 1 schedule', follows: () => '1 schedule goes on with its next planned time. Times inside the pause are not made up for.' },
 }
 
 const whatThen = { skip: 'this is refused', wait: 'the new one waits for its end', also: 'the new one comes beside it' }
 
-function Deed({ s, verb }: { s: ScheduleTold; verb: keyof typeof deeds }) {
+function Deed({ s, verb }: { s: ScheduleStatus; verb: keyof typeof deeds }) {
   const init = { params: { path: { name: s.name }, header: { 'Idempotency-Key': newKey() } }, body: {} }
   const send = { run: () => api.POST('/v1/schedules/{name}/run', init), pause: () => api.POST('/v1/schedules/{name}/pause', init), resume: () => api.POST('/v1/schedules/{name}/resume', init) }
-  return <Question title={deeds[verb].title} follows={deeds[verb].follows(s)} confirm={deeds[verb].confirm} command={`hmule schedule ${s.name} ${verb}`} send={() => told(send[verb]())} />
+  return <Question title={deeds[verb].title} follows={deeds[verb].follows(s)} confirm={deeds[verb].confirm} command={`hmule schedule ${verb} ${s.name}`} send={() => told(send[verb]())} />
 }
 
-function Delete({ s }: { s: ScheduleTold }) {
+function Delete({ s }: { s: ScheduleStatus }) {
   const navigate = useNavigate()
   return (
     <Question
       title="Delete"
       follows="1 schedule and its history are deleted; this cannot be undone. Its jobs stay, and one that waits for an earlier run becomes ready."
       confirm="Delete 1 schedule"
-      command={`hmule schedule ${s.name} delete`}
+      command={`hmule schedule delete ${s.name}`}
       send={async () => {
         const { error } = await api.DELETE('/v1/schedules/{name}', { params: { path: { name: s.name }, header: { 'Idempotency-Key': newKey() } } })
         if (error) throw new Error(error.detail)
@@ -146,7 +146,7 @@ function Past({ r }: { r: Run }) {
   )
 }
 
-function Edit({ before, was }: { before: Entered; was?: ScheduleTold }) {
+function Edit({ before, was }: { before: Entered; was?: ScheduleStatus }) {
   const [now, set] = useState(before)
   const [valid, setValid] = useState(true)
   const navigate = useNavigate()

@@ -20,7 +20,7 @@ export function Settings({ open }: { open?: string }) {
             <p className="max-w-[80ch]">{data ? answer(data) : error ? `The tasks could not be read: ${error.message}.` : 'Reading the tasks …'}</p>
           </div>
           {data && data.length > 0 && <Rows all={data} open={open} />}
-          {data?.length === 0 && <Copyable command={`hmule task tide.predict --set '{"max_attempts":5}'`} />}
+          {data?.length === 0 && <Copyable command={"hmule task set tide.predict max_attempts=5"} />}
         </section>
         <Actions />
       </div>

@@ -56,7 +56,7 @@ function Save({ name, defaults, blocked }: { name: string; defaults: Defaults; b
       title={`Set the defaults of ${name}`}
       follows="Jobs that are enqueued or requeued from now on get them. Those that wait, run or are finished are not touched. It can be changed again at any time, and is on record."
       confirm="Set 1 task"
-      command={`hmule task ${name} --set '${json.replaceAll("'", `'\\''`)}'`}
+      command={`hmule task set ${name} --replace '${json.replaceAll("'", `'\\''`)}'`}
       send={() => told(api.PUT('/v1/tasks/{name}', { params: { path: { name } }, body: defaults }))}
       blocked={blocked}
     />

@@ -101,7 +101,7 @@ function Deeds({ w }: { w: Worker }) {
   return (
     <p className="flex flex-wrap gap-3 pt-3">
       {deeds.map((want) => (
-        <Question key={want} title={titles[want](nameOf(w))} follows={follows(want, w)} confirm={confirms[want]} command={`hmule ask ${nameOf(w)} ${want}`} send={() => send(want, w.id)} />
+        <Question key={want} title={titles[want](nameOf(w))} follows={follows(want, w)} confirm={confirms[want]} command={`hmule worker ${want === 'run' ? 'resume' : want} ${nameOf(w)}`} send={() => send(want, w.id)} />
       ))}
     </p>
   )
@@ -122,5 +122,5 @@ function send(want: Want, id: string): Promise<Worker> {
   const init = { params: { path: { id }, header: { 'Idempotency-Key': newKey() } }, body: {} }
   if (want === 'drain') return told(api.POST('/v1/workers/{id}/drain', init))
   if (want === 'leave') return told(api.POST('/v1/workers/{id}/leave', init))
-  return told(api.POST('/v1/workers/{id}/run', init))
+  return told(api.POST('/v1/workers/{id}/resume', init))
 }

@@ -24,7 +24,7 @@ export function Workers({ open }: { open?: string }) {
         {data?.length === 0 && (
           <div className="py-4">
             <p>No worker was seen within the last ten minutes. This starts one, which answers every greet job with its payload:</p>
-            <Copyable command="hmule pool --slots 4 --run greet=cat" />
+            <Copyable command="hmule pool --slots 4 --run log.pack='./pack.sh'" />
           </div>
         )}
       </section>

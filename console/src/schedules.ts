@@ -1,5 +1,5 @@
 // What is said of schedules, and how one is read from a form.
-import type { Schedule, ScheduleTold } from './api/client'
+import type { Schedule, ScheduleStatus } from './api/client'
 
 /** ScheduleForm is a schedule as it is entered. */
 export interface Entered {
@@ -35,7 +35,7 @@ export const blank: Entered = {
 }
 
 /** enteredOf is a schedule as a form shows it. */
-export function enteredOf(s: ScheduleTold): Entered {
+export function enteredOf(s: ScheduleStatus): Entered {
   return {
     name: s.name,
     by: s.every ? 'every' : 'cron',
@@ -64,7 +64,7 @@ export function payloadProblem(e: Entered): string | undefined {
 }
 
 /** fromEntered is the schedule of a form, without the payload; what the form does not show stays as it was. */
-export function fromEntered(e: Entered, was?: ScheduleTold): Schedule {
+export function fromEntered(e: Entered, was?: ScheduleStatus): Schedule {
   const job = { ...was?.job, task: e.task, queue: e.queue || undefined, payload: undefined }
   return {
     cron: e.by === 'cron' ? e.cron : undefined,
@@ -82,12 +82,12 @@ export function fromEntered(e: Entered, was?: ScheduleTold): Schedule {
 }
 
 /** written is a schedule as JSON with the payload as the text it was entered as, so that its numbers keep their digits. */
-export function written(e: Entered, was?: ScheduleTold): string {
+export function written(e: Entered, was?: ScheduleStatus): string {
   const s = JSON.stringify(fromEntered(e, was))
   return e.payload.trim() === '' ? s : s.replace('"job":{', `"job":{"payload":${e.payload.trim()},`)
 }
 
 /** command keeps the same schedule from a terminal. */
-export function command(e: Entered, was?: ScheduleTold): string {
-  return `hmule schedule ${e.name || 'NAME'} --set '${written(e, was).replace(/\n\s*/g, '').replaceAll("'", `'\\''`)}'`
+export function command(e: Entered, was?: ScheduleStatus): string {
+  return `hmule schedule set ${e.name || 'NAME'} --replace '${written(e, was).replace(/\n\s*/g, '').replaceAll("'", `'\\''`)}'`
 }

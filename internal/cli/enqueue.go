@@ -10,7 +10,6 @@ import (
 	"os"
 	"regexp"
 	"strconv"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -256,7 +255,8 @@ func nextPart(in *bufio.Reader) (part []byte, n int, end bool, err error) {
 	return part, n, false, nil
 }
 
-var lineNumber = regexp.MustCompile(`^line (\d+)`)
+// places are where an error says in which line, or at which place of the call, something is.
+var places = []*regexp.Regexp{regexp.MustCompile(`^(line )(\d+)`), regexp.MustCompile(`(, in line )(\d+)$`), regexp.MustCompile(`^(\[)(\d+)`)}
 
 // shifted puts the line numbers of an error where they are in the whole file.
 func shifted(err error, by int) error {
@@ -265,14 +265,17 @@ func shifted(err error, by int) error {
 		return err
 	}
 	shift := func(text string) string {
-		return lineNumber.ReplaceAllStringFunc(text, func(found string) string {
-			n, _ := strconv.Atoi(strings.TrimPrefix(found, "line "))
-			return fmt.Sprintf("line %d", n+by)
-		})
+		for _, place := range places {
+			if at := place.FindStringSubmatchIndex(text); at != nil {
+				n, _ := strconv.Atoi(text[at[4]:at[5]])
+				return text[:at[4]] + strconv.Itoa(n+by) + text[at[5]:]
+			}
+		}
+		return text
 	}
 	moved := &job.Problem{Kind: p.Kind, Detail: shift(p.Detail)}
 	for _, f := range p.Fields {
-		moved.Fields = append(moved.Fields, job.FieldError{Field: shift(f.Field), Message: f.Message})
+		moved.Fields = append(moved.Fields, job.FieldError{Field: shift(f.Field), Message: shift(f.Message)})
 	}
 	return moved
 }

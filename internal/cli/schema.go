@@ -96,6 +96,9 @@ func moved(v any, from, to map[string]any) any {
 			}
 			all[key] = moved(value, from, to)
 		}
+		if _, set := all["additionalProperties"]; !set && all["properties"] != nil {
+			all["additionalProperties"] = false // a file is read strictly, as answers are not
+		}
 		return all
 	case []any:
 		all := make([]any, len(v))

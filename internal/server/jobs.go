@@ -100,7 +100,7 @@ func (s *Server) enqueueLines(c *gin.Context) (any, error) {
 		if len(bytes.TrimSpace(line)) > 0 {
 			if err := b.add(c.Request.Context(), line, func() string { return fmt.Sprintf("line %d: ", number) }); err != nil {
 				io.Copy(io.Discard, in) // the caller reads no answer before it has sent all
-				return nil, err
+				return nil, inLines(err, append(lines, number))
 			}
 			lines = append(lines, number)
 		}
@@ -112,7 +112,27 @@ func (s *Server) enqueueLines(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	return b.enqueue(ctx, func(i int) string { return fmt.Sprintf("line %d: ", lines[i]) })
+	told, err := b.enqueue(ctx, func(i int) string { return fmt.Sprintf("line %d: ", lines[i]) })
+	return told, inLines(err, lines)
+}
+
+// inLines names the fields of an error as those of a list are named, by the place of their
+// job, and says in which lines they stand: lines are the numbers of those that hold a job.
+func inLines(err error, lines []int) error {
+	var p *job.Problem
+	if !errors.As(err, &p) {
+		return err
+	}
+	named := &job.Problem{Kind: p.Kind, Detail: p.Detail}
+	for _, f := range p.Fields {
+		if line, field, found := strings.Cut(strings.TrimPrefix(f.Field, "line "), ": "); found {
+			number, _ := strconv.Atoi(line)
+			f.Field = fmt.Sprintf("[%d].%s", slices.Index(lines, number), field)
+			f.Message += fmt.Sprintf(", in line %d", number)
+		}
+		named.Fields = append(named.Fields, f)
+	}
+	return named
 }
 
 // readLine reads a line of any length, which is good until the next is read; io.EOF comes with

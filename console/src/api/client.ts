@@ -15,7 +15,7 @@ export type Slot = components['schemas']['Slot']
 export type Queue = components['schemas']['Queue']
 export type Cause = components['schemas']['Cause']
 export type Schedule = components['schemas']['Schedule']
-export type ScheduleTold = components['schemas']['ScheduleTold']
+export type ScheduleStatus = components['schemas']['ScheduleStatus']
 export type Run = components['schemas']['Run']
 export type Instant = components['schemas']['Instant']
 export type Coming = components['schemas']['Coming']
@@ -23,9 +23,8 @@ export type Start = components['schemas']['Start']
 export type Task = components['schemas']['Task']
 export type Defaults = components['schemas']['Defaults']
 export type Retry = components['schemas']['Retry']
-export type Preview = components['schemas']['RetryPreview']
+export type Preview = components['schemas']['RetryExplanation']
 export type Edit = components['schemas']['Edit']
-export type Recovery = components['schemas']['Recovery']
 export type Operation = components['schemas']['Operation']
 export type LogLine = components['schemas']['Log']['lines'][number]
 type Problem = components['schemas']['Problem']
@@ -33,7 +32,7 @@ type Problem = components['schemas']['Problem']
 /** A call that has had no answer for so long is given up; none of the page's waits. */
 const answeredWithin = 15_000
 
-export const api = createClient<paths>({ baseUrl: '/', fetch: (request) => fetch(request, { signal: AbortSignal.any([request.signal, AbortSignal.timeout(answeredWithin)]) }) })
+export const api = createClient<paths>({ baseUrl: '/', querySerializer: { array: { style: 'form', explode: false } }, fetch: (request) => fetch(request, { signal: AbortSignal.any([request.signal, AbortSignal.timeout(answeredWithin)]) }) })
 
 api.use({
   onRequest({ request }) {
@@ -66,6 +65,25 @@ export async function told<T>(call: Promise<{ data?: T; error?: unknown }>): Pro
   if (error && typeof error === 'object' && 'detail' in error) throw new Refusal(error as Problem)
   throw new Error('the service gave no answer that can be read')
 }
+
+/** The most that the service puts on a page of a list. */
+const largestPage = 500
+
+const part = (cursor?: string) => ({ params: { query: { limit: largestPage, cursor } } })
+
+/** everyPage reads a list whole, page after page. */
+async function everyPage<P extends { next_cursor?: string | undefined }, T>(page: (cursor?: string) => Promise<P>, items: (p: P) => T[]): Promise<T[]> {
+  const all: T[] = []
+  for (let cursor: string | undefined; ; ) {
+    const p = await page(cursor)
+    all.push(...items(p))
+    if (!p.next_cursor) return all
+    cursor = p.next_cursor
+  }
+}
+
+/** listed splits words that stand in the address. */
+const listed = (words?: string) => words?.split(',').map((w) => w.trim()).filter((w) => w !== '')
 
 /** Filter is what the list is narrowed to; it stands in the address. */
 export interface Filter {
@@ -105,19 +123,19 @@ export function useMayAct(): boolean {
 
 /** useWorkers lists the workers. What their slots do changes without a word of the service, hence the interval. */
 export function useWorkers() {
-  return useQuery({ queryKey: ['workers'], queryFn: async () => (await told(api.GET('/v1/workers'))).workers, refetchInterval: 2000 })
+  return useQuery({ queryKey: ['workers'], queryFn: () => everyPage((cursor) => told(api.GET('/v1/workers', part(cursor))), (p) => p.workers), refetchInterval: 2000 })
 }
 
 /** useCauses lists what jobs died of. */
 export function useCauses(queue?: string) {
-  return useQuery({ queryKey: ['causes', queue], queryFn: async () => (await told(api.GET('/v1/dead/causes', { params: { query: { queue } } }))).causes, refetchInterval: 5000 })
+  return useQuery({ queryKey: ['causes', queue], queryFn: () => everyPage((cursor) => told(api.GET('/v1/causes', { params: { query: { queue, limit: largestPage, cursor } } })), (p) => p.causes), refetchInterval: 5000 })
 }
 
 /** useCause tells about one cause, with its history. */
 export function useCause(id: number, wanted: boolean) {
   return useQuery({
     queryKey: ['causes', 'one', id],
-    queryFn: () => told(api.GET('/v1/dead/causes/{id}', { params: { path: { id } } })),
+    queryFn: () => told(api.GET('/v1/causes/{id}', { params: { path: { id } } })),
     enabled: wanted,
     placeholderData: undefined,
     refetchInterval: 10_000,
@@ -140,7 +158,7 @@ export function useInDoubt() {
 export function useLastDone(task: string) {
   return useQuery({
     queryKey: ['last done', task],
-    queryFn: async () => (await told(api.GET('/v1/jobs', { params: { query: { task, state: 'done', limit: 1 } } }))).jobs[0]?.id ?? null,
+    queryFn: async () => (await told(api.GET('/v1/jobs', { params: { query: { task: [task], state: ['done'], limit: 1 } } }))).jobs[0]?.id ?? null,
     placeholderData: undefined,
   })
 }
@@ -160,7 +178,7 @@ export function usePatched(filter: string, patch: string, wanted: boolean) {
 }
 
 export function useTasks() {
-  return useQuery({ queryKey: ['tasks'], queryFn: async () => (await told(api.GET('/v1/tasks'))).tasks, refetchInterval: 10_000 })
+  return useQuery({ queryKey: ['tasks'], queryFn: () => everyPage((cursor) => told(api.GET('/v1/tasks', part(cursor))), (p) => p.tasks), refetchInterval: 10_000 })
 }
 
 /** useStarts lists the latest starts of a queue, latest first. */
@@ -170,14 +188,14 @@ export function useStarts(queue: string, limit: number) {
 
 /** useSchedules lists the schedules. */
 export function useSchedules() {
-  return useQuery({ queryKey: ['schedules'], queryFn: async () => (await told(api.GET('/v1/schedules'))).schedules, refetchInterval: 3000 })
+  return useQuery({ queryKey: ['schedules'], queryFn: () => everyPage((cursor) => told(api.GET('/v1/schedules', part(cursor))), (p) => p.schedules), refetchInterval: 3000 })
 }
 
 /** useSchedule reads one schedule, whose payload keeps the digits of its numbers. */
 export function useSchedule(name: string, wanted: boolean) {
   return useQuery({
     queryKey: ['schedules', name],
-    queryFn: async () => exact(await told(api.GET('/v1/schedules/{name}', { params: { path: { name } }, parseAs: 'text' }))) as ScheduleTold,
+    queryFn: async () => exact(await told(api.GET('/v1/schedules/{name}', { params: { path: { name } }, parseAs: 'text' }))) as ScheduleStatus,
     enabled: wanted,
     placeholderData: undefined,
     refetchInterval: 3000,
@@ -198,7 +216,7 @@ export function useComing(queue?: string) {
 export function useCron(expr: string, every: string, zone: string) {
   return useQuery({
     queryKey: ['cron', expr, every, zone],
-    queryFn: () => told(api.GET('/v1/cron', { params: { query: every ? { every, count: 5 } : { expr, zone: zone || 'UTC', count: 5 } } })),
+    queryFn: () => told(api.GET('/v1/explain/cron', { params: { query: every ? { every, count: 5 } : { expr, zone: zone || 'UTC', count: 5 } } })),
   })
 }
 
@@ -206,7 +224,7 @@ export function useCron(expr: string, every: string, zone: string) {
 export function usePreview(retry: Retry | undefined, maxAttempts: number | undefined) {
   return useQuery({
     queryKey: ['preview', retry, maxAttempts],
-    queryFn: () => told(api.POST('/v1/retry/preview', { body: { retry, max_attempts: maxAttempts, limit: 60 } })),
+    queryFn: () => told(api.POST('/v1/explain/retry', { body: { retry, max_attempts: maxAttempts, limit: 60 } })),
   })
 }
 
@@ -243,7 +261,7 @@ export function useJobs(filter: Filter) {
     queryFn: ({ pageParam }) =>
       told(
         api.GET('/v1/jobs', {
-          params: { query: { ...filter, cause: filter.cause ? Number(filter.cause) : undefined, label: filter.label ? [filter.label] : undefined, steps: filter.steps as 'in_doubt' | undefined, limit: pageSize, cursor: pageParam } },
+          params: { query: { ...filter, state: listed(filter.state) as State[] | undefined, queue: listed(filter.queue), task: listed(filter.task), ids: listed(filter.ids)?.map(Number), cause: filter.cause ? Number(filter.cause) : undefined, label: filter.label ? [filter.label] : undefined, steps: filter.steps as 'in_doubt' | undefined, limit: pageSize, cursor: pageParam } },
         }),
       ),
     getNextPageParam: (page) => page.next_cursor,

@@ -116,7 +116,7 @@ func amidBulks(ctx context.Context, dir string) error {
 		return err
 	}
 	defer end()
-	raw := measure.Request("/v1/jobs", "application/x-ndjson", strings.Repeat(measure.Spec()+"\n", bulk))
+	raw := measure.Request("/v1/jobs/bulk", "application/x-ndjson", strings.Repeat(measure.Spec()+"\n", bulk))
 	var alone, single []float64
 	for range *rounds {
 		began := time.Now()
@@ -166,7 +166,7 @@ func manyOfAKey(ctx context.Context, dir string) error {
 		return err
 	}
 	defer end()
-	raw := measure.Request("/v1/jobs", "application/x-ndjson", strings.Repeat(`{"task":"tide.predict","key":"inner-quay"}`+"\n", bulk))
+	raw := measure.Request("/v1/jobs/bulk", "application/x-ndjson", strings.Repeat(`{"task":"tide.predict","key":"inner-quay"}`+"\n", bulk))
 	for range jobs / bulk {
 		if _, err := c.Post(raw, http.StatusCreated); err != nil {
 			return err
@@ -240,7 +240,7 @@ func grow(ctx context.Context, p *measure.Process, path string, size int64) (int
 		return 0, err
 	}
 	defer c.Close()
-	raw := measure.Request("/v1/jobs", "application/x-ndjson", strings.Repeat(measure.Spec()+"\n", 10_000))
+	raw := measure.Request("/v1/jobs/bulk", "application/x-ndjson", strings.Repeat(measure.Spec()+"\n", 10_000))
 	for range 200 {
 		if _, err := c.Post(raw, http.StatusCreated); err != nil {
 			return 0, err

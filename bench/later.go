@@ -69,7 +69,7 @@ func dueTogether(ctx context.Context, m *client.Client, n int) (late *waits, err
 		return nil, err
 	}
 	due := map[int64]job.Time{}
-	for i, j := range jobs {
+	for i, j := range jobs.Jobs {
 		due[j.ID] = specs[i].RunAt
 	}
 	late = newWaits()

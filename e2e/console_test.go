@@ -144,7 +144,7 @@ func TestConsole(t *testing.T) {
 	mended.Store(true)
 	p.do(chromedp.Click(chromedp.CSS("aside .button")))
 	p.says("1 job begins round 2")
-	p.says(fmt.Sprintf("hmule requeue %d", j.ID))
+	p.says(fmt.Sprintf("hmule job requeue %d", j.ID))
 	p.do(chromedp.Click(chromedp.CSS(`[role=dialog] button[type=submit]`)))
 	p.waitFor(`document.querySelector("aside")?.innerText.includes("Its handler finished it")`)
 	p.says("Nothing waits to be started.")
@@ -252,7 +252,7 @@ func TestDeadLetters(t *testing.T) {
 		stats, err := m.Stats(t.Context(), "")
 		return err == nil && stats.Counts[job.Done] == 40
 	}, 10*time.Second, 50*time.Millisecond)
-	p.quiet("/v1/dead/causes/") // a cause that went while it was read
+	p.quiet("/v1/causes/") // a cause that went while it was read
 	cancel()
 	require.NoError(t, <-ended)
 }
@@ -324,7 +324,7 @@ func TestActsDoWhatIsShown(t *testing.T) {
 	shown(api.ActRequeue, 4)
 	p.says("3 done · 1 under way")
 	require.Equal(t, []int64{8, 0}, []int64{dead("common"), dead("archive")})
-	p.quiet("/v1/dead/causes/")
+	p.quiet("/v1/causes/")
 }
 
 // A person bounds a task's retries and sees what follows while typing; tries
@@ -410,7 +410,7 @@ func TestSettingsAndPatch(t *testing.T) {
 	p.says("Edits of the payload")
 	p.says("changed for the requeue by local")
 	p.accessible("a job whose payload was edited")
-	p.quiet("/v1/retry/preview", "/v1/dead/causes/") // which refused the parsecs; and as above
+	p.quiet("/v1/explain/retry", "/v1/causes/") // which refused the parsecs; and as above
 	cancel()
 	require.NoError(t, <-ended)
 }

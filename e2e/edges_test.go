@@ -326,15 +326,15 @@ func TestTerminalsAreSafe(t *testing.T) {
 	l := lease(t, m, "w", 1)[0]
 	_, err = m.Source().Settle(t.Context(), []api.Settlement{{Token: l.Token, Outcome: job.OutcomeFailed, Report: api.Report{Log: []string{evil}}, Error: &job.Failure{Type: evil, Message: evil}}})
 	require.NoError(t, err)
-	for _, command := range [][]string{{"jobs"}, {"job", "1"}, {"why", "1"}, {"log", "1"}, {"dead"}, {"jobs", "-o", "json"}, {"job", "1", "-o", "json"}, {"log", "1", "-o", "json"}, {"requeue", "1", "--payload", "x"}} {
+	for _, command := range [][]string{{"job", "list"}, {"job", "show", "1"}, {"job", "why", "1"}, {"job", "log", "1"}, {"dead", "list"}, {"job", "list", "-o", "json"}, {"job", "show", "1", "-o", "json"}, {"job", "log", "1", "-o", "json"}, {"job", "requeue", "1", "--payload", "x"}} {
 		out, errs, _ := run(t, s.url, command...)
 		assert.NotContains(t, out+errs, "\x1b", command)
 		assert.NotContains(t, out+errs, "\u202e", command)
 		assert.NotContains(t, out+errs, "\a", command)
 	}
-	out, _, _ := run(t, s.url, "job", "1")
+	out, _, _ := run(t, s.url, "job", "show", "1")
 	assert.Contains(t, out, "␛[2J‹U+202E›gnp.exe␇")
-	out, _, _ = run(t, s.url, "job", "1", "-o", "json")
+	out, _, _ = run(t, s.url, "job", "show", "1", "-o", "json")
 	var j job.Job
 	require.NoError(t, json.Unmarshal([]byte(out), &j))
 	assert.Equal(t, evil, j.Attempts[0].Error.Message, "exactly")

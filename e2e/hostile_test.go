@@ -127,7 +127,7 @@ func (h *enemy) send() int {
 	slices.Sort(methods)
 	method := one(h, methods)
 	if h.often(25) { // without jobs there is little to harm
-		path, method = one(h, []string{"/v1/jobs", "/v1/jobs", "/v1/leases", "/v1/leases/settle"}), http.MethodPost
+		path, method = one(h, []string{"/v1/jobs", "/v1/jobs/bulk", "/v1/leases", "/v1/leases/settle"}), http.MethodPost
 		item = h.doc.Paths.Value(path)
 	}
 	op := item.GetOperation(method)

@@ -27,26 +27,28 @@ func TestSchedules(t *testing.T) {
 		assert.Equal(t, status, got, stdout)
 		assert.Contains(t, stderr, want, args)
 	}
-	says("No schedule is kept yet", "schedules")
-	says("at 03:30 every day, Europe/Lisbon", "schedule", "tides", "--cron", "30 3 * * *", "--zone", "Europe/Lisbon", "--task", "tide.predict", "--payload", `{"cents":12345678901234567890}`)
-	says("at 03:31 every day, Europe/Lisbon", "schedule", "tides", "--cron", "31 3 * * *", "--note", "before the first ship")
+	says("There is no schedule yet", "schedule", "list")
+	says("at 03:30 every day, Europe/Lisbon", "schedule", "set", "tides", "cron=30 3 * * *", "zone=Europe/Lisbon", "job.task=tide.predict", `job.payload={"cents":12345678901234567890}`)
+	says("cron             30 3 * * * → 31 3 * * *", "schedule", "set", "tides", "cron=31 3 * * *", "note=before the first ship")
 	told, err := m.Schedule(t.Context(), "tides")
 	require.NoError(t, err)
 	assert.Equal(t, []any{int64(2), "tide.predict", "before the first ship"}, []any{told.Version, told.Job.Task, told.Note})
-	says("every 1m30s", "schedule", "buoys", "--every", "90s", "--task", "buoy.poll", "--queue", "berths", "--if-still-running", "wait", "--spread", "10s")
-	says("buoys", "schedules")
-	says("Job 1 was enqueued", "schedule", "tides", "run")
-	refuses(1, "the last run of tides, job 1, is not over", "schedule", "tides", "run")
-	says("is paused; times inside the pause are not missed", "schedule", "buoys", "pause")
-	says("goes on, next at", "schedule", "buoys", "resume")
-	says("schedule tides", "coming", "--task", "tide.predict")
-	says("planned run", "coming", "--span", "31d")
-	says("at 01:30 on every Monday to Friday", "cron", "30 1 * * mon-fri", "--zone", "Europe/Lisbon")
-	refuses(1, "zone \"Lisbn\" is no time zone (the nearest is Europe/Lisbon)", "cron", "* * * * *", "--zone", "Lisbn")
-	refuses(1, "there is no schedule", "schedule", "nothing")
-	refuses(2, "it is run, pause, resume or delete", "schedule", "tides", "walk")
-	refuses(2, "--every", "schedule", "tides", "--every", "soon")
-	refuses(2, "--set is no schedule", "schedule", "tides", "--set", `{"crom":"* * * * *"}`)
+	says("every 1m30s", "schedule", "set", "buoys", "every=90s", "job.task=buoy.poll", "job.queue=berths", "if_still_running=wait", "spread=10s")
+	says("cron             not set → * * * * *", "schedule", "set", "buoys", "cron=* * * * *")
+	says("every            not set → 1m30s", "schedule", "set", "buoys", "every=90s")
+	says("buoys", "schedule", "list")
+	says("Job 1 was enqueued", "schedule", "run", "tides")
+	refuses(1, "the last run of tides, job 1, is not over", "schedule", "run", "tides")
+	says("Schedule buoys is paused.", "schedule", "pause", "buoys")
+	says("Schedule buoys was resumed, next at", "schedule", "resume", "buoys")
+	says("schedule tides", "schedule", "coming", "--task", "tide.predict")
+	says("planned run", "schedule", "coming", "--span", "31d")
+	says("at 01:30 on every Monday to Friday", "explain", "cron", "30 1 * * mon-fri", "--zone", "Europe/Lisbon")
+	refuses(1, "zone \"Lisbn\" is no time zone (the nearest is Europe/Lisbon)", "explain", "cron", "* * * * *", "--zone", "Lisbn")
+	refuses(1, "there is no schedule", "schedule", "show", "nothing")
+	refuses(2, `"walk" is not a command of hmule schedule`, "schedule", "walk", "tides")
+	refuses(1, "every", "schedule", "set", "tides", "every=soon")
+	refuses(2, "--replace", "schedule", "set", "tides", "--replace", `{"crom":"* * * * *"}`)
 
 	coming, err := m.ListComing(t.Context(), api.ComingQuery{Queue: "berths", Limit: 2})
 	require.NoError(t, err)
@@ -61,7 +63,7 @@ func TestSchedules(t *testing.T) {
 	l := leaseOf(t, m, "common")
 	assert.Equal(t, "tides", l.Job.Schedule.Name)
 	assert.Contains(t, string(l.Job.Payload), "12345678901234567890", "no number passes through a float")
-	says("asked for", "schedule", "tides")
+	says("asked for", "schedule", "show", "tides")
 
 	read := s.ask("GET", "/v1/schedules/tides", "")
 	tag := read.header.Get("ETag")
@@ -72,7 +74,7 @@ func TestSchedules(t *testing.T) {
 	answer = s.ask("PUT", "/v1/schedules/tides", `{"cron":"0 5 * * *","job":{"task":"tide.predict"}}`, "If-Match: "+tag)
 	detail, _ := answer.problem(t)
 	assert.Equal(t, http.StatusPreconditionFailed, answer.status)
-	assert.Contains(t, detail, "was changed since")
+	assert.Contains(t, detail, "has changed since you read it")
 	for _, c := range []struct{ method, path, body, field, says string }{
 		{"PUT", "/v1/schedules/x", `{"job":{"task":"a"}}`, "cron", "give an expression such as"},
 		{"PUT", "/v1/schedules/x", `{"cron":"","job":{"task":"a"}}`, "cron", "is missing"},
@@ -87,8 +89,8 @@ func TestSchedules(t *testing.T) {
 		{"PUT", "/v1/schedules/x", `{"cron":"* * * * *","job":{"task":"a","run_at":"2036-01-01T00:00:00Z"}}`, "job.run_at", "cannot stand in a schedule"},
 		{"PUT", "/v1/schedules/x", `{"cron":"* * * * *","job":{"task":"A B"}}`, "job.task", "is no name"},
 		{"PUT", "/v1/schedules/X", `{"cron":"* * * * *","job":{"task":"a"}}`, "name", "is no name"},
-		{"GET", "/v1/cron?expr=61+*+*+*+*", "", "expr", "61 is outside 0 to 59"},
-		{"GET", "/v1/cron", "", "expr", "is empty"},
+		{"GET", "/v1/explain/cron?expr=61+*+*+*+*", "", "expr", "61 is outside 0 to 59"},
+		{"GET", "/v1/explain/cron", "", "expr", "is empty"},
 		{"GET", "/v1/coming?span=1y", "", "span", "90s"},
 		{"GET", "/v1/coming?span=60d", "", "span", "1m to 31d"},
 	} {
@@ -100,8 +102,8 @@ func TestSchedules(t *testing.T) {
 			assert.Contains(t, fields[0].Message, c.says)
 		}
 	}
-	says("its jobs stay", "schedule", "tides", "delete")
-	refuses(1, "there is no schedule", "schedule", "tides", "delete")
+	says("The schedule tides was deleted.", "schedule", "delete", "tides")
+	refuses(1, "there is no schedule", "schedule", "delete", "tides")
 }
 
 // The service is killed again and again: each planned time comes once, and none is lost.
@@ -194,6 +196,6 @@ func TestComingPage(t *testing.T) {
 	press(`//aside//button[text()="Delete"]`)
 	press(`//*[@role="dialog"]//button[text()="Delete 1 schedule"]`)
 	p.says("No schedule is kept. This keeps one:")
-	p.quiet("/v1/cron", "/v1/schedules/tides") // refused what was half typed; and was gone
+	p.quiet("/v1/explain/cron", "/v1/schedules/tides") // refused what was half typed; and was gone
 	assert.False(t, strings.Contains(fmt.Sprint(everyJob(t, m)[1].State), "cancelled"), "its jobs stay")
 }

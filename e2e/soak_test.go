@@ -370,11 +370,11 @@ func TestShellPool(t *testing.T) {
 	cmd.Env, cmd.Stderr = append(os.Environ(), "HMULE_SERVER="+s.url), log
 	require.NoError(t, cmd.Start())
 	log.find(t, `msg=done pool=archive job=1`)
-	out, _, status := run(t, s.url, "workers")
+	out, _, status := run(t, s.url, "worker", "list")
 	assert.Equal(t, 0, status)
 	assert.Regexp(t, `archive +takes jobs +1 of 2`, out)
 	require.Eventually(t, func() bool {
-		out, _, _ := run(t, s.url, "job", "2")
+		out, _, _ := run(t, s.url, "job", "show", "2")
 		return strings.Contains(out, "7 %  threading")
 	}, 10*time.Second, 100*time.Millisecond)
 	cmd.Process.Signal(syscall.SIGTERM)
@@ -389,7 +389,7 @@ func TestShellPool(t *testing.T) {
 	out, _, status = run(t, s.url, "pool", "--once", "2", "--run", `log.pack=echo one; echo '"by hand"'`)
 	assert.Equal(t, 0, status)
 	assert.Contains(t, out, `"by hand"`)
-	out, _, _ = run(t, s.url, "log", "2")
+	out, _, _ = run(t, s.url, "job", "log", "2")
 	assert.Regexp(t, `(?s)attempt 2\n.*one\n`, out)
 
 	// A follow-up that only the service can refuse leaves the work done once, and kept.
@@ -401,7 +401,7 @@ func TestShellPool(t *testing.T) {
 	refused, err := m.Job(t.Context(), 3)
 	require.NoError(t, err)
 	assert.Equal(t, []any{job.Dead, job.OutcomeRefused}, []any{refused.State, refused.Reason})
-	out, errs, status = run(t, s.url, "accept", "3", "--enqueue", `[{"task":"notice.publish"}]`)
+	out, errs, status = run(t, s.url, "job", "accept", "3", "--enqueue", `[{"task":"notice.publish"}]`)
 	assert.Equal(t, 0, status, errs)
 	assert.Contains(t, out, "Job 3 is")
 	accepted, err := m.Job(t.Context(), 3)
@@ -415,7 +415,7 @@ func TestShellPool(t *testing.T) {
 	assert.Equal(t, "ran\n", string(runs), "the work was done once")
 	for _, c := range []struct{ flags, want string }{
 		{"", "--run is missing"}, {"--run log.pack", "is not TASK=COMMAND"}, {"--run Log=true", "is not TASK=COMMAND"}, {"--run a=true --slots 0", "do not fit"},
-		{"--run a=true --slots 4 --max-slots 2", "do not fit"}, {"--run a=true --ahead -2", "--ahead -2 is no number"}, {"--run a=true --lease soon", "--lease"}, {"--run a=true --once x", "is no id of a job"},
+		{"--run a=true --slots 4 --max-slots 2", "do not fit"}, {"--run a=true --ahead -2", "--ahead -2 is"}, {"--run a=true --lease soon", "--lease"}, {"--run a=true --once x", "is not a valid id of a job"},
 	} {
 		_, errs, status := run(t, s.url, append([]string{"pool"}, strings.Fields(c.flags)...)...)
 		assert.Equal(t, 2, status, c.flags)

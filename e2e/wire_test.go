@@ -89,7 +89,7 @@ func TestWrongInput(t *testing.T) {
 		{"an unknown operation", "POST", "/v1/operations/77/undo", "", "", 404, "", "no operation 77"},
 		{"an unknown retry field", "POST", "/v1/jobs", `{"task":"a","retry":{"factr":2}}`, "", 422, "retry.factr", "spelling"},
 		{"no task", "POST", "/v1/jobs", `{}`, "", 422, "task", "missing"},
-		{"a wrong line", "POST", "/v1/jobs/bulk", badLine, ndjson, 422, "[500].priority", "0 to 9, in line 501"},
+		{"a wrong line", "POST", "/v1/jobs/bulk", badLine, ndjson, 422, "[500].priority", "9 goes first, in line 501"},
 		{"an unknown field in a line", "POST", "/v1/jobs/bulk", badName, ndjson, 422, "[500].priorty", "in line 501"},
 		{"a wrong item", "POST", "/v1/jobs/bulk", `[{"task":"a"},{"task":"B"}]`, "", 422, "[1].task", "no name"},
 		{"an empty list", "POST", "/v1/jobs/bulk", `[]`, "", 422, "", "no job"},
@@ -413,7 +413,7 @@ func TestEdit(t *testing.T) {
 
 	token := lease(t, m, "w", 1)[0].Token
 	assert.Equal(t, 409, s.ask("PATCH", path, `{"priority":1}`).status, "it runs")
-	assert.Equal(t, 409, s.ask("DELETE", path, "").status)
+	assert.Equal(t, 409, s.ask("POST", path+"/discard", "").status)
 	assert.Equal(t, 409, s.ask("POST", path+"/start_now", "").status)
 	_, err = m.Source().Settle(t.Context(), []api.Settlement{{Token: token, Outcome: job.OutcomeFailed}})
 	require.NoError(t, err)

@@ -82,7 +82,7 @@ func TestWorkersPage(t *testing.T) {
 
 	p.do(chromedp.Navigate(s.url+"/?queue=common"), chromedp.Click(chromedp.Search(`//button[text()="Pause queue common"]`)))
 	p.says("Nothing of 1 queue starts any more")
-	p.says("hmule pause common")
+	p.says("hmule queue pause common")
 	p.do(chromedp.Click(chromedp.CSS(`[role=dialog] button[type=submit]`)))
 	p.says("Queue common has been paused by local since")
 	_, err = m.Enqueue(t.Context(), job.Spec{Task: "log.pack", Payload: job.JSON(true)})
@@ -98,7 +98,7 @@ func TestWorkersPage(t *testing.T) {
 	p.do(chromedp.Click(chromedp.Search(`//button[text()="Let quay leave"]`)), chromedp.Click(chromedp.CSS(`[role=dialog] button[type=submit]`)))
 	require.NoError(t, <-ended)
 	p.says("Its process has ended.")
-	p.says("hmule pool --slots 4 --run greet=cat")
+	p.says("hmule pool --slots 4 --run log.pack='./pack.sh'")
 	p.do(chromedp.EmulateViewport(390, 844))
 	p.waitFor(`document.documentElement.scrollWidth <= document.documentElement.clientWidth`)
 	p.quiet()
@@ -138,7 +138,7 @@ func TestTokensFile(t *testing.T) {
 	_, err = m.ListJobs(t.Context(), api.Filter{})
 	assert.ErrorContains(t, err, "token quay is a worker's, which may not GET /v1/jobs")
 	assert.Equal(t, 401, s.ask("GET", "/v1/jobs", "").status)
-	_, errs, status := run(t, s.url, "jobs")
+	_, errs, status := run(t, s.url, "job", "list")
 	assert.Equal(t, 1, status)
 	assert.Contains(t, errs, "HMULE_TOKEN")
 

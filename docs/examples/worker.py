@@ -100,7 +100,8 @@ def call(method, path, body=None, key=None, timeout=10):
     if key:
         request.add_header("Idempotency-Key", key)
     with urllib.request.urlopen(request, timeout=timeout) as answer:
-        return json.load(answer)
+        text = answer.read()
+        return json.loads(text) if text else None
 
 
 def passing(e):

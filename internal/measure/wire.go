@@ -126,7 +126,7 @@ func Single() Work {
 
 // Bulk enqueues so many jobs at once.
 func Bulk(lines int) Work {
-	raw := Request("/v1/jobs", NDJSON, strings.Repeat(spec+"\n", lines))
+	raw := Request("/v1/jobs/bulk", NDJSON, strings.Repeat(spec+"\n", lines))
 	return func(_ int, c *Connection) (int, error) {
 		_, err := c.Post(raw, http.StatusCreated)
 		return lines, err
@@ -178,7 +178,7 @@ func LifeAmong(queues, atOnce int) Work {
 				names.WriteString(name + ",")
 			}
 		}
-		calls = append(calls, call{Request("/v1/jobs", NDJSON, lines.String()), strings.TrimSuffix(names.String(), ",")})
+		calls = append(calls, call{Request("/v1/jobs/bulk", NDJSON, lines.String()), strings.TrimSuffix(names.String(), ",")})
 	}
 	var next atomic.Int64
 	return func(worker int, c *Connection) (int, error) {

@@ -2,6 +2,7 @@ package server
 
 import (
 	"bytes"
+	"crypto/tls"
 	"fmt"
 	"net"
 	"net/http"
@@ -20,6 +21,9 @@ func (l problems) Accept() (net.Conn, error) {
 	c, err := l.Listener.Accept()
 	if err != nil {
 		return nil, err
+	}
+	if _, secured := c.(*tls.Conn); secured {
+		return c, nil // package net/http knows such connections by their type
 	}
 	return refusing{c}, nil
 }

@@ -19,6 +19,7 @@ import (
 // what a job is, and the other shapes of the wire.
 var ground = map[string]string{
 	"internal/text":       "",
+	"internal/machine":    "",
 	"internal/nearest":    "",
 	"internal/mergepatch": "",
 	"internal/check":      "internal/text",

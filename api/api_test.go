@@ -42,9 +42,9 @@ func TestRules(t *testing.T) {
 	}
 	assert.Len(t, (&Defaults{Rules: Rules{Order: OrderAgeing, LaneOnDead: LaneStops, MaxRunning: n(2)}}).Check(false), 2, "of a task only max_running")
 
-	whole := Rules{Order: OrderAgeing, Rate: &Rate{PerSecond: 2}}.Whole()
+	whole := Rules{Order: OrderAgeing, Rate: &Rate{PerSecond: 2}}.WithDefaults()
 	assert.Equal(t, []any{job.Duration(time.Minute), LaneWaits, LanePasses, 1}, []any{whole.Boost, whole.LaneOnBackoff, whole.LaneOnDead, *whole.Rate.Burst})
-	plain := Rules{MaxRunning: n(3)}.Whole()
+	plain := Rules{MaxRunning: n(3)}.WithDefaults()
 	assert.False(t, whole.SameOrder(&plain))
 	assert.Equal(t, []bool{false, true}, []bool{plain.Full(2), plain.Full(3)})
 	assert.Equal(t, 1, (&Rules{OwnerWeights: map[string]int{"Gull": 4}}).Weight("Marsh"))

@@ -32,7 +32,7 @@ type Defaults struct {
 
 // BuiltInQueue is what holds for queues that say nothing themselves, and BuiltInTask for
 // the jobs of tasks.
-func BuiltInQueue() *Defaults { return &Defaults{Rules: Rules{}.Whole()} }
+func BuiltInQueue() *Defaults { return &Defaults{Rules: Rules{}.WithDefaults()} }
 
 // BuiltInTask is told with [BuiltInQueue].
 func BuiltInTask() *Defaults {

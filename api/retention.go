@@ -16,7 +16,7 @@ type Retention struct {
 	Dead      job.Duration `json:"dead,omitzero"`
 	// MaxDone is how many done jobs a queue keeps at most, 1 to 1 000 000 000; nil means
 	// 5 million.
-	MaxDone *int64 `json:"most_done,omitzero"`
+	MaxDone *int64 `json:"max_done,omitzero"`
 }
 
 // kept is how long a finished job is kept in a state where nothing was set, and mostDone
@@ -41,17 +41,17 @@ func (r *Retention) For(queue *Defaults, s job.State) job.Duration {
 	return kept[s]
 }
 
-// Most is how many done jobs a queue keeps; r may be nil.
-func (r *Retention) Most() int64 {
+// MaxDoneJobs is how many done jobs a queue keeps; r may be nil.
+func (r *Retention) MaxDoneJobs() int64 {
 	if r == nil || r.MaxDone == nil {
 		return mostDone
 	}
 	return *r.MaxDone
 }
 
-// Whole gives a retention, which may be nil, with what is built in.
-func (r *Retention) Whole() *Retention {
-	most := r.Most()
+// WithDefaults gives a retention, which may be nil, with what is built in.
+func (r *Retention) WithDefaults() *Retention {
+	most := r.MaxDoneJobs()
 	return &Retention{Done: r.For(nil, job.Done), Skipped: r.For(nil, job.Skipped), Cancelled: r.For(nil, job.Cancelled), Dead: r.For(nil, job.Dead), MaxDone: &most}
 }
 
@@ -65,7 +65,7 @@ func (r *Retention) Check() []job.FieldError {
 		}
 	}
 	if r.MaxDone != nil && (*r.MaxDone < 1 || *r.MaxDone > 1_000_000_000) {
-		c.Add("most_done", "%d is outside 1 to 1 000 000 000", *r.MaxDone)
+		c.Add("max_done", "%d is outside 1 to 1 000 000 000", *r.MaxDone)
 	}
 	return c
 }

@@ -63,8 +63,8 @@ type Rate struct {
 	Burst *int `json:"burst,omitzero"`
 }
 
-// Whole gives a rate with its default.
-func (r Rate) Whole() Rate {
+// WithDefaults gives a rate with its default.
+func (r Rate) WithDefaults() Rate {
 	if r.Burst == nil {
 		one := 1
 		r.Burst = &one
@@ -85,8 +85,8 @@ const (
 	MaxOwnerWeights = 1000
 )
 
-// Whole gives the rules with their defaults.
-func (r Rules) Whole() Rules {
+// WithDefaults gives the rules with their defaults.
+func (r Rules) WithDefaults() Rules {
 	orElse := func(s *string, word string) {
 		if *s == "" {
 			*s = word
@@ -99,7 +99,7 @@ func (r Rules) Whole() Rules {
 		r.Boost = defaultBoost
 	}
 	if r.Rate != nil {
-		whole := r.Rate.Whole()
+		whole := r.Rate.WithDefaults()
 		r.Rate = &whole
 	}
 	return r

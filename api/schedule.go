@@ -55,8 +55,8 @@ const (
 	MaxSchedules = 20_000
 )
 
-// Whole gives a schedule with its defaults.
-func (s Schedule) Whole() Schedule {
+// WithDefaults gives a schedule with its defaults.
+func (s Schedule) WithDefaults() Schedule {
 	for _, d := range []struct {
 		field *string
 		word  string
@@ -113,7 +113,7 @@ func (s *Schedule) Check(maxPayload int) []job.FieldError {
 
 // Warnings says what is allowed in a schedule and likely not meant.
 func (s *Schedule) Warnings() (all []job.Warning) {
-	w := s.Whole()
+	w := s.WithDefaults()
 	if w.Missed == MissedAll && w.IfStillRunning != RunsAlso {
 		all = append(all, job.Warning{Code: job.WarnRunsMeet, Message: fmt.Sprintf("missed: all makes many runs at once, and if_still_running: %s lets only the first of them run%s", w.IfStillRunning, map[bool]string{true: " and one wait"}[w.IfStillRunning == RunWaits]) + "."})
 	}

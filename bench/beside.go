@@ -260,7 +260,7 @@ func keepsPace(ctx context.Context, dir string) error {
 	var waits [2][]float64
 	for i, most := range []int{10_000_000, keep} {
 		setup := filepath.Join(dir, "pace.yaml")
-		if err := os.WriteFile(setup, fmt.Appendf(nil, "retention: {most_done: %d}\n", most), 0o600); err != nil {
+		if err := os.WriteFile(setup, fmt.Appendf(nil, "retention: {max_done: %d}\n", most), 0o600); err != nil {
 			return err
 		}
 		p, err := measure.Serve(*program, filepath.Join(dir, fmt.Sprintf("pace-%d.db", i)), "--config", setup)

@@ -7,6 +7,7 @@ import (
 	"path/filepath"
 	"time"
 
+	"humblemule.example/internal/machine"
 	"humblemule.example/internal/measure"
 )
 
@@ -45,9 +46,9 @@ func lives(ctx context.Context, dir string) error {
 			{&single, mule.CPU, func(ctx context.Context) (int, error) { return singleLife(ctx, mule) }},
 			{&joined, mule.CPU, func(ctx context.Context) (int, error) { return joinedLife(ctx, mule) }},
 			{&loopSingle, nil, loops.lives(1)},
-			{&statements, measure.OwnCPU, func(context.Context) (int, error) { return direct.lives(*span) }},
-			{&plainRows, measure.OwnCPU, func(context.Context) (int, error) { return plain.lives(*span, plain.byRow) }},
-			{&plainSets, measure.OwnCPU, func(context.Context) (int, error) { return plain.lives(*span, plain.bySet) }},
+			{&statements, machine.CPU, func(context.Context) (int, error) { return direct.lives(*span) }},
+			{&plainRows, machine.CPU, func(context.Context) (int, error) { return plain.lives(*span, plain.byRow) }},
+			{&plainSets, machine.CPU, func(context.Context) (int, error) { return plain.lives(*span, plain.bySet) }},
 		} {
 			cpu := time.Duration(0)
 			if m.cpu != nil {

@@ -22,6 +22,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
+	"humblemule.example/internal/machine"
 	"humblemule.example/internal/measure"
 )
 
@@ -292,12 +293,12 @@ func compare(ctx context.Context, plain, durable, mule, full *measure.Process, d
 			}
 			m.into.add(n, time.Since(began), m.p.CPU()-cpu)
 		}
-		cpu, began := measure.OwnCPU(), time.Now()
+		cpu, began := machine.CPU(), time.Now()
 		n, err := direct.lives(*span)
 		if err != nil {
 			return r, err
 		}
-		r.direct.add(n, time.Since(began), measure.OwnCPU()-cpu)
+		r.direct.add(n, time.Since(began), machine.CPU()-cpu)
 	}
 	return r, nil
 }

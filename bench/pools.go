@@ -15,6 +15,7 @@ import (
 
 	"humblemule.example/api"
 	"humblemule.example/client"
+	"humblemule.example/internal/machine"
 	"humblemule.example/internal/measure"
 	"humblemule.example/job"
 	"humblemule.example/worker"
@@ -90,7 +91,7 @@ func (b *poolBench) drain(ctx context.Context, n, pools int, o worker.Options) (
 	var left atomic.Int64
 	left.Store(int64(n))
 	done := make(chan struct{})
-	cpu, began := measure.OwnCPU(), time.Now()
+	cpu, began := machine.CPU(), time.Now()
 	err = b.with(ctx, pools, o, func(context.Context, int64) (bool, error) {
 		if left.Add(-1) == 0 {
 			close(done)
@@ -101,7 +102,7 @@ func (b *poolBench) drain(ctx context.Context, n, pools int, o worker.Options) (
 		took = time.Since(began)
 		return nil
 	})
-	return took, measure.OwnCPU() - cpu, err
+	return took, machine.CPU() - cpu, err
 }
 
 // runOff measures the lifecycle of jobs that do nothing through 1, 4 and 16 pools.
@@ -141,11 +142,11 @@ func (b *poolBench) cost(ctx context.Context) error {
 		if err := b.enqueue(ctx, n); err != nil {
 			return err
 		}
-		before := measure.OwnCPU()
+		before := machine.CPU()
 		if err := b.byHand(ctx, n); err != nil {
 			return err
 		}
-		hand = append(hand, float64((measure.OwnCPU()-before).Microseconds())/n)
+		hand = append(hand, float64((machine.CPU()-before).Microseconds())/n)
 	}
 	say("%-52s %9.1f µs   by hand %.1f µs; ratio %.2f\n", "CPU of a pool for a job that does nothing", measure.Median(pool), measure.Median(hand), measure.Median(pool)/measure.Median(hand))
 	return nil

@@ -14,6 +14,7 @@ import (
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
+	"humblemule.example/internal/core/store"
 	"humblemule.example/job"
 )
 
@@ -102,7 +103,7 @@ func newAudit(t *testing.T, ledgerPath, data string) *audit {
 		require.NoError(t, json.Unmarshal(lines.Bytes(), &line), lines.Text())
 		a.lines = append(a.lines, line)
 	}
-	db, err := sql.Open("sqlite3", "file:"+data+"?mode=ro")
+	db, err := store.Look(data)
 	require.NoError(t, err)
 	defer db.Close()
 	each := func(query string, read func(rows *sql.Rows) error) {

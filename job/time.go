@@ -22,6 +22,9 @@ func At(t time.Time) Time {
 
 const timeLayout = "2006-01-02T15:04:05.000Z"
 
+// For makes a Duration of a time.Duration; less than a millisecond is dropped.
+func For(d time.Duration) Duration { return Duration(d.Truncate(time.Millisecond)) }
+
 // Go gives the moment as a time.Time in UTC.
 func (t Time) Go() time.Time { return time.UnixMilli(int64(t)).UTC() }
 

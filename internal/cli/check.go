@@ -10,7 +10,6 @@ import (
 	"path/filepath"
 	"slices"
 	"strings"
-	"syscall"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -20,6 +19,7 @@ import (
 	"humblemule.example/internal/cli/present"
 	"humblemule.example/internal/config"
 	"humblemule.example/internal/core/engine"
+	"humblemule.example/internal/machine"
 	"humblemule.example/internal/nearest"
 	"humblemule.example/internal/sentence"
 	"humblemule.example/job"
@@ -139,8 +139,7 @@ func (f *findings) rights(path string) {
 	if _, err := os.Stat(path); err != nil {
 		what = filepath.Dir(path)
 	}
-	const readAndWrite = 4 | 2
-	if err := syscall.Access(what, readAndWrite); err != nil {
+	if err := machine.Usable(what); err != nil {
 		f.add(api.FoundWrong, "rights", "%s cannot be written by this account (%v)", what, err)
 	}
 }

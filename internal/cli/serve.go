@@ -13,10 +13,7 @@ import (
 	"path/filepath"
 	"runtime/debug"
 	"slices"
-	"strconv"
-	"strings"
 	"sync/atomic"
-	"syscall"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
@@ -25,6 +22,7 @@ import (
 	"humblemule.example/internal/config"
 	"humblemule.example/internal/console"
 	"humblemule.example/internal/core/engine"
+	"humblemule.example/internal/machine"
 	"humblemule.example/internal/server"
 )
 
@@ -195,6 +193,9 @@ func (s *service) readSecrets() (tokens []server.Token, err error) {
 // rereadOn reads set-up, tokens and certificate again whenever a signal comes, until ctx
 // ends. What cannot be read leaves everything as it was.
 func (s *service) rereadOn(ctx context.Context, signals ...os.Signal) {
+	if len(signals) == 0 { // which would stand for all
+		return
+	}
 	asked := make(chan os.Signal, 1)
 	signal.Notify(asked, signals...)
 	defer signal.Stop(asked)
@@ -236,7 +237,7 @@ func listenOn(listen string, tokens bool) (net.Listener, error) {
 		return nil, usageError{fmt.Errorf("--listen %q would open the service to other machines, which needs tokens: give --tokens FILE (hmule token new writes one), or use a loopback address such as %s", listen, defaultListen)}
 	}
 	l, err := net.Listen("tcp", listen)
-	if errors.Is(err, syscall.EADDRINUSE) {
+	if machine.AddressInUse(err) {
 		return nil, fmt.Errorf("%s is in use already: stop the service there, or choose another port with --listen 127.0.0.1:6854", listen)
 	}
 	if err != nil {
@@ -265,7 +266,7 @@ func (s *service) run(ctx context.Context) error {
 	if s.asked.MemoryLimit != 0 || os.Getenv("GOMEMLIMIT") == "" {
 		debug.SetMemoryLimit(memoryLimit(s.asked.MemoryLimit))
 	}
-	go s.rereadOn(ctx, syscall.SIGHUP)
+	go s.rereadOn(ctx, rereadSignals...)
 	err := s.server.Serve(ctx, s.listener)
 	return errors.Join(err, s.engine.Close())
 }
@@ -317,22 +318,8 @@ func memoryLimit(asked int64) int64 {
 	if asked != 0 {
 		return asked
 	}
-	has := int64(math.MaxInt64)
-	var machine syscall.Sysinfo_t
-	if syscall.Sysinfo(&machine) == nil {
-		has = int64(machine.Totalram) * int64(machine.Unit)
+	if has := machine.Memory(); has > 0 {
+		return has / 10 * 7
 	}
-	for _, file := range []string{"/sys/fs/cgroup/memory.max", "/sys/fs/cgroup/memory/memory.limit_in_bytes"} {
-		raw, err := os.ReadFile(file)
-		if err != nil {
-			continue
-		}
-		if n, err := strconv.ParseInt(strings.TrimSpace(string(raw)), 10, 64); err == nil {
-			has = min(has, n)
-		}
-	}
-	if has == math.MaxInt64 {
-		return has
-	}
-	return has / 10 * 7
+	return math.MaxInt64
 }

@@ -125,7 +125,7 @@ service:
   data: quay.db
   tokens: /etc/tokens.yaml
   max_payload: 256KiB
-retention: {done: 12h, most_done: 1000}
+retention: {done: 12h, max_done: 1000}
 triage:
   - {type: refused, matches: 'by (\w+)', becomes: refused by $1}
 `))

@@ -15,6 +15,7 @@ import (
 
 	"humblemule.example/api"
 	"humblemule.example/client"
+	"humblemule.example/internal/machine"
 	"humblemule.example/internal/sentence"
 	"humblemule.example/job"
 	"humblemule.example/worker"
@@ -333,7 +334,7 @@ var epoch = time.Now()
 func (s *site) usage(ctx context.Context) (usage, error) {
 	stats, err := s.m.Stats(ctx, "")
 	w := stats.Writing
-	return usage{time.Since(epoch), s.CPU(), OwnCPU(), time.Duration(w.WorkMS) * time.Millisecond, time.Duration(w.DiskMS) * time.Millisecond}, err
+	return usage{time.Since(epoch), s.CPU(), machine.CPU(), time.Duration(w.WorkMS) * time.Millisecond, time.Duration(w.DiskMS) * time.Millisecond}, err
 }
 
 func (u usage) less(v usage) usage {

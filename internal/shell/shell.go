@@ -39,7 +39,6 @@ import (
 	"strconv"
 	"strings"
 	"sync"
-	"syscall"
 	"time"
 
 	"humblemule.example/api"
@@ -51,7 +50,8 @@ import (
 // KillAfter is how long a process group has to end after SIGTERM.
 const KillAfter = 3 * time.Second
 
-// Handle makes a command, which /bin/sh runs, the handler of a task.
+// Handle makes a command, which the shell runs, the handler of a task: /bin/sh, or cmd on
+// Windows.
 func Handle(p *worker.Pool, task, command string) {
 	worker.Handle(p, task, func(ctx context.Context, payload json.RawMessage) (json.RawMessage, error) {
 		return run(ctx, command, payload)
@@ -73,7 +73,7 @@ func Check(command string) error {
 	if word == nil {
 		return nil
 	}
-	if err := exec.Command("/bin/sh", "-c", `command -v -- "$1" >/dev/null`, "sh", word[1]).Run(); err != nil {
+	if !found(word[1]) {
 		return fmt.Errorf("the command %s is not found", word[1])
 	}
 	return nil
@@ -100,24 +100,31 @@ func run(ctx context.Context, command string, payload json.RawMessage) (json.Raw
 	out := &output{job: j}
 	stdout := &lines{each: out.line}
 	stderr := &lines{each: out.complain}
-	cmd := exec.CommandContext(ctx, "/bin/sh", "-c", command)
+	name, args := shell(command)
+	cmd := exec.CommandContext(ctx, name, args...)
 	cmd.Stdin, cmd.Stdout, cmd.Stderr = bytes.NewReader(payload), stdout, stderr
 	cmd.Env = append(os.Environ(), "HMULE_JOB_ID="+strconv.FormatInt(j.ID, 10), "HMULE_ATTEMPT="+strconv.Itoa(j.Attempt), "HMULE_TASK="+j.Task, "HMULE_QUEUE="+j.Queue)
 	if j.Traceparent != "" {
 		cmd.Env = append(cmd.Env, "TRACEPARENT="+j.Traceparent)
 	}
-	cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
+	group := groupOf(cmd, command)
 	var kill *time.Timer
 	cmd.Cancel = func() error {
-		group := -cmd.Process.Pid
-		kill = time.AfterFunc(KillAfter, func() { syscall.Kill(group, syscall.SIGKILL) })
-		return syscall.Kill(group, syscall.SIGTERM)
+		kill = time.AfterFunc(KillAfter, group.kill)
+		return group.end()
 	}
 	cmd.WaitDelay = KillAfter + time.Second
-	err := cmd.Run()
-	if kill != nil && kill.Stop() {
-		syscall.Kill(-cmd.Process.Pid, syscall.SIGKILL) // what of the group has outlived its first process
+	err := cmd.Start()
+	if err == nil {
+		if unbound := group.started(); unbound != nil {
+			j.Log("what the command starts cannot be ended with it: %v", unbound)
+		}
+		err = cmd.Wait()
 	}
+	if kill != nil && kill.Stop() {
+		group.kill() // what of the group has outlived its first process
+	}
+	group.close()
 	stdout.end()
 	stderr.end()
 	if errors.Is(err, exec.ErrWaitDelay) {

@@ -42,8 +42,8 @@ type Options struct {
 	Log *slog.Logger
 }
 
-// Whole gives the options with what was left out.
-func (o Options) Whole() Options {
+// WithDefaults gives the options with what was left out.
+func (o Options) WithDefaults() Options {
 	if o.Wall == nil {
 		o.Wall = time.Now
 	}
@@ -136,7 +136,7 @@ type Committer struct {
 // once [Committer.Start] was called.
 func New(path string, o Options) (*Committer, error) {
 	s, err := store.OpenTold(path, func(done, all int64) {
-		o.Whole().Log.Info("bringing the file to its new tables", "jobs", done, "of", all)
+		o.WithDefaults().Log.Info("bringing the file to its new tables", "jobs", done, "of", all)
 	})
 	if err != nil {
 		return nil, err
@@ -157,7 +157,7 @@ func Over(s *store.Store, o Options) (*Committer, error) {
 }
 
 func newOn(s *store.Store, o Options) *Committer {
-	o = o.Whole()
+	o = o.WithDefaults()
 	clock := &memory.Clock{Wall: o.Wall, Opened: time.Now()}
 	return &Committer{
 		Options: o, Store: s, Memory: memory.New(s, clock), Clock: clock,

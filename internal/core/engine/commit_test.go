@@ -13,13 +13,13 @@ import (
 	"testing/synctest"
 	"time"
 
-	"github.com/mattn/go-sqlite3"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"humblemule.example/api"
 	"humblemule.example/internal/core/command"
 	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/store"
 	"humblemule.example/job"
 )
 
@@ -73,7 +73,7 @@ func TestDiskFault(t *testing.T) {
 		if err := tx.Store.PutNextJob(99); err != nil {
 			return err
 		}
-		return sqlite3.Error{Code: sqlite3.ErrIoErr}
+		return store.DiskFault()
 	}))
 	require.ErrorContains(t, err, "nothing of this was kept")
 	results, err := e.Settle(t.Context(), []api.Settlement{{Token: token, Outcome: job.OutcomeDone}})

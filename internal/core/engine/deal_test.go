@@ -2,7 +2,6 @@ package engine
 
 import (
 	"context"
-	"database/sql"
 	"fmt"
 	"path/filepath"
 	"testing"
@@ -13,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humblemule.example/api"
+	"humblemule.example/internal/core/store"
 	"humblemule.example/job"
 )
 
@@ -48,7 +48,7 @@ func TestRareTask(t *testing.T) {
 	}
 	full := lives("fog.bulletin")
 	began := time.Now()
-	db, err := sql.Open("sqlite3", "file:"+e.c.Store.Path()+"?mode=ro")
+	db, err := store.Look(e.c.Store.Path())
 	require.NoError(t, err)
 	defer db.Close()
 	var n int

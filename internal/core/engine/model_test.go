@@ -180,7 +180,7 @@ func (m *model) exists(queue string) bool {
 }
 
 // rules are the rules of a queue, with what is built in.
-func (m *model) rules(queue string) api.Rules { return m.queues[queue].Rules.Whole() }
+func (m *model) rules(queue string) api.Rules { return m.queues[queue].Rules.WithDefaults() }
 
 // place moves a job to where it belongs.
 func (m *model) place(j *mjob) {

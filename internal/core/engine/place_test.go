@@ -13,6 +13,7 @@ import (
 
 	"humblemule.example/api"
 	"humblemule.example/internal/core/place"
+	"humblemule.example/internal/core/store"
 	"humblemule.example/job"
 )
 
@@ -93,7 +94,7 @@ func TestNewOrder(t *testing.T) {
 // tablesAgree holds the tables against each other: lanes against jobs, turns against jobs,
 // places against the rules of now, and what is kept in memory against the counts.
 func tablesAgree(t *testing.T, e *Engine) {
-	db, err := sql.Open("sqlite3", "file:"+e.c.Store.Path()+"?mode=ro")
+	db, err := store.Look(e.c.Store.Path())
 	require.NoError(t, err)
 	defer db.Close()
 	none := func(what, query string) {

@@ -11,13 +11,13 @@ import (
 	"testing/synctest"
 	"time"
 
-	"github.com/mattn/go-sqlite3"
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
 
 	"humblemule.example/api"
 	"humblemule.example/internal/core/commit"
 	"humblemule.example/internal/core/plan"
+	"humblemule.example/internal/core/store"
 	"humblemule.example/job"
 )
 
@@ -448,7 +448,7 @@ func TestSchedulesOverFaults(t *testing.T) {
 				if err := plan.Fire().Do(tx); err != nil { // in the transaction that fails
 					return err
 				}
-				return sqlite3.Error{Code: sqlite3.ErrIoErr}
+				return store.DiskFault()
 			}))
 			require.ErrorContains(t, err, "nothing of this was kept")
 		}

@@ -61,14 +61,14 @@ type Owned struct {
 	ByHand map[string][]string `json:"by_hand,omitzero"`
 }
 
-var builtInRules = api.Rules{}.Whole()
+var builtInRules = api.Rules{}.WithDefaults()
 
 // rulesOf gives the whole rules of what was set for a queue.
 func rulesOf(d *api.Defaults) *api.Rules {
 	if d == nil {
 		return &builtInRules
 	}
-	r := d.Rules.Whole()
+	r := d.Rules.WithDefaults()
 	return &r
 }
 

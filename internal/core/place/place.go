@@ -204,7 +204,7 @@ func heldByRun(tx *commit.Tx, r *store.Row) (bool, error) {
 	}
 	s := tx.Schedules.Get(r.Schedule)
 	switch {
-	case s == nil || s.Is.Whole().IfStillRunning == api.RunsAlso:
+	case s == nil || s.Is.WithDefaults().IfStillRunning == api.RunsAlso:
 		return false, nil
 	case s.Row.Waiting == r.ID:
 		return true, nil

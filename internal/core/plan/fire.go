@@ -72,7 +72,7 @@ const mostCounted = 100_000
 
 // pendingOf finds the planned times of a schedule that have come, from its next one on.
 func pendingOf(tx *commit.Tx, s *memory.Schedule) (p pending) {
-	late := s.Is.Whole().LateLimit.Go()
+	late := s.Is.WithDefaults().LateLimit.Go()
 	at := s.Row.NextAt
 	for ; at != 0 && at.Add(s.Spread) <= tx.Now; at = s.After(at) {
 		if tx.Now.Sub(at.Add(s.Spread)) <= late && len(p.inTime) < api.MaxMissed {
@@ -94,7 +94,7 @@ func pendingOf(tx *commit.Tx, s *memory.Schedule) (p pending) {
 // makeUp enqueues what the rule on missed times says, and notes the rest in one line.
 func makeUp(tx *commit.Tx, s *memory.Schedule, p *pending) error {
 	made := p.latest
-	switch s.Is.Whole().Missed {
+	switch s.Is.WithDefaults().Missed {
 	case api.MissedSkip:
 		made = nil
 	case api.MissedOnce:
@@ -169,7 +169,7 @@ type last struct {
 // lastRun finds what the last run of a schedule means for a new one. An older run that was
 // requeued counts as the last one does.
 func lastRun(v *commit.View, s *memory.Schedule) (last, error) {
-	rule := s.Is.Whole().IfStillRunning
+	rule := s.Is.WithDefaults().IfStillRunning
 	if rule == api.RunsAlso || s.Row.Last == 0 {
 		return last{}, nil
 	}

@@ -70,7 +70,7 @@ func noteEnd(tx *commit.Tx, s *memory.Schedule, r *store.Row) error {
 // letRequeuedGo lets the first of those runs go on that were requeued and wait for the
 // end of the others.
 func letRequeuedGo(tx *commit.Tx, s *memory.Schedule, ended *memory.EndedRun) error {
-	if !ended.Over() || s.Is.Whole().IfStillRunning == api.RunsAlso {
+	if !ended.Over() || s.Is.WithDefaults().IfStillRunning == api.RunsAlso {
 		return nil
 	}
 	held, err := tx.Store.HeldOf(s.Row.ID, s.Row.Waiting)

@@ -82,7 +82,7 @@ func (rd *Reader) Schedules(ctx context.Context, after string, most int) (all []
 }
 
 func (rd *Reader) tellSchedule(ctx context.Context, s *memory.Schedule, fromFile bool, times int) (api.ScheduleStatus, error) {
-	told := api.ScheduleStatus{Schedule: s.Is.Whole(), Version: s.Row.Version, DefinedBy: api.SettingByHand, Waiting: s.Row.Waiting, SpreadMS: s.Spread.Milliseconds(), PausedAt: s.Row.PausedAt, PausedBy: s.Row.PausedBy}
+	told := api.ScheduleStatus{Schedule: s.Is.WithDefaults(), Version: s.Row.Version, DefinedBy: api.SettingByHand, Waiting: s.Row.Waiting, SpreadMS: s.Spread.Milliseconds(), PausedAt: s.Row.PausedAt, PausedBy: s.Row.PausedBy}
 	told.Name = s.Row.Name
 	paused := s.Row.PausedAt != 0
 	told.Paused = &paused

@@ -96,7 +96,7 @@ func (rd *Reader) Settings(ctx context.Context) (api.Settings, error) {
 	for _, s := range api.SettingsOf("retention", owned.Retention, api.SettingByFile, "") {
 		all, set[s.Name] = append(all, s), true
 	}
-	for _, s := range api.SettingsOf("retention", owned.Retention.Whole(), api.SettingBuiltIn, "") {
+	for _, s := range api.SettingsOf("retention", owned.Retention.WithDefaults(), api.SettingBuiltIn, "") {
 		if !set[s.Name] {
 			all = append(all, s)
 		}

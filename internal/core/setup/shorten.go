@@ -75,7 +75,7 @@ func (se *Setter) leavingBy(ctx context.Context, before, after keeping) (all lea
 			if keep := after.retention.For(after.of(q), s); keep < before.retention.For(before.of(q), s) {
 				g.cut = now.Add(-keep.Go())
 			}
-			if most := after.retention.Most(); s == job.Done && most < before.retention.Most() {
+			if most := after.retention.MaxDoneJobs(); s == job.Done && most < before.retention.MaxDoneJobs() {
 				g.over = max(have-most, 0)
 			}
 			if g.cut != 0 || g.over != 0 {

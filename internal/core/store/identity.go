@@ -9,9 +9,8 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
-	"syscall"
 
-	"golang.org/x/sys/unix"
+	"humblemule.example/internal/machine"
 )
 
 // ready makes a data file ready to be opened: it is there, nobody else's to read, known by
@@ -21,12 +20,12 @@ func ready(path string) error {
 	if err != nil {
 		return err
 	}
-	info, err := f.Stat()
+	links, err := machine.Links(f)
 	if err = errors.Join(err, f.Close()); err != nil {
 		return err
 	}
-	if at, ok := info.Sys().(*syscall.Stat_t); ok && at.Nlink > 1 {
-		return fmt.Errorf("%s has %d names (hard links): a service that opens it by another one would not see this one's lock; remove the other names, or copy the file", path, at.Nlink)
+	if links > 1 {
+		return fmt.Errorf("%s has %d names (hard links): a service that opens it by another one would not see this one's lock; remove the other names, or copy the file", path, links)
 	}
 	for _, name := range []string{path, path + "-wal", path + "-shm"} {
 		if err := os.Chmod(name, 0o600); err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -69,7 +68,7 @@ func renewLog(path string) error {
 		os.Remove(log + ".new")
 		return fmt.Errorf("the log %s could not be written anew: %w", log, err)
 	}
-	return syncFolder(filepath.Dir(path))
+	return machine.SyncFolder(filepath.Dir(path))
 }
 
 // rewrite writes a file over itself and syncs it.
@@ -86,14 +85,6 @@ func rewrite(path string) error {
 	return errors.Join(err, f.Sync(), f.Close())
 }
 
-func syncFolder(path string) error {
-	d, err := os.Open(path)
-	if err != nil {
-		return err
-	}
-	return errors.Join(d.Sync(), d.Close())
-}
-
 // openElsewhere tells whether another process has a data file open with its log, such as
 // the sqlite3 shell: SQLite holds a lock on byte 128 of the -shm file then.
 func openElsewhere(path string) bool {
@@ -103,8 +94,7 @@ func openElsewhere(path string) bool {
 	}
 	defer f.Close()
 	const whileOpen = 128
-	lock := syscall.Flock_t{Type: syscall.F_WRLCK, Whence: io.SeekStart, Start: whileOpen, Len: 1}
-	return syscall.FcntlFlock(f.Fd(), syscall.F_GETLK, &lock) == nil && lock.Type != syscall.F_UNLCK
+	return machine.RangeLocked(f, whileOpen)
 }
 
 // What is known of ids beside the file: the lock file tells a mark below which ids may
@@ -200,15 +190,15 @@ func (s *Store) facts(names ...string) (map[string]string, error) {
 // identityOf is a file's inode and the time of its birth, 0 where its system tells none.
 // The device is no part of it: it may have another number after a reboot.
 func identityOf(path string) (inode, birth string, err error) {
-	var x unix.Statx_t
-	if err := unix.Statx(unix.AT_FDCWD, path, 0, unix.STATX_INO|unix.STATX_BTIME, &x); err != nil {
+	is, err := machine.Identify(path)
+	if err != nil {
 		return "", "", fmt.Errorf("%s cannot be looked at: %w", path, err)
 	}
 	birth = "0"
-	if x.Mask&unix.STATX_BTIME != 0 {
-		birth = fmt.Sprintf("%d.%09d", x.Btime.Sec, x.Btime.Nsec)
+	if is.Made != 0 {
+		birth = fmt.Sprintf("%d.%09d", is.Made/1e9, is.Made%1e9)
 	}
-	return fmt.Sprint(x.Ino), birth, nil
+	return fmt.Sprint(is.Number), birth, nil
 }
 
 // settleMark makes the mark what was used, when the file is closed in order.

@@ -1,13 +1,14 @@
 package store
 
 import (
-	"database/sql"
 	"errors"
 	"fmt"
 	"io/fs"
 	"os"
 	"path/filepath"
-	"syscall"
+	"time"
+
+	"humblemule.example/internal/machine"
 )
 
 // Inspection is what can be told of a data file without changing it.
@@ -26,13 +27,10 @@ type Inspection struct {
 func Inspect(path string) (i Inspection, err error) {
 	i.Known = schema
 	folder := filepath.Dir(path)
-	var disk syscall.Statfs_t
-	if err := syscall.Statfs(folder, &disk); err != nil {
-		return i, explain(path, &fs.PathError{Op: "statfs", Path: folder, Err: err})
+	if i.Free, _, err = machine.Room(folder); err != nil {
+		return i, explain(path, err)
 	}
-	i.Free = int64(disk.Bavail) * disk.Bsize
-	const write = 2
-	if err := syscall.Access(folder, write); err != nil {
+	if err := machine.Usable(folder); err != nil {
 		return i, fmt.Errorf("the folder %s cannot be written: %w; give the service one that it may write to with --data", folder, err)
 	}
 	info, err := os.Stat(path)
@@ -57,24 +55,20 @@ func Inspect(path string) (i Inspection, err error) {
 
 // Room tells how many bytes are free, and how many there are, on the disk of a file.
 func Room(path string) (free, all int64, err error) {
-	var disk syscall.Statfs_t
-	if err := syscall.Statfs(filepath.Dir(path), &disk); err != nil {
-		return 0, 0, err
-	}
-	return int64(disk.Bavail) * disk.Bsize, int64(disk.Blocks) * disk.Bsize, nil
+	return machine.Room(filepath.Dir(path))
 }
 
 // Peek opens a data file beside the service that has it open, to read what the service
 // would read at its start. Nothing of it is changed, and statements that write fail.
 func Peek(path string) (*Store, error) {
 	s := &Store{path: path}
-	readOnly := "file:" + uriPath.Replace(path) + "?mode=ro&_query_only=1&_busy_timeout=1000"
+	readOnly := source{path: path, readOnly: true, busy: time.Second}
 	var err error
-	if s.writeDB, err = sql.Open("sqlite3", readOnly); err != nil {
+	if s.writeDB, err = readOnly.open(); err != nil {
 		return nil, err
 	}
 	s.writeDB.SetMaxOpenConns(1)
-	read, err := sql.Open("sqlite3", readOnly)
+	read, err := readOnly.open()
 	if err == nil {
 		s.read.Store(read)
 		s.conn, err = s.writeDB.Conn(background)
@@ -98,13 +92,12 @@ func inUse(path string) (bool, error) {
 		return false, explain(path, err)
 	}
 	defer f.Close()
-	err = syscall.Flock(int(f.Fd()), syscall.LOCK_SH|syscall.LOCK_NB)
-	return errors.Is(err, syscall.EWOULDBLOCK), nil
+	return machine.Locked(f), nil
 }
 
 // read reads whose file it is, and its version.
 func (i *Inspection) read(path string) error {
-	db, err := sql.Open("sqlite3", "file:"+uriPath.Replace(path)+"?mode=ro&_query_only=1&_busy_timeout=1000")
+	db, err := source{path: path, readOnly: true, busy: time.Second}.open()
 	if err != nil {
 		return err
 	}

@@ -10,7 +10,7 @@ import (
 	"slices"
 	"strings"
 
-	"github.com/mattn/go-sqlite3"
+	"humblemule.example/internal/machine"
 )
 
 // A file whose tables are older is built anew beside the one that is there, written to the
@@ -88,8 +88,7 @@ func (s *Store) rebuiltFrom(version int) error {
 	// that one's.
 	var mode string
 	err := s.conn.QueryRowContext(background, "PRAGMA journal_mode = DELETE").Scan(&mode)
-	var fault sqlite3.Error
-	if errors.As(err, &fault) && fault.Code == sqlite3.ErrBusy || err == nil && mode != "delete" {
+	if faultOf(err) == faultBusy || err == nil && mode != "delete" {
 		return errors.New("the file is open in another program; close it there first")
 	}
 	if err != nil {
@@ -120,7 +119,7 @@ func (s *Store) rebuiltFrom(version int) error {
 	if err := os.Rename(s.path+".new", s.path); err != nil {
 		return err
 	}
-	return syncFolder(filepath.Dir(s.path))
+	return machine.SyncFolder(filepath.Dir(s.path))
 }
 
 // isItself tells whether the file is the one that it says it is, and no copy of it.
@@ -154,7 +153,7 @@ func upgrade(path string, version int, scripts []string) error {
 // onFile opens a file without a journal: nobody else knows it, and what is half done is
 // thrown away.
 func onFile(path, synchronous string, do func(conn *sql.Conn) error) error {
-	db, err := sql.Open("sqlite3", "file:"+uriPath.Replace(path)+"?_synchronous="+synchronous+"&_txlock=immediate&_cache_size=-65536"+layer())
+	db, err := source{path: path, synchronous: synchronous, cacheKiB: 64 << 10}.open()
 	if err != nil {
 		return err
 	}

@@ -2,15 +2,12 @@ package store
 
 import (
 	"crypto/rand"
-	"database/sql"
 	"encoding/hex"
-	"errors"
 	"fmt"
 	"regexp"
 	"strings"
 	"sync"
-
-	"github.com/mattn/go-sqlite3"
+	"time"
 
 	"humblemule.example/job"
 )
@@ -30,8 +27,7 @@ const appID = 0x484d756c
 
 func (s *Store) connect() error {
 	var err error
-	escaped := uriPath.Replace(s.path)
-	s.writeDB, err = sql.Open("sqlite3", fmt.Sprintf("file:%s?_synchronous=FULL&_busy_timeout=5000&_txlock=immediate&_cache_size=-%d", escaped, cacheKiB)+layer())
+	s.writeDB, err = source{path: s.path, synchronous: "FULL", busy: 5 * time.Second, cacheKiB: cacheKiB}.open()
 	if err != nil {
 		return err
 	}
@@ -67,14 +63,14 @@ func (s *Store) connect() error {
 	if err := s.prepare(); err != nil {
 		return err
 	}
-	if s.checkDB, err = sql.Open("sqlite3", "file:"+escaped+"?_synchronous=FULL"+layer()); err != nil {
+	if s.checkDB, err = (source{path: s.path, synchronous: "FULL"}).open(); err != nil {
 		return err
 	}
 	s.checkDB.SetMaxOpenConns(1)
 	if _, err := s.checkDB.ExecContext(background, "PRAGMA wal_autocheckpoint=0"); err != nil {
 		return err
 	}
-	read, err := sql.Open("sqlite3", "file:"+escaped+"?mode=ro&_query_only=1&_busy_timeout=5000&_cache_size=-16384&_stmt_cache_size=64"+layer())
+	read, err := source{path: s.path, readOnly: true, busy: 5 * time.Second, cacheKiB: 16 << 10}.open()
 	if err != nil {
 		return err
 	}
@@ -90,14 +86,6 @@ var uriPath = strings.NewReplacer("%", "%25", "?", "%3f", "#", "%23")
 // fileLayer names the file layer that stores are opened on; empty for the system's.
 var fileLayer string
 
-// layer is what says so to SQLite.
-func layer() string {
-	if fileLayer == "" {
-		return ""
-	}
-	return "&vfs=" + fileLayer
-}
-
 // OpenOn has stores opened on a file layer that a test has registered, until undone.
 func OpenOn(layer string) (undo func()) {
 	before := fileLayer
@@ -108,20 +96,19 @@ func OpenOn(layer string) (undo func()) {
 // IsDiskFault tells whether err came from the disk under the file, so that
 // the connection must not be used any more.
 func IsDiskFault(err error) bool {
-	var e sqlite3.Error
-	return errors.As(err, &e) && (e.Code == sqlite3.ErrIoErr || e.Code == sqlite3.ErrCorrupt)
+	fault := faultOf(err)
+	return fault == faultIO || fault == faultCorrupt
 }
 
 // IsCorrupt tells whether err says that the file itself is damaged.
 func IsCorrupt(err error) bool {
-	var e sqlite3.Error
-	return errors.As(err, &e) && (e.Code == sqlite3.ErrCorrupt || e.Code == sqlite3.ErrNotADB)
+	fault := faultOf(err)
+	return fault == faultCorrupt || fault == faultNotADB
 }
 
 // IsFull tells whether err says that the disk is full.
 func IsFull(err error) bool {
-	var e sqlite3.Error
-	return errors.As(err, &e) && e.Code == sqlite3.ErrFull
+	return faultOf(err) == faultFull
 }
 
 func (s *Store) pragma(name string) (n int64, err error) {

@@ -18,10 +18,9 @@ import (
 	"path/filepath"
 	"strings"
 	"sync/atomic"
-	"syscall"
 	"time"
 
-	"github.com/mattn/go-sqlite3"
+	"humblemule.example/internal/machine"
 )
 
 //go:embed schema/*.sql schema/old/*.sql
@@ -106,7 +105,7 @@ func lockFile(path string) (*os.File, error) {
 	if err != nil {
 		return nil, explain(path, err)
 	}
-	if err := syscall.Flock(int(f.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
+	if err := machine.Lock(f); err != nil {
 		f.Close()
 		return nil, fmt.Errorf("%s is in use by another service on this machine; stop that one, or give this one a file of its own with --data", path)
 	}
@@ -119,17 +118,17 @@ func (s *Store) LastWritten() time.Time { return s.written }
 
 // explain turns what the system says into what a person can act on.
 func explain(path string, err error) error {
-	var sqliteErr sqlite3.Error
+	fault := faultOf(err)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
 		return fmt.Errorf("the folder %s is not there; create it or choose another file with --data", filepath.Dir(path))
-	case errors.Is(err, fs.ErrPermission), errors.Is(err, syscall.EROFS):
+	case errors.Is(err, fs.ErrPermission), machine.ReadOnlyDisk(err):
 		return fmt.Errorf("%s cannot be written: %w; give the service a folder it may write to with --data", path, err)
-	case errors.As(err, &sqliteErr):
-		switch sqliteErr.Code {
-		case sqlite3.ErrNotADB, sqlite3.ErrCorrupt:
+	case fault != 0:
+		switch fault {
+		case faultNotADB, faultCorrupt:
 			return fmt.Errorf("%s is damaged or no data file of ours (%w); nothing was changed: restore a backup, or start with a new file with --data", path, err)
-		case sqlite3.ErrCantOpen, sqlite3.ErrReadonly, sqlite3.ErrPerm:
+		case faultCantOpen, faultReadonly, faultPerm:
 			return fmt.Errorf("%s cannot be written (%w); give the service a file and a folder it may write to with --data", path, err)
 		}
 	}

@@ -131,7 +131,7 @@ func retainState(tx *commit.Tx, q *memory.Named, s job.State, most int) (again b
 	before := tx.Now.Add(-keep)
 	over := int64(0)
 	if s == job.Done {
-		over = have - tx.Settings.Owned().Retention.Most()
+		over = have - tx.Settings.Owned().Retention.MaxDoneJobs()
 	}
 	limit := most + tx.Room(commit.ThingRetain)
 	rows, err := tx.Store.FirstFinished(q.ID, s, limit)

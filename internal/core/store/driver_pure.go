@@ -1,0 +1,54 @@
+//go:build !cgo
+
+package store
+
+import (
+	"errors"
+	"fmt"
+
+	"modernc.org/sqlite"
+)
+
+// Driver names what reads and writes data files.
+const Driver = "modernc.org/sqlite (pure Go)"
+
+const driverName = "sqlite"
+
+// parameters say how to open the source, in the words of this driver.
+func (s source) parameters() []string {
+	all := []string{"_txlock=immediate"}
+	if s.readOnly {
+		all = []string{"mode=ro", "_pragma=query_only(1)"}
+	}
+	if s.synchronous != "" {
+		all = append(all, fmt.Sprintf("_pragma=synchronous(%s)", s.synchronous))
+	}
+	if s.busy != 0 {
+		all = append(all, fmt.Sprintf("_pragma=busy_timeout(%d)", s.busy.Milliseconds()))
+	}
+	if s.cacheKiB != 0 {
+		all = append(all, fmt.Sprintf("_pragma=cache_size(-%d)", s.cacheKiB))
+	}
+	return all
+}
+
+// faultOf is the number of the fault that an error of the driver tells; 0 where it is none.
+func faultOf(err error) int {
+	var e *sqlite.Error
+	if errors.As(err, &e) {
+		return e.Code() & 0xff
+	}
+	var told toldFault
+	if errors.As(err, &told) {
+		return int(told)
+	}
+	return 0
+}
+
+// toldFault is a fault that tests bring about.
+type toldFault int
+
+func (f toldFault) Error() string { return fmt.Sprintf("fault %d", int(f)) }
+
+// DiskFault is an error as the driver tells it when the disk fails, for tests.
+func DiskFault() error { return toldFault(faultIO) }

@@ -198,13 +198,13 @@ func terminals(ctx context.Context, out, program, only string, s shown) error {
 		name, command string
 		rows          int
 	}{
-		{"jobs", "hmule jobs --limit 22", 30},
+		{"jobs", "hmule job list --limit 22", 30},
 
-		{"job", fmt.Sprintf("hmule job %d; hmule why %d; hmule why %d", s.dead.ID, s.waiting.ID, s.ready.ID), 25},
-		{"schedules", "hmule schedules; hmule cron '30 1 28 3 *' --zone Europe/Lisbon --count 3; hmule coming --limit 4", 30},
-		{"queues", "hmule queues; hmule tasks", 24},
-		{"workers", "hmule workers; hmule worker archive-room; hmule log " + fmt.Sprint(s.running.ID), 36},
-		{"dead", "hmule dead; hmule backoff --limit 9", 22},
+		{"job", fmt.Sprintf("hmule job show %d; hmule job why %d; hmule job why %d", s.dead.ID, s.waiting.ID, s.ready.ID), 25},
+		{"schedules", "hmule schedule list; hmule explain cron '30 1 28 3 *' --zone Europe/Lisbon --count 3; hmule schedule coming --limit 4", 30},
+		{"queues", "hmule queue list; hmule task list", 24},
+		{"workers", "hmule worker list; hmule worker show archive-room; hmule job log " + fmt.Sprint(s.running.ID), 36},
+		{"dead", "hmule dead list; hmule explain retry --limit 9", 22},
 		{"load", "hmule load --example > load.yaml; hmule load load.yaml 2>/dev/null", 33},
 	} {
 		if !strings.Contains("terminal-"+t.name, only) {

@@ -30,6 +30,15 @@ func (l problems) Accept() (net.Conn, error) {
 
 type refusing struct{ net.Conn }
 
+// CloseWrite lets package net/http end its side first, so that a caller which is still sending
+// reads what it was refused for.
+func (c refusing) CloseWrite() error {
+	if half, can := c.Conn.(interface{ CloseWrite() error }); can {
+		return half.CloseWrite()
+	}
+	return nil
+}
+
 // What package net/http writes at once for a request that it cannot parse. An answer of the
 // service never has these headers alone.
 var (

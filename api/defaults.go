@@ -34,7 +34,7 @@ type Defaults struct {
 // the jobs of tasks.
 func BuiltInQueue() *Defaults { return &Defaults{Rules: Rules{}.WithDefaults()} }
 
-// BuiltInTask is told with [BuiltInQueue].
+// BuiltInTask goes with [BuiltInQueue].
 func BuiltInTask() *Defaults {
 	priority, policy := job.DefaultPriority, (&job.Spec{}).Policy()
 	return &Defaults{Queue: job.DefaultQueue, Priority: &priority, MaxAttempts: &policy.MaxAttempts, Retry: &policy.Retry}

@@ -175,7 +175,7 @@ func (x *Extension) CheckSteps() []job.FieldError {
 		}
 		switch {
 		case name == "" || len(name) > MaxStepName:
-			c.Add(field, "is no name of a step; use 1 to %d bytes", MaxStepName)
+			c.Add(field, "is not a valid name of a step; use 1 to %d bytes", MaxStepName)
 		case told != 1:
 			c.Add(field, "tells one of begun, result and not_done")
 		case len(s.Result) > MaxResultBytes:

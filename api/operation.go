@@ -98,14 +98,14 @@ func (r *ActRequest) Check() []job.FieldError {
 	var c check.List
 	on, known := actOn[r.Action]
 	if !known {
-		c.Add("action", "%q is no action on many jobs; it is cancel, requeue, start_now, discard, patch or purge", text.Shorten(r.Action))
+		c.Add("action", "%q is not a valid action on many jobs; it is cancel, requeue, start_now, discard, patch or purge", text.Shorten(r.Action))
 		return c
 	}
 	switch {
 	case r.Filter == nil && len(r.IDs) == 0:
 		c.Add("filter", "is missing; say which jobs by filter or ids")
 	case r.Filter != nil && len(r.IDs) > 0:
-		c.Add("ids", "stand beside filter; give one of the two")
+		c.Add("ids", "cannot be combined with filter; give one of the two")
 	case len(r.IDs) > job.MaxSpecs:
 		c.Add("ids", "are %d; at most %d are taken: use a filter", len(r.IDs), job.MaxSpecs)
 	}

@@ -102,7 +102,7 @@ func CheckTriage(rules []TriageRule) []job.FieldError {
 		case len(r.Matches) > longest:
 			c.Add(at("matches"), "is longer than %d bytes", longest)
 		case err != nil:
-			c.Add(at("matches"), "is no pattern: %v", err)
+			c.Add(at("matches"), "is not a valid pattern: %v", err)
 		}
 		if r.Becomes == "" || len(r.Becomes) > longestText {
 			c.Add(at("becomes"), "is 1 to %d bytes: the cause's text", longestText)

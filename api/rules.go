@@ -149,7 +149,7 @@ func (r *Rules) check(ofQueue bool) []job.FieldError {
 		c.Add("max_waiting", "%d is outside 1 to %d; leave it out for no bound", *r.MaxWaiting, mostWaiting)
 	}
 	if r.Turns != "" && r.Order == OrderAgeing {
-		c.Add("turns", "cannot stand beside the order ageing: turns already keep any owner from starving; leave one of the two out")
+		c.Add("turns", "cannot be combined with the order ageing: turns already keep any owner from starving; leave one of the two out")
 	}
 	r.checkWeights(&c)
 	if r.Rate != nil {

@@ -78,7 +78,7 @@ func (s *Schedule) Check(maxPayload int) []job.FieldError {
 	case s.Cron == "" && s.Every == 0:
 		c.Add("cron", "is missing; give an expression such as 30 3 * * *, or every, such as 90s")
 	case s.Cron != "" && s.Every != 0:
-		c.Add("every", "stands beside cron; give one of the two")
+		c.Add("every", "cannot be combined with cron; give one of the two")
 	case s.Every != 0 && (s.Every < shortestEvery || s.Every > longestEvery):
 		c.Add("every", "%s is outside 1s to 366d", s.Every)
 	}

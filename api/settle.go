@@ -93,7 +93,7 @@ func (r *Report) Mend() []job.FieldError {
 	if p := r.Progress; p != nil {
 		switch {
 		case math.IsNaN(p.Percent):
-			c.Add("progress.percent", "is no number; the progress was left out")
+			c.Add("progress.percent", "is not a valid number; the progress was left out")
 			r.Progress = nil
 		case p.Percent < 0 || p.Percent > 100:
 			c.Add("progress.percent", "%v is outside 0 to 100; the nearest of these was taken", p.Percent)
@@ -130,7 +130,7 @@ func (s *Settlement) CheckOutcome() []job.FieldError {
 	case job.OutcomeDone, job.OutcomeFailed, job.OutcomeGiveUp, job.OutcomeReleased, job.OutcomeSkipped, job.OutcomePostponed:
 		return nil
 	}
-	return []job.FieldError{{Field: "outcome", Message: fmt.Sprintf("%q is no outcome; the outcomes are done, failed, give_up, skipped, postponed and released", text.Shorten(string(s.Outcome)))}}
+	return []job.FieldError{{Field: "outcome", Message: fmt.Sprintf("%q is not a valid outcome; the outcomes are done, failed, give_up, skipped, postponed and released", text.Shorten(string(s.Outcome)))}}
 }
 
 // CheckEnqueue answers why the follow-ups of a settlement cannot be enqueued. maxPayload

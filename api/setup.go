@@ -22,7 +22,7 @@ type Setup struct {
 // SetupRequest asks what a setup would change, or makes it so.
 type SetupRequest struct {
 	Setup
-	// Adopt lets the file define what was set otherwise before.
+	// Adopt lets the file define what was set in another way before.
 	Adopt bool `json:"adopt,omitzero"`
 	// DryRun tells the difference and changes nothing.
 	DryRun bool `json:"dry_run,omitzero"`
@@ -58,7 +58,7 @@ type SetupChange struct {
 	// Kind is queue, task, schedule, retention or triage; the last two have no names.
 	Kind string `json:"kind"`
 	Name string `json:"name,omitzero"`
-	// Change is add, change, adopt (it was set otherwise than by a file) or remove: its
+	// Change is add, change, adopt (it was not set by a file) or remove: its
 	// settings are taken away, its jobs stay.
 	Change string `json:"change"`
 	// Fields are the settings that differ.

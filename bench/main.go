@@ -125,7 +125,7 @@ func chosen(names []string) ([]scenario, error) {
 	for _, name := range names {
 		i := slices.IndexFunc(scenarios, func(s scenario) bool { return s.name == name })
 		if i < 0 {
-			return nil, fmt.Errorf("%q is no scenario; go run . -help lists them", name)
+			return nil, fmt.Errorf("%q is not a valid scenario; go run . -help lists them", name)
 		}
 		all = append(all, scenarios[i])
 	}

@@ -83,12 +83,12 @@ func TestRetry(t *testing.T) {
 
 // What the service refuses is not tried again, and says what it says.
 func TestRefusal(t *testing.T) {
-	s := script(t, problemOf(422, `{"type":"urn:humblemule:problem:invalid","title":"x","status":422,"detail":"the job was not taken in","errors":[{"field":"priority","message":"10 is outside 0 to 9"}]}`))
+	s := script(t, problemOf(422, `{"type":"urn:humblemule:problem:invalid","title":"x","status":422,"detail":"the job was not enqueued","errors":[{"field":"priority","message":"10 is outside 0 to 9"}]}`))
 	_, err := s.client(t, 10*time.Second).Enqueue(t.Context(), job.Spec{Task: "a"})
 	var p *job.Problem
 	require.ErrorAs(t, err, &p)
 	assert.Equal(t, job.Invalid, p.Kind)
-	assert.EqualError(t, err, "the job was not taken in: priority 10 is outside 0 to 9")
+	assert.EqualError(t, err, "the job was not enqueued: priority 10 is outside 0 to 9")
 	assert.Len(t, s.keys, 1)
 }
 

@@ -74,15 +74,15 @@ func TestCommands(t *testing.T) {
 	says("not due until", "job", "why", "2")
 	token := lease(t, m, "w", 1)[0].Token
 	says("A worker runs it: try 1 of 1", "job", "why", "1")
-	_, err := m.Source().Settle(t.Context(), []api.Settlement{{Token: token, Outcome: job.OutcomeFailed, Error: &job.Failure{Type: "manifest_malformed", Message: "line 4: the weight is no number", Stack: "manifest.go:12 weigh()"}}})
+	_, err := m.Source().Settle(t.Context(), []api.Settlement{{Token: token, Outcome: job.OutcomeFailed, Error: &job.Failure{Type: "manifest_malformed", Message: "line 4: the weight is not a valid number", Stack: "manifest.go:12 weigh()"}}})
 	require.NoError(t, err)
-	says("line 4: the weight is no number", "job", "why", "1")
+	says("line 4: the weight is not a valid number", "job", "why", "1")
 	says("▼ dead", "job", "list", "--state", "dead", "--label", "berth=berth-3", "--owner", "Marsh Agency", "--since", "1h")
 	said, _, _ := run(t, s.url, "job", "show", "1")
 	for _, want := range []string{"manifest_malformed: line 4", "max attempts  1  from the job", "timeout       none  built in", "manifest.go:12 weigh()"} {
 		assert.Contains(t, said, want)
 	}
-	says("line #: the weight is no number", "dead", "list")
+	says("line #: the weight is not a valid number", "dead", "list")
 	cause, _, _ := run(t, s.url, "dead", "list", "-o", "ids")
 	says("manifest.check", "dead", "show", strings.TrimSpace(cause))
 	says("Job 3 is ○ ready", "enqueue", "berth.plan", "--lane", "berth-3", "--queue", "quay", "--start-by", "2099-01-01T00:00:00Z")
@@ -317,7 +317,7 @@ func TestSetup(t *testing.T) {
 }
 
 // What a load of the harbour's own file leaves differs from it in nothing, at once, after
-// some work, and after a restart that loads it again, which is no action.
+// some work, and after a restart that loads it again, which is not a valid action.
 func TestHarbourSetup(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "hmule.yaml")
 	require.NoError(t, os.WriteFile(file, harbour.Setup(), 0o600))
@@ -368,7 +368,7 @@ func TestCheck(t *testing.T) {
 	said := check(1, "--config", write("hmule.yaml", "tasks:\n  log.bind: {queue: bindry}\n"), "--data", s.data, "--tokens", write("tokens.yaml", "tokens: []\n"))
 	for _, want := range []string{
 		"defines 0 queues, 1 task and 0 schedules", "tokens.yaml holds no token", "a service has it open", "are free", "it answers, with 1 queue", "agrees with this one's",
-		"1 job is ready in queue bindery, and nobody takes it.", "waits in queue bindry, which nothing defines (the nearest is bindery)", "differs from the file in task log.bind", "3 wrong.",
+		"No worker serves queue bindery: 1 job is ready and waiting.", "waits in queue bindry, which nothing defines (the nearest is bindery)", "differs from the file in task log.bind", "3 wrong.",
 	} {
 		assert.Contains(t, said, want)
 	}

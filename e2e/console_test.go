@@ -121,7 +121,7 @@ func TestConsole(t *testing.T) {
 	pool := worker.New(m.Source(), worker.Options{Name: "quay", Slots: 2})
 	worker.Handle(pool, "manifest.check", func(_ context.Context, name string) (string, error) {
 		if !mended.Load() {
-			return "", errors.New("line 4: the weight of " + name + " is no number")
+			return "", errors.New("line 4: the weight of " + name + " is not a valid number")
 		}
 		return "checked", nil
 	})
@@ -132,12 +132,12 @@ func TestConsole(t *testing.T) {
 	j, err := m.Enqueue(t.Context(), job.Spec{Task: "manifest.check", Payload: job.JSON("<b>heron</b>"), MaxAttempts: &once})
 	require.NoError(t, err)
 
-	p.says("1 dead letter waits for a fix.")
+	p.says("1 dead letter.")
 	p.do(chromedp.Click(chromedp.CSS(`nav [title="Is not tried again by itself: a dead letter"]`)))
 	p.waitFor(`location.search === "?state=dead"`)
 	p.do(chromedp.Click(chromedp.CSS(fmt.Sprintf(`tr[data-job="%d"] a`, j.ID))))
 	p.says("All its attempts are used up: try 1 of 1 failed.")
-	p.says("line 4: the weight of <b>heron</b> is no number")
+	p.says("line 4: the weight of <b>heron</b> is not a valid number")
 	assert.Contains(t, p.eval("location.pathname"), fmt.Sprintf("/jobs/%d", j.ID))
 	assert.Equal(t, "0", p.eval(`String(document.querySelectorAll("aside b").length)`), "a payload is never markup")
 
@@ -147,7 +147,7 @@ func TestConsole(t *testing.T) {
 	p.says(fmt.Sprintf("hmule job requeue %d", j.ID))
 	p.do(chromedp.Click(chromedp.CSS(`[role=dialog] button[type=submit]`)))
 	p.waitFor(`document.querySelector("aside")?.innerText.includes("Its handler finished it")`)
-	p.says("Nothing waits to be started.")
+	p.says("No job is waiting.")
 	p.waitFor(`document.body.innerText.includes("No job is dead now.")`)
 
 	p.accessible("the page with a job beside the list")
@@ -158,7 +158,7 @@ func TestConsole(t *testing.T) {
 
 	// A wrong payload is refused in the dialog, and nothing is changed.
 	p.do(chromedp.Navigate(fmt.Sprintf("%s/jobs/%d", s.url, j.ID)), chromedp.Click(chromedp.CSS("aside .button")), chromedp.SendKeys(chromedp.CSS("[role=dialog] textarea"), "{"))
-	p.says("The payload is no JSON")
+	p.says("The payload is not valid JSON")
 	p.accessible("a dialog")
 	p.do(chromedp.KeyEvent("\u001b"))
 	p.waitFor(`!document.querySelector("[role=dialog]")`)
@@ -166,7 +166,7 @@ func TestConsole(t *testing.T) {
 	// On a telephone nothing is wider than the screen, and the sentence comes first.
 	p.do(chromedp.EmulateViewport(390, 844))
 	p.do(chromedp.Navigate(s.url + "/"))
-	p.says("Nothing waits to be started.")
+	p.says("No job is waiting.")
 	p.waitFor(`document.documentElement.scrollWidth <= document.documentElement.clientWidth`)
 	p.accessible("the page on a telephone")
 	p.do(chromedp.EmulateViewport(1920, 1080))
@@ -191,7 +191,7 @@ func TestConsole(t *testing.T) {
 	p.waitFor(`!document.body.innerText.includes("No answer for")`)
 	_, err = m.Enqueue(t.Context(), job.Spec{Task: "manifest.check", Queue: "archive"})
 	require.NoError(t, err)
-	p.says("1 job is ready in queue archive, and nobody takes it.")
+	p.says("No worker serves queue archive: 1 job is ready and waiting.")
 	p.theme("dark")
 	p.waitFor(`getComputedStyle(document.documentElement).backgroundColor.startsWith("oklch(0.19")`)
 }
@@ -221,7 +221,7 @@ func TestDeadLetters(t *testing.T) {
 	require.NoError(t, err)
 
 	p := open(t, s.url+"/")
-	p.says("40 dead letters wait for a fix.")
+	p.says("40 dead letters.")
 	press := func(xpath string) { p.do(chromedp.Click(chromedp.Search(xpath))) }
 	press(`//a[contains(text(),"40 dead letters wait")]`)
 	p.says("40 jobs, all of one cause.")
@@ -247,7 +247,7 @@ func TestDeadLetters(t *testing.T) {
 	press(`//button[text()="Try 3, then release 37"]`)
 	p.says("Requeue finished")
 	p.says("40 of 40 jobs")
-	p.says("Nothing waits to be started.")
+	p.says("No job is waiting.")
 	require.Eventually(t, func() bool {
 		stats, err := m.Stats(t.Context(), "")
 		return err == nil && stats.Counts[job.Done] == 40
@@ -366,7 +366,7 @@ func TestSettingsAndPatch(t *testing.T) {
 	enter(`//select[@name="curve"]`, "l")
 	p.waitFor(`document.querySelector("select[name=curve]").value === "linear"`)
 	enter(`//input[@name="first"]`, "10 parsecs")
-	p.says(`retry.first "10 parsecs" is no duration`)
+	p.says(`retry.first "10 parsecs" is not a valid duration`)
 	press(`//aside//button[text()="As it was"]`)
 	enter(`//input[@name="max_attempts"]`, "3")
 	p.says("3 attempts; the last one comes")
@@ -393,7 +393,7 @@ func TestSettingsAndPatch(t *testing.T) {
 
 	press(`//aside//button[text()="Requeue 2 jobs"]`)
 	enter(`//*[@role="dialog"]//textarea`, `{"bank":`)
-	p.says("The patch is no JSON")
+	p.says("The patch is not valid JSON")
 	enter(`//*[@role="dialog"]//textarea`, `"harbour"}`)
 	p.waitFor(`document.querySelector("[role=dialog]").innerText.includes('"bank": "quay"')`)
 	p.waitFor(`document.querySelector("[role=dialog]").innerText.includes('"bank": "harbour"')`)

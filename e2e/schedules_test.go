@@ -38,13 +38,13 @@ func TestSchedules(t *testing.T) {
 	says("every            not set → 1m30s", "schedule", "set", "buoys", "every=90s")
 	says("buoys", "schedule", "list")
 	says("Job 1 was enqueued", "schedule", "run", "tides")
-	refuses(1, "the last run of tides, job 1, is not over", "schedule", "run", "tides")
+	refuses(1, "the last run of tides, job 1, is unfinished", "schedule", "run", "tides")
 	says("Schedule buoys is paused.", "schedule", "pause", "buoys")
 	says("Schedule buoys was resumed, next at", "schedule", "resume", "buoys")
 	says("schedule tides", "schedule", "coming", "--task", "tide.predict")
 	says("planned run", "schedule", "coming", "--span", "31d")
 	says("at 01:30 on every Monday to Friday", "explain", "cron", "30 1 * * mon-fri", "--zone", "Europe/Lisbon")
-	refuses(1, "zone \"Lisbn\" is no time zone (the nearest is Europe/Lisbon)", "explain", "cron", "* * * * *", "--zone", "Lisbn")
+	refuses(1, "zone \"Lisbn\" is not a valid time zone (the nearest is Europe/Lisbon)", "explain", "cron", "* * * * *", "--zone", "Lisbn")
 	refuses(1, "there is no schedule", "schedule", "show", "nothing")
 	refuses(2, `"walk" is not a command of hmule schedule`, "schedule", "walk", "tides")
 	refuses(1, "every", "schedule", "set", "tides", "every=soon")
@@ -83,12 +83,12 @@ func TestSchedules(t *testing.T) {
 		{"PUT", "/v1/schedules/x", `{"cron":"*/0 * * * *","job":{"task":"a"}}`, "cron", "goes nowhere"},
 		{"PUT", "/v1/schedules/x", `{"cron":"* * * * 5-1","job":{"task":"a"}}`, "cron", "runs backwards"},
 		{"PUT", "/v1/schedules/x", `{"cron":"0 0 30 2 *","job":{"task":"a"}}`, "cron", "February has no day 30"},
-		{"PUT", "/v1/schedules/x", `{"cron":"* * * * *","zone":"Mars/Base","job":{"task":"a"}}`, "zone", "is no time zone"},
+		{"PUT", "/v1/schedules/x", `{"cron":"* * * * *","zone":"Mars/Base","job":{"task":"a"}}`, "zone", "is not a valid time zone"},
 		{"PUT", "/v1/schedules/x", `{"cron":"* * * * *","until":"2020-01-01T00:00:00Z","job":{"task":"a"}}`, "until", "leaves no time to come"},
 		{"PUT", "/v1/schedules/x", `{"cron":"* * * * *","crn":1,"job":{"task":"a"}}`, "crn", "spelling"},
 		{"PUT", "/v1/schedules/x", `{"cron":"* * * * *","job":{"task":"a","run_at":"2036-01-01T00:00:00Z"}}`, "job.run_at", "cannot stand in a schedule"},
-		{"PUT", "/v1/schedules/x", `{"cron":"* * * * *","job":{"task":"A B"}}`, "job.task", "is no name"},
-		{"PUT", "/v1/schedules/X", `{"cron":"* * * * *","job":{"task":"a"}}`, "name", "is no name"},
+		{"PUT", "/v1/schedules/x", `{"cron":"* * * * *","job":{"task":"A B"}}`, "job.task", "is not a valid name"},
+		{"PUT", "/v1/schedules/X", `{"cron":"* * * * *","job":{"task":"a"}}`, "name", "is not a valid name"},
 		{"GET", "/v1/explain/cron?expr=61+*+*+*+*", "", "expr", "61 is outside 0 to 59"},
 		{"GET", "/v1/explain/cron", "", "expr", "is empty"},
 		{"GET", "/v1/coming?span=1y", "", "span", "90s"},

@@ -298,7 +298,7 @@ func (c checker) RoundTrip(req *http.Request) (*http.Response, error) {
 		Options: &openapi3filter.Options{IncludeResponseStatus: true},
 	})
 	if err != nil {
-		c.t.Errorf("%s %s answered %d otherwise than openapi.yaml says: %v\n%s", req.Method, req.URL.Path, resp.StatusCode, err, body)
+		c.t.Errorf("%s %s answered %d, which openapi.yaml does not describe: %v\n%s", req.Method, req.URL.Path, resp.StatusCode, err, body)
 	}
 	return resp, nil
 }

@@ -88,7 +88,7 @@ func TestWorkersPage(t *testing.T) {
 	_, err = m.Enqueue(t.Context(), job.Spec{Task: "log.pack", Payload: job.JSON(true)})
 	require.NoError(t, err)
 	p.do(chromedp.Click(chromedp.Search(`//button[text()="Resume queue common"]`)), chromedp.Click(chromedp.CSS(`[role=dialog] button[type=submit]`)))
-	p.says("Nothing waits to be started.")
+	p.says("No job is waiting.")
 
 	p.do(chromedp.Navigate(s.url+"/workers/"+pool.ID()), chromedp.Click(chromedp.Search(`//button[text()="Drain quay"]`)))
 	p.says("1 worker takes no more jobs. It runs no job now.")

@@ -62,7 +62,7 @@ func (r *Retry) check() []FieldError {
 	full := r.WithDefaults()
 	fields, known := curveFields[full.Curve]
 	if !known {
-		c.Add("retry.curve", "%q is no curve; it is exponential, linear, fixed or list", text.Shorten(r.Curve))
+		c.Add("retry.curve", "%q is not a valid curve; it is exponential, linear, fixed or list", text.Shorten(r.Curve))
 		return c
 	}
 	given := map[string]bool{"first": r.First != 0, "factor": r.Factor != 0, "step": r.Step != 0, "ceiling": r.Ceiling != 0, "delays": r.Delays != nil}

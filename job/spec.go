@@ -147,7 +147,7 @@ func (s *Spec) Check(maxPayload int) []FieldError {
 		c.Add("priority", "%d is outside 0 to 9; 9 goes first", *s.Priority)
 	}
 	if s.RunAt != 0 && s.Delay != 0 {
-		c.Add("delay", "stands beside run_at; give one of the two")
+		c.Add("delay", "cannot be combined with run_at; give one of the two")
 	}
 	if s.StartBy != 0 && s.StartBy < s.RunAt {
 		c.Add("start_by", "%s is before run_at: the job could never start", s.StartBy)

@@ -108,5 +108,5 @@ func ParseState(word string) (State, error) {
 	for i, s := range all {
 		words[i] = s.String()
 	}
-	return Unplaced, fmt.Errorf("%q is no state; the states are %s and %s", word, strings.Join(words[:len(words)-1], ", "), words[len(words)-1])
+	return Unplaced, fmt.Errorf("%q is not a valid state; the states are %s and %s", word, strings.Join(words[:len(words)-1], ", "), words[len(words)-1])
 }

@@ -55,7 +55,7 @@ func (t Time) AppendText(b []byte) ([]byte, error) {
 func (t *Time) UnmarshalText(text []byte) error {
 	parsed, err := time.Parse(time.RFC3339Nano, string(text))
 	if err != nil || parsed.Year() < 2000 {
-		return fmt.Errorf("%q is no time; write RFC 3339 such as 2026-11-23T06:00:00Z", text)
+		return fmt.Errorf("%q is not a valid time; write RFC 3339 such as 2026-11-23T06:00:00Z", text)
 	}
 	*t = At(parsed)
 	return nil
@@ -125,7 +125,7 @@ var (
 func ParseDuration(text string) (Duration, error) {
 	total, ok := parseSpan(text)
 	if !ok {
-		return 0, fmt.Errorf("%q is no duration; write it as 90s, 1h30m, 2d or PT90S", text)
+		return 0, fmt.Errorf("%q is not a valid duration; write it as 90s, 1h30m, 2d or PT90S", text)
 	}
 	if total < 0 {
 		return 0, fmt.Errorf("%q is negative; a duration is 0s or more", text)

@@ -93,7 +93,7 @@ func (t *typed) ErrorType() string { return t.kind }
 
 func (t *typed) Unwrap() error { return t.error }
 
-// ending is an error that ends an attempt otherwise than by failing it.
+// ending is an error that ends an attempt without failing it.
 type ending struct {
 	outcome job.Outcome
 	delay   time.Duration

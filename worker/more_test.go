@@ -39,7 +39,7 @@ func TestReports(t *testing.T) {
 		worker.Handle(pool, "log.pack", func(ctx context.Context, fails bool) (string, error) {
 			j := worker.Job(ctx)
 			assert.NoError(t, j.FollowUp(job.Spec{Task: "notice.publish", Delay: job.Duration(time.Hour)}))
-			assert.ErrorContains(t, j.FollowUp(job.Spec{Task: "Notice"}), "is no name")
+			assert.ErrorContains(t, j.FollowUp(job.Spec{Task: "Notice"}), "is not a valid name")
 			assert.ErrorContains(t, j.Label("", "x"), "labels")
 			for n := range 10 {
 				j.Progress(float64(10*n), fmt.Sprint("block ", n))

@@ -131,7 +131,7 @@ func (k *keptLog) WithGroup(name string) slog.Handler {
 }
 
 // Progress tells how far the job has come: 0 to 100 per cent, and a note of at
-// most 200 bytes. What is no number tells nothing.
+// most 200 bytes. What is not a valid number tells nothing.
 func (r *Running) Progress(percent float64, note string) {
 	if math.IsNaN(percent) {
 		return

@@ -35,14 +35,14 @@ export function Ask({ deed, j }: { deed: Deed; j: Job }) {
           <textarea className="mt-1 block w-full rounded-sm border border-quiet bg-ground p-2 font-mono text-[13px]" rows={Math.min(12, followUps.split('\n').length + 1)} spellCheck={false} value={followUps} onChange={(e) => setFollowUps(e.target.value)} />
         </label>
       )}
-      {deed === 'accept' && problemOf(followUps) && <p role="alert">The follow-ups are no JSON: {problemOf(followUps)}</p>}
+      {deed === 'accept' && problemOf(followUps) && <p role="alert">The follow-ups are not valid JSON: {problemOf(followUps)}</p>}
       {deed === 'requeue' && (
         <label className="block">
           <span className="text-quiet">Payload, which you may change first</span>
           <textarea className="mt-1 block w-full rounded-sm border border-quiet bg-ground p-2 font-mono text-[13px]" rows={Math.min(12, before.split('\n').length + 1)} spellCheck={false} value={text} onChange={(e) => setText(e.target.value)} />
         </label>
       )}
-      {wrong && <p role="alert">The payload is no JSON: {wrong}</p>}
+      {wrong && <p role="alert">The payload is not valid JSON: {wrong}</p>}
       {edited && !wrong && <Difference name="What you change" before={j.payload ?? null} after={exact(text)} />}
     </Question>
   )

@@ -3,7 +3,7 @@ import { Link, useNavigate } from 'react-router'
 
 import { age, moment } from './format'
 
-/** Beside is what stands beside a list while one of its rows is read. Escape closes it. */
+/** Beside is the panel beside a list while one of its rows is read. Escape closes it. */
 export function Beside({ title, beside, back, children }: { title: string; beside?: ReactNode; back: string; children: ReactNode }) {
   const navigate = useNavigate()
   useEffect(() => {

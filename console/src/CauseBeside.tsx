@@ -205,7 +205,7 @@ function Release({ c }: { c: Cause }) {
         <span className="text-quiet">Change their payloads by a JSON merge patch, where that is the fix</span>
         <textarea className="mt-1 block w-full rounded-sm border border-quiet bg-ground p-2 font-mono text-[13px]" rows={2} spellCheck={false} placeholder={'{"bank":"harbour-savings"}'} value={patch} onChange={(e) => setPatch(e.target.value)} />
       </label>
-      {wrong && <p role="alert">The patch is no JSON: {wrong}</p>}
+      {wrong && <p role="alert">The patch is not valid JSON: {wrong}</p>}
       {!wrong && patch.trim() && <Patched filter={filter} patch={patch.trim()} />}
     </Question>
   )

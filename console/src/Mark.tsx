@@ -32,7 +32,7 @@ const shapes: Record<State, ReactNode> = {
   dead: <path d="M1.6 2.6h8.8L6 10z" fill="currentColor" />,
 }
 
-/** Mark is a state's sign; its word stands beside it. */
+/** Mark is a state's sign; its word goes with it. */
 export function Mark({ state, size = 12 }: { state: State; size?: number }) {
   return (
     <svg

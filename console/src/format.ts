@@ -51,7 +51,7 @@ export function localTimes(text: string): string {
   return text.replace(/\d{4}-\d\d-\d\dT[\d:.]+Z/g, moment)
 }
 
-/** tries writes "3 of 17", or "3" where there is no limit. */
+/** tries writes "3 of 17", or "3" where there is not a limit. */
 export function tries(n: number, most: number): string {
   return most === 0 ? String(n) : `${n} of ${most}`
 }

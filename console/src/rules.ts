@@ -56,7 +56,7 @@ function weights(text: string, wrong: Wrong): Record<string, number> | undefined
   for (const line of text.split('\n').filter((l) => l.trim())) {
     const at = line.lastIndexOf('=')
     const weight = Number(line.slice(at + 1))
-    if (at < 0 || !(weight >= 1 && weight <= 1000) || !Number.isInteger(weight)) wrong.weights = `“${line.trim()}” is no owner with a weight, such as Marsh Agency = 3`
+    if (at < 0 || !(weight >= 1 && weight <= 1000) || !Number.isInteger(weight)) wrong.weights = `“${line.trim()}” is not an owner with a weight, such as Marsh Agency = 3`
     all[line.slice(0, Math.max(at, 0)).trim()] = weight
   }
   return Object.keys(all).length > 0 ? all : undefined

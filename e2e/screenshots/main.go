@@ -55,7 +55,7 @@ func run(ctx context.Context, out, program, only string) error {
 	lines := bufio.NewScanner(told)
 	for !strings.HasPrefix(lines.Text(), "All ") {
 		if !lines.Scan() {
-			return fmt.Errorf("the demo ended early, or a job ended otherwise than planned")
+			return fmt.Errorf("the demo ended early, or a job did not end as planned")
 		}
 	}
 	mule, err := client.New("http://" + listen)

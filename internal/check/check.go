@@ -16,7 +16,7 @@ import (
 // deepestJSON is how deep values may be nested in what a handler brings.
 const deepestJSON = 1000
 
-// JSONFault says why bytes are no JSON value that can be kept and told on: not valid by
+// JSONFault says why bytes are not valid JSON value that can be kept and told on: not valid by
 // RFC 8259, not UTF-8, a name twice in one object, or nested too deep. Empty means that
 // they are one.
 func JSONFault(raw []byte) string {
@@ -90,7 +90,7 @@ func (c *List) Add(field, format string, args ...any) {
 // Name wants a value to be a name of a queue or a task.
 func (c *List) Name(field, value string) {
 	if !isName(value) {
-		c.Add(field, "%q is no name; use 1 to 128 of a-z, 0-9, '.', '_' and '-', beginning with a letter or digit", text.Shorten(value))
+		c.Add(field, "%q is not a valid name; use 1 to 128 of a-z, 0-9, '.', '_' and '-', beginning with a letter or digit", text.Shorten(value))
 	}
 }
 

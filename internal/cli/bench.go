@@ -113,16 +113,16 @@ func checkBench(asked *measure.Asked) error {
 		if !slices.Contains(names, name) {
 			near := nearest.To(name, names)
 			if near == "" {
-				return fmt.Errorf("there is no scenario %q; there are %s", name, strings.Join(names, ", "))
+				return fmt.Errorf("there is not a valid scenario %q; there are %s", name, strings.Join(names, ", "))
 			}
-			return fmt.Errorf("there is no scenario %q; the nearest is %s", name, near)
+			return fmt.Errorf("there is not a valid scenario %q; the nearest is %s", name, near)
 		}
 	}
 	switch at, err := os.Stat(asked.Dir); {
 	case err != nil:
 		return fmt.Errorf("--dir %s cannot be used: %w", asked.Dir, err)
 	case !at.IsDir():
-		return fmt.Errorf("--dir %s is no folder", asked.Dir)
+		return fmt.Errorf("--dir %s is not a folder", asked.Dir)
 	case asked.Span < shortestSpan || asked.Span > longestSpan:
 		return fmt.Errorf("--span %s is outside %s to %s", asked.Span, shortestSpan, longestSpan)
 	case asked.Rounds < 1 || asked.Rounds > mostRounds:

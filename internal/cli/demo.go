@@ -231,7 +231,7 @@ func (a *app) checkFixed(ctx context.Context, mule *client.Client, jobs []awaite
 		o.Line("%s", text)
 	}
 	if len(wrong) > 0 {
-		return fmt.Errorf("%d of %d jobs ended otherwise than planned", len(wrong), len(jobs))
+		return fmt.Errorf("%d of %d jobs did not end as planned", len(wrong), len(jobs))
 	}
 	o.Line("All %d jobs are where they were planned to be.", len(jobs))
 	return nil

@@ -102,7 +102,7 @@ func (a *app) pool(c *cobra.Command, o worker.Options, commands []string, once s
 		return usageError{fmt.Errorf("--slots %d and --max-slots %d do not fit; slots are 1 and more, and max-slots no less than slots", o.Slots, o.MaxSlots)}
 	}
 	if o.Ahead < worker.Measured {
-		return usageError{fmt.Errorf("--ahead %d is no number of jobs; it is 0 and more, or -1 to choose by measured run times", o.Ahead)}
+		return usageError{fmt.Errorf("--ahead %d is not a valid number of jobs; it is 0 and more, or -1 to choose by measured run times", o.Ahead)}
 	}
 	m, err := a.clientWith()
 	if err != nil {

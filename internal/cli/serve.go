@@ -140,7 +140,7 @@ func (s *service) loadSetup(ctx context.Context, setup api.Setup) error {
 	ctx = engine.WithCall(ctx, engine.Call{Principal: filepath.Base(s.asked.config)})
 	diff, err := s.engine.Load(ctx, api.SetupRequest{Setup: setup, DryRun: true})
 	if err != nil || len(diff.Changes) == 0 {
-		return err // what changes nothing is no action
+		return err // what changes nothing is not a valid action
 	}
 	if diff, err = s.engine.Load(ctx, api.SetupRequest{Setup: setup, Removes: true}); err != nil {
 		return fmt.Errorf("%s: %w", s.asked.config, err)
@@ -231,7 +231,7 @@ func isLoopback(listen string) bool {
 // for.
 func listenOn(listen string, tokens bool) (net.Listener, error) {
 	if _, _, err := net.SplitHostPort(listen); err != nil {
-		return nil, usageError{fmt.Errorf("--listen %q is no address; write it as %s", listen, defaultListen)}
+		return nil, usageError{fmt.Errorf("--listen %q is not an address; write it as %s", listen, defaultListen)}
 	}
 	if !tokens && !isLoopback(listen) {
 		return nil, usageError{fmt.Errorf("--listen %q would open the service to other machines, which needs tokens: give --tokens FILE (hmule token new writes one), or use a loopback address such as %s", listen, defaultListen)}

@@ -33,7 +33,7 @@ func Into[T any](path string, into *T, check func() []job.FieldError) error {
 	body := file.Docs[0].Body
 	of := entry{wholeFile, body, body}
 	if !isMapping(body) {
-		r.at(body, "the file is no mapping of names to values")
+		r.at(body, "the file is not a mapping of names to values")
 	} else {
 		read(&r, of, into, check)
 	}

@@ -88,7 +88,7 @@ func size(value string, least, most int64) (int64, error) {
 	n, err := strconv.ParseInt(number, 10, 64)
 	switch {
 	case err != nil:
-		return 0, fmt.Errorf("%q is no size; write it as 200000, 64KiB or 2MiB", value)
+		return 0, fmt.Errorf("%q is not a valid size; write it as 200000, 64KiB or 2MiB", value)
 	case n < 0 || n > most || n*unit < least || n*unit > most:
 		return 0, fmt.Errorf("%s is outside %s to %s", value, sizeText(least), sizeText(most))
 	}
@@ -157,7 +157,7 @@ func (r *setupReader) service(section entry) map[string]located {
 		setting, known := names[e.name]
 		switch e.value.(type) {
 		case *ast.MappingNode, *ast.MappingValueNode, *ast.SequenceNode, *ast.NullNode:
-			r.at(e.value, "%s is no text", e.name)
+			r.at(e.value, "%s is not a text", e.name)
 			continue
 		}
 		value := e.value.GetToken().Value

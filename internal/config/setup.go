@@ -91,7 +91,7 @@ func (r *setupReader) entries(n ast.Node, what string) (all []entry) {
 	case *ast.NullNode:
 		return nil
 	default:
-		r.at(n, "%s is no mapping of names to values", what)
+		r.at(n, "%s is not a mapping of names to values", what)
 		return nil
 	}
 	for _, v := range values {
@@ -131,7 +131,7 @@ func (r *setupReader) document(body ast.Node, f *File) {
 		case "triage":
 			f.Triage = r.triage(e)
 		default:
-			r.at(e.key, "%q is no section%s", e.name, orNearest(e.name, sections))
+			r.at(e.key, "%q is not a section%s", e.name, orNearest(e.name, sections))
 		}
 	}
 }
@@ -160,7 +160,7 @@ func named[T any](r *setupReader, section entry, wrong func(*T) []job.FieldError
 func (r *setupReader) triage(section entry) (all []api.TriageRule) {
 	list, isList := section.value.(*ast.SequenceNode)
 	if !isList {
-		r.at(section.value, "triage is no list of rules; begin each with a -")
+		r.at(section.value, "triage is not a list of rules; begin each with a -")
 		return nil
 	}
 	for i, n := range list.Values {

@@ -74,21 +74,21 @@ schedules:
   dues: {cron: "@monthly", zone: Lisbon, job: {task: dues.charge, delay: 5s}}
 `)
 	for i, want := range []string{
-		`1:1: "queus" is no section; the nearest is queues`,
-		`4:3: "Berths" is no name`,
+		`1:1: "queus" is not a section; the nearest is queues`,
+		`4:3: "Berths" is not a valid name`,
 		`6:5: berths has no setting "ordr"; the nearest is order`,
 		`7:24: rate.per_second 0 is not above 0`,
 		`7:27: berths.rate has no setting "brst"; the nearest is burst`,
 		`10:18: max_running is a string; a whole number is needed`,
-		`12:14: "soon" is no duration`,
+		`12:14: "soon" is not a valid duration`,
 		`13:3: b3 stands twice in queues`,
-		`14:7: b4 is no mapping of names to values`,
+		`14:7: b4 is not a mapping of names to values`,
 		`16:14: order cannot be set for a task`,
 		`16:38: retry.factor 0.5 is outside 1 to 100`,
 		`18:17: cron minute, at position 1: 61 is outside 0 to 59`,
 		`19:11: buoys has no setting "evry"; the nearest is every`,
 		`19:28: buoys.job has no setting "tsk"; the nearest is task`,
-		`20:34: zone "Lisbon" is no time zone (the nearest is Europe/Lisbon)`,
+		`20:34: zone "Lisbon" is not a valid time zone (the nearest is Europe/Lisbon)`,
 		`20:74: job.delay cannot stand in a schedule`,
 	} {
 		if assert.Greater(t, len(wrong), i, want) {
@@ -100,7 +100,7 @@ schedules:
 	for text, want := range map[string]string{
 		"queues:\n\tberths: {}\n":       "2:1: a tab begins the line",
 		"queues: {}\n---\nqueues: {}\n": "second document",
-		"- a\n":                         "the file is no mapping",
+		"- a\n":                         "the file is not a mapping",
 		"queues: {a: {b: [}}":           "1:",
 	} {
 		_, wrong := setup(t, text)
@@ -148,7 +148,7 @@ triage:
 	assert.Equal(t, filepath.Join(filepath.Dir(path), "quay.db"), s.Data, "a path in the file is seen from its folder")
 	t.Setenv("HMULE_MAX_PAYLOAD", "much")
 	_, err = Resolve(nil, file)
-	require.ErrorContains(t, err, `HMULE_MAX_PAYLOAD: "much" is no size`)
+	require.ErrorContains(t, err, `HMULE_MAX_PAYLOAD: "much" is not a valid size`)
 
 	_, wrong := setup(t, `service:
   listn: x
@@ -161,11 +161,11 @@ triage:
 `)
 	for i, want := range []string{
 		`2:3: the service has no setting "listn"; the nearest is listen`,
-		`3:9: data is no text`,
+		`3:9: data is not a text`,
 		`4:16: 9MiB is outside 1KiB to 8MiB`,
 		`5:19: done 1s is shorter than 1m`,
 		`5:23: retention has no setting "deaf"; the nearest is dead`,
-		`7:15: matches is no pattern`,
+		`7:15: matches is not a valid pattern`,
 		`8:6: triage[1] has no setting "matche"; the nearest is matches`,
 	} {
 		if assert.Greater(t, len(wrong), i, want) {
@@ -173,5 +173,5 @@ triage:
 		}
 	}
 	_, wrong = setup(t, "triage: {matches: x}\n")
-	assert.Contains(t, wrong[0], "triage is no list of rules")
+	assert.Contains(t, wrong[0], "triage is not a list of rules")
 }

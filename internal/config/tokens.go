@@ -61,7 +61,7 @@ func ReadTokens(path string, roles []string) ([]Token, error) {
 		case t.Name.text == "" || t.Role.text == "" || t.SHA256.text == "":
 			wrong.add(at, "token %d lacks name, role or sha256; write one with: hmule token new", i+1)
 		case !nameForm.MatchString(t.Name.text):
-			wrong.add(t.Name, "%q is no name of a token; use 1 to 64 of letters, digits, '.', '_', '@' and '-'", t.Name.text)
+			wrong.add(t.Name, "%q is not a valid name of a token; use 1 to 64 of letters, digits, '.', '_', '@' and '-'", t.Name.text)
 		case slices.ContainsFunc(all, func(o Token) bool { return o.Name == t.Name.text && o.Role != t.Role.text }):
 			wrong.add(t.Name, "the name %s stands with another role already; a name tells who did what", t.Name.text)
 		case tokensOf(all, t.Name.text) == mostTokens:
@@ -70,7 +70,7 @@ func ReadTokens(path string, roles []string) ([]Token, error) {
 			wrong.add(t.Name, "the name local means a service without tokens; take another")
 		}
 		if t.Role.text != "" && !slices.Contains(roles, t.Role.text) {
-			wrong.add(t.Role, "%q is no role; it is one of %s", t.Role.text, strings.Join(roles, ", "))
+			wrong.add(t.Role, "%q is not a valid role; it is one of %s", t.Role.text, strings.Join(roles, ", "))
 		}
 		if t.SHA256.text != "" && !hashForm.MatchString(t.SHA256.text) {
 			wrong.add(t.SHA256, "sha256 is 64 hexadecimal digits; write the entry with: hmule token new")
@@ -108,7 +108,7 @@ func TokenEntry(t Token) string {
 // stand twice, with one role, while its token is being changed.
 func AddToken(path string, t Token, roles []string) error {
 	if !nameForm.MatchString(t.Name) || t.Name == "local" {
-		return fmt.Errorf("%q is no name of a token; use 1 to 64 of letters, digits, '.', '_', '@' and '-', and not local", t.Name)
+		return fmt.Errorf("%q is not a valid name of a token; use 1 to 64 of letters, digits, '.', '_', '@' and '-', and not local", t.Name)
 	}
 	raw, err := os.ReadFile(path)
 	if err != nil && !errors.Is(err, os.ErrNotExist) {

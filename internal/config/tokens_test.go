@@ -29,7 +29,7 @@ func TestTokens(t *testing.T) {
 	assert.ErrorContains(t, AddToken(path, Token{"quay", "worker", hash}, roles), "this sha256 stands twice")
 	require.NoError(t, AddToken(path, Token{"quay", "worker", third}, roles), "a second token, while the first is changed")
 	assert.ErrorContains(t, AddToken(path, Token{"quay", "worker", strings.Repeat("01", 32)}, roles), "has two tokens of quay already")
-	assert.ErrorContains(t, AddToken(path, Token{"a b", "reader", hash}, roles), "is no name of a token")
+	assert.ErrorContains(t, AddToken(path, Token{"a b", "reader", hash}, roles), "is not a valid name of a token")
 
 	write := func(text string) error {
 		require.NoError(t, os.WriteFile(path, []byte(text), 0o600))
@@ -37,7 +37,7 @@ func TestTokens(t *testing.T) {
 		return err
 	}
 	err = write("tokens:\n  - name: quay\n    role: captain\n    sha256: 12ab\n  - name: quay\n    role: worker\n    sha256: " + hash + "\n  - role: reader\n")
-	for _, want := range []string{`:3:11: "captain" is no role; it is one of reader, worker`, ":4:13: sha256 is 64 hex", ":5:11: the name quay stands with another role", ":8:11: token 3 lacks name"} {
+	for _, want := range []string{`:3:11: "captain" is not a valid role; it is one of reader, worker`, ":4:13: sha256 is 64 hex", ":5:11: the name quay stands with another role", ":8:11: token 3 lacks name"} {
 		assert.ErrorContains(t, err, path+want)
 	}
 	err = write("tokens:\n  - name: quay\n    rolle: worker\n    sha256: " + hash + "\n")

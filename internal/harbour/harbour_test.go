@@ -26,7 +26,7 @@ func TestContainers(t *testing.T) {
 // Every manifest that the demo ships is sound or malformed as its story says.
 func TestManifests(t *testing.T) {
 	malformed := map[string]string{
-		"heron-0291":  `line 4: the weight "12t" is no number`,
+		"heron-0291":  `line 4: the weight "12t" is not a valid number`,
 		"curlew-1405": "line 6: the check digit",
 		"dunlin-0877": "line 8: 3 columns",
 		"plover-0620": `line 5: hazard class "12"`,

@@ -91,7 +91,7 @@ func (c *Cargo) add(line int, row []string) error {
 	weight, err := strconv.Atoi(row[2])
 	switch {
 	case err != nil:
-		return malformed(line, "the weight %q is no number of kilograms", row[2])
+		return malformed(line, "the weight %q is not a valid number of kilograms", row[2])
 	case weight < 1 || weight > 32500:
 		return malformed(line, "a weight of %d kg is outside 1 to 32500", weight)
 	case !validContainer(row[0]):

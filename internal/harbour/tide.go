@@ -75,7 +75,7 @@ func (w *World) predictTide(ctx context.Context, day Day) (Curve, error) {
 	}
 	date, err := time.Parse(time.DateOnly, day.Date)
 	if err != nil {
-		return Curve{}, worker.GiveUp(&trouble{"tide_date", fmt.Sprintf("%q is no date; write it as 2026-11-23", day.Date)})
+		return Curve{}, worker.GiveUp(&trouble{"tide_date", fmt.Sprintf("%q is not a valid date; write it as 2026-11-23", day.Date)})
 	}
 	all, err := stations()
 	if err != nil {

@@ -248,7 +248,7 @@ func (s slots) Swap(i, j int) { s[i], s[j] = s[j], s[i] }
 // Push is not needed: there are always as many.
 func (s *slots) Push(any) {}
 
-// Pop is told with Push.
+// Pop goes with Push.
 func (s *slots) Pop() any { return nil }
 
 // jain is his index of how alike values are.

@@ -189,13 +189,13 @@ func (s *Stream) check(c *check.List, at, name string) {
 	}
 	checkShares(c, at+".priorities", s.Priorities, func(name string) error {
 		if n, err := strconv.Atoi(name); err != nil || n < 0 || n > job.MaxPriority {
-			return fmt.Errorf("is no priority; those are 0 to %d", job.MaxPriority)
+			return fmt.Errorf("is not a valid priority; those are 0 to %d", job.MaxPriority)
 		}
 		return nil
 	})
 	checkShares(c, at+".owners", s.Owners, func(name string) error {
 		if wrong := (&job.Spec{Task: "any", Owner: name}).Check(0); len(wrong) > 0 || name == "" {
-			return fmt.Errorf("is no owner that is kept")
+			return fmt.Errorf("is not an owner that is kept")
 		}
 		return nil
 	})
@@ -269,7 +269,7 @@ func checkShares(c *check.List, at string, all map[string]float64, name func(str
 			c.Add(at+"."+n, "%v", err)
 		}
 		if share := all[n]; !(share >= 0 && share <= 1e9) {
-			c.Add(at+"."+n, "%v is no share; give a number from 0 on", share)
+			c.Add(at+"."+n, "%v is not a valid share; give a number from 0 on", share)
 		}
 		sum += all[n]
 	}

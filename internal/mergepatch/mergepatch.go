@@ -53,7 +53,7 @@ func members(raw json.RawMessage) (all []member, isObject bool, err error) {
 	raw = bytes.TrimSpace(raw)
 	if len(raw) == 0 || raw[0] != '{' {
 		if len(raw) > 0 && !json.Valid(raw) {
-			err = fmt.Errorf("the value is no JSON")
+			err = fmt.Errorf("the value is not valid JSON")
 		}
 		return nil, false, err
 	}

@@ -51,7 +51,7 @@ func endedBecause(j *job.Job) string {
 	case job.TooLate:
 		says = "It could not start in time."
 	case job.GaveUp:
-		says = "Its handler gave it up: trying again would not help."
+		says = "Its handler gave up: a retry would not help."
 	case job.SaidByHandler:
 		says = "Its handler skipped it: " + j.ReasonText + "."
 	case job.Asked:

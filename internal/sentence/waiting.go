@@ -100,7 +100,7 @@ func readyBecause(w Wait) string {
 // heldBecause says what a job in a lane waits for.
 func heldBecause(w Wait) string {
 	if w.Schedule != "" {
-		return fmt.Sprintf("It is the next run of schedule %s; job %d, the run before, is not over.", w.Schedule, w.Holder)
+		return fmt.Sprintf("It is the next run of schedule %s; job %d, the run before, is unfinished.", w.Schedule, w.Holder)
 	}
 	if w.Holder == 0 {
 		return "It is held back by other jobs."

@@ -19,7 +19,7 @@ func Perhaps(nearest string) string {
 // List writes names as "a, b and c", and Or as "a, b or c".
 func List(names []string) string { return listed(names, " and ") }
 
-// Or is told with [List].
+// Or goes with [List].
 func Or(names []string) string { return listed(names, " or ") }
 
 func listed(names []string, last string) string {

@@ -280,7 +280,7 @@ func readFilter(q url.Values) (f api.Filter, err error) {
 					k, value, ok = strings.Cut(v, "=")
 				}
 				if !ok {
-					add(name, "%q is no pair; write label=name:value", v)
+					add(name, "%q is not a valid pair; write label=name:value", v)
 				}
 				f.Labels[k] = value
 			}
@@ -288,7 +288,7 @@ func readFilter(q url.Values) (f api.Filter, err error) {
 			for _, w := range words(values) {
 				id, err := strconv.ParseInt(w, 10, 64)
 				if err != nil {
-					add(name, "%q is no id; an id is a whole number", w)
+					add(name, "%q is not a valid id; an id is a whole number", w)
 				}
 				f.IDs = append(f.IDs, id)
 			}
@@ -306,7 +306,7 @@ func readFilter(q url.Values) (f api.Filter, err error) {
 		case "order":
 			f.Order = api.Order(last)
 			if f.Order != api.NewestFirst && f.Order != api.OldestFirst && f.Order != api.NextFirst {
-				add(name, "%q is no order; it is newest, oldest or next", last)
+				add(name, "%q is not a valid order; it is newest, oldest or next", last)
 			}
 		case "limit":
 			n, err := strconv.Atoi(last)
@@ -319,19 +319,19 @@ func readFilter(q url.Values) (f api.Filter, err error) {
 		case "cause":
 			n, err := strconv.ParseInt(last, 10, 64)
 			if err != nil || n < 1 {
-				add(name, "%q is no cause's id; GET /v1/dead/causes tells them", last)
+				add(name, "%q is not a cause's id; GET /v1/dead/causes tells them", last)
 			}
 			f.Cause = n
 		case "steps":
 			if f.InDoubt = last == job.StepInDoubt; !f.InDoubt {
-				add(name, "%q is no state of steps that is listed; it is in_doubt", last)
+				add(name, "%q is not a valid state of steps that is listed; it is in_doubt", last)
 			}
 		case "error":
 			f.Error = last
 		case "fields":
 			add(name, "is not built yet; leave it out")
 		default:
-			add(name, "is no filter that is known here; check its spelling or leave it out")
+			add(name, "is not a known filter; check its spelling or leave it out")
 		}
 	}
 	return f, job.Wrong("the list was not read", wrong)
@@ -364,7 +364,7 @@ func (s *Server) getLog(c *gin.Context) (any, error) {
 	var wrong []job.FieldError
 	if text := c.Query("attempt"); text != "" {
 		if q.Attempt, err = strconv.Atoi(text); err != nil || q.Attempt < 1 {
-			wrong = append(wrong, job.FieldError{Field: "attempt", Message: fmt.Sprintf("%q is no attempt; attempts are numbered from 1 on", text)})
+			wrong = append(wrong, job.FieldError{Field: "attempt", Message: fmt.Sprintf("%q is not an attempt; attempts are numbered from 1 on", text)})
 		}
 	}
 	if cursor := c.Query("cursor"); cursor != "" {

@@ -54,7 +54,7 @@ var lenient = json.JoinOptions(jsontext.AllowInvalidUTF8(true), jsontext.AllowDu
 func (raw items) fields(i int, known map[string]any, prefix string, ign *ignored) (wrong []job.FieldError) {
 	var all unknown
 	if err := json.Unmarshal(raw[i], &all, lenient); err != nil {
-		return []job.FieldError{{Field: "token", Message: "is missing: the item is no object"}}
+		return []job.FieldError{{Field: "token", Message: "is missing: the item is not an object"}}
 	}
 	for _, name := range slices.Sorted(maps.Keys(all)) {
 		into, is := known[name]
@@ -75,7 +75,7 @@ func (raw items) fields(i int, known map[string]any, prefix string, ign *ignored
 				wrong = append(wrong, f)
 			}
 		} else if err != nil {
-			wrong = append(wrong, job.FieldError{Field: name, Message: "cannot be read: it is no JSON that is kept here"})
+			wrong = append(wrong, job.FieldError{Field: name, Message: "cannot be read: it is not valid JSON that is kept here"})
 		}
 		delete(all, name)
 	}
@@ -171,7 +171,7 @@ func readFollowUps(s *api.Settlement, enqueue items) {
 		case errors.As(err, &p) && len(p.Fields) > 0:
 			s.BadEnqueue = append(s.BadEnqueue, p.Fields...)
 		case err != nil:
-			s.BadEnqueue = append(s.BadEnqueue, job.FieldError{Field: fmt.Sprintf("enqueue[%d]", k), Message: "is no spec of a job"})
+			s.BadEnqueue = append(s.BadEnqueue, job.FieldError{Field: fmt.Sprintf("enqueue[%d]", k), Message: "is not a spec of a job"})
 		}
 		s.Enqueue = append(s.Enqueue, spec)
 		s.RawEnqueue = append(s.RawEnqueue, keepable(raw))

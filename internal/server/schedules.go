@@ -137,7 +137,7 @@ func (s *Server) tellCron(c *gin.Context) (any, error) {
 		asked.Every = every
 	}
 	if asked.Every != 0 && asked.Cron != "" {
-		wrong = append(wrong, job.FieldError{Field: "every", Message: "stands beside expr; give one of the two"})
+		wrong = append(wrong, job.FieldError{Field: "every", Message: "cannot be combined with expr; give one of the two"})
 	}
 	rule, field, err := cron.NewRule(&asked, from)
 	if err != nil {
@@ -173,7 +173,7 @@ func timeIn(c *gin.Context, wrong *[]job.FieldError, name string) (t job.Time) {
 		return 0
 	}
 	if err := t.UnmarshalText([]byte(text)); err != nil {
-		*wrong = append(*wrong, job.FieldError{Field: name, Message: fmt.Sprintf("%q is no time; write it as 2027-03-01T08:00:00Z", text)})
+		*wrong = append(*wrong, job.FieldError{Field: name, Message: fmt.Sprintf("%q is not a valid time; write it as 2027-03-01T08:00:00Z", text)})
 	}
 	return t
 }

@@ -232,9 +232,9 @@ func misread(err error, at string) error {
 	case errors.As(err, &semantic):
 		return job.Wrong("nothing was done", []job.FieldError{fieldError(semantic, at)})
 	case errors.Is(err, io.EOF), errors.Is(err, io.ErrUnexpectedEOF):
-		return job.Fault(job.Malformed, "%sthe body is no JSON: it ends too early; nothing was done", at)
+		return job.Fault(job.Malformed, "%sthe body is not valid JSON: it ends too early; nothing was done", at)
 	}
-	return job.Fault(job.Malformed, "%sthe body is no JSON: %v; nothing was done", at, err)
+	return job.Fault(job.Malformed, "%sthe body is not valid JSON: %v; nothing was done", at, err)
 }
 
 func malformed(e *jsontext.SyntacticError, at string) error {
@@ -246,7 +246,7 @@ func malformed(e *jsontext.SyntacticError, at string) error {
 	if e.JSONPointer != "" {
 		where += ", in " + fieldName(e.JSONPointer)
 	}
-	return job.Fault(job.Malformed, "%sthe body is no JSON: %s %s; nothing was done", at, what, where)
+	return job.Fault(job.Malformed, "%sthe body is not valid JSON: %s %s; nothing was done", at, what, where)
 }
 
 func fieldError(e *json.SemanticError, at string) job.FieldError {
@@ -256,7 +256,7 @@ func fieldError(e *json.SemanticError, at string) job.FieldError {
 	case e.Err == json.ErrUnknownName && job.NotBuiltYet(e.JSONPointer.LastToken()):
 		f.Message = "is not built yet; leave it out"
 	case e.Err == json.ErrUnknownName:
-		f.Message = "is no field that is known here; check its spelling or leave it out"
+		f.Message = "is not a known field; check its spelling or leave it out"
 	case e.Err != nil && e.GoType != nil && e.JSONKind == '"':
 		f.Message = e.Err.Error()
 	default:
@@ -345,7 +345,7 @@ func callOf(c *gin.Context, call engine.Call) (engine.Call, error) {
 func pathID(c *gin.Context) (int64, error) {
 	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
 	if err != nil || id < 1 {
-		return 0, job.Fault(job.NotFound, "%q is no id of a job; an id is a whole number", c.Param("id"))
+		return 0, job.Fault(job.NotFound, "%q is not a valid id of a job; an id is a whole number", c.Param("id"))
 	}
 	return id, nil
 }

@@ -60,7 +60,7 @@ func DoneStep(name string, result any) Option {
 	return func(j *api.LeasedJob) { knowStep(j, name, api.StepKnown{Result: job.JSON(result)}) }
 }
 
-// InDoubt is told with [DoneStep].
+// InDoubt goes with [DoneStep].
 func InDoubt(name string) Option {
 	return func(j *api.LeasedJob) { knowStep(j, name, api.StepKnown{InDoubt: true}) }
 }

@@ -72,7 +72,7 @@ function hear(told: Told) {
   else take(told.event, told.data)
 }
 
-/** nameOf names the stream's worker after the token, so that tabs with different ones share none. It is no secret that it keeps (FNV-1a). */
+/** nameOf names the stream's worker after the token, so that tabs with different ones share none. It is not a secret that it keeps (FNV-1a). */
 function nameOf(text: string): string {
   let hash = 2166136261
   for (const c of text) hash = Math.imul(hash ^ c.charCodeAt(0), 16777619)

@@ -20,7 +20,7 @@ import (
 	"humblemule.example/job"
 )
 
-// Out writes to one stream. Colour is left out where the stream is no terminal
+// Out writes to one stream. Colour is left out where the stream is not a terminal
 // or NO_COLOR is set.
 type Out struct {
 	w     io.Writer

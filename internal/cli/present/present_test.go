@@ -13,7 +13,7 @@ import (
 )
 
 // A table fits the terminal whatever stands in its last column, keeps its columns
-// aligned, and writes no colour where there is no terminal.
+// aligned, and writes no colour where there is not a terminal.
 func TestTable(t *testing.T) {
 	var b bytes.Buffer
 	o := New(&b)
@@ -34,7 +34,7 @@ func TestTable(t *testing.T) {
 	assert.True(t, strings.HasSuffix(lines[1], "…"), lines[1])
 }
 
-// Every state has a mark of its own, so that it is told without colour.
+// Every state has a mark of its own, so that it goes without colour.
 func TestMarks(t *testing.T) {
 	seen := map[string]job.State{}
 	for _, s := range job.States() {

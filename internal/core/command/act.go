@@ -51,7 +51,7 @@ func QueueOf(v *commit.View, name string) (*memory.Named, error) {
 }
 
 // Cancel ends a job that is not finished. One that runs is asked to end; it is
-// cancelled when its lease ends otherwise than done.
+// cancelled when its lease ends and it is not done.
 func (dk *Desk) Cancel(ctx context.Context, id int64) (job.Job, error) {
 	return dk.act(ctx, "cancel", id, struct{}{}, Cancel)
 }
@@ -92,7 +92,7 @@ func askCancel(tx *commit.Tx, r *store.Row) error {
 // Requeue gives a finished job a new round; its history stays.
 func (dk *Desk) Requeue(ctx context.Context, id int64, how api.Requeue) (job.Job, error) {
 	if how.Payload != nil && how.PayloadPatch != nil {
-		return job.Job{}, job.Wrong("the job was not requeued", []job.FieldError{{Field: "payload_patch", Message: "stands beside payload; give one of the two"}})
+		return job.Job{}, job.Wrong("the job was not requeued", []job.FieldError{{Field: "payload_patch", Message: "cannot be combined with payload; give one of the two"}})
 	}
 	detail := map[string]any{}
 	var wasDone bool

@@ -116,7 +116,7 @@ func earlierOf(v *commit.View, r *store.Row, task int64) (*store.Row, error) {
 func stillAlone(v *commit.View, r *store.Row) error {
 	other, err := earlierOf(v, r, r.Task)
 	if err == nil && other != nil {
-		err = job.Fault(job.WrongState, "job %d has the key %q and may not stand beside job %d, which is %s (dedupe %s)", r.ID, r.Key, other.ID, other.State, r.Dedupe)
+		err = job.Fault(job.WrongState, "job %d has the key %q and cannot exist beside job %d, which is %s (dedupe %s)", r.ID, r.Key, other.ID, other.State, r.Dedupe)
 	}
 	return err
 }

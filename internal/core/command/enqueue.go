@@ -75,7 +75,7 @@ func prepareAll(specs []job.Spec) ([]*NewJob, error) {
 
 // Enqueue takes a job in and tells what became of it.
 func (dk *Desk) Enqueue(ctx context.Context, s job.Spec) (api.Enqueued, error) {
-	if err := job.Wrong("the job was not taken in", s.Check(dk.c.MaxPayload)); err != nil {
+	if err := job.Wrong("the job was not enqueued", s.Check(dk.c.MaxPayload)); err != nil {
 		return api.Enqueued{}, err
 	}
 	n, err := Prepare(&s)
@@ -95,7 +95,7 @@ func (dk *Desk) Enqueue(ctx context.Context, s job.Spec) (api.Enqueued, error) {
 			told, policy, err = replayOne(v, r)
 			return nil, err
 		}
-		if err := dk.canTakeIn(v, "the job was not taken in", nowhere, n); err != nil {
+		if err := dk.canTakeIn(v, "the job was not enqueued", nowhere, n); err != nil {
 			return nil, err
 		}
 		return func(tx *commit.Tx) error {
@@ -152,7 +152,7 @@ func (dk *Desk) EnqueueMany(ctx context.Context, specs []job.Spec, at func(i int
 	if len(specs) > job.MaxSpecs {
 		return nil, job.Fault(job.Invalid, "%d jobs in one call are too many; at most %d are taken, none was", len(specs), job.MaxSpecs)
 	}
-	if err := job.Wrong("no job was taken in", job.CheckAll(specs, dk.c.MaxPayload, at)); err != nil {
+	if err := job.Wrong("no job was enqueued", job.CheckAll(specs, dk.c.MaxPayload, at)); err != nil {
 		return nil, err
 	}
 	news, err := prepareAll(specs)
@@ -170,7 +170,7 @@ func (dk *Desk) EnqueueMany(ctx context.Context, specs []job.Spec, at func(i int
 			jobs, err = replayMany(v, r)
 			return nil, err
 		}
-		if err := dk.canTakeIn(v, "no job was taken in", at, news...); err != nil {
+		if err := dk.canTakeIn(v, "no job was enqueued", at, news...); err != nil {
 			return nil, err
 		}
 		if err := dedupeAll(v, news); err != nil {

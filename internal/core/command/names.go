@@ -51,7 +51,7 @@ func CanMake(v *commit.View, queueNames, taskNames []string) error {
 		return nil
 	}
 	wrong := append(tooMany(v, v.Queues, "queue", "labels, owner or payload", queueNames), tooMany(v, v.Tasks, "task", "labels or payload", taskNames)...)
-	return job.Wrong("no job was taken in", wrong[:min(len(wrong), 1)])
+	return job.Wrong("no job was enqueued", wrong[:min(len(wrong), 1)])
 }
 
 // tooMany tells, where names of a kind are too many, so in words of the kind.

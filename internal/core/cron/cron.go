@@ -230,7 +230,7 @@ func (f *field) readOne(p part) (set, error) {
 	n, err := strconv.Atoi(step)
 	switch {
 	case err != nil || step[0] == '+':
-		return 0, f.wrong(at, "%s is no step; it is a whole number from 1 on, as in */5", quoted(step))
+		return 0, f.wrong(at, "%s is not a step; it is a whole number from 1 on, as in */5", quoted(step))
 	case n < 1:
 		return 0, f.wrong(at, "a step of %d goes nowhere; it is 1 or more", n)
 	case low == high && text != "*":
@@ -302,7 +302,7 @@ func (f *field) number(p part) (int, error) {
 	case f.names != nil:
 		return 0, f.wrong(p.at, "%s is neither %d to %d nor a name%s; names are %s", quoted(p.text), f.low, f.high, sentence.Perhaps(nearest.To(text, f.names)), strings.Join(f.names, ", "))
 	}
-	return 0, f.wrong(p.at, "%s is no number from %d to %d", quoted(p.text), f.low, f.high)
+	return 0, f.wrong(p.at, "%s is not a valid number from %d to %d", quoted(p.text), f.low, f.high)
 }
 
 func (f *field) isStrange(p part) error {

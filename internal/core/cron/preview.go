@@ -25,7 +25,7 @@ func Zone(name string) (*time.Location, error) {
 	}
 	z, err := time.LoadLocation(name)
 	if err != nil || name == "Local" {
-		return nil, wrong("%s is no time zone%s; write it as Europe/Lisbon, or UTC", quoted(name), sentence.Perhaps(nearestZone(name)))
+		return nil, wrong("%s is not a valid time zone%s; write it as Europe/Lisbon, or UTC", quoted(name), sentence.Perhaps(nearestZone(name)))
 	}
 	return z, nil
 }

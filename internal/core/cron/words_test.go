@@ -61,7 +61,7 @@ func TestSays(t *testing.T) {
 	}
 }
 
-// What is wrong is told with its field and place.
+// What is wrong goes with its field and place.
 func TestParseErrors(t *testing.T) {
 	for text, want := range map[string]string{
 		"":                             "is empty; write five fields",
@@ -72,7 +72,7 @@ func TestParseErrors(t *testing.T) {
 		"* * * * * 8":                  "day-of-week, at position 11: 8 is outside 0 to 7; read as six fields: second minute",
 		"*/0 * * * *":                  "minute, at position 3: a step of 0 goes nowhere",
 		"*/-1 * * * *":                 "a step of -1 goes nowhere",
-		"*/x * * * *":                  `"x" is no step`,
+		"*/x * * * *":                  `"x" is not a step`,
 		"*/60 * * * *":                 "a step of 60 is longer than the whole field",
 		"5/15 * * * *":                 "5/15 steps from a single number; write the range, as in 5-59/15",
 		"* * * * 5-1":                  "day-of-week, at position 9: 5-1 runs backwards; write it as two ranges, as in 5-6,0-1",
@@ -86,10 +86,10 @@ func TestParseErrors(t *testing.T) {
 		"0 0 31 4,6,9 *":               "never comes: April, June and September have no day 31",
 		"1,,2 * * * *":                 "minute, at position 3: a number is missing",
 		"1- * * * *":                   "minute, at position 3: a number is missing",
-		"+1 * * * *":                   "is no number",
+		"+1 * * * *":                   "is not a valid number",
 		"@dayly":                       "stands for nothing (the nearest is @daily)",
-		"a b c d e":                    `minute, at position 1: "a" is no number from 0 to 59`,
-		"99999999999999999999 * * * *": "is no number from 0 to 59",
+		"a b c d e":                    `minute, at position 1: "a" is not a valid number from 0 to 59`,
+		"99999999999999999999 * * * *": "is not a valid number from 0 to 59",
 	} {
 		_, err := Parse(text)
 		require.ErrorContains(t, err, want, text)

@@ -195,10 +195,10 @@ func checkLeaseRequest(req *api.LeaseRequest) (wrong []job.FieldError) {
 		add("ahead", "%d is outside 0 to %d, limit included", req.Ahead, api.MaxLeaseItems)
 	}
 	if req.Share != "" && req.Share != api.ShareInOrder && req.Share != api.ShareByWeight {
-		add("share", "%q is no way to share; it is by_list or by_weight", req.Share)
+		add("share", "%q is not a way to share; it is by_list or by_weight", req.Share)
 	}
 	if req.Job < 0 {
-		add("job", "%d is no id of a job", req.Job)
+		add("job", "%d is not a valid id of a job", req.Job)
 	}
 	for _, name := range slices.Sorted(maps.Keys(req.Weights)) {
 		if !slices.Contains(req.Queues, name) {

@@ -189,7 +189,7 @@ func (p *parked) keep(t *take) {
 	}
 }
 
-// drop is told with [parked.keep].
+// drop goes with [parked.keep].
 func (p *parked) drop(t *take) {
 	if !p.all[t] {
 		return

@@ -104,7 +104,7 @@ func TestOperations(t *testing.T) {
 		_, err = y.e.UndoOperation(context.Background(), few.ID)
 		assert.ErrorContains(t, err, "only removals can be undone")
 		for want, req := range map[string]api.ActRequest{
-			"is no action on many": {Action: "explode"}, "say which jobs": {Action: api.ActCancel}, "give one of the two": {Action: api.ActCancel, Filter: &api.Selection{}, IDs: []int64{1}},
+			"is not a valid action on many": {Action: "explode"}, "say which jobs": {Action: api.ActCancel}, "give one of the two": {Action: api.ActCancel, Filter: &api.Selection{}, IDs: []int64{1}},
 			"ready jobs cannot be acted on by requeue": {Action: api.ActRequeue, Filter: &api.Selection{States: []job.State{job.Ready}}}, "belongs to requeue": {Action: api.ActDiscard, Filter: &api.Selection{}, Trial: 1},
 			"outside 1 to 100": {Action: api.ActRequeue, Filter: &api.Selection{}, Trial: 101}, "no job matches": {Action: api.ActRequeue, Filter: &api.Selection{Owner: "nobody"}},
 		} {

@@ -62,7 +62,7 @@ func TestDedupe(t *testing.T) {
 		time.Sleep(2 * time.Minute)                        // its lease has ended
 		is(enqueue("dues.charge", job.Unstarted, 1), 4, false, false)
 		_, err = e.Requeue(ctx, 3, api.Requeue{})
-		assert.ErrorContains(t, err, `job 3 has the key "heron" and may not stand beside job 4`)
+		assert.ErrorContains(t, err, `job 3 has the key "heron" and cannot exist beside job 4`)
 		time.Sleep(2 * time.Hour)
 		_, err = e.Cancel(ctx, 4)
 		require.NoError(t, err)
@@ -223,7 +223,7 @@ func TestEdits(t *testing.T) {
 		two, err := y.e.Job(ctx, 2)
 		require.NoError(t, err)
 		assert.Len(t, two.Edits, 10, "the latest")
-		for want, patch := range map[string]string{"names no field": `{}`, "unknown field": `{"colour":1}`, "is no JSON object": `[`, "cannot be changed after the enqueue": `{"task":"x"}`} {
+		for want, patch := range map[string]string{"names no field": `{}`, "unknown field": `{"colour":1}`, "is not valid JSON object": `[`, "cannot be changed after the enqueue": `{"task":"x"}`} {
 			_, err := y.e.Act(ctx, api.ActRequest{Action: api.ActPatch, Filter: &api.Selection{}, Patch: json.RawMessage(patch)})
 			assert.ErrorContains(t, err, want)
 		}

@@ -221,7 +221,7 @@ func TestRefusedMeansUnchanged(t *testing.T) {
 			}, "would be"},
 			"a set-up of what was set by hand": {func() error {
 				return drop(e.Load(ctx, api.SetupRequest{Setup: api.Setup{Queues: map[string]api.Defaults{"narrow": {}}, Tasks: defaults(3)}}))
-			}, "was set otherwise"},
+			}, "was not set by a file"},
 			"an empty set-up":             {func() error { return drop(e.Load(ctx, api.SetupRequest{})) }, "empty is not true"},
 			"a bulk with too many queues": {func() error { return drop(e.EnqueueMany(ctx, many, at)) }, "would be one of more than"},
 			"a bulk into a queue that is full": {func() error {
@@ -242,7 +242,7 @@ func TestRefusedMeansUnchanged(t *testing.T) {
 			"a restoring of what is there":         {func() error { return drop(e.Undiscard(ctx, done)) }, "no removed job"},
 			"an accept of a job that is done":      {func() error { return drop(e.Accept(ctx, done, nil)) }, "only a job that is dead because"},
 			"an end of no lease":                   {func() error { return drop(e.EndLease(ctx, done, false)) }, "only a running job"},
-			"a run of a schedule whose last is on": {func() error { return drop(e.RunSchedule(ctx, "busy")) }, "is not over"},
+			"a run of a schedule whose last is on": {func() error { return drop(e.RunSchedule(ctx, "busy")) }, "is unfinished"},
 			"a deletion of a schedule of a file":   {func() error { return e.DeleteSchedule(ctx, "tides") }, "comes from a set-up file"},
 			"a schedule of another version": {func() error {
 				call := WithCall(ctx, Call{If: Condition{Versions: []int64{99}}})
@@ -255,7 +255,7 @@ func TestRefusedMeansUnchanged(t *testing.T) {
 			"an act on nothing": {func() error {
 				return drop(e.Act(ctx, api.ActRequest{Action: api.ActDiscard, Filter: &api.Selection{Owner: "nobody"}}))
 			}, "no job matches"},
-			"a requeue beside another of its key": {func() error { return drop(e.Requeue(ctx, twins[0].ID, api.Requeue{})) }, "may not stand beside"},
+			"a requeue beside another of its key": {func() error { return drop(e.Requeue(ctx, twins[0].ID, api.Requeue{})) }, "cannot exist beside"},
 			"a patch of a key": {func() error {
 				return drop(e.Patch(ctx, done, job.Patch{Spec: job.Spec{Key: "x"}, Named: []string{"key"}}))
 			}, "cannot be changed"},
@@ -274,7 +274,7 @@ func TestRefusedMeansUnchanged(t *testing.T) {
 			"a bulk with more names than a share":   {func() error { return drop(e.EnqueueMany(quay, many[:command.MostNames/4+1], at)) }, "that token quay has made"},
 			"a schedule of no name": {func() error {
 				return drop(e.SetSchedule(ctx, "No Name", api.Schedule{Every: job.Duration(time.Minute), Job: job.Spec{Task: "a"}}))
-			}, "is no name"},
+			}, "is not a valid name"},
 			"a pause of no schedule":  {func() error { return drop(e.PauseSchedule(ctx, "unplaced")) }, "no schedule"},
 			"a stop of no operation":  {func() error { return drop(e.StopOperation(ctx, 77)) }, "there is no operation"},
 			"an undo of no operation": {func() error { return drop(e.UndoOperation(ctx, 77)) }, "there is no operation"},

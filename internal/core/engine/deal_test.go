@@ -162,7 +162,7 @@ func TestTurnsOfTwoPools(t *testing.T) {
 		got("notice.publish", 80) // Marsh Agency has no more, and had as much as Gull Freight
 		got("buoy.poll", 200)     // the fast pool is far ahead, and many starts have gone by
 		many("notice.publish", "", 5)
-		assert.Contains(t, got("notice.publish", 2), "", "it stands beside those who wait for its task")
+		assert.Contains(t, got("notice.publish", 2), "", "it waits with those who wait for its task")
 		got("notice.publish", 6)
 		many("notice.publish", "Marsh Agency", 5)
 		assert.ElementsMatch(t, []string{"Gull Freight", "Marsh Agency", "", "Gull Freight"}, got("notice.publish", 4)[:4], "in turns, from where it was")

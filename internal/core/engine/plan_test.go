@@ -75,9 +75,9 @@ func TestRunsMeet(t *testing.T) {
 		assert.Equal(t, []string{"00:01:00 running", "00:02:00 ready", "00:03:00 ready"}, y.history(api.RunsAlso))
 		told, err := y.e.Schedule(context.Background(), api.RunWaits)
 		require.NoError(t, err)
-		assert.Equal(t, fmt.Sprintf("It is the next run of schedule wait; job %d, the run before, is not over.", first[api.RunWaits].Job.ID), y.why(told.Waiting))
+		assert.Equal(t, fmt.Sprintf("It is the next run of schedule wait; job %d, the run before, is unfinished.", first[api.RunWaits].Job.ID), y.why(told.Waiting))
 		_, err = y.e.RunSchedule(context.Background(), api.RunSkips)
-		require.ErrorContains(t, err, "is not over; cancel it")
+		require.ErrorContains(t, err, "is unfinished; cancel it")
 
 		// The end of the one lets the other go; over a restart, too.
 		require.NoError(t, y.e.Close())
@@ -239,14 +239,14 @@ func TestKeepSchedules(t *testing.T) {
 		require.ErrorContains(t, err, "has changed since you read it")
 		actions, err := y.e.Actions(ctx, 0, 0, 10)
 		require.NoError(t, err)
-		assert.Len(t, actions, 2, "what changes nothing is no action")
+		assert.Len(t, actions, 2, "what changes nothing is not a valid action")
 
 		for _, c := range []struct {
 			s    api.Schedule
 			want string
 		}{
 			{api.Schedule{}, "cron is missing"},
-			{api.Schedule{Cron: "* * * * *", Every: job.Duration(time.Minute)}, "every stands beside cron"},
+			{api.Schedule{Cron: "* * * * *", Every: job.Duration(time.Minute)}, "every cannot be combined with cron"},
 			{api.Schedule{Cron: "61 * * * *"}, "cron minute, at position 1: 61 is outside 0 to 59"},
 			{api.Schedule{Cron: "* * * * *", Zone: "Europe/Lisbn"}, "the nearest is Europe/Lisbon"},
 			{api.Schedule{Cron: "* * * * *", Until: job.At(time.Now().Add(-time.Hour))}, "until 1999-12-31T23:00:00.000Z leaves no time to come"},
@@ -499,7 +499,7 @@ func TestLoadSchedules(t *testing.T) {
 		y.schedule("tides", api.Schedule{Cron: "@weekly"}) // by hand
 		file.Schedules["tides"] = api.Schedule{Cron: "@daily", Job: job.Spec{Task: "tide.predict"}}
 		_, err := y.e.Load(ctx, api.SetupRequest{Setup: file})
-		require.ErrorContains(t, err, "schedules.tides was set otherwise than by a file")
+		require.ErrorContains(t, err, "schedules.tides was not set by a file")
 		d, err = y.e.Load(ctx, api.SetupRequest{Setup: file, Adopt: true})
 		require.NoError(t, err)
 		assert.Equal(t, api.SetupAdopts, d.Changes[0].Change)
@@ -543,7 +543,7 @@ func TestFailingSchedule(t *testing.T) {
 		require.NoError(t, err)
 		assert.Condition(t, func() bool {
 			return slices.ContainsFunc(stats.Says, func(s api.Saying) bool {
-				return s.Text == fmt.Sprintf("The last %d runs of schedule dues failed; it has never been done.", told.FailedInARow)
+				return s.Text == fmt.Sprintf("The last %d runs of schedule dues failed; none has ever been done.", told.FailedInARow)
 			})
 		}, "%v", stats.Says)
 		memoryAgrees(t, y.e)
@@ -553,7 +553,7 @@ func TestFailingSchedule(t *testing.T) {
 		told, err = y.e.Schedule(context.Background(), "dues")
 		require.NoError(t, err)
 		assert.Equal(t, []any{int64(0), job.At(time.Now())}, []any{told.FailedInARow, told.LastDoneAt})
-		assert.Less(t, told.Last.LateMS, int64(61_000), "its part of the spread is no lateness")
+		assert.Less(t, told.Last.LateMS, int64(61_000), "its part of the spread is not a lateness")
 	})
 }
 

@@ -48,7 +48,7 @@ func TestWhyAndSays(t *testing.T) {
 		return j.WaitingBecause
 	}
 	assert.Equal(t, "No worker serves queue common. Start one that does.", because(last.ID))
-	assert.Equal(t, []string{"1\u202f502 jobs are ready in queue common, and nobody takes them."}, says())
+	assert.Equal(t, []string{"No worker serves queue common: 1\u202f502 jobs are ready and waiting."}, says())
 	_, err = e.PutWorker(ctx, api.Worker{ID: "w", Queues: []string{"common"}, Tasks: []string{"tide.predict"}})
 	require.NoError(t, err)
 	assert.Equal(t, "More than 1000 jobs are ahead of it in queue common.", because(last.ID))
@@ -58,7 +58,7 @@ func TestWhyAndSays(t *testing.T) {
 	typo, err := e.Enqueue(ctx, job.Spec{Task: "tide.predcit", Priority: &high})
 	require.NoError(t, err)
 	assert.Contains(t, because(typo.ID), "does tide.predcit (the nearest is tide.predict).")
-	assert.Equal(t, "1 job is ready for fog.bulletin in queue common, and no worker there does that task.", says()[0])
+	assert.Equal(t, "No worker of queue common does task fog.bulletin: 1 job is ready and waiting.", says()[0])
 }
 
 // listing opens an engine with jobs of three tasks in two queues; every third one

@@ -121,7 +121,7 @@ func TestKeepingOverARestart(t *testing.T) {
 }
 
 // A load sets what the file defines and takes away what it no longer names, at once or
-// not at all; what was set otherwise stays, over restarts too.
+// not at all; what was set in another way stays, over restarts too.
 func TestLoad(t *testing.T) {
 	inYard(t, func(y *yard) {
 		ctx := context.Background()
@@ -248,7 +248,7 @@ func TestLoadRetentionAndTriage(t *testing.T) {
 		assert.Nil(t, queues[0].Defaults)
 
 		_, err = y.e.Load(ctx, api.SetupRequest{Setup: api.Setup{Retention: &api.Retention{Done: 5}, Triage: []api.TriageRule{{Matches: "(", Becomes: "x"}, {Matches: "x"}}}})
-		for _, want := range []string{"retention.done", "triage[0].matches is no pattern", "triage[1].becomes"} {
+		for _, want := range []string{"retention.done", "triage[0].matches is not a valid pattern", "triage[1].becomes"} {
 			assert.ErrorContains(t, err, want)
 		}
 	})

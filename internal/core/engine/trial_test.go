@@ -560,7 +560,7 @@ func (r *trial) runNow() {
 	if r.run(s) {
 		require.NoError(r, err)
 	} else {
-		require.ErrorContains(r, err, "is not over")
+		require.ErrorContains(r, err, "is unfinished")
 	}
 }
 
@@ -815,7 +815,7 @@ func (r *trial) requeue() {
 		require.ErrorContains(r, err, "only a finished job")
 		return
 	case r.earlier(j.task, j.key, j.dedupe, j.id) != nil:
-		require.ErrorContains(r, err, "may not stand beside")
+		require.ErrorContains(r, err, "cannot exist beside")
 		return
 	}
 	require.NoError(r, err)

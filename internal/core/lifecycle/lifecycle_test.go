@@ -85,7 +85,7 @@ func TestPage(t *testing.T) {
 	for _, c := range Changes() {
 		fmt.Fprintf(&b, "| %s | %s | %s |\n", words(c.From), words(c.To), c.By.Says())
 	}
-	b.WriteString("\n## Reasons\n\nWhy a job is finished that is not done; a handler's or an operator's own words stand beside it.\n\n| reason | the job is finished because |\n| --- | --- |\n")
+	b.WriteString("\n## Reasons\n\nWhy a job is finished that is not done; a handler's or an operator's own words are told with it.\n\n| reason | the job is finished because |\n| --- | --- |\n")
 	for _, r := range job.Reasons() {
 		fmt.Fprintf(&b, "| `%s` | %s |\n", r, r.Says())
 	}

@@ -104,10 +104,10 @@ var none ByState
 // task. What they answer must not be altered.
 func (p *CountsView) Group(at Group) *ByState { return orNone(p.groups.At(at)) }
 
-// Queue is told with [Counts.Group].
+// Queue goes with [Counts.Group].
 func (p *CountsView) Queue(id int64) *ByState { return orNone(p.queues.At(id)) }
 
-// Task is told with [Counts.Group].
+// Task goes with [Counts.Group].
 func (p *CountsView) Task(id int64) *ByState { return orNone(p.tasks.At(id)) }
 
 func orNone(n *ByState) *ByState {
@@ -233,19 +233,19 @@ func (p *CountsView) KeptGroup(at Group) *ByState {
 	return orNone(n)
 }
 
-// KeptQueue is told with [Counts.KeptGroup].
+// KeptQueue goes with [Counts.KeptGroup].
 func (p *CountsView) KeptQueue(id int64) *ByState {
 	n, _ := p.queues.Kept(id)
 	return orNone(n)
 }
 
-// KeptTask is told with [Counts.KeptGroup].
+// KeptTask goes with [Counts.KeptGroup].
 func (p *CountsView) KeptTask(id int64) *ByState {
 	n, _ := p.tasks.Kept(id)
 	return orNone(n)
 }
 
-// KeptPast is told with [Counts.KeptGroup].
+// KeptPast goes with [Counts.KeptGroup].
 func (p *CountsView) KeptPast(queue int64) *ByState {
 	n, _ := p.past.Kept(queue)
 	return orNone(n)

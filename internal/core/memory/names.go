@@ -160,7 +160,7 @@ func (p *NamesView) Kept(id int64) *Named {
 	return n
 }
 
-// KeptNamed is told with [Names.Kept].
+// KeptNamed goes with [Names.Kept].
 func (p *NamesView) KeptNamed(name string) *Named {
 	n, _ := p.byName.Kept(name)
 	return n

@@ -77,7 +77,7 @@ func (p *Policies) Use(body string) (id int64, err error) {
 // InUse tells whether the walk under way has found jobs of a policy, and Found notes it.
 func (p *PoliciesView) InUse(id int64) bool { return p.used.At(id) }
 
-// Found is told with [Policies.InUse].
+// Found goes with [Policies.InUse].
 func (p *Policies) Found(id int64) {
 	if !p.used.At(id) {
 		p.used.Put(id, true)

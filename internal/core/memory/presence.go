@@ -35,7 +35,7 @@ const mostWorkers = 10_000
 const sizesKept = 20
 
 // Presence knows which worker processes are there, by their calls and by what they tell of
-// themselves. It has a lock of its own: a sign of life waits for no write, and is no part
+// themselves. It has a lock of its own: a sign of life waits for no write, and is not a part
 // of a transaction.
 type Presence struct {
 	mu      sync.Mutex

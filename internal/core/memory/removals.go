@@ -85,7 +85,7 @@ func (p *Removals) Set(action int64, r Removal) {
 	p.m.Times.Sweep.Reread()
 }
 
-// End is told with [Removals.Set].
+// End goes with [Removals.Set].
 func (p *Removals) End(action int64) {
 	p.all.Delete(action)
 	p.m.Times.Sweep.Reread()

@@ -20,7 +20,7 @@ type Retention struct {
 	// Forget is when what is kept beside the jobs is looked through again.
 	Forget Cell[time.Time]
 	rest   Cell[rest]
-	// drift is by how much the wall clock has gone otherwise than the monotonic one.
+	// drift is by how much the wall clock differs from the monotonic one.
 	drift      Cell[time.Duration]
 	openedWall time.Time
 	// shortenings counts changes of settings, and operations, for which retention waits.

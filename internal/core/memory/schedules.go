@@ -224,7 +224,7 @@ func (p *SchedulesView) Kept(id int64) *Schedule {
 	return s
 }
 
-// KeptNamed is told with [Schedules.Kept].
+// KeptNamed goes with [Schedules.Kept].
 func (p *SchedulesView) KeptNamed(name string) *Schedule {
 	s, _ := p.byName.Kept(name)
 	return s

@@ -155,7 +155,7 @@ func (p *SettingsView) QueueVersion(q *Named) int64 {
 	return p.queues.At(q.ID).Version
 }
 
-// TaskVersion is told with [SettingsView.QueueVersion].
+// TaskVersion goes with [SettingsView.QueueVersion].
 func (p *SettingsView) TaskVersion(t *Named) int64 {
 	if t == nil {
 		return 0

@@ -100,7 +100,7 @@ func (p *WorkersView) Numbers() iter.Seq2[string, int64] { return p.numbers.All(
 // SeenAt is when a worker was seen last, as it was written; NoteSeen writes it.
 func (p *WorkersView) SeenAt(number int64) job.Time { return p.seen.At(number) }
 
-// NoteSeen is told with [Workers.SeenAt].
+// NoteSeen goes with [Workers.SeenAt].
 func (p *Workers) NoteSeen(number int64, at job.Time) error {
 	p.seen.Put(number, at)
 	return p.m.store.SawWorker(number, at)

@@ -164,7 +164,7 @@ func (pl *Planner) RunSchedule(ctx context.Context, name string) (api.ScheduleSt
 			return nil, err
 		}
 		if last.blocks {
-			return nil, job.Fault(job.WrongState, "the last run of %s, job %d, is not over; cancel it, or let runs wait or come also (if_still_running)", name, s.Row.Last)
+			return nil, job.Fault(job.WrongState, "the last run of %s, job %d, is unfinished; cancel it, or let runs wait or come also (if_still_running)", name, s.Row.Last)
 		}
 		n, err := command.Prepare(&s.Is.Job)
 		if err != nil {

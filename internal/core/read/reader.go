@@ -31,12 +31,12 @@ func New(s *store.Store, m *memory.Memory, clock *memory.Clock, setAside func() 
 // NoJob says that a job is not there; NoQueue says it of a queue, and NoSchedule of a schedule.
 func NoJob(id int64) error { return job.Fault(job.NotFound, "there is no job %d", id) }
 
-// NoQueue is told with [NoJob].
+// NoQueue goes with [NoJob].
 func NoQueue(name string) error {
 	return job.Fault(job.NotFound, "there is no queue %q; a queue exists from its first job", name)
 }
 
-// NoSchedule is told with [NoJob].
+// NoSchedule goes with [NoJob].
 func NoSchedule(name string) error { return job.Fault(job.NotFound, "there is no schedule %q", name) }
 
 // names gives a queue's and a task's name.

@@ -131,7 +131,7 @@ func (rd *Reader) Runs(ctx context.Context, name string, before job.Time, most i
 }
 
 // tellRuns tells what became of runs, and how late they were started: behind the time at
-// which they were to be enqueued, so that the schedule's part of its spread is no lateness.
+// which they were to be enqueued, so that the schedule's part of its spread is not a lateness.
 func tellRuns(s *memory.Schedule, runs []api.Run) {
 	for i := range runs {
 		r := &runs[i]

@@ -173,7 +173,7 @@ type failing struct {
 const fewestFailed = 2
 
 func (f failing) say() api.Saying {
-	since := "it has never been done"
+	since := "none has ever been done"
 	if f.lastDone != 0 {
 		since = "it was last done at " + f.lastDone.String()
 	}
@@ -197,7 +197,7 @@ func says(s standing) []api.Saying {
 	var all []api.Saying
 	for i, u := range s.untaken {
 		if i == mostUntaken {
-			all = append(all, api.Saying{Text: fmt.Sprintf("So it is with %d more kinds of jobs.", len(s.untaken)-i), Wrong: true, State: job.Ready})
+			all = append(all, api.Saying{Text: fmt.Sprintf("And %s no worker takes.", sentence.Count(int64(len(s.untaken)-i), "more group of jobs that", "more groups of jobs that")), Wrong: true, State: job.Ready})
 			break
 		}
 		all = append(all, u.say())
@@ -207,7 +207,7 @@ func says(s standing) []api.Saying {
 	}
 	for i, f := range s.failing {
 		if i == mostUntaken {
-			all = append(all, api.Saying{Text: fmt.Sprintf("So do %d more schedules.", len(s.failing)-i), Wrong: true, State: job.Dead})
+			all = append(all, api.Saying{Text: fmt.Sprintf("The last runs of %s failed too.", sentence.Count(int64(len(s.failing)-i), "more schedule", "more schedules")), Wrong: true, State: job.Dead})
 			break
 		}
 		all = append(all, f.say())
@@ -216,27 +216,27 @@ func says(s standing) []api.Saying {
 		all = append(all, api.Saying{Text: t.say(), Wrong: true})
 	}
 	if n := s.counts[job.Dead]; n > 0 {
-		all = append(all, api.Saying{Text: sentence.Count(n, "dead letter waits", "dead letters wait") + " for a fix.", Wrong: true, State: job.Dead})
+		all = append(all, api.Saying{Text: sentence.Count(n, "dead letter.", "dead letters."), Wrong: true, State: job.Dead})
 	}
 	if n := s.counts[job.Backoff]; n > 0 {
-		all = append(all, api.Saying{Text: sentence.Count(n, "job has failed and is", "jobs have failed and are") + " tried again.", State: job.Backoff})
+		all = append(all, api.Saying{Text: sentence.Count(n, "job", "jobs") + " failed and will be retried.", State: job.Backoff})
 	}
 	if s.failed > 0 {
 		all = append(all, api.Saying{Text: sentence.Count(s.failed, "attempt", "attempts") + " failed within the last minute."})
 	}
 	if n := s.counts[job.Running]; n > 0 {
-		all = append(all, api.Saying{Text: sentence.Count(n, "job runs.", "jobs run."), State: job.Running})
+		all = append(all, api.Saying{Text: sentence.Count(n, "job is running.", "jobs are running."), State: job.Running})
 	}
 	return append(all, s.sayRest()...)
 }
 
 func (u untaken) say() api.Saying {
 	said := api.Saying{Wrong: true, State: job.Ready, Queue: u.queue, Task: u.task}
-	what := sentence.Count(u.ready, "job is", "jobs are") + " ready"
+	what := sentence.Count(u.ready, "job is", "jobs are") + " ready and waiting"
 	if u.queueServed {
-		said.Text = fmt.Sprintf("%s for %s in queue %s, and no worker there does that task%s.", what, u.task, u.queue, sentence.Perhaps(u.nearest))
+		said.Text = fmt.Sprintf("No worker of queue %s does task %s%s: %s.", u.queue, u.task, sentence.Perhaps(u.nearest), what)
 	} else {
-		said.Text = fmt.Sprintf("%s in queue %s, and nobody takes %s.", what, u.queue, sentence.Plural(u.ready, "it", "them"))
+		said.Text = fmt.Sprintf("No worker serves queue %s: %s.", u.queue, what)
 		said.Task = ""
 	}
 	return said
@@ -256,7 +256,7 @@ func (s standing) sayRest() []api.Saying {
 	case total == 0:
 		return []api.Saying{{Text: "No job has been enqueued yet."}}
 	case waiting == 0:
-		return []api.Saying{{Text: "Nothing waits to be started."}}
+		return []api.Saying{{Text: "No job is waiting."}}
 	}
 	var all []api.Saying
 	if n := s.counts[job.Ready]; taken > 0 {
@@ -266,7 +266,7 @@ func (s standing) sayRest() []api.Saying {
 		all = append(all, api.Saying{Text: sentence.Count(n, "job is", "jobs are") + " scheduled for later.", State: job.Scheduled})
 	}
 	if n := s.counts[job.Held]; n > 0 {
-		all = append(all, api.Saying{Text: sentence.Count(n, "job waits", "jobs wait") + " behind others in their lanes.", State: job.Held})
+		all = append(all, api.Saying{Text: sentence.Count(n, "job is waiting for its lane.", "jobs are waiting for their lanes."), State: job.Held})
 	}
 	return all
 }

@@ -54,7 +54,7 @@ func diffNamed[T any](req *api.SetupRequest, diff *api.SetupDiff, kind string, i
 		case !mine:
 			c.Change = api.SetupAdopts
 			if !req.Adopt {
-				wrong = append(wrong, job.FieldError{Field: kind + "s." + name, Message: "was set otherwise than by a file; take it out of the file, or load with adopt"})
+				wrong = append(wrong, job.FieldError{Field: kind + "s." + name, Message: "was not set by a file; take it out of the file, or load with adopt"})
 			}
 		case len(c.Fields) == 0:
 			diff.Same++

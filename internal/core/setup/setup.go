@@ -19,7 +19,7 @@ import (
 
 // Load makes the settings those of a file, in one transaction: it sets what the file
 // defines, and takes away what an earlier load has defined and this one no longer names.
-// What was set otherwise stays; where the file names it too it is refused, unless the
+// What was set in another way stays; where the file names it too it is refused, unless the
 // request adopts it.
 func (se *Setter) Load(ctx context.Context, req api.SetupRequest) (diff api.SetupDiff, err error) {
 	if err := scope.Whole(ctx); err != nil {

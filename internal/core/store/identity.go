@@ -188,7 +188,7 @@ func (s *Store) facts(names ...string) (map[string]string, error) {
 }
 
 // identityOf is a file's inode and the time of its birth, 0 where its system tells none.
-// The device is no part of it: it may have another number after a reboot.
+// The device is not a part of it: it may have another number after a reboot.
 func identityOf(path string) (inode, birth string, err error) {
 	is, err := machine.Identify(path)
 	if err != nil {

@@ -18,7 +18,7 @@ func (s *Store) TakeLane(queue int64, lane string, id int64) error {
 
 var sqlFreeLane = statement(`DELETE FROM lanes WHERE queue = ? AND lane = ?`)
 
-// FreeLane is told with [Store.TakeLane].
+// FreeLane goes with [Store.TakeLane].
 func (s *Store) FreeLane(queue int64, lane string) error { return s.exec(sqlFreeLane, queue, lane) }
 
 var sqlNextInLane = statement(`SELECT ` + rowColumns + ` FROM ` + rowsFrom + ` WHERE queue = ? AND lane = ? AND lane <> '' AND state = {held} AND removed_by = 0 AND rank > 0 ORDER BY rank, id LIMIT 1`)

@@ -15,7 +15,7 @@ type Queue struct {
 	PausedAt job.Time
 	PausedBy string
 	Settings string
-	// Version counts how often the settings were set; Walked is told with
+	// Version counts how often the settings were set; Walked goes with
 	// [Store.PutWalked].
 	Version, Walked int64
 	// IdleSince is since when it has had neither jobs nor settings; 0 where it has.

@@ -11,7 +11,7 @@ import (
 	"humblemule.example/job"
 )
 
-// Each statement stands beside the method that runs it. Those of the writing connection are
+// Each statement is kept with the method that runs it. Those of the writing connection are
 // prepared once for each connection ([statement]); what is only read goes through the
 // reading pool ([Store.ask]).
 //
@@ -80,7 +80,7 @@ func (s *Store) query(q *sqlStatement, args ...any) (*sql.Rows, error) {
 	return s.stmt(q).QueryContext(background, args...)
 }
 
-// queryRow is told with [Store.query].
+// queryRow goes with [Store.query].
 func (s *Store) queryRow(q *sqlStatement, args ...any) aRow {
 	if err := s.before(q); err != nil {
 		return aRow{err: err}
@@ -116,7 +116,7 @@ func (s *Store) ask(ctx context.Context, text string, args ...any) (*sql.Rows, e
 	return s.read.Load().QueryContext(ctx, known(text), args...)
 }
 
-// askOne is told with [Store.ask].
+// askOne goes with [Store.ask].
 func (s *Store) askOne(ctx context.Context, text string, args ...any) *sql.Row {
 	return s.read.Load().QueryRowContext(ctx, known(text), args...)
 }

@@ -36,12 +36,12 @@ func (s *Store) AddTask(id int64, name, by string, now job.Time) error {
 
 var sqlSetTask = statement(`UPDATE tasks SET settings = ?, version = version + 1 WHERE id = ?`)
 
-// SetTask is told with [Store.SetQueue].
+// SetTask goes with [Store.SetQueue].
 func (s *Store) SetTask(id int64, settings string) error { return s.exec(sqlSetTask, settings, id) }
 
 var sqlIdleTask = statement(`UPDATE tasks SET idle_since = ? WHERE id = ?`)
 
-// PutIdleTask is told with [Store.PutIdleQueue].
+// PutIdleTask goes with [Store.PutIdleQueue].
 func (s *Store) PutIdleTask(id int64, since job.Time) error {
 	return s.exec(sqlIdleTask, int64(since), id)
 }

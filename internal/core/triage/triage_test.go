@@ -90,7 +90,7 @@ func TestGrouping(t *testing.T) {
 
 func TestTemplate(t *testing.T) {
 	for message, want := range map[string]string{
-		`line 4: the weight "12t" is no number of kilograms`:                             "line #: the weight “…” is no number of kilograms",
+		`line 4: the weight "12t" is not a valid number of kilograms`:                    "line #: the weight “…” is not a valid number of kilograms",
 		"dial tcp 10.0.0.7:5432: connect: connection refused":                            "dial tcp <address>: connect: connection refused",
 		`Post "https://bank.example/v1/dues/77": EOF`:                                    "Post “…”: EOF",
 		"Traceback (most recent call last):\n  File \"a.py\", line 3\nKeyError: 'berth'": "KeyError: “…”",

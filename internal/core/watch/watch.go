@@ -206,8 +206,8 @@ func (ws *Watchers) finish(id int64) (done chan struct{}, forget func()) {
 // Begin, Failed and Closed are [commit.Listener]'s: they change nothing for watchers.
 func (ws *Watchers) Begin() {}
 
-// Failed is told with [Watchers.Begin].
+// Failed goes with [Watchers.Begin].
 func (ws *Watchers) Failed(error) {}
 
-// Closed is told with [Watchers.Begin].
+// Closed goes with [Watchers.Begin].
 func (ws *Watchers) Closed() {}

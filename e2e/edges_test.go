@@ -275,7 +275,7 @@ func TestPoolsThatCannotWork(t *testing.T) {
 		worker.Handle(p, task, func(context.Context, int) (int, error) { return 0, nil })
 	}
 	for says, o := range map[string]worker.Options{
-		"is not a valid name":                       with(func(o *worker.Options) { o.Queues = []string{"Common"} }),
+		"is not a valid name":              with(func(o *worker.Options) { o.Queues = []string{"Common"} }),
 		"fits nothing":                     with(func(o *worker.Options) { o.Weights = map[string]int{"berths": 3} }),
 		"outside 1 to 1000":                with(func(o *worker.Options) { o.Weights = map[string]int{"common": -3} }),
 		"lease 2h is outside":              with(func(o *worker.Options) { o.Lease = 2 * time.Hour }),

@@ -54,7 +54,7 @@ func TestBench(t *testing.T) {
 		"--rounds 0 is outside":   {"bench", "--rounds", "0"},
 		"--span 1h0m0s is":        {"bench", "--span", "1h"},
 		"--backlog -1 is outside": {"bench", "--backlog", "-1"},
-		"is not a folder":            {"bench", "--dir", chart},
+		"is not a folder":         {"bench", "--dir", chart},
 		"cannot be written":       {"bench", "--svg", filepath.Join(dir, "none", "x.svg")},
 	} {
 		_, said, status := run(t, "", args...)

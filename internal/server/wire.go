@@ -349,3 +349,6 @@ func pathID(c *gin.Context) (int64, error) {
 	}
 	return id, nil
 }
+
+// StatusOf is the HTTP status of a kind of problem.
+func StatusOf(kind job.Kind) int { return statuses[kind] }

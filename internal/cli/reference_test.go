@@ -1,0 +1,218 @@
+package cli
+
+import (
+	"fmt"
+	"go/ast"
+	"go/parser"
+	"go/token"
+	"io"
+	"maps"
+	"os"
+	"path/filepath"
+	"slices"
+	"strconv"
+	"strings"
+	"testing"
+
+	"github.com/goccy/go-yaml"
+	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
+	"github.com/stretchr/testify/require"
+
+	"humblemule.example/internal/config"
+	"humblemule.example/internal/server"
+	"humblemule.example/job"
+)
+
+//go:generate env HMULE_WRITE_REFERENCE=1 go test -run ^TestReference$ .
+
+// The pages of docs/reference are made of what the program goes by: its commands, its
+// settings, the kinds of its problems, and the description of its API.
+func TestReference(t *testing.T) {
+	for name, page := range map[string]string{
+		"commands.md": commandsPage(), "settings.md": settingsPage(t), "problems.md": problemsPage(t), "http.md": httpPage(t),
+	} {
+		path := filepath.Join("../../docs/reference", name)
+		if os.Getenv("HMULE_WRITE_REFERENCE") != "" {
+			require.NoError(t, os.WriteFile(path, []byte(page), 0o600))
+		}
+		is, err := os.ReadFile(path)
+		require.NoError(t, err)
+		require.Equal(t, page, string(is), "%s is not up to date; run: go generate ./internal/cli", name)
+	}
+}
+
+const made = "<!-- Written by go generate ./internal/cli. -->\n\n"
+
+func commandsPage() string {
+	for _, name := range []string{"HMULE_SERVER", "HMULE_PROFILE", "HMULE_CONFIG", "HMULE_TOKENS", "HMULE_LISTEN"} {
+		os.Unsetenv(name) // which are defaults of flags
+	}
+	var b strings.Builder
+	b.WriteString("# Every command\n\n" + made + "[The commands](../commands.md) tells what they have in common.\n")
+	root := (&app{out: io.Discard, err: io.Discard}).root()
+	b.WriteString("\n## Flags of every command\n" + flagsTable(root.PersistentFlags()))
+	var walk func(c *cobra.Command)
+	walk = func(c *cobra.Command) {
+		for _, sub := range c.Commands() {
+			if sub.Hidden || sub.Name() == "help" || sub.Name() == "completion" {
+				continue
+			}
+			if !sub.HasSubCommands() {
+				fmt.Fprintf(&b, "\n## %s\n\n%s\n\n```\n%s\n```\n", sub.CommandPath(), described(sub), sub.UseLine())
+				if sub.Example != "" {
+					fmt.Fprintf(&b, "\n```sh\n%s\n```\n", unindented(sub.Example))
+				}
+				b.WriteString(flagsTable(sub.LocalNonPersistentFlags()))
+			}
+			walk(sub)
+		}
+	}
+	walk(root)
+	return b.String()
+}
+
+// described is the long description of a command, else the short one.
+func described(c *cobra.Command) string {
+	switch {
+	case c.Long == "":
+		return c.Short + "."
+	case strings.Contains(c.Long, "\n  "): // which holds what is set in
+		return "```\n" + c.Long + "\n```"
+	}
+	return c.Long
+}
+
+func unindented(text string) string {
+	lines := strings.Split(text, "\n")
+	for i := range lines {
+		lines[i] = strings.TrimPrefix(lines[i], "  ")
+	}
+	return strings.Join(lines, "\n")
+}
+
+func flagsTable(flags *pflag.FlagSet) string {
+	var b strings.Builder
+	flags.VisitAll(func(f *pflag.Flag) {
+		if f.Hidden || f.Name == "help" {
+			return
+		}
+		if b.Len() == 0 {
+			b.WriteString("\n| flag | default | |\n|---|---|---|\n")
+		}
+		name := "`--" + f.Name + "`"
+		if f.Shorthand != "" {
+			name += ", `-" + f.Shorthand + "`"
+		}
+		byDefault := ""
+		if f.DefValue != "" && f.DefValue != "[]" && f.DefValue != "false" && f.DefValue != "0" {
+			byDefault = "`" + f.DefValue + "`"
+		}
+		fmt.Fprintf(&b, "| %s | %s | %s |\n", name, byDefault, cellOf(f.Usage))
+	})
+	return b.String()
+}
+
+// cellOf writes a text so that it stands in a table.
+func cellOf(text string) string {
+	return strings.ReplaceAll(strings.ReplaceAll(text, "|", `\|`), "\n", " ")
+}
+
+func settingsPage(t *testing.T) string {
+	var b strings.Builder
+	b.WriteString("# Every setting\n\n" + made + "[The set-up file](../setup.md) tells how they go together.\n\n## service\n\n| key | variable | flag of `hmule serve` | default | |\n|---|---|---|---|---|\n")
+	for _, f := range config.Flags() {
+		key := strings.ReplaceAll(f.Name, "-", "_")
+		fmt.Fprintf(&b, "| `%s` | `HMULE_%s` | `--%s` | %s | %s |\n", key, strings.ToUpper(key), f.Name, cellOf(f.BuiltIn), cellOf(f.Says))
+	}
+	b.WriteString("\nClients read `HMULE_SERVER`, `HMULE_TOKEN`, `HMULE_TOKEN_FILE`, `HMULE_PROFILE`, `HMULE_PROFILES` and `NO_COLOR`; `HMULE_CONFIG` names the set-up file of the service.\n")
+	schemas := descriptionOf(t)["components"].(map[string]any)["schemas"].(map[string]any)
+	for _, of := range []struct{ title, schema string }{{"retention", "Retention"}, {"triage, each rule", "TriageRule"}, {"queues and tasks, each", "Defaults"}, {"retry", "Retry"}, {"schedules, each", "Schedule"}, {"The job of a schedule, and every spec", "Spec"}} {
+		schema := schemas[of.schema].(map[string]any)
+		fmt.Fprintf(&b, "\n## %s\n\n", of.title)
+		if text, is := schema["description"].(string); is {
+			b.WriteString(strings.TrimSpace(text) + "\n\n")
+		}
+		b.WriteString("| key | type | default | |\n|---|---|---|---|\n")
+		properties := schema["properties"].(map[string]any)
+		for _, name := range slices.Sorted(maps.Keys(properties)) {
+			p := properties[name].(map[string]any)
+			byDefault := ""
+			if d, set := p["default"]; set {
+				byDefault = fmt.Sprintf("`%v`", d)
+			}
+			text, _ := p["description"].(string)
+			fmt.Fprintf(&b, "| `%s` | %s | %s | %s |\n", name, typeOf(p), byDefault, cellOf(text))
+		}
+	}
+	return b.String()
+}
+
+// typeOf names the type of a schema in a few words.
+func typeOf(p map[string]any) string {
+	if ref, is := p["$ref"].(string); is {
+		return strings.ToLower(ref[strings.LastIndexByte(ref, '/')+1:])
+	}
+	if words, is := p["enum"].([]any); is {
+		all := make([]string, len(words))
+		for i, w := range words {
+			all[i] = fmt.Sprintf("`%v`", w)
+		}
+		return strings.Join(all, ", ")
+	}
+	if items, is := p["items"].(map[string]any); is {
+		return "list of " + typeOf(items)
+	}
+	if p["type"] == nil {
+		return "any JSON"
+	}
+	return fmt.Sprint(p["type"])
+}
+
+func descriptionOf(t *testing.T) map[string]any {
+	var all map[string]any
+	require.NoError(t, yaml.Unmarshal(server.OpenAPI(), &all))
+	return all
+}
+
+// problemsPage tells of the kinds of problems what their comments say.
+func problemsPage(t *testing.T) string {
+	file, err := parser.ParseFile(token.NewFileSet(), "../../job/problem.go", nil, parser.ParseComments)
+	require.NoError(t, err)
+	var b strings.Builder
+	b.WriteString("# Every type of problem\n\n" + made + "A call that is refused is answered with a problem (RFC 9457): `type`, `title`, `status`, `detail`, and `errors` with the fields at fault. In Go `errors.Is` tells the kind.\n\n| type | status | title | in Go | |\n|---|---|---|---|---|\n")
+	ast.Inspect(file, func(n ast.Node) bool {
+		spec, is := n.(*ast.ValueSpec)
+		if !is || len(spec.Values) == 0 {
+			return true
+		}
+		if of, named := spec.Type.(*ast.Ident); !named || of.Name != "Kind" {
+			return true
+		}
+		word, err := strconv.Unquote(spec.Values[0].(*ast.BasicLit).Value)
+		require.NoError(t, err)
+		kind := job.Kind(word)
+		says := strings.TrimSpace(strings.TrimPrefix(strings.ReplaceAll(spec.Doc.Text(), "\n", " "), spec.Names[0].Name+":"))
+		fmt.Fprintf(&b, "| `urn:humblemule:problem:%s` | %d | %s | `job.Err%s` | %s |\n", word, server.StatusOf(kind), kind.Title(), spec.Names[0].Name, cellOf(strings.ToUpper(says[:1])+says[1:]))
+		return true
+	})
+	b.WriteString("\n`about:blank` stands for a problem of HTTP alone, such as a method that a path does not have, or a request that is not valid HTTP. Commands have two types of their own with `-o json`: `urn:humblemule:problem:usage` (the command line is wrong) and `urn:humblemule:problem:unreachable` (no service answers).\n")
+	return b.String()
+}
+
+func httpPage(t *testing.T) string {
+	doc := descriptionOf(t)
+	var b strings.Builder
+	b.WriteString("# Every operation of the HTTP API\n\n" + made + strings.TrimSpace(doc["info"].(map[string]any)["description"].(string)) + "\n\nThe service describes it in full at `/openapi.json` and `/openapi.yaml`.\n")
+	paths := doc["paths"].(map[string]any)
+	for _, path := range slices.Sorted(maps.Keys(paths)) {
+		for _, method := range []string{"get", "post", "put", "patch", "delete"} {
+			o, is := paths[path].(map[string]any)[method].(map[string]any)
+			if !is {
+				continue
+			}
+			fmt.Fprintf(&b, "\n## %s %s\n\n%s. %s\n", strings.ToUpper(method), path, strings.TrimSuffix(o["summary"].(string), "."), strings.TrimSpace(o["description"].(string)))
+		}
+	}
+	return b.String()
+}

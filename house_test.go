@@ -184,3 +184,36 @@ func TestNoMutableGlobals(t *testing.T) {
 		}
 	}
 }
+
+// Each package that go.mod requires for code of the house has its reason in CONTRIBUTING, and
+// nothing else stands there.
+func TestDependencies(t *testing.T) {
+	raw, err := exec.Command("go", "mod", "edit", "-json").Output()
+	require.NoError(t, err)
+	var mod struct {
+		Require []struct {
+			Path     string
+			Indirect bool
+		}
+	}
+	require.NoError(t, json.Unmarshal(raw, &mod))
+	var required []string
+	for _, r := range mod.Require {
+		if !r.Indirect {
+			required = append(required, strings.TrimPrefix(r.Path, "github.com/"))
+		}
+	}
+	text, err := os.ReadFile("CONTRIBUTING.md")
+	require.NoError(t, err)
+	_, table, _ := strings.Cut(string(text), "| package | why |\n|---|---|\n")
+	table, _, _ = strings.Cut(table, "\n\n")
+	var told []string
+	for row := range strings.Lines(table) {
+		for i, part := range strings.Split(strings.Split(row, "|")[1], "`") {
+			if i%2 == 1 {
+				told = append(told, part)
+			}
+		}
+	}
+	assert.ElementsMatch(t, required, told)
+}

@@ -26,8 +26,8 @@ type SetupRequest struct {
 	Adopt bool `json:"adopt,omitzero"`
 	// DryRun tells the difference and changes nothing.
 	DryRun bool `json:"dry_run,omitzero"`
-	// Removes says that finished jobs which are kept no longer then may be removed.
-	Removes bool `json:"removes,omitzero"`
+	// MayRemove says that finished jobs which are kept no longer then may be removed.
+	MayRemove bool `json:"may_remove,omitzero"`
 }
 
 // What a setup does to a queue or task.

@@ -208,7 +208,7 @@ func IfNew() CallOption {
 // MayRemove allows a change of a queue that keeps finished jobs for a shorter time, and so
 // removes some. Without it such a change is refused with [job.ErrWouldRemove].
 func MayRemove() CallOption {
-	return func(r *request) { r.query.Set("removes", "true") }
+	return func(r *request) { r.query.Set("may_remove", "true") }
 }
 
 // do makes a call and reads its answer into v.

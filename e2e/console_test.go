@@ -223,7 +223,7 @@ func TestDeadLetters(t *testing.T) {
 	p := open(t, s.url+"/")
 	p.says("40 dead letters.")
 	press := func(xpath string) { p.do(chromedp.Click(chromedp.Search(xpath))) }
-	press(`//a[contains(text(),"40 dead letters wait")]`)
+	press(`//a[contains(text(),"40 dead letters")]`)
 	p.says("40 jobs, all of one cause.")
 	p.accessible("the dead letters")
 	press(`//tr[@data-cause]/td/a[not(@aria-label)]`)

@@ -21,7 +21,7 @@ type Patch struct {
 func ReadPatch(raw json.RawMessage) (p Patch, err error) {
 	var named map[string]json.RawMessage
 	if err := json.Unmarshal(raw, &named); err != nil {
-		return p, fmt.Errorf("is not valid JSON object: %w", err)
+		return p, fmt.Errorf("is not a valid JSON object: %w", err)
 	}
 	strict := json.NewDecoder(bytes.NewReader(raw))
 	strict.DisallowUnknownFields()

@@ -101,7 +101,13 @@ function Page({ to, children }: { to: string; children: string }) {
   const { queue } = useFilter()
   const search = queue ? `?queue=${encodeURIComponent(queue)}` : ''
   return (
-    <NavLink to={to + search} end={to === '/'} className={({ isActive }) => (isActive ? 'border-b-2 border-accent font-semibold' : 'border-b-2 border-transparent hover:border-hairline')}>
+    <NavLink
+      to={to + search}
+      end={to === '/'}
+      className={({ isActive }) =>
+        isActive ? 'border-b-2 border-accent font-semibold' : 'border-b-2 border-transparent hover:border-hairline'
+      }
+    >
       {children}
     </NavLink>
   )
@@ -134,7 +140,8 @@ function Freshness() {
   }
   return (
     <p role="alert" className="ml-auto font-semibold">
-      No answer for {span(Math.floor(Math.max(now - link.at.getTime(), 0) / 1000) * 1000).replace('.0 s', ' s')}; figures of {clock(link.at)}
+      No answer for {span(Math.floor(Math.max(now - link.at.getTime(), 0) / 1000) * 1000).replace('.0 s', ' s')}; figures of{' '}
+      {clock(link.at)}
     </p>
   )
 }

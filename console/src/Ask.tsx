@@ -32,14 +32,26 @@ export function Ask({ deed, j }: { deed: Deed; j: Job }) {
       {deed === 'accept' && (
         <label className="block">
           <span className="text-quiet">Its follow-ups, a list of specs, which you may change first; [] enqueues none</span>
-          <textarea className="mt-1 block w-full rounded-sm border border-quiet bg-ground p-2 font-mono text-[13px]" rows={Math.min(12, followUps.split('\n').length + 1)} spellCheck={false} value={followUps} onChange={(e) => setFollowUps(e.target.value)} />
+          <textarea
+            className="mt-1 block w-full rounded-sm border border-quiet bg-ground p-2 font-mono text-[13px]"
+            rows={Math.min(12, followUps.split('\n').length + 1)}
+            spellCheck={false}
+            value={followUps}
+            onChange={(e) => setFollowUps(e.target.value)}
+          />
         </label>
       )}
       {deed === 'accept' && problemOf(followUps) && <p role="alert">The follow-ups are not valid JSON: {problemOf(followUps)}</p>}
       {deed === 'requeue' && (
         <label className="block">
           <span className="text-quiet">Payload, which you may change first</span>
-          <textarea className="mt-1 block w-full rounded-sm border border-quiet bg-ground p-2 font-mono text-[13px]" rows={Math.min(12, before.split('\n').length + 1)} spellCheck={false} value={text} onChange={(e) => setText(e.target.value)} />
+          <textarea
+            className="mt-1 block w-full rounded-sm border border-quiet bg-ground p-2 font-mono text-[13px]"
+            rows={Math.min(12, before.split('\n').length + 1)}
+            spellCheck={false}
+            value={text}
+            onChange={(e) => setText(e.target.value)}
+          />
         </label>
       )}
       {wrong && <p role="alert">The payload is not valid JSON: {wrong}</p>}
@@ -49,18 +61,25 @@ export function Ask({ deed, j }: { deed: Deed; j: Job }) {
 }
 
 function follows(deed: Deed, j: Job): string {
-  if (deed === 'accept') return '1 job becomes done with what its handler brought, without running again. Its follow-ups are enqueued as they stand here.'
-  if (deed === 'end') return `1 job is placed again with its rank, and the attempt is not counted. Its handler may still be running: its word no longer counts, but what it does is done.${j.lane ? ` Because of its lane the job waits until the lease would have ended.` : ''}`
+  if (deed === 'accept')
+    return '1 job becomes done with what its handler brought, without running again. Its follow-ups are enqueued as they stand here.'
+  if (deed === 'end')
+    return `1 job is placed again with its rank, and the attempt is not counted. Its handler may still be running: its word no longer counts, but what it does is done.${j.lane ? ` Because of its lane the job waits until the lease would have ended.` : ''}`
   if (deed === 'requeue') {
-    if (j.reason === 'outcome_refused') return `The work of this job was done already, and only its follow-ups were refused: a requeue does it again. Accept it instead where that must not be.`
+    if (j.reason === 'outcome_refused')
+      return `The work of this job was done already, and only its follow-ups were refused: a requeue does it again. Accept it instead where that must not be.`
     const kept = j.attempt === 0 ? '' : j.attempt === 1 ? ' Its 1 attempt stays on record.' : ` Its ${j.attempt} attempts stay on record.`
     return `1 job begins round ${j.round + 1}: it becomes ready in queue ${j.queue}, with all ${j.max_attempts || ''} tries before it.${kept} It can be cancelled again while it is not done.`
   }
   if (deed === 'start') {
-    const instead = j.state === 'backoff' ? `its try ${j.tries + 1} begins as soon as a worker takes it, instead of waiting for its backoff` : 'it begins as soon as a worker takes it, instead of waiting for its time'
+    const instead =
+      j.state === 'backoff'
+        ? `its try ${j.tries + 1} begins as soon as a worker takes it, instead of waiting for its backoff`
+        : 'it begins as soon as a worker takes it, instead of waiting for its time'
     return `1 job becomes ready in queue ${j.queue}: ${instead}. This cannot be taken back, but the job can be cancelled.`
   }
-  if (j.state === 'running') return '1 job is asked to end, within a second. Its handler may still finish it as done; anything else makes it cancelled. What the handler has done already is not undone.'
+  if (j.state === 'running')
+    return '1 job is asked to end, within a second. Its handler may still finish it as done; anything else makes it cancelled. What the handler has done already is not undone.'
   return '1 job is cancelled: it will not run. It can be requeued later.'
 }
 
@@ -83,5 +102,11 @@ function send(deed: Deed, id: number, payload?: string): Promise<Job> {
   if (deed === 'cancel') return told(api.POST('/v1/jobs/{id}/cancel', { params, body: {} }))
   if (deed === 'end') return told(api.POST('/v1/jobs/{id}/end_lease', { params, body: {} }))
   if (deed === 'accept') return told(api.POST('/v1/jobs/{id}/accept', { params, body: {}, bodySerializer: () => `{"enqueue":${payload}}` }))
-  return told(api.POST('/v1/jobs/{id}/requeue', { params, body: {}, bodySerializer: () => (payload === undefined ? '{}' : `{"payload":${payload}}`) }))
+  return told(
+    api.POST('/v1/jobs/{id}/requeue', {
+      params,
+      body: {},
+      bodySerializer: () => (payload === undefined ? '{}' : `{"payload":${payload}}`),
+    }),
+  )
 }

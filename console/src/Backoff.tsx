@@ -8,7 +8,11 @@ const left = 66
 
 /** Backoff draws when each attempt would come, on a logarithmic axis, jitter as the width of each mark. */
 export function Backoff({ retry, maxAttempts }: { retry?: Retry; maxAttempts?: number }) {
-  const { retry: r, maxAttempts: m } = useSettled(JSON.stringify({ retry, maxAttempts }), 250, (text) => JSON.parse(text) as { retry?: Retry; maxAttempts?: number })
+  const { retry: r, maxAttempts: m } = useSettled(
+    JSON.stringify({ retry, maxAttempts }),
+    250,
+    (text) => JSON.parse(text) as { retry?: Retry; maxAttempts?: number },
+  )
   const { data, error } = usePreview(r, m)
   return (
     <section aria-label="When attempts come" className="mt-6">
@@ -60,7 +64,15 @@ function Drawing({ p }: { p: Preview }) {
             <text x={left - 10} y={y + 4} fontSize="11" textAnchor="end" className="fill-quiet">
               {a.attempt === later[0]!.attempt ? `attempt ${a.attempt}` : a.attempt}
             </text>
-            <rect x={x(a.earliest_ms)} y={y - 2.5} width={Math.max(x(a.latest_ms) - x(a.earliest_ms), 1)} height="5" rx="2.5" className="fill-ink" opacity="0.3" />
+            <rect
+              x={x(a.earliest_ms)}
+              y={y - 2.5}
+              width={Math.max(x(a.latest_ms) - x(a.earliest_ms), 1)}
+              height="5"
+              rx="2.5"
+              className="fill-ink"
+              opacity="0.3"
+            />
             <circle cx={x(a.expected_ms)} cy={y} r="3" className="fill-ink" />
           </g>
         )

@@ -14,7 +14,10 @@ export function Beside({ title, beside, back, children }: { title: string; besid
     return () => removeEventListener('keydown', close)
   }, [back, navigate])
   return (
-    <aside aria-label={title} className="mt-6 min-w-0 lg:sticky lg:top-14 lg:max-h-[calc(100vh-4rem)] lg:overflow-y-auto lg:border-l lg:border-hairline lg:pl-8">
+    <aside
+      aria-label={title}
+      className="mt-6 min-w-0 lg:sticky lg:top-14 lg:max-h-[calc(100vh-4rem)] lg:overflow-y-auto lg:border-l lg:border-hairline lg:pl-8"
+    >
       <div className="flex items-baseline gap-4 border-b border-hairline pb-2">
         <h2 className="text-lg font-semibold">{title}</h2>
         {beside}

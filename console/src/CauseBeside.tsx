@@ -4,7 +4,20 @@ import { Link } from 'react-router'
 
 import { search, useFilter } from './address'
 import { newKey } from './api/access'
-import { type Cause, type Job, type Operation, type State, api, queryClient, told, useCause, useJobs, useMayAct, useOperations, usePatched } from './api/client'
+import {
+  type Cause,
+  type Job,
+  type Operation,
+  type State,
+  api,
+  queryClient,
+  told,
+  useCause,
+  useJobs,
+  useMayAct,
+  useOperations,
+  usePatched,
+} from './api/client'
 import { Beside, Fact, When } from './Beside'
 import { age, grouped, ofSchedules } from './format'
 import { Difference, Varied } from './Difference'
@@ -17,7 +30,11 @@ export function CauseBeside({ id, c, known, now }: { id: string; c?: Cause; know
   const filter = useFilter()
   return (
     <Beside title={c ? `${grouped(c.count)} ${c.count === 1 ? 'job' : 'jobs'}, one cause` : 'Cause'} back={'/dead' + search(filter)}>
-      {!c && <p className="py-4">{known ? 'No dead job has this cause any more: its jobs were requeued or discarded.' : 'Reading the cause …'}</p>}
+      {!c && (
+        <p className="py-4">
+          {known ? 'No dead job has this cause any more: its jobs were requeued or discarded.' : 'Reading the cause …'}
+        </p>
+      )}
       {c && <Known c={c} now={now} />}
       <Underway cause={Number(id)} now={now} />
     </Beside>
@@ -111,7 +128,11 @@ function Jobs({ c, now }: { c: Cause; now: number }) {
           Its jobs<span className="font-normal text-quiet">, newest first</span>
         </h3>
         {may && jobs.length > 0 && (
-          <button type="button" className="press ml-auto" onClick={() => setChosen(ids.length === jobs.length ? [] : jobs.map((j) => j.id))}>
+          <button
+            type="button"
+            className="press ml-auto"
+            onClick={() => setChosen(ids.length === jobs.length ? [] : jobs.map((j) => j.id))}
+          >
             {ids.length === jobs.length ? 'Choose none' : `Choose these ${grouped(jobs.length)}`}
           </button>
         )}
@@ -150,11 +171,24 @@ function Chosen({ j, now, checked, toggle }: { j: Job; now: number; checked: boo
 function OnChosen({ ids }: { ids: number[] }) {
   const jobs = `${grouped(ids.length)} chosen ${ids.length === 1 ? 'job' : 'jobs'}`
   const flags = ids.map((id) => ` --id ${id}`).join('')
-  const act = (action: 'requeue' | 'discard') => told(api.POST('/v1/jobs/act', { params: { header: { 'Idempotency-Key': newKey() } }, body: { action, ids } }))
+  const act = (action: 'requeue' | 'discard') =>
+    told(api.POST('/v1/jobs/act', { params: { header: { 'Idempotency-Key': newKey() } }, body: { action, ids } }))
   return (
     <p className="flex flex-wrap gap-3 py-2">
-      <Question title={`Requeue ${jobs}`} follows={`${jobs} begin a new round at once. What they did before stays on record.`} confirm={`Requeue ${jobs}`} command={`hmule job requeue${flags}`} send={() => act('requeue')} />
-      <Question title={`Discard ${jobs}`} follows={`${jobs} leave every list and count at once. They can be brought back for 10 minutes; then they are gone.`} confirm={`Discard ${jobs}`} command={`hmule job discard${flags}`} send={() => act('discard')} />
+      <Question
+        title={`Requeue ${jobs}`}
+        follows={`${jobs} begin a new round at once. What they did before stays on record.`}
+        confirm={`Requeue ${jobs}`}
+        command={`hmule job requeue${flags}`}
+        send={() => act('requeue')}
+      />
+      <Question
+        title={`Discard ${jobs}`}
+        follows={`${jobs} leave every list and count at once. They can be brought back for 10 minutes; then they are gone.`}
+        confirm={`Discard ${jobs}`}
+        command={`hmule job discard${flags}`}
+        send={() => act('discard')}
+      />
     </p>
   )
 }
@@ -191,19 +225,41 @@ function Release({ c }: { c: Cause }) {
         params: { header: { 'Idempotency-Key': newKey() } },
         body: { action: 'requeue' },
         // As text, so that numbers keep their digits.
-        bodySerializer: () => `{"action":"requeue","filter":${filter},"trial":${trial >= c.count ? 0 : trial}${patch.trim() ? `,"payload_patch":${patch.trim()}` : ''}}`,
+        bodySerializer: () =>
+          `{"action":"requeue","filter":${filter},"trial":${trial >= c.count ? 0 : trial}${patch.trim() ? `,"payload_patch":${patch.trim()}` : ''}}`,
       }),
     )
   return (
-    <Question title={`Requeue ${jobs}`} follows={follows} confirm={trial >= c.count ? `Requeue ${jobs}` : `Try ${trial}, then release ${grouped(c.count - trial)}`} command={`hmule dead recover --cause ${c.id}${queue ? ` --queue ${queue}` : ''} --trial ${trial >= c.count ? 0 : trial}${edit}`} send={send} blocked={!!wrong || !(trial >= 1)}>
+    <Question
+      title={`Requeue ${jobs}`}
+      follows={follows}
+      confirm={trial >= c.count ? `Requeue ${jobs}` : `Try ${trial}, then release ${grouped(c.count - trial)}`}
+      command={`hmule dead recover --cause ${c.id}${queue ? ` --queue ${queue}` : ''} --trial ${trial >= c.count ? 0 : trial}${edit}`}
+      send={send}
+      blocked={!!wrong || !(trial >= 1)}
+    >
       <label className="flex items-baseline gap-2">
         <span className="text-quiet">Try first</span>
-        <input className="field w-16 text-right" type="number" min={1} max={Math.min(c.count, 100)} value={trial} onChange={(e) => setTrial(Math.min(Number(e.target.value), 100))} />
+        <input
+          className="field w-16 text-right"
+          type="number"
+          min={1}
+          max={Math.min(c.count, 100)}
+          value={trial}
+          onChange={(e) => setTrial(Math.min(Number(e.target.value), 100))}
+        />
         <span className="text-quiet">of {jobs}</span>
       </label>
       <label className="mt-3 block">
         <span className="text-quiet">Change their payloads by a JSON merge patch, where that is the fix</span>
-        <textarea className="mt-1 block w-full rounded-sm border border-quiet bg-ground p-2 font-mono text-[13px]" rows={2} spellCheck={false} placeholder={'{"bank":"harbour-savings"}'} value={patch} onChange={(e) => setPatch(e.target.value)} />
+        <textarea
+          className="mt-1 block w-full rounded-sm border border-quiet bg-ground p-2 font-mono text-[13px]"
+          rows={2}
+          spellCheck={false}
+          placeholder={'{"bank":"harbour-savings"}'}
+          value={patch}
+          onChange={(e) => setPatch(e.target.value)}
+        />
       </label>
       {wrong && <p role="alert">The patch is not valid JSON: {wrong}</p>}
       {!wrong && patch.trim() && <Patched filter={filter} patch={patch.trim()} />}
@@ -221,11 +277,23 @@ function Discard({ c }: { c: Cause }) {
       follows={`${jobs} leave every list and count at once. They can be brought back for 10 minutes; then they are gone.`}
       confirm={`Discard ${jobs}`}
       command={`hmule job discard --cause ${c.id}${queue ? ` --queue ${queue}` : ''} --note '${note.replaceAll("'", `'\\''`)}'`}
-      send={() => told(api.POST('/v1/jobs/act', { params: { header: { 'Idempotency-Key': newKey() } }, body: { action: 'discard', filter: selectionOf(c, queue), note } }))}
+      send={() =>
+        told(
+          api.POST('/v1/jobs/act', {
+            params: { header: { 'Idempotency-Key': newKey() } },
+            body: { action: 'discard', filter: selectionOf(c, queue), note },
+          }),
+        )
+      }
     >
       <label className="block">
         <span className="text-quiet">Why; it is kept with the action</span>
-        <input className="mt-1 block w-full rounded-sm border border-quiet bg-ground p-2" value={note} maxLength={2000} onChange={(e) => setNote(e.target.value)} />
+        <input
+          className="mt-1 block w-full rounded-sm border border-quiet bg-ground p-2"
+          value={note}
+          maxLength={2000}
+          onChange={(e) => setNote(e.target.value)}
+        />
       </label>
     </Question>
   )
@@ -239,8 +307,22 @@ function problemOf(text: string): string | undefined {
   }
 }
 
-const actionWord = { requeue: 'Requeue', discard: 'Discard', cancel: 'Cancel', start_now: 'Start', patch: 'Change', purge: 'Purge' } as const
-const stateWord = { trial: 'trial runs', running: 'is under way', finished: 'finished', stopped: 'stopped', undoing: 'is being undone', undone: 'undone' } as const
+const actionWord = {
+  requeue: 'Requeue',
+  discard: 'Discard',
+  cancel: 'Cancel',
+  start_now: 'Start',
+  patch: 'Change',
+  purge: 'Purge',
+} as const
+const stateWord = {
+  trial: 'trial runs',
+  running: 'is under way',
+  finished: 'finished',
+  stopped: 'stopped',
+  undoing: 'is being undone',
+  undone: 'undone',
+} as const
 
 /** Underway tells what was done about a cause, latest first, and stops or undoes it. */
 function Underway({ cause, now }: { cause: number; now: number }) {

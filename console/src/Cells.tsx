@@ -15,7 +15,13 @@ export function Cells({ w, now }: { w: Worker; now: number }) {
   return (
     <span className={`inline-flex max-w-[34rem] flex-wrap gap-1 align-middle ${w.silent ? 'opacity-45' : ''}`}>
       {jobs.map((s) => (
-        <Link key={s.job} to={`/jobs/${s.job}`} aria-label={said(s, now)} title={said(s, now)} className="rounded-[2px] focus-visible:outline-offset-1">
+        <Link
+          key={s.job}
+          to={`/jobs/${s.job}`}
+          aria-label={said(s, now)}
+          title={said(s, now)}
+          className="rounded-[2px] focus-visible:outline-offset-1"
+        >
           <Cell s={s} now={now} />
         </Link>
       ))}
@@ -31,7 +37,9 @@ export function Cells({ w, now }: { w: Worker; now: number }) {
 
 function said(s: Slot, now: number): string {
   const took = span(Math.max(now - Date.parse(s.since), 0))
-  const usual = s.usual_ms ? `; half of its task’s runs are done within ${span(s.usual_ms)}${beyond(s, now) ? `, and 19 of 20 within ${span(s.long_ms ?? s.usual_ms)}` : ''}` : ''
+  const usual = s.usual_ms
+    ? `; half of its task’s runs are done within ${span(s.usual_ms)}${beyond(s, now) ? `, and 19 of 20 within ${span(s.long_ms ?? s.usual_ms)}` : ''}`
+    : ''
   return `job ${s.job}, ${s.task}, for ${took}${usual}${s.cancel_asked_at ? '; asked to end' : ''}`
 }
 
@@ -44,12 +52,26 @@ function Cell({ s, now }: { s: Slot; now: number }) {
     <svg width={width} height={height} className="text-running" fill="none" aria-hidden>
       <rect x="0.5" y="0.5" width={width - 1} height={height - 1} rx="2" className="stroke-running" />
       {s.usual_ms ? (
-        <rect x="2" y="2" width={Math.max(Math.min(filled, width - 4), 1)} height={height - 4} fill="currentColor" fillOpacity={over ? 1 : 0.55} />
+        <rect
+          x="2"
+          y="2"
+          width={Math.max(Math.min(filled, width - 4), 1)}
+          height={height - 4}
+          fill="currentColor"
+          fillOpacity={over ? 1 : 0.55}
+        />
       ) : (
         <circle cx={width / 2} cy={height / 2} r="2.5" fill="currentColor" />
       )}
       {s.usual_ms && !over && <path d={`M${usualAt + 1.5} 2v${height - 4}`} className="stroke-running" strokeOpacity="0.7" />}
-      {over && <path d="M12 3.5v5.5M15 3.5v5.5M18 3.5v5.5M12 11.6v.6M15 11.6v.6M18 11.6v.6" className="stroke-ground" strokeWidth="1.6" strokeLinecap="round" />}
+      {over && (
+        <path
+          d="M12 3.5v5.5M15 3.5v5.5M18 3.5v5.5M12 11.6v.6M15 11.6v.6M18 11.6v.6"
+          className="stroke-ground"
+          strokeWidth="1.6"
+          strokeLinecap="round"
+        />
+      )}
       {s.cancel_asked_at && <path d={`M3 ${height - 3}L${width - 3} 3`} className="stroke-ink" strokeWidth="1.5" />}
     </svg>
   )

@@ -25,7 +25,13 @@ export function Coming({ open }: { open?: string }) {
         <div className="flex items-end gap-4 border-b border-hairline pb-2">
           <div>
             <h2 className="text-lg font-semibold">Coming up</h2>
-            <p className="max-w-[80ch]">{all && coming.data ? answer(all, coming.data, now) : error ? `What is coming could not be read: ${error.message}.` : 'Reading what is coming …'}</p>
+            <p className="max-w-[80ch]">
+              {all && coming.data
+                ? answer(all, coming.data, now)
+                : error
+                  ? `What is coming could not be read: ${error.message}.`
+                  : 'Reading what is coming …'}
+            </p>
           </div>
           {may && (
             <Link className="button ml-auto" to={`/coming/${newSchedule}`}>
@@ -52,7 +58,11 @@ function answer(all: ScheduleStatus[], c: Told, now: number): string {
   const sum = (bins: number[]) => bins.reduce((n, b) => n + b, 0)
   const [runs, jobs] = [sum(c.runs), sum(c.jobs)]
   const until = c.counted_to ? `until ${moment(c.counted_to)}` : 'within 24 hours'
-  const parts = [runs + jobs === 0 ? 'Nothing becomes due within 24 hours.' : `${many(runs, 'planned run')} and ${many(jobs, 'waiting job')} become due ${until}.`]
+  const parts = [
+    runs + jobs === 0
+      ? 'Nothing becomes due within 24 hours.'
+      : `${many(runs, 'planned run')} and ${many(jobs, 'waiting job')} become due ${until}.`,
+  ]
   const first = c.items[0]
   if (first) parts.push(`The next is ${first.schedule ?? `job ${first.job}`}, ${age(first.at, Math.min(now, Date.parse(first.at)))}.`)
   const late = all.filter((s) => (s.last?.late_ms ?? 0) > 60_000).map((s) => s.name)
@@ -79,7 +89,8 @@ function Day({ c, schedules }: { c: Told; schedules: ScheduleStatus[] }) {
     <div ref={box} className="py-3">
       {width > 0 && <Ruler c={c} schedules={schedules} width={width} />}
       <p className="text-[13px] text-quiet">
-        The next 24 hours, in {zone}. Above the line planned runs, {span(c.step_ms)} a tick; below it jobs that wait for their time. The higher, the more.
+        The next 24 hours, in {zone}. Above the line planned runs, {span(c.step_ms)} a tick; below it jobs that wait for their time. The
+        higher, the more.
       </p>
     </div>
   )
@@ -108,7 +119,13 @@ function Rows({ all, open, now }: { all: ScheduleStatus[]; open?: string; now: n
         {all.map((s) => {
           const to = (s.name === open ? '/coming' : `/coming/${s.name}`) + search(filter)
           return (
-            <tr key={s.name} className={`h-[32px] cursor-pointer border-b border-hairline whitespace-nowrap hover:bg-raised [&>td]:pr-5 ${s.name === open ? 'bg-raised' : ''}`} aria-current={s.name === open || undefined} data-schedule={s.name} onClick={() => void navigate(to)}>
+            <tr
+              key={s.name}
+              className={`h-[32px] cursor-pointer border-b border-hairline whitespace-nowrap hover:bg-raised [&>td]:pr-5 ${s.name === open ? 'bg-raised' : ''}`}
+              aria-current={s.name === open || undefined}
+              data-schedule={s.name}
+              onClick={() => void navigate(to)}
+            >
               <td>
                 <Link to={to} onClick={(e) => e.stopPropagation()} className={s.name === open ? 'font-semibold' : 'hover:underline'}>
                   {s.name}

@@ -19,7 +19,9 @@ export function DeadLetters({ open }: { open?: string }) {
       <section aria-label="Dead letters" className={`mt-6 min-w-0 ${open ? 'max-lg:hidden' : ''}`}>
         <div className="border-b border-hairline pb-2">
           <h2 className="text-lg font-semibold">Dead letters</h2>
-          <p className="max-w-[80ch]">{data ? answer(data) : error ? `The causes could not be read: ${error.message}.` : 'Reading the causes …'}</p>
+          <p className="max-w-[80ch]">
+            {data ? answer(data) : error ? `The causes could not be read: ${error.message}.` : 'Reading the causes …'}
+          </p>
         </div>
         <InDoubt />
         {data && data.length > 0 && <Rows all={data} open={open} now={now} />}
@@ -80,9 +82,19 @@ function Row({ c, open, now, narrow }: { c: Cause; open: boolean; now: number; n
   const to = (open ? '/dead' : `/dead/${c.id}`) + search(filter)
   const tasks = [...new Set(c.by.map((b) => b.task))]
   return (
-    <tr className={`cursor-pointer border-b border-hairline hover:bg-raised [&>td]:py-1.5 [&>td]:pr-5 [&>td]:align-top ${open ? 'bg-raised' : ''}`} aria-current={open || undefined} data-cause={c.id} onClick={() => void navigate(to)}>
+    <tr
+      className={`cursor-pointer border-b border-hairline hover:bg-raised [&>td]:py-1.5 [&>td]:pr-5 [&>td]:align-top ${open ? 'bg-raised' : ''}`}
+      aria-current={open || undefined}
+      data-cause={c.id}
+      onClick={() => void navigate(to)}
+    >
       <td className="text-right">
-        <Link className="press" to={`/?state=dead&cause=${c.id}`} onClick={(e) => e.stopPropagation()} aria-label={`${c.count} jobs: list them`}>
+        <Link
+          className="press"
+          to={`/?state=dead&cause=${c.id}`}
+          onClick={(e) => e.stopPropagation()}
+          aria-label={`${c.count} jobs: list them`}
+        >
           {grouped(c.count)}
         </Link>
       </td>

@@ -16,7 +16,15 @@ interface Form {
 export function DefaultsForm({ value, set, wrong, fixed, ofTask }: Form) {
   const field = (name: Name, label: string, hint: string) => (
     <Field key={name} label={label} hint={wrong[name] ?? hint} wrong={!!wrong[name]}>
-      <input className="field w-full placeholder:text-quiet" name={name} disabled={fixed} spellCheck={false} placeholder={name === 'first' ? (firstOf[value.curve as Curve] ?? builtIn.first) : builtIn[name]} value={value[name]} onChange={(e) => set({ ...value, [name]: e.target.value })} />
+      <input
+        className="field w-full placeholder:text-quiet"
+        name={name}
+        disabled={fixed}
+        spellCheck={false}
+        placeholder={name === 'first' ? (firstOf[value.curve as Curve] ?? builtIn.first) : builtIn[name]}
+        value={value[name]}
+        onChange={(e) => set({ ...value, [name]: e.target.value })}
+      />
     </Field>
   )
   const curve = value.curve as Curve | ''
@@ -29,7 +37,13 @@ export function DefaultsForm({ value, set, wrong, fixed, ofTask }: Form) {
       {ofTask && field('max_running', 'running at once', 'at most, over all queues and pools')}
       {field('keep_result', 'keep results', 'after it is done; 0s for not at all')}
       <Field label="backoff" hint={curve ? curves[curve].says : 'as is built in: exponential'}>
-        <select className="field w-full" name="curve" disabled={fixed} value={value.curve} onChange={(e) => set({ ...value, curve: e.target.value })}>
+        <select
+          className="field w-full"
+          name="curve"
+          disabled={fixed}
+          value={value.curve}
+          onChange={(e) => set({ ...value, curve: e.target.value })}
+        >
           <option value="">built in</option>
           {Object.keys(curves).map((c) => (
             <option key={c}>{c}</option>

@@ -30,10 +30,12 @@ export function Difference({ before, after, name }: { before: unknown; after: un
       {lines.map((l, i) =>
         near(i) ? (
           <p key={i} className={`break-words whitespace-pre-wrap ${l.sign === ' ' ? 'text-quiet' : ''}`}>
-            <span aria-label={l.sign === '+' ? 'added' : l.sign === '−' ? 'removed' : undefined}>{l.sign}</span> {l.sign === '−' ? <del className="decoration-quiet">{l.text}</del> : l.text}
+            <span aria-label={l.sign === '+' ? 'added' : l.sign === '−' ? 'removed' : undefined}>{l.sign}</span>{' '}
+            {l.sign === '−' ? <del className="decoration-quiet">{l.text}</del> : l.text}
           </p>
         ) : (
-          i > 0 && near(i - 1) && (
+          i > 0 &&
+          near(i - 1) && (
             <p key={i} className="text-quiet">
               …
             </p>
@@ -47,5 +49,17 @@ export function Difference({ before, after, name }: { before: unknown; after: un
 /** Varied writes a text, the words in which it differs from another in a stronger ink. */
 export function Varied({ text, from }: { text: string; from: string }) {
   if (text === from) return <>{text}</>
-  return <>{diffWordsWithSpace(from, text).map((part, i) => (part.removed ? null : part.added ? <mark key={i} className="bg-transparent font-semibold text-ink underline decoration-hairline underline-offset-4">{part.value}</mark> : part.value))}</>
+  return (
+    <>
+      {diffWordsWithSpace(from, text).map((part, i) =>
+        part.removed ? null : part.added ? (
+          <mark key={i} className="bg-transparent font-semibold text-ink underline decoration-hairline underline-offset-4">
+            {part.value}
+          </mark>
+        ) : (
+          part.value
+        ),
+      )}
+    </>
+  )
 }

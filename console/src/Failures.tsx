@@ -22,7 +22,14 @@ export function Failures({ c, now }: { c: Cause; now: number }) {
       </h3>
       <p className="pb-2">{answer(c)}</p>
       {versions.map((v) => (
-        <Row key={v.version} name={v.version ? `worker ${v.version}` : 'version not told'} hours={v.hours} most={most} marks={marks} from={from} />
+        <Row
+          key={v.version}
+          name={v.version ? `worker ${v.version}` : 'version not told'}
+          hours={v.hours}
+          most={most}
+          marks={marks}
+          from={from}
+        />
       ))}
       <p className="flex justify-between text-[13px] text-quiet" style={{ maxWidth: width }}>
         <span>48 h ago</span>
@@ -54,8 +61,11 @@ function answer(c: Cause): string {
   const failing = (c.versions ?? []).filter((v) => v.hours.some((n) => n > 0))
   if (failing.length === 0) return 'None within the last 48 hours.'
   const last = failing.filter((v) => v.hours.slice(-2).some((n) => n > 0)).map((v) => v.version || 'a version not told')
-  if (failing.length === 1) return `All under ${failing[0]!.version ? 'version ' + failing[0]!.version : 'a version that was not told'}${last.length ? ', and lately too' : '; none in the last hour'}.`
-  return last.length ? `Under ${failing.length} versions; lately under ${last.join(' and ')}.` : `Under ${failing.length} versions; none in the last hour.`
+  if (failing.length === 1)
+    return `All under ${failing[0]!.version ? 'version ' + failing[0]!.version : 'a version that was not told'}${last.length ? ', and lately too' : '; none in the last hour'}.`
+  return last.length
+    ? `Under ${failing.length} versions; lately under ${last.join(' and ')}.`
+    : `Under ${failing.length} versions; none in the last hour.`
 }
 
 function Row({ name, hours, most, marks, from }: { name: string; hours: number[]; most: number; marks: Mark[]; from: number }) {
@@ -75,7 +85,12 @@ function Row({ name, hours, most, marks, from }: { name: string; hours: number[]
           const x = Math.min(((Date.parse(m.at) - from) / hour) * each, width - 1)
           return (
             <g key={i} className="fill-quiet stroke-quiet">
-              <path d={`M${x} 10V${rowHeight + 12}`} strokeDasharray={m.kind === 'deploy' ? undefined : '2 2'} strokeWidth="1" fill="none" />
+              <path
+                d={`M${x} 10V${rowHeight + 12}`}
+                strokeDasharray={m.kind === 'deploy' ? undefined : '2 2'}
+                strokeWidth="1"
+                fill="none"
+              />
               <text x={x} y="8" fontSize="9" textAnchor={x > width - 8 ? 'end' : x < 8 ? 'start' : 'middle'} stroke="none">
                 {marks[i + 1] && near(m, marks[i + 1]!) ? '' : firstOf(marks, i) === i ? i + 1 : `${firstOf(marks, i) + 1}–${i + 1}`}
               </text>
@@ -84,7 +99,11 @@ function Row({ name, hours, most, marks, from }: { name: string; hours: number[]
         })}
         {hours.map((n, i) => {
           const height = Math.max((n / most) * rowHeight, 2)
-          return n > 0 && <rect key={i} x={i * each} y={rowHeight + 11 - height} width={Math.max(each - 1, 1.5)} height={height} className="fill-ink" />
+          return (
+            n > 0 && (
+              <rect key={i} x={i * each} y={rowHeight + 11 - height} width={Math.max(each - 1, 1.5)} height={height} className="fill-ink" />
+            )
+          )
         })}
       </svg>
     </figure>
@@ -117,7 +136,19 @@ function Days({ days }: { days: number[] }) {
       <svg viewBox={`0 0 ${width} ${rowHeight}`} width={width} className="max-w-full" role="img" aria-label={said}>
         <title>{said}</title>
         <path d={`M0 ${rowHeight - 0.5}H${width}`} className="stroke-hairline" />
-        {days.map((n, i) => n > 0 && <rect key={i} x={i * each} y={rowHeight - 1 - Math.max((n / most) * (rowHeight - 2), 2)} width={each - 2} height={Math.max((n / most) * (rowHeight - 2), 2)} className="fill-ink" />)}
+        {days.map(
+          (n, i) =>
+            n > 0 && (
+              <rect
+                key={i}
+                x={i * each}
+                y={rowHeight - 1 - Math.max((n / most) * (rowHeight - 2), 2)}
+                width={each - 2}
+                height={Math.max((n / most) * (rowHeight - 2), 2)}
+                className="fill-ink"
+              />
+            ),
+        )}
       </svg>
     </figure>
   )

@@ -8,7 +8,19 @@ export function Hours({ hours, width, height }: { hours: number[]; width: number
     <svg width={width} height={height} role="img" aria-label={said} className="align-middle text-ink">
       <title>{said}</title>
       <path d={`M0 ${height - 0.5}H${width}`} className="stroke-hairline" />
-      {hours.map((n, i) => n > 0 && <rect key={i} x={i * each} y={height - 1 - Math.max((n / most) * (height - 2), 2)} width={Math.max(each - 0.6, 1.2)} height={Math.max((n / most) * (height - 2), 2)} fill="currentColor" />)}
+      {hours.map(
+        (n, i) =>
+          n > 0 && (
+            <rect
+              key={i}
+              x={i * each}
+              y={height - 1 - Math.max((n / most) * (height - 2), 2)}
+              width={Math.max(each - 0.6, 1.2)}
+              height={Math.max((n / most) * (height - 2), 2)}
+              fill="currentColor"
+            />
+          ),
+      )}
     </svg>
   )
 }

@@ -23,7 +23,13 @@ export function JobBeside({ id }: { id: number }) {
   const { data: j, error } = useJob(id)
   return (
     <Beside title={`Job ${id}`} beside={j && <StateWord state={j.state} />} back={path(filter)}>
-      {!j && error && <p className="py-4">{error instanceof Refusal && error.status === 404 ? `There is no job ${id}; it may have been removed.` : `Job ${id} could not be read: ${error.message}.`}</p>}
+      {!j && error && (
+        <p className="py-4">
+          {error instanceof Refusal && error.status === 404
+            ? `There is no job ${id}; it may have been removed.`
+            : `Job ${id} could not be read: ${error.message}.`}
+        </p>
+      )}
       {!j && !error && <p className="py-4 text-quiet">Reading the job …</p>}
       {j && <Known j={j} />}
     </Beside>
@@ -43,7 +49,10 @@ function Known({ j }: { j: Job }) {
         <Fact name="queue">
           {j.queue}, priority {j.priority}
         </Fact>
-        <Fact name="try">{j.tries > 0 ? tries(j.tries, j.max_attempts) : `none yet, of ${j.max_attempts || 'any number'}`}{j.round > 1 && `, round ${j.round}`}</Fact>
+        <Fact name="try">
+          {j.tries > 0 ? tries(j.tries, j.max_attempts) : `none yet, of ${j.max_attempts || 'any number'}`}
+          {j.round > 1 && `, round ${j.round}`}
+        </Fact>
         <Fact name="limit">{j.max_attempts === 0 && 'none: it is tried until it is done or cancelled, however often it fails'}</Fact>
         <Fact name="cause">
           {j.cause && (
@@ -64,7 +73,13 @@ function Known({ j }: { j: Job }) {
         </Fact>
         <Fact name="owner">{j.owner}</Fact>
         <Fact name="lane">{j.lane}</Fact>
-        <Fact name="key">{j.key && <Link className="press" to={path({ key: j.key }, j.id)}>{j.key}</Link>}</Fact>
+        <Fact name="key">
+          {j.key && (
+            <Link className="press" to={path({ key: j.key }, j.id)}>
+              {j.key}
+            </Link>
+          )}
+        </Fact>
         <Fact name="labels">
           {j.labels &&
             Object.entries(j.labels).map(([name, value]) => (
@@ -79,7 +94,11 @@ function Known({ j }: { j: Job }) {
         <When name="next attempt" at={j.state === 'backoff' ? j.next_at : undefined} now={now} />
         <When name="start by" at={j.started_at ? undefined : j.start_by} now={now} />
         <When name="due" at={j.state === 'scheduled' ? j.next_at : undefined} now={now} />
-        <Fact name="usually">{j.usual_ms ? `half of its task’s runs are done within ${span(j.usual_ms)}, 19 of 20 within ${span(j.long_ms ?? j.usual_ms)}` : undefined}</Fact>
+        <Fact name="usually">
+          {j.usual_ms
+            ? `half of its task’s runs are done within ${span(j.usual_ms)}, 19 of 20 within ${span(j.long_ms ?? j.usual_ms)}`
+            : undefined}
+        </Fact>
         <When name="kept until" at={j.kept_until} now={now} />
         <When name="result kept until" at={j.result_until} now={now} />
         <When name="lease ends" at={j.state === 'running' ? j.lease_ends_at : undefined} now={now} />
@@ -87,7 +106,9 @@ function Known({ j }: { j: Job }) {
       <Journey j={j} now={now} />
       <Steps j={j} />
       <Attempts j={j} />
-      <Alike errors={(j.attempts ?? []).flatMap((a) => (a.error?.message ? [{ message: a.error.message, from: `attempt ${a.attempt}` }] : []))} />
+      <Alike
+        errors={(j.attempts ?? []).flatMap((a) => (a.error?.message ? [{ message: a.error.message, from: `attempt ${a.attempt}` }] : []))}
+      />
       {(j.state === 'dead' || j.state === 'backoff') && <Compare j={j} now={now} />}
       <Edits j={j} />
       {j.payload !== undefined && <JsonView name="Payload" value={j.payload} bytes={j.payload_bytes} />}
@@ -214,7 +235,11 @@ function Log({ j, a, openAtFirst }: { j: Job; a: Attempt; openAtFirst: boolean }
         {grouped(a.log_lines!)} {a.log_lines === 1 ? 'line' : 'lines'} written
       </summary>
       {error && <p>The log could not be read: {error.message}.</p>}
-      <ol className="max-h-80 overflow-y-auto py-1 font-mono text-[13px] leading-snug" tabIndex={0} aria-label={`What attempt ${a.attempt} wrote`}>
+      <ol
+        className="max-h-80 overflow-y-auto py-1 font-mono text-[13px] leading-snug"
+        tabIndex={0}
+        aria-label={`What attempt ${a.attempt} wrote`}
+      >
         {data?.map((l, i) => {
           const gap = l.line - (data[i - 1]?.line ?? 0) - 1
           return (
@@ -234,7 +259,13 @@ function Deeds({ j }: { j: Job }) {
   if (!may) return null
   const waits = j.state === 'scheduled' || j.state === 'backoff'
   const running = j.state === 'running'
-  const deeds: Deed[] = finished(j) ? (j.refused ? ['accept', 'requeue'] : ['requeue']) : waits ? ['start', 'cancel'] : [...(j.cancel_asked_at ? [] : ['cancel' as const]), ...(running ? ['end' as const] : [])]
+  const deeds: Deed[] = finished(j)
+    ? j.refused
+      ? ['accept', 'requeue']
+      : ['requeue']
+    : waits
+      ? ['start', 'cancel']
+      : [...(j.cancel_asked_at ? [] : ['cancel' as const]), ...(running ? ['end' as const] : [])]
   return (
     <p className="flex gap-3">
       {deeds.map((d) => (

@@ -33,7 +33,9 @@ export function JobList({ filter, open, counts }: { filter: Filter; open?: numbe
         </p>
       )}
       {list.isPending && <p className="py-4 text-quiet">Reading the list …</p>}
-      {list.data && jobs.length === 0 && <Nothing filter={filter} searching={list.hasNextPage} empty={!!counts && Object.values(counts).every((n) => n === 0)} />}
+      {list.data && jobs.length === 0 && (
+        <Nothing filter={filter} searching={list.hasNextPage} empty={!!counts && Object.values(counts).every((n) => n === 0)} />
+      )}
       {jobs.length > 0 && <Rows jobs={jobs} open={open} filter={filter} now={now} />}
       {list.hasNextPage && (
         <p className="py-4">
@@ -65,7 +67,16 @@ function Chosen({ filter }: { filter: Filter }) {
   )
 }
 
-const examples = { task: 'tide.predict', owner: 'Marsh Agency', key: 'heron-0291', label: 'berth:berth-3', error: 'no answer', ids: '17, 42', since: '2026-11-23T06:00:00Z', until: '2026-11-23T18:00:00Z' }
+const examples = {
+  task: 'tide.predict',
+  owner: 'Marsh Agency',
+  key: 'heron-0291',
+  label: 'berth:berth-3',
+  error: 'no answer',
+  ids: '17, 42',
+  since: '2026-11-23T06:00:00Z',
+  until: '2026-11-23T18:00:00Z',
+}
 
 /** Narrow adds a part to the filter. */
 function Narrow({ filter }: { filter: Filter }) {
@@ -84,7 +95,13 @@ function Narrow({ filter }: { filter: Filter }) {
           <option key={n}>{n}</option>
         ))}
       </select>
-      <input aria-label={`The ${by} to show`} className="field w-36 placeholder:text-quiet" placeholder={examples[by]} value={value} onChange={(e) => setValue(e.target.value)} />
+      <input
+        aria-label={`The ${by} to show`}
+        className="field w-36 placeholder:text-quiet"
+        placeholder={examples[by]}
+        value={value}
+        onChange={(e) => setValue(e.target.value)}
+      />
       <button type="submit" className="press">
         Narrow
       </button>
@@ -127,14 +144,33 @@ function Rows({ jobs, open, filter, now }: { jobs: Job[]; open?: number; filter:
       </thead>
       <tbody>
         {jobs.map((j) => (
-          <Row key={j.id} j={j} filter={filter} now={now} open={j.id === open} classes={{ midOnly, wideOnly, note: beside ? 'max-lg:hidden' : 'max-sm:hidden' }} />
+          <Row
+            key={j.id}
+            j={j}
+            filter={filter}
+            now={now}
+            open={j.id === open}
+            classes={{ midOnly, wideOnly, note: beside ? 'max-lg:hidden' : 'max-sm:hidden' }}
+          />
         ))}
       </tbody>
     </table>
   )
 }
 
-function Row({ j, filter, now, open, classes }: { j: Job; filter: Filter; now: number; open: boolean; classes: Record<'midOnly' | 'wideOnly' | 'note', string> }) {
+function Row({
+  j,
+  filter,
+  now,
+  open,
+  classes,
+}: {
+  j: Job
+  filter: Filter
+  now: number
+  open: boolean
+  classes: Record<'midOnly' | 'wideOnly' | 'note', string>
+}) {
   const navigate = useNavigate()
   const to = path(filter, open ? undefined : j.id)
   return (
@@ -171,7 +207,8 @@ function Row({ j, filter, now, open, classes }: { j: Job; filter: Filter; now: n
 function known(j: Job, now: number): string {
   const by: Partial<Record<State, () => string>> = {
     scheduled: () => (j.next_at ? `starts ${age(j.next_at, now)}` : ''),
-    running: () => (j.cancel_asked_at ? 'asked to end' : j.started_at && j.tries === 1 ? `since ${age(j.started_at, now).replace(' ago', '')}` : ''),
+    running: () =>
+      j.cancel_asked_at ? 'asked to end' : j.started_at && j.tries === 1 ? `since ${age(j.started_at, now).replace(' ago', '')}` : '',
     backoff: () => [j.next_at ? `again ${age(j.next_at, now)}` : '', j.last_error?.message].filter(Boolean).join(' · '),
     dead: () => j.last_error?.message ?? '',
     skipped: () => j.reason_text ?? '',

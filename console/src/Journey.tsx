@@ -27,7 +27,8 @@ function stretches(j: Job, now: number): Stretch[] {
     kind = a.outcome === 'failed' ? 'backoff' : 'wait'
   }
   const due = j.next_at ? Date.parse(j.next_at) : 0
-  if (j.state === 'backoff' || j.state === 'scheduled') all.push({ kind: j.state === 'backoff' ? 'backoff' : 'wait', from: at, to: Math.max(due, at) })
+  if (j.state === 'backoff' || j.state === 'scheduled')
+    all.push({ kind: j.state === 'backoff' ? 'backoff' : 'wait', from: at, to: Math.max(due, at) })
   else if (j.state === 'ready' || j.state === 'held') all.push({ kind: j.round > round ? 'rest' : 'wait', from: at, to: Math.max(now, at) })
   else if (j.finished_at && all.length === 0) all.push({ kind: 'wait', from: at, to: Date.parse(j.finished_at) })
   return all.filter((s) => s.to > s.from || s.kind === 'run')
@@ -114,7 +115,11 @@ export function Journey({ j, now }: { j: Job; now: number }) {
 /** words tells the drawing to those who do not see it. */
 function words(all: Stretch[]): string {
   return all
-    .map((s) => (s.kind === 'run' ? `attempt ${s.attempt!.attempt} ${s.attempt!.outcome ? outcomeWord[s.attempt!.outcome] : 'running'} after ${span(length(s))}` : `${s.kind} ${span(length(s))}`))
+    .map((s) =>
+      s.kind === 'run'
+        ? `attempt ${s.attempt!.attempt} ${s.attempt!.outcome ? outcomeWord[s.attempt!.outcome] : 'running'} after ${span(length(s))}`
+        : `${s.kind} ${span(length(s))}`,
+    )
     .join(', ')
 }
 
@@ -122,7 +127,12 @@ function Drawn({ s }: { s: Placed }) {
   if (s.kind === 'run') return <Bar s={s} />
   if (s.folded) return <Fold s={s} />
   return (
-    <path d={`M${s.x} ${axis}h${s.width}`} className={s.kind === 'backoff' ? 'stroke-backoff' : 'stroke-quiet'} strokeWidth={s.kind === 'backoff' ? 1.5 : 1} strokeDasharray={s.kind === 'backoff' ? '5 4' : s.kind === 'rest' ? '1 4' : undefined}>
+    <path
+      d={`M${s.x} ${axis}h${s.width}`}
+      className={s.kind === 'backoff' ? 'stroke-backoff' : 'stroke-quiet'}
+      strokeWidth={s.kind === 'backoff' ? 1.5 : 1}
+      strokeDasharray={s.kind === 'backoff' ? '5 4' : s.kind === 'rest' ? '1 4' : undefined}
+    >
       <title>{`${s.kind === 'rest' ? 'finished, until it was requeued' : s.kind}: ${span(length(s))}`}</title>
     </path>
   )

@@ -22,7 +22,16 @@ export function JsonView({ name, value, bytes }: { name: string; value: unknown;
           {name}
           {bytes !== undefined && <span className="font-normal text-quiet"> {bytes} bytes</span>}
         </h3>
-        {large && <input type="search" aria-label={`Search the ${name.toLowerCase()}`} placeholder="Search" className="field ml-auto w-40 placeholder:text-quiet" value={sought} onChange={(e) => setSought(e.target.value)} />}
+        {large && (
+          <input
+            type="search"
+            aria-label={`Search the ${name.toLowerCase()}`}
+            placeholder="Search"
+            className="field ml-auto w-40 placeholder:text-quiet"
+            value={sought}
+            onChange={(e) => setSought(e.target.value)}
+          />
+        )}
         <button type="button" className={`press ${large ? '' : 'ml-auto'}`} onClick={copy} aria-label={`Copy the ${name.toLowerCase()}`}>
           {said}
         </button>
@@ -48,7 +57,9 @@ function Value({ value, sought, depth }: { value: unknown; sought: string; depth
   const holds = sought !== '' && JSON.stringify(value).toLowerCase().includes(sought)
   return (
     <details key={String(holds)} open={holds || depth < 2} className="inline-block w-full align-top">
-      <summary className="text-quiet marker:text-[10px]">{list ? `list of ${entries.length}` : `${entries.length} ${entries.length === 1 ? 'field' : 'fields'}`}</summary>
+      <summary className="text-quiet marker:text-[10px]">
+        {list ? `list of ${entries.length}` : `${entries.length} ${entries.length === 1 ? 'field' : 'fields'}`}
+      </summary>
       <ul className="border-l border-hairline pl-4">
         {entries.map(([k, v]) => (
           <li key={k} className="break-words">

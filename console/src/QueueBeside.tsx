@@ -18,7 +18,11 @@ export function QueueBeside({ name, q, known }: { name: string; q?: Queue; known
   const filter = useFilter()
   return (
     <Beside title={name} back={'/queues' + search(filter)}>
-      {!q && <p className="py-4">{known ? 'There is no such queue; one exists from its first job, or from its first settings.' : 'Reading the queue …'}</p>}
+      {!q && (
+        <p className="py-4">
+          {known ? 'There is no such queue; one exists from its first job, or from its first settings.' : 'Reading the queue …'}
+        </p>
+      )}
       {q && <Starts name={name} />}
       {q && <Form key={JSON.stringify(q.defaults ?? {})} q={q} />}
     </Beside>
@@ -50,7 +54,11 @@ function Form({ q }: { q: Queue }) {
       <DefaultsForm value={now} set={set} wrong={a.wrong} fixed={!may} />
       {may && (
         <div className="mt-4 flex items-baseline gap-4">
-          {changed ? <Save q={q} settings={settings} blocked={blocked} /> : <span className="text-quiet">Change a field to see what follows, and to save it.</span>}
+          {changed ? (
+            <Save q={q} settings={settings} blocked={blocked} />
+          ) : (
+            <span className="text-quiet">Change a field to see what follows, and to save it.</span>
+          )}
           {changed && (
             <button
               type="button"
@@ -65,7 +73,9 @@ function Form({ q }: { q: Queue }) {
           )}
         </div>
       )}
-      {changed && (a.defaults.retry ?? a.defaults.max_attempts) !== undefined && <Backoff retry={a.defaults.retry} maxAttempts={a.defaults.max_attempts} />}
+      {changed && (a.defaults.retry ?? a.defaults.max_attempts) !== undefined && (
+        <Backoff retry={a.defaults.retry} maxAttempts={a.defaults.max_attempts} />
+      )}
     </>
   )
 }
@@ -77,7 +87,14 @@ function Save({ q, settings, blocked }: { q: Queue; settings: Defaults; blocked:
       follows={`${follows(q, settings)}${q.from_file ? ' ' + fromFile : ''}`}
       confirm="Set 1 queue"
       command={`hmule queue set ${q.name} --replace '${JSON.stringify(settings).replaceAll("'", `'\\''`)}'`}
-      send={() => told(api.PUT('/v1/queues/{name}', { params: { path: { name: q.name }, header: { 'If-Match': `"${q.version}"`, 'Idempotency-Key': newKey() } }, body: settings }))}
+      send={() =>
+        told(
+          api.PUT('/v1/queues/{name}', {
+            params: { path: { name: q.name }, header: { 'If-Match': `"${q.version}"`, 'Idempotency-Key': newKey() } },
+            body: settings,
+          }),
+        )
+      }
       blocked={blocked}
     />
   )

@@ -15,10 +15,12 @@ export function Queues({ open }: { open?: string }) {
       <section aria-label="Queues" className={`mt-6 min-w-0 ${open ? 'max-lg:hidden' : ''}`}>
         <div className="border-b border-hairline pb-2">
           <h2 className="text-lg font-semibold">Queues</h2>
-          <p className="max-w-[80ch]">{all ? answer(all) : error ? `The queues could not be read: ${error.message}.` : 'Reading the queues …'}</p>
+          <p className="max-w-[80ch]">
+            {all ? answer(all) : error ? `The queues could not be read: ${error.message}.` : 'Reading the queues …'}
+          </p>
         </div>
         {all && all.length > 0 && <Rows all={all} open={open} />}
-        {all?.length === 0 && <Copyable command={"hmule queue set berths max_running=8"} />}
+        {all?.length === 0 && <Copyable command={'hmule queue set berths max_running=8'} />}
       </section>
       {open && <QueueBeside key={open} name={open} q={all?.find((q) => q.name === open)} known={!!all} />}
     </div>
@@ -33,9 +35,15 @@ function full(q: Queue): boolean {
 function answer(all: Queue[]): string {
   if (all.length === 0) return 'There is no queue yet: one exists from its first job, or from its first settings.'
   const waiting = all.reduce((n, q) => n + q.counts.ready, 0)
-  const parts = [`${grouped(waiting)} ${waiting === 1 ? 'job is' : 'jobs are'} ready in ${all.length === 1 ? '1 queue' : `${grouped(all.length)} queues`}.`]
+  const parts = [
+    `${grouped(waiting)} ${waiting === 1 ? 'job is' : 'jobs are'} ready in ${all.length === 1 ? '1 queue' : `${grouped(all.length)} queues`}.`,
+  ]
   const named = (some: Queue[]) => some.map((q) => q.name).join(', ')
-  const [paused, limited, alone] = [all.filter((q) => q.paused), all.filter((q) => full(q) && q.counts.ready > 0), all.filter((q) => q.workers === 0 && q.counts.ready > 0)]
+  const [paused, limited, alone] = [
+    all.filter((q) => q.paused),
+    all.filter((q) => full(q) && q.counts.ready > 0),
+    all.filter((q) => q.workers === 0 && q.counts.ready > 0),
+  ]
   if (alone.length > 0) parts.push(`Nobody serves ${named(alone)}.`)
   if (paused.length > 0) parts.push(`Paused: ${named(paused)}.`)
   if (limited.length > 0) parts.push(`At their limit of running jobs: ${named(limited)}.`)
@@ -81,7 +89,13 @@ function Rows({ all, open }: { all: Queue[]; open?: string }) {
             </td>
           )
           return (
-            <tr key={q.name} className={`h-[32px] cursor-pointer border-b border-hairline whitespace-nowrap hover:bg-raised [&>td]:pr-5 ${q.name === open ? 'bg-raised' : ''}`} aria-current={q.name === open || undefined} data-queue={q.name} onClick={() => void navigate(to)}>
+            <tr
+              key={q.name}
+              className={`h-[32px] cursor-pointer border-b border-hairline whitespace-nowrap hover:bg-raised [&>td]:pr-5 ${q.name === open ? 'bg-raised' : ''}`}
+              aria-current={q.name === open || undefined}
+              data-queue={q.name}
+              onClick={() => void navigate(to)}
+            >
               <td>
                 <Link to={to} onClick={(e) => e.stopPropagation()} className={q.name === open ? 'font-semibold' : 'hover:underline'}>
                   {q.name}
@@ -90,7 +104,9 @@ function Rows({ all, open }: { all: Queue[]; open?: string }) {
               {count('ready', '')}
               <td className="text-right">
                 {q.running > 0 || q.max_running ? grouped(q.running) : <span className="text-quiet">–</span>}
-                {q.max_running !== undefined && <span className={full(q) ? 'font-semibold' : 'text-quiet'}> of {grouped(q.max_running)}</span>}
+                {q.max_running !== undefined && (
+                  <span className={full(q) ? 'font-semibold' : 'text-quiet'}> of {grouped(q.max_running)}</span>
+                )}
               </td>
               {count('held', narrow)}
               {count('backoff', narrow)}
@@ -101,7 +117,13 @@ function Rows({ all, open }: { all: Queue[]; open?: string }) {
               </td>
               <td className={`text-right ${narrow}`}>{q.workers}</td>
               <td className="max-w-0 truncate">
-                {q.paused ? <span className="font-semibold">paused by {q.paused_by}, {q.paused_at && moment(q.paused_at)}</span> : startWords(q)}
+                {q.paused ? (
+                  <span className="font-semibold">
+                    paused by {q.paused_by}, {q.paused_at && moment(q.paused_at)}
+                  </span>
+                ) : (
+                  startWords(q)
+                )}
               </td>
             </tr>
           )

@@ -14,20 +14,54 @@ export function Ruler({ c, schedules, width }: { c: Coming; schedules: ScheduleS
   const x = (ms: number) => left + ((ms - from) / (to - from)) * (width - 2 * left)
   const size = (n: number) => (n > 0 ? 4 + 5 * Math.log2(1 + n) : 0)
   return (
-    <svg viewBox={`0 0 ${width} ${height}`} width={width} height={height} className="block max-w-full" role="img" aria-label="What becomes due within the next 24 hours">
+    <svg
+      viewBox={`0 0 ${width} ${height}`}
+      width={width}
+      height={height}
+      className="block max-w-full"
+      role="img"
+      aria-label="What becomes due within the next 24 hours"
+    >
       {hours(from, to).map((h) => (
         <g key={h}>
           <path d={`M${x(h)} ${base - 3}v6`} className="stroke-quiet" />
           {new Date(h).getHours() % (width < 700 ? 6 : 3) === 0 && (
-            <text x={Math.min(Math.max(x(h), 16), width - 16)} y={height - 4} fontSize="11" textAnchor="middle" className={new Date(h).getHours() === 0 ? 'fill-ink font-semibold' : 'fill-quiet'}>
+            <text
+              x={Math.min(Math.max(x(h), 16), width - 16)}
+              y={height - 4}
+              fontSize="11"
+              textAnchor="middle"
+              className={new Date(h).getHours() === 0 ? 'fill-ink font-semibold' : 'fill-quiet'}
+            >
               {new Date(h).getHours() === 0 ? new Date(h).toLocaleDateString([], { weekday: 'short' }) : `${new Date(h).getHours()}:00`}
             </text>
           )}
         </g>
       ))}
       <path d={`M${left} ${base}H${width - left}`} className="stroke-ink" />
-      {c.runs.map((n, i) => n > 0 && <path key={i} d={`M${x(from + (i + 0.5) * c.step_ms)} ${base - 1}v${-size(n)}`} className="stroke-ink" strokeWidth={Math.min(1 + Math.log10(n), (width / c.runs.length) * 0.55)} opacity="0.5" />)}
-      {c.jobs.map((n, i) => n > 0 && <path key={i} d={`M${x(from + (i + 0.5) * c.step_ms)} ${base + 2}v${Math.min(size(n) / 2, 18)}`} className="stroke-scheduled" strokeWidth="2" />)}
+      {c.runs.map(
+        (n, i) =>
+          n > 0 && (
+            <path
+              key={i}
+              d={`M${x(from + (i + 0.5) * c.step_ms)} ${base - 1}v${-size(n)}`}
+              className="stroke-ink"
+              strokeWidth={Math.min(1 + Math.log10(n), (width / c.runs.length) * 0.55)}
+              opacity="0.5"
+            />
+          ),
+      )}
+      {c.jobs.map(
+        (n, i) =>
+          n > 0 && (
+            <path
+              key={i}
+              d={`M${x(from + (i + 0.5) * c.step_ms)} ${base + 2}v${Math.min(size(n) / 2, 18)}`}
+              className="stroke-scheduled"
+              strokeWidth="2"
+            />
+          ),
+      )}
       {clockChanges(from, to).map((at) => (
         <g key={at}>
           <path d={`M${x(at)} 12V${base}`} className="stroke-dead" strokeDasharray="3 3" />

@@ -14,7 +14,15 @@ export function RulesForm({ value, set, wrong, fixed }: Form) {
   const change = (name: RuleName) => (e: { target: { value: string } }) => set({ ...value, [name]: e.target.value })
   const text = (name: RuleName, label: string, hint: string, placeholder: string) => (
     <Field label={label} hint={wrong[name] ?? hint} wrong={!!wrong[name]}>
-      <input className="field w-full placeholder:text-quiet" name={name} disabled={fixed} spellCheck={false} placeholder={placeholder} value={value[name]} onChange={change(name)} />
+      <input
+        className="field w-full placeholder:text-quiet"
+        name={name}
+        disabled={fixed}
+        spellCheck={false}
+        placeholder={placeholder}
+        value={value[name]}
+        onChange={change(name)}
+      />
     </Field>
   )
   const choice = (name: RuleName, label: string, hint: string, options: [string, string][]) => (
@@ -31,10 +39,15 @@ export function RulesForm({ value, set, wrong, fixed }: Form) {
   const ageing = value.order === 'ageing'
   return (
     <div className="grid grid-cols-[max-content_9rem_minmax(0,1fr)] items-baseline gap-x-4 gap-y-1.5">
-      {choice('order', 'order', ageing ? 'by due time, earlier for each priority: nothing starves' : 'the highest priority first, then the longest waiting', [
-        ['priority', 'by priority'],
-        ['ageing', 'ageing'],
-      ])}
+      {choice(
+        'order',
+        'order',
+        ageing ? 'by due time, earlier for each priority: nothing starves' : 'the highest priority first, then the longest waiting',
+        [
+          ['priority', 'by priority'],
+          ['ageing', 'ageing'],
+        ],
+      )}
       {ageing && text('boost', 'a priority is worth', 'how much earlier one priority more makes a job due', '1m')}
       {!ageing &&
         choice('turns', 'owners', value.turns ? 'a burst of one holds up nobody else' : 'whose a job is does not matter', [
@@ -42,8 +55,20 @@ export function RulesForm({ value, set, wrong, fixed }: Form) {
           ['owner', 'take turns'],
         ])}
       {!ageing && value.turns && (
-        <Field label="their weights" hint={wrong.weights ?? 'a line each, such as Marsh Agency = 3; others weigh 1'} wrong={!!wrong.weights}>
-          <textarea className="block w-full rounded-sm border border-quiet bg-ground p-1 text-[13px]" name="weights" rows={3} disabled={fixed} spellCheck={false} value={value.weights} onChange={change('weights')} />
+        <Field
+          label="their weights"
+          hint={wrong.weights ?? 'a line each, such as Marsh Agency = 3; others weigh 1'}
+          wrong={!!wrong.weights}
+        >
+          <textarea
+            className="block w-full rounded-sm border border-quiet bg-ground p-1 text-[13px]"
+            name="weights"
+            rows={3}
+            disabled={fixed}
+            spellCheck={false}
+            value={value.weights}
+            onChange={change('weights')}
+          />
         </Field>
       )}
       {text('max_running', 'running at once', 'at most, over all pools', 'no limit')}

@@ -64,7 +64,9 @@ function Known({ s, now }: { s: ScheduleStatus; now: number }) {
             </>
           )}
         </Fact>
-        <Fact name="failed">{!!s.failed_in_a_row && `${grouped(s.failed_in_a_row)} ${s.failed_in_a_row === 1 ? 'run' : 'runs'} in a row`}</Fact>
+        <Fact name="failed">
+          {!!s.failed_in_a_row && `${grouped(s.failed_in_a_row)} ${s.failed_in_a_row === 1 ? 'run' : 'runs'} in a row`}
+        </Fact>
         <When name="last done" at={s.last_done_at} now={now} />
         <Fact name="spread">{s.spread && `within ${s.spread}; this one comes ${span(s.spread_ms ?? 0)} later`}</Fact>
         <When name="until" at={s.until} now={now} />
@@ -79,17 +81,43 @@ function Known({ s, now }: { s: ScheduleStatus; now: number }) {
 }
 
 const deeds = {
-  run: { title: 'Run now', confirm: 'Enqueue 1 job', follows: (s: ScheduleStatus) => `1 job of ${s.job.task} is enqueued now, beside the planned times, which stay as they are. Where the last run is not over, ${whatThen[s.if_still_running ?? 'skip']}.` },
-  pause: { title: 'Pause', confirm: 'Pause 1 schedule', follows: () => 'Nothing more of 1 schedule is enqueued. Jobs that are there stay. Times inside the pause are not missed: they are not made up for when it goes on.' },
-  resume: { title: 'Resume', confirm: 'Resume 1 schedule', follows: () => '1 schedule goes on with its next planned time. Times inside the pause are not made up for.' },
+  run: {
+    title: 'Run now',
+    confirm: 'Enqueue 1 job',
+    follows: (s: ScheduleStatus) =>
+      `1 job of ${s.job.task} is enqueued now, beside the planned times, which stay as they are. Where the last run is not over, ${whatThen[s.if_still_running ?? 'skip']}.`,
+  },
+  pause: {
+    title: 'Pause',
+    confirm: 'Pause 1 schedule',
+    follows: () =>
+      'Nothing more of 1 schedule is enqueued. Jobs that are there stay. Times inside the pause are not missed: they are not made up for when it goes on.',
+  },
+  resume: {
+    title: 'Resume',
+    confirm: 'Resume 1 schedule',
+    follows: () => '1 schedule goes on with its next planned time. Times inside the pause are not made up for.',
+  },
 }
 
 const whatThen = { skip: 'this is refused', wait: 'the new one waits for its end', also: 'the new one comes beside it' }
 
 function Deed({ s, verb }: { s: ScheduleStatus; verb: keyof typeof deeds }) {
   const init = { params: { path: { name: s.name }, header: { 'Idempotency-Key': newKey() } }, body: {} }
-  const send = { run: () => api.POST('/v1/schedules/{name}/run', init), pause: () => api.POST('/v1/schedules/{name}/pause', init), resume: () => api.POST('/v1/schedules/{name}/resume', init) }
-  return <Question title={deeds[verb].title} follows={deeds[verb].follows(s)} confirm={deeds[verb].confirm} command={`hmule schedule ${verb} ${s.name}`} send={() => told(send[verb]())} />
+  const send = {
+    run: () => api.POST('/v1/schedules/{name}/run', init),
+    pause: () => api.POST('/v1/schedules/{name}/pause', init),
+    resume: () => api.POST('/v1/schedules/{name}/resume', init),
+  }
+  return (
+    <Question
+      title={deeds[verb].title}
+      follows={deeds[verb].follows(s)}
+      confirm={deeds[verb].confirm}
+      command={`hmule schedule ${verb} ${s.name}`}
+      send={() => told(send[verb]())}
+    />
+  )
 }
 
 function Delete({ s }: { s: ScheduleStatus }) {
@@ -101,7 +129,9 @@ function Delete({ s }: { s: ScheduleStatus }) {
       confirm="Delete 1 schedule"
       command={`hmule schedule delete ${s.name}`}
       send={async () => {
-        const { error } = await api.DELETE('/v1/schedules/{name}', { params: { path: { name: s.name }, header: { 'Idempotency-Key': newKey() } } })
+        const { error } = await api.DELETE('/v1/schedules/{name}', {
+          params: { path: { name: s.name }, header: { 'Idempotency-Key': newKey() } },
+        })
         if (error) throw new Error(error.detail)
         void navigate('/coming')
       }}
@@ -126,7 +156,8 @@ function History({ name }: { name: string }) {
         ))}
       </p>
       <p className="text-[13px] text-quiet">
-        {shown.length} planned times; {skipped === 0 ? 'none was left out' : `${skipped} left out (a dash)`}. Since {moment(shown[0]!.planned_at)}.
+        {shown.length} planned times; {skipped === 0 ? 'none was left out' : `${skipped} left out (a dash)`}. Since{' '}
+        {moment(shown[0]!.planned_at)}.
       </p>
     </section>
   )
@@ -135,9 +166,7 @@ function History({ name }: { name: string }) {
 function Past({ r }: { r: Run }) {
   const says = `${moment(r.planned_at)}: ${r.says}`
   if (r.reason) {
-    return (
-      <span role="img" aria-label={says} title={says} className="inline-block w-3 border-b-2 border-skipped" />
-    )
+    return <span role="img" aria-label={says} title={says} className="inline-block w-3 border-b-2 border-skipped" />
   }
   return (
     <Link to={`/jobs/${r.job_id}`} title={says} aria-label={says}>
@@ -166,7 +195,13 @@ function Edit({ before, was }: { before: Entered; was?: ScheduleStatus }) {
             command={command(now, was)}
             send={async () => {
               const header = { 'Idempotency-Key': newKey(), ...(was && { 'If-Match': `"${was.version}"` }) }
-              await told(api.PUT('/v1/schedules/{name}', { params: { path: { name: now.name }, header }, body: { job: { task: now.task } }, bodySerializer: () => written(now, was) }))
+              await told(
+                api.PUT('/v1/schedules/{name}', {
+                  params: { path: { name: now.name }, header },
+                  body: { job: { task: now.task } },
+                  bodySerializer: () => written(now, was),
+                }),
+              )
               if (!was) void navigate(`/coming/${now.name}`)
             }}
             blocked={blocked}

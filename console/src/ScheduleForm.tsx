@@ -18,14 +18,23 @@ interface Form {
   shown: boolean
 }
 
-const grid = 'grid grid-cols-[5.5rem_minmax(0,15rem)_minmax(0,1fr)] items-baseline gap-x-4 gap-y-1.5 pt-4 max-sm:grid-cols-[5.5rem_minmax(0,1fr)] max-sm:[&>label>*:nth-child(3)]:col-start-2'
+const grid =
+  'grid grid-cols-[5.5rem_minmax(0,15rem)_minmax(0,1fr)] items-baseline gap-x-4 gap-y-1.5 pt-4 max-sm:grid-cols-[5.5rem_minmax(0,1fr)] max-sm:[&>label>*:nth-child(3)]:col-start-2'
 
 /** ScheduleForm are the fields of a schedule. Sentence and next times change while one types. */
 export function ScheduleForm({ value, set, isNew, problem, told, shown }: Form) {
   const change = (name: keyof Entered) => (e: { target: { value: string } }) => set({ ...value, [name]: e.target.value })
   const input = (name: keyof Entered, label: string, hint: string, placeholder = '', list?: string) => (
     <Field label={label} hint={hint}>
-      <input className="field w-full placeholder:text-quiet" name={name} spellCheck={false} placeholder={placeholder} value={value[name]} list={list} onChange={change(name)} />
+      <input
+        className="field w-full placeholder:text-quiet"
+        name={name}
+        spellCheck={false}
+        placeholder={placeholder}
+        value={value[name]}
+        list={list}
+        onChange={change(name)}
+      />
     </Field>
   )
   const tasks = useTasks().data ?? []
@@ -39,7 +48,9 @@ export function ScheduleForm({ value, set, isNew, problem, told, shown }: Form) 
             <option value="every">every so often</option>
           </select>
         </Field>
-        {value.by === 'cron' ? input('cron', 'expression', '[second] minute hour day month weekday', '30 3 * * *') : input('every', 'every', 'such as 90s, 15m or 1d', '5m')}
+        {value.by === 'cron'
+          ? input('cron', 'expression', '[second] minute hour day month weekday', '30 3 * * *')
+          : input('every', 'every', 'such as 90s, 15m or 1d', '5m')}
         {value.by === 'cron' && input('zone', 'zone', 'type to search', 'Europe/Lisbon', 'zones')}
       </div>
       <Follows value={value} told={told} shown={shown} />
@@ -47,7 +58,14 @@ export function ScheduleForm({ value, set, isNew, problem, told, shown }: Form) 
         {input('task', 'task', 'what is to be done', 'tide.predict', 'tasks')}
         {input('queue', 'queue', 'of its task, or common, where it is empty', 'common')}
         <Field label="payload" hint={problem ?? 'any JSON'} wrong={!!problem}>
-          <textarea className="block w-full rounded-sm border border-quiet bg-ground p-1 font-mono text-[13px]" name="payload" rows={Math.min(8, value.payload.split('\n').length + 1)} spellCheck={false} value={value.payload} onChange={change('payload')} />
+          <textarea
+            className="block w-full rounded-sm border border-quiet bg-ground p-1 font-mono text-[13px]"
+            name="payload"
+            rows={Math.min(8, value.payload.split('\n').length + 1)}
+            spellCheck={false}
+            value={value.payload}
+            onChange={change('payload')}
+          />
         </Field>
         {input('spread', 'spread', 'schedules of one time come apart by up to this', '0s')}
         {input('note', 'note', 'for people')}
@@ -73,7 +91,11 @@ export function ScheduleForm({ value, set, isNew, problem, told, shown }: Form) 
           { word: 'also', says: 'the new one runs beside it', drawing: <Meeting second={[28, 26, 15]} /> },
         ]}
       />
-      {value.if_still_running !== 'also' && <p className="text-[13px] text-quiet">A last run that waits for its next attempt dies as superseded, and the new one takes its place.</p>}
+      {value.if_still_running !== 'also' && (
+        <p className="text-[13px] text-quiet">
+          A last run that waits for its next attempt dies as superseded, and the new one takes its place.
+        </p>
+      )}
       <Choice
         name="missed"
         legend="Times that could not be kept, such as while the service was away"
@@ -92,7 +114,11 @@ export function ScheduleForm({ value, set, isNew, problem, told, shown }: Form) 
 
 /** Follows says what a rule means, as the service reads it. */
 function Follows({ value, told, shown }: { value: Entered; told: (valid: boolean) => void; shown: boolean }) {
-  const [expr, every, zone] = useSettled(JSON.stringify(value.by === 'cron' ? [value.cron, '', value.zone] : ['', value.every, '']), 200, (text) => JSON.parse(text) as [string, string, string])
+  const [expr, every, zone] = useSettled(
+    JSON.stringify(value.by === 'cron' ? [value.cron, '', value.zone] : ['', value.every, '']),
+    200,
+    (text) => JSON.parse(text) as [string, string, string],
+  )
   const { data, error } = useCron(expr, every, zone)
   useEffect(() => told(!error), [error, told])
   if (!shown) return null
@@ -123,7 +149,19 @@ interface Option<T> {
 }
 
 /** Choice is one of three, each with a small drawing of what it does. */
-function Choice<T extends string>({ name, legend, value, set, options }: { name: string; legend: string; value: T; set: (word: T) => void; options: Option<T>[] }) {
+function Choice<T extends string>({
+  name,
+  legend,
+  value,
+  set,
+  options,
+}: {
+  name: string
+  legend: string
+  value: T
+  set: (word: T) => void
+  options: Option<T>[]
+}) {
   return (
     <fieldset className="mt-5">
       <legend className="pb-1 font-semibold">{legend}</legend>

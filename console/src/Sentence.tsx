@@ -8,7 +8,11 @@ import { localTimes } from './format'
 export function Sentence({ stats, error }: { stats?: Stats; error: Error | null }) {
   const { queue } = useFilter()
   if (!stats) {
-    return <p className="py-6 text-xl text-quiet">{error ? `How things stand is not known: ${error.message}.` : 'Asking the service how things stand …'}</p>
+    return (
+      <p className="py-6 text-xl text-quiet">
+        {error ? `How things stand is not known: ${error.message}.` : 'Asking the service how things stand …'}
+      </p>
+    )
   }
   return (
     <section aria-label="How things stand" className="max-w-[80ch] py-6 text-xl leading-relaxed text-pretty">
@@ -16,7 +20,14 @@ export function Sentence({ stats, error }: { stats?: Stats; error: Error | null 
         {stats.says.map((s, i) => (
           <span key={i} className={s.wrong ? 'font-semibold' : ''}>
             {s.state ? (
-              <Link className="decoration-quiet decoration-1 underline-offset-4 hover:underline" to={s.state === 'dead' ? '/dead' + search({ queue: s.queue ?? queue }) : path({ queue: s.queue ?? queue, state: s.state, task: s.task })}>
+              <Link
+                className="decoration-quiet decoration-1 underline-offset-4 hover:underline"
+                to={
+                  s.state === 'dead'
+                    ? '/dead' + search({ queue: s.queue ?? queue })
+                    : path({ queue: s.queue ?? queue, state: s.state, task: s.task })
+                }
+              >
                 {localTimes(s.text)}
               </Link>
             ) : (

@@ -17,10 +17,12 @@ export function Settings({ open }: { open?: string }) {
         <section aria-label="Tasks" className="mt-6">
           <div className="border-b border-hairline pb-2">
             <h2 className="text-lg font-semibold">Tasks</h2>
-            <p className="max-w-[80ch]">{data ? answer(data) : error ? `The tasks could not be read: ${error.message}.` : 'Reading the tasks …'}</p>
+            <p className="max-w-[80ch]">
+              {data ? answer(data) : error ? `The tasks could not be read: ${error.message}.` : 'Reading the tasks …'}
+            </p>
           </div>
           {data && data.length > 0 && <Rows all={data} open={open} />}
-          {data?.length === 0 && <Copyable command={"hmule task set tide.predict max_attempts=5"} />}
+          {data?.length === 0 && <Copyable command={'hmule task set tide.predict max_attempts=5'} />}
         </section>
         <Actions />
       </div>
@@ -54,7 +56,13 @@ function Rows({ all, open }: { all: Task[]; open?: string }) {
         {all.map((t) => {
           const to = (t.name === open ? '/settings' : `/settings/${t.name}`) + search(filter)
           return (
-            <tr key={t.name} className={`h-[32px] cursor-pointer border-b border-hairline hover:bg-raised [&>td]:truncate [&>td]:pr-5 ${t.name === open ? 'bg-raised' : ''}`} aria-current={t.name === open || undefined} data-task={t.name} onClick={() => void navigate(to)}>
+            <tr
+              key={t.name}
+              className={`h-[32px] cursor-pointer border-b border-hairline hover:bg-raised [&>td]:truncate [&>td]:pr-5 ${t.name === open ? 'bg-raised' : ''}`}
+              aria-current={t.name === open || undefined}
+              data-task={t.name}
+              onClick={() => void navigate(to)}
+            >
               <td>
                 <Link to={to} onClick={(e) => e.stopPropagation()} className={t.name === open ? 'font-semibold' : 'hover:underline'}>
                   {t.name}
@@ -86,7 +94,11 @@ function Actions() {
     <section aria-label="What was done" className="mt-8">
       <div className="border-b border-hairline pb-2">
         <h2 className="text-lg font-semibold">What was done</h2>
-        <p>{data?.length === 0 ? 'Nobody has done anything yet that is not a job’s own way.' : 'By operators, latest first; each action stays on record.'}</p>
+        <p>
+          {data?.length === 0
+            ? 'Nobody has done anything yet that is not a job’s own way.'
+            : 'By operators, latest first; each action stays on record.'}
+        </p>
       </div>
       <ul>
         {data?.map((a) => (

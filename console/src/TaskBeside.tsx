@@ -13,7 +13,11 @@ export function TaskBeside({ name, t, known }: { name: string; t?: Task; known: 
   const filter = useFilter()
   return (
     <Beside title={name} back={'/settings' + search(filter)}>
-      {!t && <p className="py-4">{known ? 'There is no such task; one exists from its first job, or from its first defaults.' : 'Reading the task …'}</p>}
+      {!t && (
+        <p className="py-4">
+          {known ? 'There is no such task; one exists from its first job, or from its first defaults.' : 'Reading the task …'}
+        </p>
+      )}
       {t && <Known key={JSON.stringify(t.defaults ?? {})} t={t} />}
     </Beside>
   )
@@ -27,7 +31,9 @@ function Known({ t }: { t: Task }) {
   const changed = JSON.stringify(now) !== JSON.stringify(before)
   return (
     <>
-      <p className="py-3">What a job of this task gets where it says nothing itself. Jobs that are there already keep what they have, until they are requeued.</p>
+      <p className="py-3">
+        What a job of this task gets where it says nothing itself. Jobs that are there already keep what they have, until they are requeued.
+      </p>
       {t.from_file && <FromFile />}
       <DefaultsForm value={now} set={set} wrong={wrong} fixed={!may} ofTask />
       {may && (

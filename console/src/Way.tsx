@@ -21,7 +21,12 @@ export function Way({ stats, row }: Props) {
   }, [])
   const wide = width >= 860 && !row
   return (
-    <nav aria-label="The way of jobs: stations filter the list" ref={box} className={wide ? 'relative' : ''} style={wide ? { height: height } : undefined}>
+    <nav
+      aria-label="The way of jobs: stations filter the list"
+      ref={box}
+      className={wide ? 'relative' : ''}
+      style={wide ? { height: height } : undefined}
+    >
       {wide ? <Drawing stats={stats} width={width} /> : <Row stats={stats} oneLine={row} />}
     </nav>
   )
@@ -69,8 +74,12 @@ function Station({ state, stats, className = '' }: { state: State; stats?: Stats
       <span className="self-center">
         <Mark state={state} size={14} />
       </span>
-      <span className={`text-lg leading-none font-semibold ${count ? '' : 'text-quiet'}`}>{count === undefined ? '–' : grouped(count)}</span>
-      <span className={`group-hover:underline underline-offset-4 ${pressed ? 'font-semibold text-accent underline decoration-2' : 'text-quiet'}`}>
+      <span className={`text-lg leading-none font-semibold ${count ? '' : 'text-quiet'}`}>
+        {count === undefined ? '–' : grouped(count)}
+      </span>
+      <span
+        className={`group-hover:underline underline-offset-4 ${pressed ? 'font-semibold text-accent underline decoration-2' : 'text-quiet'}`}
+      >
         {stationWord[state]}
       </span>
     </Link>
@@ -113,7 +122,12 @@ function Drawing({ stats, width }: { stats?: Stats; width: number }) {
   const low = line + 52 // where the loop back runs
   const loop = (at.ready! + at.running!) / 2 - 44 // where backoff stands on it
   const cancelled = into(stats, 'cancelled')
-  const outs: Record<string, number> = { done: rate(stats, 'running', 'done'), dead: into(stats, 'dead'), skipped: into(stats, 'skipped'), cancelled }
+  const outs: Record<string, number> = {
+    done: rate(stats, 'running', 'done'),
+    dead: into(stats, 'dead'),
+    skipped: into(stats, 'skipped'),
+    cancelled,
+  }
   const fork = from('running') + 18
   return (
     <>
@@ -121,9 +135,25 @@ function Drawing({ stats, width }: { stats?: Stats; width: number }) {
         <Arrivals x={at.held! + 8} n={arrivals(stats, 'held')} />
         <Arrivals x={at.scheduled! + 8} n={arrivals(stats, 'scheduled')} />
         <Arrivals x={at.ready! + 8} n={arrivals(stats, 'ready')} word />
-        <Path d={`M${from('held')} ${line}H${at.scheduled! - 8}`} n={rate(stats, 'held', 'scheduled')} x={(from('held') + at.scheduled!) / 2} y={line} plain />
-        <Path d={`M${from('scheduled')} ${line}H${at.ready! - 8}`} n={rate(stats, 'scheduled', 'ready')} x={(from('scheduled') + at.ready!) / 2} y={line} />
-        <Path d={`M${from('ready')} ${line}H${at.running! - 8}`} n={rate(stats, 'ready', 'running')} x={(from('ready') + at.running!) / 2} y={line} />
+        <Path
+          d={`M${from('held')} ${line}H${at.scheduled! - 8}`}
+          n={rate(stats, 'held', 'scheduled')}
+          x={(from('held') + at.scheduled!) / 2}
+          y={line}
+          plain
+        />
+        <Path
+          d={`M${from('scheduled')} ${line}H${at.ready! - 8}`}
+          n={rate(stats, 'scheduled', 'ready')}
+          x={(from('scheduled') + at.ready!) / 2}
+          y={line}
+        />
+        <Path
+          d={`M${from('ready')} ${line}H${at.running! - 8}`}
+          n={rate(stats, 'ready', 'running')}
+          x={(from('ready') + at.running!) / 2}
+          y={line}
+        />
         <Path
           d={`M${at.running! + 40} ${line + 14}C${at.running! + 40} ${low} ${at.running! + 20} ${low} ${at.running! - 4} ${low}H${Math.min(loop + 96 + more('backoff'), at.running! - 4)}`}
           n={rate(stats, 'running', 'backoff')}
@@ -139,7 +169,11 @@ function Drawing({ stats, width }: { stats?: Stats; width: number }) {
         {endings.map(({ state, y }) => (
           <Path
             key={state}
-            d={y === line ? `M${from('running')} ${line}H${end - 8}` : `M${fork} ${line}C${fork + 34} ${line} ${fork + 10} ${y} ${fork + 52} ${y}H${end - 8}`}
+            d={
+              y === line
+                ? `M${from('running')} ${line}H${end - 8}`
+                : `M${fork} ${line}C${fork + 34} ${line} ${fork + 10} ${y} ${fork + 52} ${y}H${end - 8}`
+            }
             n={outs[state]!}
             x={(fork + 52 + end) / 2}
             y={y}
@@ -159,7 +193,9 @@ function Drawing({ stats, width }: { stats?: Stats; width: number }) {
           <Station state={state} stats={stats} />
         </At>
       ))}
-      <p className="absolute bottom-0 left-0 text-[13px] text-quiet">Jobs at each station now; on the lines, how many a minute went that way, {span(stats)}.</p>
+      <p className="absolute bottom-0 left-0 text-[13px] text-quiet">
+        Jobs at each station now; on the lines, how many a minute went that way, {span(stats)}.
+      </p>
     </>
   )
 }
@@ -191,7 +227,12 @@ function Arrivals({ x, n, word }: { x: number; n: number; word?: boolean }) {
   if (n === 0 && !word) return null
   return (
     <>
-      <path d={`M${x} 22V${line - 16}`} className={`wide-line ${n > 0 ? 'stroke-quiet' : 'stroke-hairline'}`} strokeWidth={thickness(n)} strokeLinecap="round" />
+      <path
+        d={`M${x} 22V${line - 16}`}
+        className={`wide-line ${n > 0 ? 'stroke-quiet' : 'stroke-hairline'}`}
+        strokeWidth={thickness(n)}
+        strokeLinecap="round"
+      />
       <text x={x + 10} y={30} className={`text-[13px] ${n > 0 ? 'fill-ink' : 'fill-quiet'}`}>
         {perMinute(n)}
         <tspan className="fill-quiet"> in{word ? ' a minute' : ''}</tspan>

@@ -12,7 +12,11 @@ import { beyond, nameOf, queuesOf } from './workerWords'
 export function WorkerBeside({ id, w, known, now }: { id: string; w?: Worker; known: boolean; now: number }) {
   return (
     <Beside title={w ? nameOf(w) : 'Worker'} beside={w && <span>{w.says}</span>} back="/workers">
-      {!w && <p className="py-4">{known ? `No worker ${id} was seen within the last ten minutes. Its process has ended.` : 'Reading the worker …'}</p>}
+      {!w && (
+        <p className="py-4">
+          {known ? `No worker ${id} was seen within the last ten minutes. Its process has ended.` : 'Reading the worker …'}
+        </p>
+      )}
       {w && <Known w={w} now={now} />}
     </Beside>
   )
@@ -64,7 +68,11 @@ function Doing({ s, now }: { s: Slot; now: number }) {
         </Link>
         <span>{s.task}</span>
         <span className={beyond(s, now) ? 'font-semibold' : ''}>for {span(took)}</span>
-        <span className="text-quiet">{s.usual_ms ? `usually ${span(s.usual_ms)}, 19 of 20 within ${span(s.long_ms ?? s.usual_ms)}` : 'how long is usual is not known yet'}</span>
+        <span className="text-quiet">
+          {s.usual_ms
+            ? `usually ${span(s.usual_ms)}, 19 of 20 within ${span(s.long_ms ?? s.usual_ms)}`
+            : 'how long is usual is not known yet'}
+        </span>
       </p>
       <Progress of={s} now={now} />
       {s.cancel_asked_at && <p className="text-quiet">asked to end {age(s.cancel_asked_at, now)}</p>}
@@ -101,20 +109,38 @@ function Deeds({ w }: { w: Worker }) {
   return (
     <p className="flex flex-wrap gap-3 pt-3">
       {deeds.map((want) => (
-        <Question key={want} title={titles[want](nameOf(w))} follows={follows(want, w)} confirm={confirms[want]} command={`hmule worker ${want === 'run' ? 'resume' : want} ${nameOf(w)}`} send={() => send(want, w.id)} />
+        <Question
+          key={want}
+          title={titles[want](nameOf(w))}
+          follows={follows(want, w)}
+          confirm={confirms[want]}
+          command={`hmule worker ${want === 'run' ? 'resume' : want} ${nameOf(w)}`}
+          send={() => send(want, w.id)}
+        />
       ))}
     </p>
   )
 }
 
-const titles = { drain: (n: string) => `Drain ${n}`, leave: (n: string) => `Let ${n} leave`, run: (n: string) => `Let ${n} take jobs again` }
+const titles = {
+  drain: (n: string) => `Drain ${n}`,
+  leave: (n: string) => `Let ${n} leave`,
+  run: (n: string) => `Let ${n} take jobs again`,
+}
 const confirms = { drain: 'Drain 1 worker', leave: 'Let 1 worker leave', run: 'Let 1 worker run' }
 
 /** follows says what comes of asking, by what the worker runs. */
 function follows(want: Want, w: Worker): string {
-  const jobs = w.running === 0 ? 'It runs no job now.' : w.running === 1 ? 'The 1 job that it runs is finished first.' : `The ${w.running} jobs that it runs are finished first.`
-  if (want === 'drain') return `1 worker takes no more jobs. ${jobs} The process stays, also when the service is started anew, until it is asked to take jobs again.`
-  if (want === 'leave') return `1 worker takes no more jobs, and its process ends. ${jobs} What does not end within its grace time is given back, uncounted. Only whoever started the process can start it again.`
+  const jobs =
+    w.running === 0
+      ? 'It runs no job now.'
+      : w.running === 1
+        ? 'The 1 job that it runs is finished first.'
+        : `The ${w.running} jobs that it runs are finished first.`
+  if (want === 'drain')
+    return `1 worker takes no more jobs. ${jobs} The process stays, also when the service is started anew, until it is asked to take jobs again.`
+  if (want === 'leave')
+    return `1 worker takes no more jobs, and its process ends. ${jobs} What does not end within its grace time is given back, uncounted. Only whoever started the process can start it again.`
   return '1 worker takes jobs again.'
 }
 

@@ -3,7 +3,21 @@ import type { Defaults, Retry } from './api/client'
 
 /** Entered is what stands in the fields; an empty one sets nothing. */
 export type Entered = Record<Name, string>
-export type Name = 'queue' | 'priority' | 'max_attempts' | 'timeout' | 'max_running' | 'keep_result' | 'curve' | 'first' | 'factor' | 'step' | 'delays' | 'ceiling' | 'jitter' | 'give_up_after'
+export type Name =
+  | 'queue'
+  | 'priority'
+  | 'max_attempts'
+  | 'timeout'
+  | 'max_running'
+  | 'keep_result'
+  | 'curve'
+  | 'first'
+  | 'factor'
+  | 'step'
+  | 'delays'
+  | 'ceiling'
+  | 'jitter'
+  | 'give_up_after'
 export type Curve = NonNullable<Retry['curve']>
 
 /** curves are those of a backoff, with what they are and their fields. */
@@ -80,7 +94,15 @@ export function read(e: Entered): { defaults: Defaults; wrong: Partial<Record<Na
       }
     : undefined
   return {
-    defaults: { queue: text('queue'), priority: number('priority', 0, 9, true), max_attempts: number('max_attempts', 0, 1_000_000, true), retry, timeout: text('timeout'), max_running: number('max_running', 1, 100_000, true), keep_result: text('keep_result') },
+    defaults: {
+      queue: text('queue'),
+      priority: number('priority', 0, 9, true),
+      max_attempts: number('max_attempts', 0, 1_000_000, true),
+      retry,
+      timeout: text('timeout'),
+      max_running: number('max_running', 1, 100_000, true),
+      keep_result: text('keep_result'),
+    },
     wrong,
   }
 }

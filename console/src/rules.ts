@@ -4,7 +4,8 @@ import { grouped } from './format'
 
 /** EnteredRules is what stands in the fields; an empty one sets nothing. */
 export type EnteredRules = Record<RuleName, string>
-export type RuleName = 'order' | 'boost' | 'turns' | 'weights' | 'lane_on_backoff' | 'lane_on_dead' | 'max_running' | 'max_waiting' | 'per_second' | 'burst'
+export type RuleName =
+  'order' | 'boost' | 'turns' | 'weights' | 'lane_on_backoff' | 'lane_on_dead' | 'max_running' | 'max_waiting' | 'per_second' | 'burst'
 
 export function enteredRules(d: Defaults = {}): EnteredRules {
   return {
@@ -31,7 +32,8 @@ export function readRules(e: EnteredRules): { rules: Defaults; wrong: Wrong } {
   const number = (name: RuleName, whole: boolean, most = 100_000) => {
     if (e[name].trim() === '') return undefined
     const n = Number(e[name])
-    if (!(n > 0 && n <= most) || (whole && !Number.isInteger(n))) wrong[name] = `a ${whole ? 'whole ' : ''}number above 0, to ${grouped(most)}`
+    if (!(n > 0 && n <= most) || (whole && !Number.isInteger(n)))
+      wrong[name] = `a ${whole ? 'whole ' : ''}number above 0, to ${grouped(most)}`
     return n
   }
   const perSecond = number('per_second', false)
@@ -56,7 +58,8 @@ function weights(text: string, wrong: Wrong): Record<string, number> | undefined
   for (const line of text.split('\n').filter((l) => l.trim())) {
     const at = line.lastIndexOf('=')
     const weight = Number(line.slice(at + 1))
-    if (at < 0 || !(weight >= 1 && weight <= 1000) || !Number.isInteger(weight)) wrong.weights = `“${line.trim()}” is not an owner with a weight, such as Marsh Agency = 3`
+    if (at < 0 || !(weight >= 1 && weight <= 1000) || !Number.isInteger(weight))
+      wrong.weights = `“${line.trim()}” is not an owner with a weight, such as Marsh Agency = 3`
     all[line.slice(0, Math.max(at, 0)).trim()] = weight
   }
   return Object.keys(all).length > 0 ? all : undefined
@@ -68,10 +71,18 @@ export function follows(before: Queue, d: Defaults): string {
   const waiting = before.counts.ready + before.counts.held
   const order = d.order ?? 'priority'
   if (order !== before.order || (d.turns ?? '') !== (before.turns ?? '') || (order === 'ageing' && (d.boost ?? '1m') !== before.boost)) {
-    parts.push(`${waiting} waiting ${waiting === 1 ? 'job gets its place' : 'jobs get their places'} by the new order, while the queue goes on.`)
+    parts.push(
+      `${waiting} waiting ${waiting === 1 ? 'job gets its place' : 'jobs get their places'} by the new order, while the queue goes on.`,
+    )
   }
-  if (d.max_running !== undefined && before.running > d.max_running) parts.push(`${before.running} jobs run now; no new one starts until fewer than ${d.max_running} do.`)
-  if (d.rate) parts.push(`At most ${d.rate.per_second} ${d.rate.per_second === 1 ? 'job starts' : 'jobs start'} a second, ${d.rate.burst ?? 1} at once after a quiet time.`)
-  parts.push('Order and limits hold at once; defaults hold for jobs that are enqueued or requeued from now on. It can be changed again at any time, and is on record.')
+  if (d.max_running !== undefined && before.running > d.max_running)
+    parts.push(`${before.running} jobs run now; no new one starts until fewer than ${d.max_running} do.`)
+  if (d.rate)
+    parts.push(
+      `At most ${d.rate.per_second} ${d.rate.per_second === 1 ? 'job starts' : 'jobs start'} a second, ${d.rate.burst ?? 1} at once after a quiet time.`,
+    )
+  parts.push(
+    'Order and limits hold at once; defaults hold for jobs that are enqueued or requeued from now on. It can be changed again at any time, and is on record.',
+  )
   return parts.join(' ')
 }

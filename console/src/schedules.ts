@@ -84,7 +84,7 @@ export function fromEntered(e: Entered, was?: ScheduleStatus): Schedule {
 /** written is a schedule as JSON with the payload as the text it was entered as, so that its numbers keep their digits. */
 export function written(e: Entered, was?: ScheduleStatus): string {
   const s = JSON.stringify(fromEntered(e, was))
-  return e.payload.trim() === '' ? s : s.replace('"job":{', `"job":{"payload":${e.payload.trim()},`)
+  return e.payload.trim() === '' ? s : s.replace('"job":{', (job) => `${job}"payload":${e.payload.trim()},`)
 }
 
 /** command keeps the same schedule from a terminal. */

@@ -26,7 +26,14 @@ export const ink: Record<State, string> = {
 }
 
 /** What an attempt's outcome is drawn and said as. */
-export const outcomeState = { done: 'done', failed: 'backoff', give_up: 'dead', skipped: 'skipped', postponed: 'scheduled', released: 'ready' } as const
+export const outcomeState = {
+  done: 'done',
+  failed: 'backoff',
+  give_up: 'dead',
+  skipped: 'skipped',
+  postponed: 'scheduled',
+  released: 'ready',
+} as const
 
 export function finished(j: Job): boolean {
   return j.state === 'done' || j.state === 'skipped' || j.state === 'cancelled' || j.state === 'dead'

@@ -95,7 +95,7 @@ func (f *findings) files(c *cobra.Command, asked *serving) (setup *api.Setup) {
 	}
 	if asked.Tokens != "" {
 		if at, err := os.Stat(asked.Tokens); err == nil && at.Mode().Perm()&0o022 != 0 {
-			f.add(api.FoundWrong, "rights", "others may write the tokens file %s, and so let themselves in; take that away: chmod go-w %s", asked.Tokens, asked.Tokens)
+			f.add(api.FoundWrong, "rights", "others may write the tokens file %s, and so give themselves access; remove that right: chmod go-w %s", asked.Tokens, asked.Tokens)
 		}
 		if tokens, err := config.ReadTokens(asked.Tokens, roleWords()); err != nil {
 			f.lines("tokens", err)

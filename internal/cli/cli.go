@@ -115,6 +115,8 @@ Exit status: 0 done; 1 the service refused; 2 the command line is wrong; 3 no se
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		return usageError{fmt.Errorf("%w; see: %s --help", err, c.CommandPath())}
 	})
+	// A noun runs only to refuse a word that is none of its verbs.
+	root.SetUsageTemplate(strings.Replace(root.UsageTemplate(), "{{if .Runnable}}", "{{if and .Runnable (not .HasAvailableSubCommands)}}", 1))
 	root.CompletionOptions.HiddenDefaultCmd = true
 	for _, group := range []struct {
 		id, title string

@@ -138,10 +138,10 @@ func settingsPage(t *testing.T) string {
 		for _, name := range slices.Sorted(maps.Keys(properties)) {
 			p := properties[name].(map[string]any)
 			byDefault := ""
-			if d, set := p["default"]; set {
-				byDefault = fmt.Sprintf("`%v`", d)
-			}
 			text, _ := p["description"].(string)
+			if before, after, told := strings.Cut(text, "Default: "); told {
+				text, byDefault = strings.TrimSpace(before), "`"+strings.TrimSuffix(after, ".")+"`"
+			}
 			fmt.Fprintf(&b, "| `%s` | %s | %s | %s |\n", name, typeOf(p), byDefault, cellOf(text))
 		}
 	}

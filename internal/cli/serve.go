@@ -142,7 +142,7 @@ func (s *service) loadSetup(ctx context.Context, setup api.Setup) error {
 	if err != nil || len(diff.Changes) == 0 {
 		return err // what changes nothing is not a valid action
 	}
-	if diff, err = s.engine.Load(ctx, api.SetupRequest{Setup: setup, Removes: true}); err != nil {
+	if diff, err = s.engine.Load(ctx, api.SetupRequest{Setup: setup, MayRemove: true}); err != nil {
 		return fmt.Errorf("%s: %w", s.asked.config, err)
 	}
 	s.log.Info("the set-up file was loaded", "file", s.asked.config, "changes", len(diff.Changes), "same", diff.Same)

@@ -74,7 +74,7 @@ func (a *app) setupVerb(verb, short string, req api.SetupRequest) *cobra.Command
 	if req.DryRun {
 		c.Flags().BoolVar(&exitCode, "exit-code", false, "status 1 if anything differs")
 	} else {
-		c.Flags().BoolVar(&req.Removes, "may-remove", false, "allow a change that keeps finished jobs for a shorter time and so removes some; an operation does so and can be undone")
+		c.Flags().BoolVar(&req.MayRemove, "may-remove", false, "allow a change that keeps finished jobs for a shorter time and so removes some; an operation does so and can be undone")
 	}
 	c.Flags().BoolVar(&req.Adopt, "adopt", false, "let the file define what was set in another way")
 	return c

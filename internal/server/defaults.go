@@ -104,13 +104,13 @@ func (s *Server) queueAsSet(c *gin.Context, operation int64, err error) (any, er
 
 // mayRemove tells whether a change of a queue may remove finished jobs.
 func mayRemove(c *gin.Context) (bool, error) {
-	switch c.Query("removes") {
+	switch c.Query("may_remove") {
 	case "", "false":
 		return false, nil
 	case "true":
 		return true, nil
 	}
-	return false, job.Wrong("the queue stays as it was", []job.FieldError{{Field: "removes", Message: "is true or false"}})
+	return false, job.Wrong("the queue stays as it was", []job.FieldError{{Field: "may_remove", Message: "is true or false"}})
 }
 
 // asSet gives what was set for a queue or a task; nothing where it is not there.

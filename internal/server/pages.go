@@ -32,7 +32,7 @@ func partOf(c *gin.Context) (part, error) {
 
 // badCursor is the error of a cursor that no page has told.
 func badCursor(cursor string) job.FieldError {
-	return job.FieldError{Field: "cursor", Message: fmt.Sprintf("%q is not a valid cursor; use the next_cursor of the page before, or leave it out to begin anew", cursor)}
+	return job.FieldError{Field: "cursor", Message: fmt.Sprintf("%q is not a valid cursor; use the next_cursor of the page before, or leave it out to begin again", cursor)}
 }
 
 // number reads a cursor that is a number; 0 where none is given.

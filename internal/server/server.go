@@ -19,8 +19,8 @@ import (
 	"time"
 
 	"github.com/gin-gonic/gin"
+	"github.com/goccy/go-yaml"
 	"github.com/klauspost/compress/gzhttp"
-	"github.com/oasdiff/yaml"
 
 	"humblemule.example/api"
 	"humblemule.example/internal/core/engine"

@@ -3,6 +3,7 @@ import { QueryClient, keepPreviousData, useInfiniteQuery, useQuery } from '@tans
 import createClient from 'openapi-fetch'
 
 import { newKey, refuse, token } from './access'
+import { keys } from './keys'
 import type { components, paths } from './schema'
 
 export type Job = components['schemas']['Job']
@@ -32,7 +33,11 @@ type Problem = components['schemas']['Problem']
 /** A call that has had no answer for so long is given up; none of the page's waits. */
 const answeredWithin = 15_000
 
-export const api = createClient<paths>({ baseUrl: '/', querySerializer: { array: { style: 'form', explode: false } }, fetch: (request) => fetch(request, { signal: AbortSignal.any([request.signal, AbortSignal.timeout(answeredWithin)]) }) })
+export const api = createClient<paths>({
+  baseUrl: '/',
+  querySerializer: { array: { style: 'form', explode: false } },
+  fetch: (request) => fetch(request, { signal: AbortSignal.any([request.signal, AbortSignal.timeout(answeredWithin)]) }),
+})
 
 api.use({
   onRequest({ request }) {
@@ -72,9 +77,12 @@ const largestPage = 500
 const part = (cursor?: string) => ({ params: { query: { limit: largestPage, cursor } } })
 
 /** everyPage reads a list whole, page after page. */
-async function everyPage<P extends { next_cursor?: string | undefined }, T>(page: (cursor?: string) => Promise<P>, items: (p: P) => T[]): Promise<T[]> {
+async function everyPage<P extends { next_cursor?: string | undefined }, T>(
+  page: (cursor?: string) => Promise<P>,
+  items: (p: P) => T[],
+): Promise<T[]> {
   const all: T[] = []
-  for (let cursor: string | undefined; ; ) {
+  for (let cursor: string | undefined; ;) {
     const p = await page(cursor)
     all.push(...items(p))
     if (!p.next_cursor) return all
@@ -83,7 +91,11 @@ async function everyPage<P extends { next_cursor?: string | undefined }, T>(page
 }
 
 /** listed splits words that stand in the address. */
-const listed = (words?: string) => words?.split(',').map((w) => w.trim()).filter((w) => w !== '')
+const listed = (words?: string) =>
+  words
+    ?.split(',')
+    .map((w) => w.trim())
+    .filter((w) => w !== '')
 
 /** Filter is what the list is narrowed to; it stands in the address. */
 export interface Filter {
@@ -105,7 +117,7 @@ export const filterNames = ['state', 'queue', 'task', 'owner', 'key', 'label', '
 
 export function useStats(queue?: string) {
   return useQuery({
-    queryKey: ['stats', queue],
+    queryKey: keys.stats.of(queue),
     queryFn: () => told(api.GET('/v1/stats', { params: { query: { queue } } })),
     refetchInterval: 5000,
   })
@@ -113,7 +125,7 @@ export function useStats(queue?: string) {
 
 /** useAbout tells who the service takes the reader for. */
 export function useAbout() {
-  return useQuery({ queryKey: ['about'], queryFn: () => told(api.GET('/v1')) })
+  return useQuery({ queryKey: keys.about, queryFn: () => told(api.GET('/v1')) })
 }
 
 /** useMayAct tells whether the reader may do more than read. */
@@ -123,18 +135,34 @@ export function useMayAct(): boolean {
 
 /** useWorkers lists the workers. What their slots do changes without a word of the service, hence the interval. */
 export function useWorkers() {
-  return useQuery({ queryKey: ['workers'], queryFn: () => everyPage((cursor) => told(api.GET('/v1/workers', part(cursor))), (p) => p.workers), refetchInterval: 2000 })
+  return useQuery({
+    queryKey: keys.workers,
+    queryFn: () =>
+      everyPage(
+        (cursor) => told(api.GET('/v1/workers', part(cursor))),
+        (p) => p.workers,
+      ),
+    refetchInterval: 2000,
+  })
 }
 
 /** useCauses lists what jobs died of. */
 export function useCauses(queue?: string) {
-  return useQuery({ queryKey: ['causes', queue], queryFn: () => everyPage((cursor) => told(api.GET('/v1/causes', { params: { query: { queue, limit: largestPage, cursor } } })), (p) => p.causes), refetchInterval: 5000 })
+  return useQuery({
+    queryKey: keys.causes.of(queue),
+    queryFn: () =>
+      everyPage(
+        (cursor) => told(api.GET('/v1/causes', { params: { query: { queue, limit: largestPage, cursor } } })),
+        (p) => p.causes,
+      ),
+    refetchInterval: 5000,
+  })
 }
 
 /** useCause tells about one cause, with its history. */
 export function useCause(id: number, wanted: boolean) {
   return useQuery({
-    queryKey: ['causes', 'one', id],
+    queryKey: keys.causes.one(id),
     queryFn: () => told(api.GET('/v1/causes/{id}', { params: { path: { id } } })),
     enabled: wanted,
     placeholderData: undefined,
@@ -145,7 +173,7 @@ export function useCause(id: number, wanted: boolean) {
 /** useInDoubt counts the jobs that have a step of which nobody knows whether it was done; told is false where there may be more. */
 export function useInDoubt() {
   return useQuery({
-    queryKey: ['in doubt'],
+    queryKey: keys.inDoubt,
     queryFn: async () => {
       const page = await told(api.GET('/v1/jobs', { params: { query: { steps: 'in_doubt', limit: 500 } } }))
       return { jobs: page.jobs.length, all: !page.next_cursor }
@@ -157,8 +185,9 @@ export function useInDoubt() {
 /** useLastDone finds the newest job of a task that is done. */
 export function useLastDone(task: string) {
   return useQuery({
-    queryKey: ['last done', task],
-    queryFn: async () => (await told(api.GET('/v1/jobs', { params: { query: { task: [task], state: ['done'], limit: 1 } } }))).jobs[0]?.id ?? null,
+    queryKey: keys.lastDone(task),
+    queryFn: async () =>
+      (await told(api.GET('/v1/jobs', { params: { query: { task: [task], state: ['done'], limit: 1 } } }))).jobs[0]?.id ?? null,
     placeholderData: undefined,
   })
 }
@@ -166,10 +195,17 @@ export function useLastDone(task: string) {
 /** usePatched shows what a merge patch would make of the first payload of a cause's jobs. */
 export function usePatched(filter: string, patch: string, wanted: boolean) {
   return useQuery({
-    queryKey: ['patched', filter, patch],
+    queryKey: keys.patched(filter, patch),
     queryFn: async () => {
       const body = `{"action":"requeue","filter":${filter},"dry_run":true,"payload_patch":${patch}}`
-      const text = await told(api.POST('/v1/jobs/act', { params: { header: { 'Idempotency-Key': newKey() } }, body: { action: 'requeue' }, bodySerializer: () => body, parseAs: 'text' }))
+      const text = await told(
+        api.POST('/v1/jobs/act', {
+          params: { header: { 'Idempotency-Key': newKey() } },
+          body: { action: 'requeue' },
+          bodySerializer: () => body,
+          parseAs: 'text',
+        }),
+      )
       return (exact(text as unknown as string) as Operation).example ?? null
     },
     enabled: wanted,
@@ -178,24 +214,45 @@ export function usePatched(filter: string, patch: string, wanted: boolean) {
 }
 
 export function useTasks() {
-  return useQuery({ queryKey: ['tasks'], queryFn: () => everyPage((cursor) => told(api.GET('/v1/tasks', part(cursor))), (p) => p.tasks), refetchInterval: 10_000 })
+  return useQuery({
+    queryKey: keys.tasks,
+    queryFn: () =>
+      everyPage(
+        (cursor) => told(api.GET('/v1/tasks', part(cursor))),
+        (p) => p.tasks,
+      ),
+    refetchInterval: 10_000,
+  })
 }
 
 /** useStarts lists the latest starts of a queue, latest first. */
 export function useStarts(queue: string, limit: number) {
-  return useQuery({ queryKey: ['starts', queue, limit], queryFn: async () => (await told(api.GET('/v1/queues/{name}/starts', { params: { path: { name: queue }, query: { limit } } }))).starts, refetchInterval: 2000 })
+  return useQuery({
+    queryKey: keys.starts(queue, limit),
+    queryFn: async () => (await told(api.GET('/v1/queues/{name}/starts', { params: { path: { name: queue }, query: { limit } } }))).starts,
+    refetchInterval: 2000,
+  })
 }
 
 /** useSchedules lists the schedules. */
 export function useSchedules() {
-  return useQuery({ queryKey: ['schedules'], queryFn: () => everyPage((cursor) => told(api.GET('/v1/schedules', part(cursor))), (p) => p.schedules), refetchInterval: 3000 })
+  return useQuery({
+    queryKey: keys.schedules.list,
+    queryFn: () =>
+      everyPage(
+        (cursor) => told(api.GET('/v1/schedules', part(cursor))),
+        (p) => p.schedules,
+      ),
+    refetchInterval: 3000,
+  })
 }
 
 /** useSchedule reads one schedule, whose payload keeps the digits of its numbers. */
 export function useSchedule(name: string, wanted: boolean) {
   return useQuery({
-    queryKey: ['schedules', name],
-    queryFn: async () => exact(await told(api.GET('/v1/schedules/{name}', { params: { path: { name } }, parseAs: 'text' }))) as ScheduleStatus,
+    queryKey: keys.schedules.one(name),
+    queryFn: async () =>
+      exact(await told(api.GET('/v1/schedules/{name}', { params: { path: { name } }, parseAs: 'text' }))) as ScheduleStatus,
     enabled: wanted,
     placeholderData: undefined,
     refetchInterval: 3000,
@@ -204,39 +261,52 @@ export function useSchedule(name: string, wanted: boolean) {
 
 /** useRuns reads the history of a schedule, latest first. */
 export function useRuns(name: string) {
-  return useQuery({ queryKey: ['schedules', name, 'runs'], queryFn: async () => (await told(api.GET('/v1/schedules/{name}/runs', { params: { path: { name }, query: { limit: 60 } } }))).runs, refetchInterval: 3000 })
+  return useQuery({
+    queryKey: keys.schedules.runs(name),
+    queryFn: async () => (await told(api.GET('/v1/schedules/{name}/runs', { params: { path: { name }, query: { limit: 60 } } }))).runs,
+    refetchInterval: 3000,
+  })
 }
 
 /** useComing tells what becomes due within a day. */
 export function useComing(queue?: string) {
-  return useQuery({ queryKey: ['coming', queue], queryFn: () => told(api.GET('/v1/coming', { params: { query: { queue, span: '1d', limit: 500 } } })), refetchInterval: 5000 })
+  return useQuery({
+    queryKey: keys.coming(queue),
+    queryFn: () => told(api.GET('/v1/coming', { params: { query: { queue, span: '1d', limit: 500 } } })),
+    refetchInterval: 5000,
+  })
 }
 
 /** useCron tells what a rule means. */
 export function useCron(expr: string, every: string, zone: string) {
   return useQuery({
-    queryKey: ['cron', expr, every, zone],
-    queryFn: () => told(api.GET('/v1/explain/cron', { params: { query: every ? { every, count: 5 } : { expr, zone: zone || 'UTC', count: 5 } } })),
+    queryKey: keys.explain.cron(expr, every, zone),
+    queryFn: () =>
+      told(api.GET('/v1/explain/cron', { params: { query: every ? { every, count: 5 } : { expr, zone: zone || 'UTC', count: 5 } } })),
   })
 }
 
 /** usePreview tells when each attempt of a retry would come. */
 export function usePreview(retry: Retry | undefined, maxAttempts: number | undefined) {
   return useQuery({
-    queryKey: ['preview', retry, maxAttempts],
+    queryKey: keys.explain.retry(retry, maxAttempts),
     queryFn: () => told(api.POST('/v1/explain/retry', { body: { retry, max_attempts: maxAttempts, limit: 60 } })),
   })
 }
 
 /** useActions lists what operators did, latest first. */
 export function useActions() {
-  return useQuery({ queryKey: ['actions'], queryFn: async () => (await told(api.GET('/v1/actions', { params: { query: { limit: 60 } } }))).actions, refetchInterval: 5000 })
+  return useQuery({
+    queryKey: keys.actions,
+    queryFn: async () => (await told(api.GET('/v1/actions', { params: { query: { limit: 60 } } }))).actions,
+    refetchInterval: 5000,
+  })
 }
 
 /** useOperations lists what was done to many jobs, latest first; often while one is under way. */
 export function useOperations() {
   return useQuery({
-    queryKey: ['operations'],
+    queryKey: keys.operations,
     queryFn: async () => (await told(api.GET('/v1/operations'))).operations,
     refetchInterval: (q) => (q.state.data?.some((o) => o.state === 'trial' || o.state === 'running') ? 500 : 5000),
   })
@@ -245,7 +315,7 @@ export function useOperations() {
 /** useLog reads the lines of an attempt. */
 export function useLog(id: number, attempt: number, wanted: boolean) {
   return useQuery({
-    queryKey: ['job', id, 'log', attempt],
+    queryKey: keys.job.log(id, attempt),
     queryFn: async () => (await told(api.GET('/v1/jobs/{id}/log', { params: { path: { id }, query: { attempt } } }))).lines,
     enabled: wanted,
     placeholderData: undefined,
@@ -256,12 +326,25 @@ export const pageSize = 60
 
 export function useJobs(filter: Filter) {
   return useInfiniteQuery({
-    queryKey: ['jobs', filter],
+    queryKey: keys.jobs.page(filter),
     initialPageParam: undefined as string | undefined,
     queryFn: ({ pageParam }) =>
       told(
         api.GET('/v1/jobs', {
-          params: { query: { ...filter, state: listed(filter.state) as State[] | undefined, queue: listed(filter.queue), task: listed(filter.task), ids: listed(filter.ids)?.map(Number), cause: filter.cause ? Number(filter.cause) : undefined, label: filter.label ? [filter.label] : undefined, steps: filter.steps as 'in_doubt' | undefined, limit: pageSize, cursor: pageParam } },
+          params: {
+            query: {
+              ...filter,
+              state: listed(filter.state) as State[] | undefined,
+              queue: listed(filter.queue),
+              task: listed(filter.task),
+              ids: listed(filter.ids)?.map(Number),
+              cause: filter.cause ? Number(filter.cause) : undefined,
+              label: filter.label ? [filter.label] : undefined,
+              steps: filter.steps as 'in_doubt' | undefined,
+              limit: pageSize,
+              cursor: pageParam,
+            },
+          },
         }),
       ),
     getNextPageParam: (page) => page.next_cursor,
@@ -279,7 +362,7 @@ export function exact(text: string): unknown {
 
 export function useJob(id: number) {
   return useQuery({
-    queryKey: ['job', id],
+    queryKey: keys.job.one(id),
     queryFn: async () => exact(await told(api.GET('/v1/jobs/{id}', { params: { path: { id } }, parseAs: 'text' }))) as Job,
     placeholderData: undefined,
   })

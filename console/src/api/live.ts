@@ -3,6 +3,7 @@ import { useSyncExternalStore } from 'react'
 
 import { token } from './access'
 import { queryClient } from './client'
+import { keys } from './keys'
 import { type Told, follow } from './stream'
 
 export interface Link {
@@ -45,13 +46,13 @@ function note(ids: number[], everything: boolean) {
   due = true
   setTimeout(() => {
     due = false
-    void queryClient.invalidateQueries({ queryKey: ['stats'] })
-    void queryClient.invalidateQueries({ queryKey: ['jobs'] })
-    void queryClient.invalidateQueries({ queryKey: ['causes'] })
-    void queryClient.invalidateQueries({ queryKey: ['operations'] })
+    void queryClient.invalidateQueries({ queryKey: keys.stats.all })
+    void queryClient.invalidateQueries({ queryKey: keys.jobs.all })
+    void queryClient.invalidateQueries({ queryKey: keys.causes.all })
+    void queryClient.invalidateQueries({ queryKey: keys.operations })
     void queryClient.invalidateQueries({
-      queryKey: ['job'],
-      predicate: (q) => many || changed.has(q.queryKey[1] as number),
+      queryKey: keys.job.all,
+      predicate: (q) => many || changed.has(keys.job.idOf(q.queryKey)),
     })
     changed.clear()
     many = false
@@ -60,7 +61,7 @@ function note(ids: number[], everything: boolean) {
 
 function take(event: string, data: string) {
   if (event === 'reset') note([], true)
-  if (event === 'reset' || event === 'workers') void queryClient.invalidateQueries({ queryKey: ['workers'] })
+  if (event === 'reset' || event === 'workers') void queryClient.invalidateQueries({ queryKey: keys.workers })
   if (event === 'queues') note([], false)
   if (event !== 'jobs') return
   const told = JSON.parse(data) as { ids: number[] | null; many: boolean }

@@ -24,7 +24,7 @@ func canWait(v *commit.View, news ...*NewJob) error {
 	for q, n := range more {
 		most := v.Settings.Rules(q).MaxWaiting
 		if waits := v.Counts.Queue(q.ID).Waiting(); waits+n > *most {
-			return job.Fault(job.QueueFull, "queue %s has %s waiting, and takes %s at most (max_waiting): %s not taken in; try again when there are fewer", q.Name, sentence.Grouped(waits), sentence.Grouped(*most), map[bool]string{true: "the job was", false: "none of the jobs were"}[len(news) == 1])
+			return job.Fault(job.QueueFull, "queue %s has %s waiting, and takes %s at most (max_waiting): %s not enqueued; try again when there are fewer", q.Name, sentence.Grouped(waits), sentence.Grouped(*most), map[bool]string{true: "the job was", false: "none of the jobs were"}[len(news) == 1])
 		}
 	}
 	return nil

@@ -223,7 +223,7 @@ func TestEdits(t *testing.T) {
 		two, err := y.e.Job(ctx, 2)
 		require.NoError(t, err)
 		assert.Len(t, two.Edits, 10, "the latest")
-		for want, patch := range map[string]string{"names no field": `{}`, "unknown field": `{"colour":1}`, "is not valid JSON object": `[`, "cannot be changed after the enqueue": `{"task":"x"}`} {
+		for want, patch := range map[string]string{"names no field": `{}`, "unknown field": `{"colour":1}`, "is not a valid JSON object": `[`, "cannot be changed after the enqueue": `{"task":"x"}`} {
 			_, err := y.e.Act(ctx, api.ActRequest{Action: api.ActPatch, Filter: &api.Selection{}, Patch: json.RawMessage(patch)})
 			assert.ErrorContains(t, err, want)
 		}

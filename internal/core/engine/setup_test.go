@@ -79,7 +79,7 @@ func TestKeepingForAShorterTime(t *testing.T) {
 		assert.Equal(t, job.WouldRemove, p.Kind)
 		time.Sleep(time.Minute)
 		assert.Equal(t, []int64{7, 5}, []int64{done("tides"), done("berths")})
-		d, err = y.e.Load(ctx, api.SetupRequest{Setup: file, Removes: true})
+		d, err = y.e.Load(ctx, api.SetupRequest{Setup: file, MayRemove: true})
 		require.NoError(t, err)
 		assert.Equal(t, int64(6), y.await(d.Operation, api.OpFinished).Changed)
 		assert.Equal(t, []int64{3, 3}, []int64{done("tides"), done("berths")})

@@ -84,7 +84,7 @@ func (rd *Reader) pointless(queues []api.Queue) (all []string) {
 		queue := rd.queueOfSpec(&spec)
 		switch served, does := service.Serves(queue, spec.Task); {
 		case served == 0 && !slices.Contains(names, queue):
-			all = append(all, fmt.Sprintf("%s names queue %s, which is not there and which nobody serves%s.", what, queue, sentence.Perhaps(nearest.To(queue, names))))
+			all = append(all, fmt.Sprintf("%s names queue %s, which does not exist and which no worker serves%s.", what, queue, sentence.Perhaps(nearest.To(queue, names))))
 		case spec.Task != "" && served > 0 && does == 0:
 			all = append(all, fmt.Sprintf("%s enqueues the task %s in queue %s, and no worker there does it%s.", what, spec.Task, queue, sentence.Perhaps(service.Nearest(queue, spec.Task))))
 		}

@@ -33,7 +33,7 @@ func parseCursor(cursor string) (p place, err error) {
 		_, err = fmt.Sscanf(string(raw), "%d.%d", (*int64)(&p.at), &p.id)
 	}
 	if err != nil {
-		err = job.Wrong("the list was not read", []job.FieldError{{Field: "cursor", Message: "is not a valid cursor; use the next_cursor of the page before, or leave it out to begin anew"}})
+		err = job.Wrong("the list was not read", []job.FieldError{{Field: "cursor", Message: "is not a valid cursor; use the next_cursor of the page before, or leave it out to begin again"}})
 	}
 	return p, err
 }

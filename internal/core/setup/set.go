@@ -171,7 +171,7 @@ func (se *Setter) DeleteQueue(ctx context.Context, name string) error {
 		case removed:
 			return nil, job.Fault(job.WrongState, "queue %s has jobs that were removed and can still be brought back; delete it when they are gone, in %s at most", name, sentence.Roughly(memory.RestorableFor))
 		case !upkeep.Idle(v, q):
-			return nil, job.Fault(job.WrongState, "queue %s has jobs or settings, or is paused; only a queue without any can be deleted: cancel and discard its jobs, take its settings away, and resume it first", name)
+			return nil, job.Fault(job.WrongState, "queue %s has jobs or settings, or is paused; only a queue without any can be deleted: cancel and discard its jobs, remove its settings, and resume it first", name)
 		}
 		return func(tx *commit.Tx, _ int64) error { return tx.RemoveQueue(q) }, nil
 	})
@@ -195,7 +195,7 @@ func (se *Setter) DeleteTask(ctx context.Context, name string) error {
 		case removed:
 			return nil, job.Fault(job.WrongState, "task %s has jobs that were removed and can still be brought back; delete it when they are gone, in %s at most", name, sentence.Roughly(memory.RestorableFor))
 		case !upkeep.IdleTask(v, t):
-			return nil, job.Fault(job.WrongState, "task %s has jobs or settings; only a task without any can be deleted: cancel and discard its jobs and take its settings away first", name)
+			return nil, job.Fault(job.WrongState, "task %s has jobs or settings; only a task without any can be deleted: cancel and discard its jobs and remove its settings first", name)
 		}
 		return func(tx *commit.Tx, _ int64) error { return tx.RemoveTask(t) }, nil
 	})

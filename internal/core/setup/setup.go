@@ -55,7 +55,7 @@ func (se *Setter) Load(ctx context.Context, req api.SetupRequest) (diff api.Setu
 		diff.Removes = gone.n
 		return diff, err
 	}
-	operation, err := se.shorten(ctx, "a set-up keeps finished jobs for a shorter time", req.Removes, se.keepingNow(), se.keepingWith(&req), func(also commit.Write) error {
+	operation, err := se.shorten(ctx, "a set-up keeps finished jobs for a shorter time", req.MayRemove, se.keepingNow(), se.keepingWith(&req), func(also commit.Write) error {
 		return se.c.Record(ctx, "load_setup", 0, detail, func(v *commit.View) (commit.Act, error) {
 			write, err := check(v)
 			return func(tx *commit.Tx, _ int64) error { return errors.Join(write(tx), also(tx)) }, err

@@ -1,0 +1,39 @@
+import type { Filter, Retry } from './client'
+
+/** keys are the keys of all questions to the service, by subject. What is called all stands for each key that begins so. */
+export const keys = {
+  about: ['about'] as const,
+  stats: { all: ['stats'] as const, of: (queue?: string) => ['stats', 'of', queue] as const },
+  jobs: { all: ['jobs'] as const, page: (filter: Filter) => ['jobs', 'page', filter] as const },
+  // These two search the jobs and are not asked again with every change.
+  inDoubt: ['in doubt'] as const,
+  lastDone: (task: string) => ['last done', task] as const,
+  job: {
+    all: ['job'] as const,
+    one: (id: number) => ['job', id] as const,
+    log: (id: number, attempt: number) => ['job', id, 'log', attempt] as const,
+    /** which job a key is about. */
+    idOf: (key: readonly unknown[]) => key[1] as number,
+  },
+  causes: {
+    all: ['causes'] as const,
+    of: (queue?: string) => ['causes', 'of', queue] as const,
+    one: (id: number) => ['causes', 'one', id] as const,
+  },
+  operations: ['operations'] as const,
+  actions: ['actions'] as const,
+  patched: (filter: string, patch: string) => ['patched', filter, patch] as const,
+  workers: ['workers'] as const,
+  tasks: ['tasks'] as const,
+  starts: (queue: string, limit: number) => ['starts', queue, limit] as const,
+  schedules: {
+    list: ['schedules', 'list'] as const,
+    one: (name: string) => ['schedules', 'one', name] as const,
+    runs: (name: string) => ['schedules', 'one', name, 'runs'] as const,
+  },
+  coming: (queue?: string) => ['coming', queue] as const,
+  explain: {
+    cron: (expr: string, every: string, zone: string) => ['explain', 'cron', expr, every, zone] as const,
+    retry: (retry?: Retry, maxAttempts?: number) => ['explain', 'retry', retry, maxAttempts] as const,
+  },
+}

@@ -91,7 +91,7 @@ test: lint internal/console/dist/index.html need-chromium need-python
 	@go test -run '^TestModel$$' ./internal/core/engine
 	@echo "Running the tests of the store, and the model, with the driver in pure Go"
 	@CGO_ENABLED=0 go test ./internal/core/store
-	@CGO_ENABLED=0 go test -run '^TestModel$$' ./internal/core/engine
+	@CGO_ENABLED=0 go test -short -run '^TestModel$$' ./internal/core/engine
 
 check: lint
 	@go test -short . ./api ./job ./internal/... ./client ./worker/...

@@ -77,6 +77,20 @@ func (p *page) do(steps ...chromedp.Action[chromedp.Void]) {
 	}
 }
 
+// submit presses the button of the open dialog, once it has stood still: an answer that comes
+// in between can move it from under the pointer.
+func (p *page) submit() {
+	p.t.Helper()
+	p.waitFor(`(() => {
+		const button = document.querySelector("[role=dialog] button[type=submit]");
+		const at = button && JSON.stringify(button.getBoundingClientRect());
+		const still = at && at === window.submitAt;
+		window.submitAt = at;
+		return !!still;
+	})()`)
+	p.do(chromedp.Click(chromedp.CSS(`[role=dialog] button[type=submit]`)))
+}
+
 func (p *page) eval(script string) string {
 	p.t.Helper()
 	v, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](script))
@@ -145,7 +159,7 @@ func TestConsole(t *testing.T) {
 	p.do(chromedp.Click(chromedp.CSS("aside .button")))
 	p.says("1 job begins round 2")
 	p.says(fmt.Sprintf("hmule job requeue %d", j.ID))
-	p.do(chromedp.Click(chromedp.CSS(`[role=dialog] button[type=submit]`)))
+	p.submit()
 	p.waitFor(`document.querySelector("aside")?.innerText.includes("Its handler finished it")`)
 	p.says("No job is waiting.")
 	p.waitFor(`document.body.innerText.includes("No job is dead now.")`)

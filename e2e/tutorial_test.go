@@ -39,7 +39,7 @@ func TestTutorial(t *testing.T) {
 			case !strings.Contains(comment, "leave it running"):
 				script.WriteString(line)
 			case strings.HasPrefix(command, "hmule serve"):
-				script.WriteString(command + " & server=$!\nfor i in $(seq 100); do hmule version | grep -q service && break; sleep 0.1; done\n")
+				script.WriteString(command + " & server=$!\nfor i in $(seq 100); do hmule queue list >/dev/null 2>&1 && break; sleep 0.1; done\n")
 			default:
 				script.WriteString("if [ -n \"$left\" ]; then kill -TERM $left; wait $left || true; fi\n" + command + " & left=$!\n")
 			}

@@ -2,5 +2,10 @@
 
 package e2e
 
-// The built program is watched by the race detector where the tests are.
-func init() { buildFlags = append(buildFlags, "-race") }
+import "os"
+
+// Programs under the race detector rest a second before they end, unless they are told not to.
+func init() {
+	buildFlags = append(buildFlags, "-race")
+	os.Setenv("GORACE", "atexit_sleep_ms=0 "+os.Getenv("GORACE"))
+}

@@ -3,10 +3,12 @@ package cli
 import (
 	"bufio"
 	"bytes"
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"iter"
 	"os"
 	"strings"
 
@@ -190,4 +192,23 @@ func (a *app) confirm(c *cobra.Command, yes bool, format string, args ...any) er
 		return nil
 	}
 	return errNotDone
+}
+
+// listCommand is the verb that shows all of a noun: as a table, as JSON under key, or by their
+// ids.
+func listCommand[T any](a *app, key, short string, all func(*client.Client, context.Context) iter.Seq2[T, error], id func(*T) string, table func(*present.Out, []T)) *cobra.Command {
+	return &cobra.Command{
+		Use: "list", Short: short, Args: args(cobra.NoArgs), Example: "  hmule " + strings.TrimSuffix(key, "s") + " list",
+		RunE: func(c *cobra.Command, _ []string) error {
+			m, err := a.client()
+			if err != nil {
+				return err
+			}
+			list, err := client.Collect(all(m, c.Context()))
+			if err != nil {
+				return err
+			}
+			return a.show(map[string]any{key: append([]T{}, list...)}, names(list, id), func(o *present.Out) { table(o, list) })
+		},
+	}
 }

@@ -474,20 +474,8 @@ func (a *app) taskCommand() *cobra.Command {
 }
 
 func (a *app) taskListCommand() *cobra.Command {
-	return &cobra.Command{
-		Use: "list", Short: "List the tasks: how many jobs, how long their runs take, how many workers do them", Args: args(cobra.NoArgs), Example: "  hmule task list",
-		RunE: func(c *cobra.Command, _ []string) error {
-			m, err := a.client()
-			if err != nil {
-				return err
-			}
-			all, err := client.Collect(m.Tasks(c.Context()))
-			if err != nil {
-				return err
-			}
-			return a.show(map[string]any{"tasks": append([]api.Task{}, all...)}, names(all, func(t *api.Task) string { return t.Name }), func(o *present.Out) { listTasks(o, all) })
-		},
-	}
+	return listCommand(a, "tasks", "List the tasks: how many jobs, how long their runs take, how many workers do them",
+		(*client.Client).Tasks, func(t *api.Task) string { return t.Name }, listTasks)
 }
 
 func listTasks(o *present.Out, all []api.Task) {

@@ -33,20 +33,8 @@ func (a *app) scheduleCommand() *cobra.Command {
 }
 
 func (a *app) scheduleListCommand() *cobra.Command {
-	return &cobra.Command{
-		Use: "list", Short: "List schedules, each in words, with its next and its last run", Args: args(cobra.NoArgs), Example: "  hmule schedule list",
-		RunE: func(c *cobra.Command, _ []string) error {
-			m, err := a.client()
-			if err != nil {
-				return err
-			}
-			all, err := client.Collect(m.Schedules(c.Context()))
-			if err != nil {
-				return err
-			}
-			return a.show(map[string]any{"schedules": append([]api.ScheduleStatus{}, all...)}, names(all, func(s *api.ScheduleStatus) string { return s.Name }), func(o *present.Out) { listSchedules(o, all) })
-		},
-	}
+	return listCommand(a, "schedules", "List schedules, each in words, with its next and its last run",
+		(*client.Client).Schedules, func(s *api.ScheduleStatus) string { return s.Name }, listSchedules)
 }
 
 func listSchedules(o *present.Out, all []api.ScheduleStatus) {

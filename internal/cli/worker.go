@@ -27,20 +27,8 @@ func (a *app) workerCommand() *cobra.Command {
 }
 
 func (a *app) workerListCommand() *cobra.Command {
-	return &cobra.Command{
-		Use: "list", Short: "List the worker processes: what each slot does, queues, and when they were seen", Args: args(cobra.NoArgs), Example: "  hmule worker list",
-		RunE: func(c *cobra.Command, _ []string) error {
-			m, err := a.client()
-			if err != nil {
-				return err
-			}
-			all, err := client.Collect(m.Workers(c.Context()))
-			if err != nil {
-				return err
-			}
-			return a.show(map[string]any{"workers": append([]api.Worker{}, all...)}, names(all, func(w *api.Worker) string { return w.ID }), func(o *present.Out) { listWorkers(o, all) })
-		},
-	}
+	return listCommand(a, "workers", "List the worker processes: what each slot does, queues, and when they were seen",
+		(*client.Client).Workers, func(w *api.Worker) string { return w.ID }, listWorkers)
 }
 
 func listWorkers(o *present.Out, all []api.Worker) {

@@ -1,6 +1,12 @@
+//go:build darwin || freebsd
+
 package machine
 
-import "golang.org/x/sys/unix"
+import (
+	"runtime"
+
+	"golang.org/x/sys/unix"
+)
 
 // Identify tells a file from another that has its name later.
 func Identify(path string) (is Identity, err error) {
@@ -13,7 +19,7 @@ func Identify(path string) (is Identity, err error) {
 
 // Memory is how many bytes of memory this machine has; 0 where it is not known.
 func Memory() int64 {
-	n, err := unix.SysctlUint64("hw.memsize")
+	n, err := unix.SysctlUint64(map[string]string{"darwin": "hw.memsize", "freebsd": "hw.physmem"}[runtime.GOOS])
 	if err != nil {
 		return 0
 	}

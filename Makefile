@@ -79,14 +79,17 @@ demo: bin/hmule
 lint: console/node_modules/.installed | need-go
 	@echo "Checking formatting, vet, staticcheck, types and ESLint (the first time staticcheck is fetched and built)"
 	@wrong=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$wrong" ] || { echo "not formatted by gofmt: $$wrong"; exit 1; }
-	@go vet ./...; cd bench; go vet ./...
+	@go vet ./...
+	@for module in e2e bench; do (cd $$module && go vet ./...); done
 	@go tool -modfile=tools/go.mod staticcheck ./...
+	@cd e2e && go tool -modfile=../tools/go.mod staticcheck ./...
 	@cd console && npm run --silent check
 	@! git grep -nE $(PHRASES) -- '*.go' '*.md' '*.yaml' '*.ts' '*.tsx' '*.py' ':!CHANGELOG.md' ':!CONTRIBUTING.md' ':!internal/core/store/*_test.go' || { echo "these phrases are not plain English; CONTRIBUTING.md has what to write instead"; exit 1; }
 
 test: lint internal/console/dist/index.html need-chromium need-python
 	@echo "Running the tests under the race detector"
 	@go test -race -timeout 20m ./...
+	@cd e2e && go test -race -timeout 20m .
 	@echo "Running the model test in its full length, without the race detector"
 	@go test -run '^TestModel$$' ./internal/core/engine
 	@echo "Running the tests of the store, and the model, with the driver in pure Go"
@@ -120,12 +123,12 @@ builds: internal/console/dist/index.html need-go
 	  CGO_ENABLED=0 GOOS=$${target%/*} GOARCH=$${target#*/} go build -tags nomsgpack -o /dev/null ./cmd/hmule; done
 
 soak: builds lint-api need-chromium need-python
-	@go test -race -count=1 -timeout 30m -v -run TestSoak ./e2e -soak 10m
-	@go test -race -count=1 -timeout 30m -v -run TestHostileClients ./e2e -hostile 10m -hostile.seed $$RANDOM
+	@cd e2e && go test -race -count=1 -timeout 30m -v -run TestSoak . -soak 10m
+	@cd e2e && go test -race -count=1 -timeout 30m -v -run TestHostileClients . -hostile 10m -hostile.seed $$RANDOM
 	@go test -race -count=1 -timeout 60m ./internal/core/engine -long
 	@go test -count=1 -timeout 60m -v -run TestCuts ./internal/core/store/faultfs -cuts.every 1
 	@busy=(); trap 'kill $${busy[@]}' EXIT; for core in 1 2; do nice bash -c "while :; do :; done" & busy+=($$!); done; \
-	for round in $$(seq 20); do echo "Round $$round of 20"; nice go test -race -count=1 -timeout 40m ./...; done
+	for round in $$(seq 20); do echo "Round $$round of 20"; nice go test -race -count=1 -timeout 40m ./...; (cd e2e && nice go test -race -count=1 -timeout 40m .); done
 
 screenshots: bin/hmule need-terminal
-	@go run ./e2e/screenshots
+	@cd e2e && go run ./screenshots

@@ -51,7 +51,8 @@ func TestMain(m *testing.M) {
 		panic(err)
 	}
 	hmule = filepath.Join(dir, "hmule")
-	build := exec.Command("go", append(buildFlags, "-o", hmule, "humblemule.example/cmd/hmule")...)
+	build := exec.Command("go", append(buildFlags, "-o", hmule, "./cmd/hmule")...)
+	build.Dir = ".." // by the versions of the program's own module, not of the tests'
 	build.Stdout, build.Stderr = os.Stderr, os.Stderr
 	if err := build.Run(); err != nil {
 		panic(err)

@@ -28,8 +28,8 @@ import (
 const listen = "127.0.0.1:6871"
 
 func main() {
-	out := flag.String("out", "docs/screenshots", "folder for the pictures")
-	program := flag.String("hmule", "bin/hmule", "the built program")
+	out := flag.String("out", "../docs/screenshots", "folder for the pictures")
+	program := flag.String("hmule", "../bin/hmule", "the built program")
 	only := flag.String("only", "", "make only pictures whose name holds this")
 	flag.Parse()
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Minute)

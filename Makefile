@@ -89,7 +89,7 @@ lint: console/node_modules/.installed | need-go
 test: lint internal/console/dist/index.html need-chromium need-python
 	@echo "Running the tests under the race detector"
 	@go test -race -timeout 20m ./...
-	@cd e2e && go test -race -timeout 20m .
+	@cd e2e && go test -race -parallel 4 -timeout 20m .
 	@echo "Running the model test in its full length, without the race detector"
 	@go test -run '^TestModel$$' ./internal/core/engine
 	@echo "Running the tests of the store, and the model, with the driver in pure Go"
@@ -128,7 +128,7 @@ soak: builds lint-api need-chromium need-python
 	@go test -race -count=1 -timeout 60m ./internal/core/engine -long
 	@go test -count=1 -timeout 60m -v -run TestCuts ./internal/core/store/faultfs -cuts.every 1
 	@busy=(); trap 'kill $${busy[@]}' EXIT; for core in 1 2; do nice bash -c "while :; do :; done" & busy+=($$!); done; \
-	for round in $$(seq 20); do echo "Round $$round of 20"; nice go test -race -count=1 -timeout 40m ./...; (cd e2e && nice go test -race -count=1 -timeout 40m .); done
+	for round in $$(seq 20); do echo "Round $$round of 20"; nice go test -race -count=1 -timeout 40m ./...; (cd e2e && nice go test -race -count=1 -parallel 4 -timeout 40m .); done
 
 screenshots: bin/hmule need-terminal
 	@cd e2e && go run ./screenshots

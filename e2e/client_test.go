@@ -46,6 +46,7 @@ func (r *reached) RoundTrip(req *http.Request) (*http.Response, error) {
 
 // The client has a method for every operation, and each does what its name says.
 func TestEveryOperation(t *testing.T) {
+	t.Parallel()
 	s := serve(t)
 	seen := &reached{next: checked(t), all: map[string]bool{}}
 	m, err := client.New(s.url, client.HTTPClient(&http.Client{Transport: seen}))
@@ -204,6 +205,7 @@ func namesOf[T any](all []T, err error) func(name func(T) string) ([]string, err
 // What two people change at once is lost for neither: a change is of the version that was
 // read, or of nothing yet; parts are changed beside each other.
 func TestConditions(t *testing.T) {
+	t.Parallel()
 	s := serve(t)
 	m := s.mule()
 	ctx := t.Context()
@@ -262,6 +264,7 @@ func TestConditions(t *testing.T) {
 // What is not valid HTTP is refused by a problem too, and long answers are compressed where
 // the caller accepts that.
 func TestPlainHTTP(t *testing.T) {
+	t.Parallel()
 	s := serve(t)
 	raw := func(request string) (status int, body string, header http.Header) {
 		c, err := net.Dial("tcp", s.listen)

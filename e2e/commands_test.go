@@ -26,6 +26,7 @@ import (
 // A service that cannot start says why and what to do, in one line, and changes
 // nothing.
 func TestServeRefuses(t *testing.T) {
+	t.Parallel()
 	s := serve(t)
 	text := filepath.Join(t.TempDir(), "notes.db")
 	require.NoError(t, os.WriteFile(text, []byte(strings.Repeat("this is a text, and no data file ", 100)), 0o600))
@@ -56,6 +57,7 @@ func TestServeRefuses(t *testing.T) {
 // A job's whole way by commands: it waits and says why, runs, fails, dies, is
 // requeued and done.
 func TestCommands(t *testing.T) {
+	t.Parallel()
 	s := serve(t)
 	m := s.mule()
 	says := s.says
@@ -191,6 +193,7 @@ func TestCommands(t *testing.T) {
 // More lines than a call takes go in several, of which each is taken in whole or not at all;
 // what is told is the truth.
 func TestEnqueueLines(t *testing.T) {
+	t.Parallel()
 	s := serve(t)
 	lines := filepath.Join(t.TempDir(), "arrivals.ndjson")
 	text := strings.Repeat("{\"task\":\"log.pack\"}\n", 25_000)
@@ -241,6 +244,7 @@ func TestProfiles(t *testing.T) {
 
 // The examples in the help of each command do what they say, on the data of the demo.
 func TestExamples(t *testing.T) {
+	t.Parallel()
 	s := serve(t)
 	file := filepath.Join(t.TempDir(), "hmule.yaml")
 	require.NoError(t, os.WriteFile(file, harbour.Setup(), 0o600))
@@ -262,6 +266,7 @@ func TestExamples(t *testing.T) {
 // A set-up file is compared, loaded at the start of the service, on SIGHUP and by a
 // command; it owns what it defines.
 func TestSetup(t *testing.T) {
+	t.Parallel()
 	file := filepath.Join(t.TempDir(), "hmule.yaml")
 	write := func(text string) { require.NoError(t, os.WriteFile(file, []byte(text), 0o600)) }
 	write("service: {max_payload: 1KiB}\nqueues:\n  berths: {max_running: 3}\n")
@@ -319,6 +324,7 @@ func TestSetup(t *testing.T) {
 // What a load of the harbour's own file leaves differs from it in nothing, at once, after
 // some work, and after a restart that loads it again, which is not a valid action.
 func TestHarbourSetup(t *testing.T) {
+	t.Parallel()
 	file := filepath.Join(t.TempDir(), "hmule.yaml")
 	require.NoError(t, os.WriteFile(file, harbour.Setup(), 0o600))
 	s := serve(t)
@@ -350,6 +356,7 @@ func TestHarbourSetup(t *testing.T) {
 
 // A check lists all that is wrong, in files and in the service, and changes nothing.
 func TestCheck(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	write := func(name, text string) string {
 		path := filepath.Join(dir, name)
@@ -396,6 +403,7 @@ func TestCheck(t *testing.T) {
 
 // The day of known outcomes comes out as planned.
 func TestFixedDemo(t *testing.T) {
+	t.Parallel()
 	stdout, stderr, status := run(t, "", "demo", "--fixed", "--listen", freeAddress(t))
 	require.Equal(t, 0, status, stdout+stderr)
 	assert.Contains(t, stdout, "All 85 jobs are where they were planned to be.")
@@ -403,6 +411,7 @@ func TestFixedDemo(t *testing.T) {
 
 // The demo shows within a minute a job in every state that can be reached.
 func TestDemo(t *testing.T) {
+	t.Parallel()
 	listen := freeAddress(t)
 	demo := exec.Command(hmule, "demo", "--listen", listen)
 	out := &journal{more: make(chan struct{})}

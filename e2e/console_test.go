@@ -126,6 +126,7 @@ func (p *page) says(text string) {
 // A person sees a job die, opens it, requeues it and sees it done, without once
 // loading the page anew.
 func TestConsole(t *testing.T) {
+	t.Parallel()
 	s := serve(t)
 	p := open(t, s.url+"/")
 	p.says("No job has been enqueued yet.")
@@ -214,6 +215,7 @@ func TestConsole(t *testing.T) {
 // question, its answer. A trial that fails leaves the rest where it is; what was
 // discarded is brought back.
 func TestDeadLetters(t *testing.T) {
+	t.Parallel()
 	s := serve(t)
 	m := s.mule(client.HTTPClient(newHTTP()))
 	var mended atomic.Bool
@@ -274,6 +276,7 @@ func TestDeadLetters(t *testing.T) {
 // Every act is for what its page shows: the number in its dialog is that of the jobs it
 // matches and changes, under a filter too, and no other job is touched.
 func TestActsDoWhatIsShown(t *testing.T) {
+	t.Parallel()
 	s := serve(t)
 	m := s.mule(client.HTTPClient(newHTTP()))
 	once := 1
@@ -345,6 +348,7 @@ func TestActsDoWhatIsShown(t *testing.T) {
 // one chosen job, then mends the payloads of all of a cause by a patch, with
 // the change before their eyes; the job tells what was edited.
 func TestSettingsAndPatch(t *testing.T) {
+	t.Parallel()
 	s := serve(t)
 	m := s.mule(client.HTTPClient(newHTTP()))
 	type due struct {
@@ -432,6 +436,7 @@ func TestSettingsAndPatch(t *testing.T) {
 // A person limits a queue and lets its owners take turns, sees in what order jobs start,
 // and why one waits.
 func TestQueuesPage(t *testing.T) {
+	t.Parallel()
 	s := serve(t)
 	m := s.mule(client.HTTPClient(newHTTP()))
 	high := 9

@@ -142,6 +142,7 @@ func (o *odd) end() (any, error) {
 // pool fail or keep another job from its outcome; and work that is done is not repeated
 // because something of its report could not be kept.
 func TestNoHandlerHarmsAnother(t *testing.T) {
+	t.Parallel()
 	s := serve(t)
 	m := s.mule(client.HTTPClient(&http.Client{Transport: strict{t, http.DefaultTransport.(*http.Transport).Clone()}}))
 	o := &odd{random: rand.New(rand.NewPCG(6853, 1))}
@@ -264,6 +265,7 @@ func TestLostAnswers(t *testing.T) {
 
 // A pool that the service will never take says why and ends at once.
 func TestPoolsThatCannotWork(t *testing.T) {
+	t.Parallel()
 	s := serve(t)
 	quiet := worker.Options{Log: slog.New(slog.DiscardHandler)}
 	with := func(change func(o *worker.Options)) worker.Options {
@@ -296,6 +298,7 @@ func TestPoolsThatCannotWork(t *testing.T) {
 
 // HEAD is answered wherever GET is, at once; what is nowhere is not a page of the console.
 func TestHeads(t *testing.T) {
+	t.Parallel()
 	s := serve(t)
 	began := time.Now()
 	for path, status := range map[string]int{"/livez": 200, "/readyz": 200, "/v1": 200, "/v1/events": 200, "/v1/jobs": 200, "/v1/jobs/1?wait=50s": 404, "/": 200, "/dead/17": 200, "/healthz": 404, "/metrics": 404, "/v1x": 404, "/v1/nothing": 404} {
@@ -312,6 +315,7 @@ func TestHeads(t *testing.T) {
 
 // Text from jobs cannot command a terminal, piped or not; as JSON it stays what it is.
 func TestTerminalsAreSafe(t *testing.T) {
+	t.Parallel()
 	s := serve(t)
 	const evil = "\x1b[2J\u202egnp.exe\a"
 	m := s.mule()
@@ -342,6 +346,7 @@ func TestTerminalsAreSafe(t *testing.T) {
 
 // An enqueue for which nobody is there says so, with the nearest name.
 func TestUnservedIsSaid(t *testing.T) {
+	t.Parallel()
 	s := serve(t)
 	m := s.mule()
 	_, err := m.Source().PutWorker(t.Context(), api.Worker{ID: "w", Queues: []string{"berths"}, Tasks: []string{"tide.predict"}})

@@ -27,6 +27,7 @@ console.log(JSON.stringify(all.map((n) => [format.span(n), format.grouped(n)])))
 // What changes while one looks at it, such as an age, the console writes itself: in the form
 // that the service's sentences have.
 func TestConsoleWritesNumbersAlike(t *testing.T) {
+	t.Parallel()
 	numbers := []int64{0, 1, 7, 999, 1000, 1234, 9900, 9999, 10_000, 10_400, 119_400, 120_000, 125_000, 7_199_000, 7_200_000, 86_400_000, 172_799_000, 172_800_000, 1_000_000_000, 123_456_789_012}
 	var texts []string
 	for _, n := range numbers {

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"bytes"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -37,15 +38,16 @@ func TestGeneratedClients(t *testing.T) {
 			dir := t.TempDir()
 			require.NoError(t, os.CopyFS(dir, os.DirFS(filepath.Join("testdata/clients", of.dir))))
 			require.NoError(t, os.Symlink(filepath.Join(root, "console/node_modules"), filepath.Join(dir, "node_modules")))
-			var said []byte
+			var said, told bytes.Buffer // stdout of the last step, and what a step writes beside it
 			for _, step := range of.steps {
 				cmd := exec.Command(step[0], step[1:]...)
 				cmd.Dir, cmd.Env = dir, append(os.Environ(), "CGO_ENABLED=0")
-				var err error
-				said, err = cmd.CombinedOutput()
-				require.NoError(t, err, "%v: %s", step, said)
+				said.Reset()
+				told.Reset()
+				cmd.Stdout, cmd.Stderr = &said, &told
+				require.NoError(t, cmd.Run(), "%v: %s%s", step, &said, &told)
 			}
-			assert.Equal(t, "true 7 ok done priority\n", string(said))
+			assert.Equal(t, "true 7 ok done priority\n", said.String())
 		})
 	}
 }

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"bytes"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -23,8 +24,10 @@ func TestOutside(t *testing.T) {
 		cmd := exec.Command("go", args...)
 		cmd.Dir = dir
 		cmd.Env = append(os.Environ(), "GOWORK=off", "GOFLAGS=-mod=mod", "CGO_ENABLED=0")
-		out, err := cmd.CombinedOutput()
-		require.NoError(t, err, "go %v: %s", args, out)
+		var told bytes.Buffer
+		cmd.Stderr = &told
+		out, err := cmd.Output()
+		require.NoError(t, err, "go %v: %s%s", args, out, &told)
 		return string(out)
 	}
 	tool("mod", "edit", "-replace", "humblemule.example="+root)

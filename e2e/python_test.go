@@ -24,6 +24,7 @@ import (
 // is over, tells a result that JSON has no word for, drains and runs again when it is
 // asked to, leaves when it is asked to, and says good-bye.
 func TestPythonWorker(t *testing.T) {
+	t.Parallel()
 	tokens := filepath.Join(t.TempDir(), "tokens.yaml")
 	secret := func(name, role string) string {
 		out, errs, status := run(t, "", "token", "new", name, "--role", role, "--tokens", tokens)

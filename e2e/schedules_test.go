@@ -18,6 +18,7 @@ import (
 
 // A schedule's life by the wire and by commands.
 func TestSchedules(t *testing.T) {
+	t.Parallel()
 	s := serve(t)
 	m := s.mule()
 	says := s.says
@@ -144,6 +145,7 @@ func TestSchedulesOverKills(t *testing.T) {
 // A person keeps a schedule in the console: the sentence and the times change while they
 // type, and what became of its times is told.
 func TestComingPage(t *testing.T) {
+	t.Parallel()
 	s := serve(t)
 	m := s.mule(client.HTTPClient(newHTTP()))
 	p := open(t, s.url+"/coming")

@@ -18,6 +18,7 @@ import (
 // Every wrong input gets a status, the field at fault and the mend; nothing is
 // taken in and nothing is lost.
 func TestWrongInput(t *testing.T) {
+	t.Parallel()
 	s := serve(t)
 	lines := make([]string, 600)
 	for i := range lines {
@@ -164,6 +165,7 @@ func TestWrongInput(t *testing.T) {
 // The bytes of a payload stay as they were sent, in the job, in its lease and
 // through a requeue.
 func TestPayloadBytes(t *testing.T) {
+	t.Parallel()
 	s := serve(t)
 	m := s.mule()
 	const payload = `{"big":123456789012345678901234567890,"exact":1.10,"small":1e-7,"text":"a<b>&c é"}`
@@ -195,6 +197,7 @@ func TestPayloadBytes(t *testing.T) {
 // Promises 3 and 4: an ended token changes nothing, and the same call again does
 // nothing twice.
 func TestTokens(t *testing.T) {
+	t.Parallel()
 	s := serve(t)
 	m := s.mule()
 	j, err := m.Enqueue(t.Context(), job.Spec{Task: "dues.charge"})
@@ -306,6 +309,7 @@ func TestTokens(t *testing.T) {
 // What waits is answered as soon as there is something: a parked take, a caller
 // that awaits a job, a worker whose job is cancelled, a reader of events.
 func TestWaiting(t *testing.T) {
+	t.Parallel()
 	s := serve(t)
 	m := s.mule(client.HTTPClient(newHTTP()))
 	events := make(chan client.Event, 1000)
@@ -375,6 +379,7 @@ func workerSeen(t *testing.T, m *client.Client, id string) {
 // A job that does not run can be changed, started now, removed and restored; what
 // may not be changed is refused by name.
 func TestEdit(t *testing.T) {
+	t.Parallel()
 	s := serve(t)
 	m := s.mule()
 	later, err := m.Enqueue(t.Context(), job.Spec{Task: "tide.predict", Delay: job.Duration(time.Hour), Labels: map[string]string{"station": "gull-rock", "by": "hand"}})

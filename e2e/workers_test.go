@@ -33,6 +33,7 @@ import (
 // A person sees what every slot does, follows a running job's progress and log as
 // they are told, cancels it, pauses the queue, and lets the worker leave.
 func TestWorkersPage(t *testing.T) {
+	t.Parallel()
 	s := serve(t)
 	m := s.mule(client.HTTPClient(newHTTP()))
 	pool := worker.New(m.Source(), worker.Options{Name: "quay", Slots: 3, Log: slog.New(slog.DiscardHandler)})
@@ -110,6 +111,7 @@ func TestWorkersPage(t *testing.T) {
 // to a reader; every command and call bears its token's name; a token that is taken
 // away is good no more.
 func TestTokensFile(t *testing.T) {
+	t.Parallel()
 	tokens := filepath.Join(t.TempDir(), "tokens.yaml")
 	secret := func(name, role string) string {
 		out, errs, status := run(t, "", "token", "new", name, "--role", role, "--tokens", tokens)
@@ -180,6 +182,7 @@ func TestTokensFile(t *testing.T) {
 
 // With a certificate the service speaks TLS and nothing else.
 func TestTLS(t *testing.T) {
+	t.Parallel()
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
 	template := &x509.Certificate{SerialNumber: big.NewInt(1), NotAfter: time.Now().Add(time.Hour), DNSNames: []string{"localhost"}, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, IsCA: true, BasicConstraintsValid: true}

@@ -26,6 +26,7 @@ var ground = map[string]string{
 	"job":                 "internal/text internal/check",
 	"internal/sentence":   "job",
 	"api":                 "job internal/text internal/check internal/sentence",
+	"internal/fields":     "api",
 }
 
 // core says what each room of the core may import of the core, beside the ground, from below

@@ -49,20 +49,3 @@ func TestRules(t *testing.T) {
 	assert.Equal(t, []bool{false, true}, []bool{plain.Full(2), plain.Full(3)})
 	assert.Equal(t, 1, (&Rules{OwnerWeights: map[string]int{"Gull": 4}}).Weight("Marsh"))
 }
-
-// A start has overtaken what was ready before it and started later, or still waits.
-func TestOvertakings(t *testing.T) {
-	starts := []Start{{Job: 3, ReadyAt: 30, StartedAt: 100}, {Job: 1, ReadyAt: 10, StartedAt: 110}, {Job: 4, ReadyAt: 40, StartedAt: 120}}
-	Overtakings(starts, []Start{{Job: 2, ReadyAt: 20}, {Job: 5, ReadyAt: 50}})
-	assert.Equal(t, []int64{1, 2}, starts[0].First)
-	assert.Zero(t, starts[1].Overtook)
-	assert.Equal(t, []any{1, []int64{2}, int64(80)}, []any{starts[2].Overtook, starts[2].First, starts[2].WaitedMS})
-}
-
-// What differs between settings is told field by field.
-func TestDiffer(t *testing.T) {
-	six := 6
-	assert.Empty(t, Differ(nil, &Defaults{}))
-	got := Differ(&Defaults{Priority: &six, Rules: Rules{Turns: TurnsOwner}}, &Defaults{Priority: &six, Timeout: job.Duration(time.Minute)})
-	assert.Equal(t, []SetupField{{"timeout", []byte("null"), []byte(`"1m"`)}, {"turns", []byte(`"owner"`), []byte("null")}}, got)
-}

@@ -41,10 +41,6 @@ type Cause struct {
 	Marks    []Mark         `json:"marks,omitzero"`
 }
 
-// Weight is how much a cause counts beside others: its jobs, of which all superseded runs
-// of one schedule count as one.
-func (c *Cause) Weight() int64 { return c.Count - c.Superseded + c.Schedules }
-
 // VersionTrend are the failures by the hour that one version of a worker program had.
 type VersionTrend struct {
 	Version string  `json:"version"`

@@ -18,21 +18,6 @@ type Coming struct {
 	CountedTo job.Time `json:"counted_to,omitzero"`
 }
 
-// Add counts what comes next, and lists it while there are fewer than most.
-func (c *Coming) Add(i ComingItem, most int) {
-	bins := c.Runs
-	if i.Schedule == "" {
-		bins = c.Jobs
-	}
-	bin := int64(i.At-c.AsOf) / c.StepMS
-	bins[max(min(bin, int64(len(bins))-1), 0)]++
-	if len(c.Items) < most {
-		c.Items = append(c.Items, i)
-	} else {
-		c.More = true
-	}
-}
-
 // ComingItem is a planned run, or a job that waits for its time.
 type ComingItem struct {
 	At       job.Time  `json:"at"`

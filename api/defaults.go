@@ -30,18 +30,8 @@ type Defaults struct {
 	Rules
 }
 
-// BuiltInQueue is what holds for queues that say nothing themselves, and BuiltInTask for
-// the jobs of tasks.
-func BuiltInQueue() *Defaults { return &Defaults{Rules: Rules{}.WithDefaults()} }
-
-// BuiltInTask goes with [BuiltInQueue].
-func BuiltInTask() *Defaults {
-	priority, policy := job.DefaultPriority, (&job.Spec{}).Policy()
-	return &Defaults{Queue: job.DefaultQueue, Priority: &priority, MaxAttempts: &policy.MaxAttempts, Retry: &policy.Retry}
-}
-
-// Words tells what the jobs of a task get; empty where nothing is set.
-func (d *Defaults) Words() string {
+// Describe tells what the jobs of a task get; empty where nothing is set.
+func (d *Defaults) Describe() string {
 	if d == nil {
 		return ""
 	}
@@ -105,17 +95,4 @@ func (d *Defaults) Check(ofQueue bool) []job.FieldError {
 // Warnings says what is allowed in the defaults and likely not meant.
 func (d *Defaults) Warnings() []job.Warning {
 	return (&job.Spec{MaxAttempts: d.MaxAttempts, Retry: d.Retry}).Warnings()
-}
-
-// Resolve gives the policy of a spec, with the defaults of its task and of its queue,
-// which may be nil, and where each part comes from.
-func Resolve(s *job.Spec, task, queue *Defaults) job.Policy {
-	var layers []job.Layer
-	if queue != nil {
-		layers = append(layers, job.Layer{From: job.FromQueue, MaxAttempts: queue.MaxAttempts, Retry: queue.Retry, Timeout: queue.Timeout, KeepResult: queue.KeepResult})
-	}
-	if task != nil {
-		layers = append(layers, job.Layer{From: job.FromTask, MaxAttempts: task.MaxAttempts, Retry: task.Retry, Timeout: task.Timeout, KeepResult: task.KeepResult})
-	}
-	return job.PolicyOf(append(layers, s.Layer())...)
 }

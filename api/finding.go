@@ -26,8 +26,8 @@ type Finding struct {
 	Kind FindingKind `json:"kind"`
 	// What is a word for what was looked at, such as queues, disk or clock.
 	What string `json:"what"`
-	// Says is a sentence on it.
-	Says string `json:"says"`
+	// Summary is a sentence on it.
+	Summary string `json:"summary"`
 }
 
 // SetAside is timed work that has failed and waits to be tried again.

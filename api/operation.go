@@ -215,10 +215,6 @@ type Refused struct {
 	Message string `json:"message"`
 }
 
-// Removes tells whether an action takes jobs out of every list, which can be undone for
-// some minutes.
-func Removes(action string) bool { return action == ActDiscard || action == ActPurge }
-
 // Over tells whether the operation changes nothing any more.
 func (o *Operation) Over() bool {
 	return o.State != OpTrial && o.State != OpRunning && o.State != OpUndoing

@@ -10,8 +10,8 @@ type RetryExplanation struct {
 	// Ends says what ends the attempts: attempts_used_up, too_old, or never; only the
 	// first attempts are told where there are many.
 	Ends string `json:"ends"`
-	// Says tells it in a sentence.
-	Says     string        `json:"says"`
+	// Summary tells it in a sentence.
+	Summary  string        `json:"summary"`
 	Warnings []job.Warning `json:"warnings,omitzero"`
 }
 

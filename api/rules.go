@@ -39,8 +39,8 @@ type Rules struct {
 	Rate *Rate `json:"rate,omitzero"`
 }
 
-// Words tells in what order jobs start, and how fast.
-func (r *Rules) Words() string {
+// Describe tells in what order jobs start, and how fast.
+func (r *Rules) Describe() string {
 	says := "by priority"
 	switch {
 	case r.Order == OrderAgeing:

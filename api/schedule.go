@@ -151,12 +151,12 @@ type Run struct {
 	// planned times the line stands for where these are more than one.
 	Reason string `json:"reason,omitzero"`
 	Times  int64  `json:"times,omitzero"`
-	// Says tells what became of the planned time.
-	Says string `json:"says"`
+	// Summary tells what became of the planned time.
+	Summary string `json:"summary"`
 }
 
-// Words tells what became of a planned time.
-func (r *Run) Words() string {
+// Describe tells what became of a planned time.
+func (r *Run) Describe() string {
 	switch r.Reason {
 	case RunStillRunning:
 		return "skipped: the last run was not over"
@@ -190,11 +190,11 @@ type Instant struct {
 // CronExplanation is an expression as it is read: its form, its sentence, the next times, and
 // what changes of the clocks do to them.
 type CronExplanation struct {
-	Form  string    `json:"form"`
-	Says  string    `json:"says"`
-	Zone  string    `json:"zone"`
-	Next  []Instant `json:"next"`
-	Notes []string  `json:"notes"`
+	Form    string    `json:"form"`
+	Summary string    `json:"summary"`
+	Zone    string    `json:"zone"`
+	Next    []Instant `json:"next"`
+	Notes   []string  `json:"notes"`
 }
 
 // ScheduleStatus is a schedule as it stands.
@@ -208,7 +208,7 @@ type ScheduleStatus struct {
 	PausedBy string   `json:"paused_by,omitzero"`
 	// SpreadMS is its own part of the spread.
 	SpreadMS int64     `json:"spread_ms,omitzero"`
-	Says     string    `json:"says"`
+	Summary  string    `json:"summary"`
 	Next     []Instant `json:"next"`
 	Notes    []string  `json:"notes,omitzero"`
 	// Last is the latest run that was enqueued.

@@ -1,11 +1,6 @@
 package api
 
-import (
-	"encoding/json"
-	"maps"
-	"reflect"
-	"slices"
-)
+import "encoding/json"
 
 // Setup is what a file defines: the settings of queues and tasks, by their names, how long
 // finished jobs are kept, and what else is a cause.
@@ -72,46 +67,6 @@ type SetupField struct {
 	After  json.RawMessage `json:"after"`
 }
 
-// Differ tells which settings differ of two values of a type that is an object in JSON;
-// nil stands for none.
-func Differ[T any](before, after *T) (all []SetupField) {
-	a, b := fieldsOf(before), fieldsOf(after)
-	names := map[string]bool{}
-	for name := range a {
-		names[name] = true
-	}
-	for name := range b {
-		names[name] = true
-	}
-	for _, name := range slices.Sorted(maps.Keys(names)) {
-		if !reflect.DeepEqual(a[name], b[name]) {
-			all = append(all, SetupField{Field: name, Before: orNull(a[name]), After: orNull(b[name])})
-		}
-	}
-	return all
-}
-
-func fieldsOf[T any](d *T) (all map[string]json.RawMessage) {
-	if d == nil {
-		return nil
-	}
-	raw, err := json.Marshal(d)
-	if err != nil {
-		panic(err) // its values are plain
-	}
-	if err := json.Unmarshal(raw, &all); err != nil {
-		panic(err)
-	}
-	return all
-}
-
-func orNull(raw json.RawMessage) json.RawMessage {
-	if raw == nil {
-		return json.RawMessage("null")
-	}
-	return raw
-}
-
 // Where a setting comes from.
 const (
 	SettingBuiltIn    = "built_in"
@@ -139,23 +94,4 @@ type Setting struct {
 type Settings struct {
 	Version  int64     `json:"version"`
 	Settings []Setting `json:"settings"`
-}
-
-// SettingValue is a value of a setting as JSON.
-func SettingValue(v any) json.RawMessage {
-	raw, err := json.Marshal(v)
-	if err != nil {
-		panic(err) // settings are plain
-	}
-	return raw
-}
-
-// SettingsOf are the parts of a value that is an object in JSON, in the order of their
-// names.
-func SettingsOf[T any](of string, v *T, from, where string) (all []Setting) {
-	fields := fieldsOf(v)
-	for _, name := range slices.Sorted(maps.Keys(fields)) {
-		all = append(all, Setting{of, name, fields[name], from, where})
-	}
-	return all
 }

@@ -20,25 +20,6 @@ type Start struct {
 	First    []int64 `json:"first,omitzero"`
 }
 
-// Overtakings tells of starts in their order which of them overtook which, and which of
-// the jobs that still wait.
-func Overtakings(starts, waiting []Start) {
-	const told = 3
-	for i := range starts {
-		s := &starts[i]
-		s.WaitedMS = s.StartedAt.Sub(s.ReadyAt).Milliseconds()
-		for _, behind := range [][]Start{starts[i+1:], waiting} {
-			for _, later := range behind {
-				if later.ReadyAt < s.ReadyAt {
-					if s.Overtook++; len(s.First) < told {
-						s.First = append(s.First, later.Job)
-					}
-				}
-			}
-		}
-	}
-}
-
 // MaxLaneCount is how far the jobs that wait for a lane are counted in a list of lanes.
 const MaxLaneCount = 1000
 

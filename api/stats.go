@@ -9,8 +9,8 @@ type Queue struct {
 	Counts map[job.State]int64 `json:"counts"`
 	// Rules are those in force, with what is built in where nothing was set.
 	Rules
-	// Says tells the rules in words.
-	Says string `json:"says"`
+	// Summary tells the rules in words.
+	Summary string `json:"summary"`
 	// Running is how many of its jobs run, against MaxRunning.
 	Running int64 `json:"running"`
 	// Version counts how often the settings were set.
@@ -50,7 +50,7 @@ type Stats struct {
 	WindowMS int64               `json:"window_ms"`
 	Counts   map[job.State]int64 `json:"counts"`
 	Moves    []MoveCount         `json:"moves"`
-	Says     []Saying            `json:"says"`
+	Summary  []Sentence          `json:"summary"`
 	Queues   []Queue             `json:"queues"`
 	Writing  Writing             `json:"writing"`
 }
@@ -75,8 +75,8 @@ type MoveCount struct {
 	Count int64     `json:"count"`
 }
 
-// Saying is a part of the sentence on how things stand.
-type Saying struct {
+// Sentence is a part of the sentence on how things stand.
+type Sentence struct {
 	Text string `json:"text"`
 	// Wrong is true where it asks for somebody's attention.
 	Wrong bool `json:"wrong,omitzero"`
@@ -103,8 +103,8 @@ type Task struct {
 	// Defaults are what was set for the task; Version counts how often.
 	Defaults *Defaults `json:"defaults,omitzero"`
 	Version  int64     `json:"version"`
-	// Says tells the defaults in words; empty for none.
-	Says string `json:"says,omitzero"`
+	// Summary tells the defaults in words; empty for none.
+	Summary string `json:"summary,omitzero"`
 	// FromFile tells that the defaults come from a file.
 	FromFile bool          `json:"from_file,omitzero"`
 	Warnings []job.Warning `json:"warnings,omitzero"`

@@ -46,12 +46,12 @@ type Worker struct {
 	// were set since, so that jobs it has may run by older ones.
 	Settings int64 `json:"settings,omitzero"`
 	Outdated bool  `json:"outdated,omitzero"`
-	// Says tells what the worker does, in a word or two.
-	Says string `json:"says,omitzero"`
+	// Summary tells what the worker does, in a word or two.
+	Summary string `json:"summary,omitzero"`
 }
 
-// Words tells what a worker does, in a word or two.
-func (w *Worker) Words() string {
+// Describe tells what a worker does, in a word or two.
+func (w *Worker) Describe() string {
 	switch {
 	case w.Silent:
 		return "silent"

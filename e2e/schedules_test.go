@@ -13,6 +13,7 @@ import (
 
 	"humblemule.example/api"
 	"humblemule.example/client"
+	"humblemule.example/internal/fields"
 	"humblemule.example/job"
 )
 
@@ -58,8 +59,8 @@ func TestSchedules(t *testing.T) {
 	assert.Equal(t, 90*time.Second, coming.Items[1].At.Sub(coming.Items[0].At))
 	settings, err := m.Setup(t.Context())
 	require.NoError(t, err)
-	assert.Contains(t, settings.Settings, api.Setting{Of: "service", Name: "listen", Value: api.SettingValue(s.listen), From: api.SettingByFlag, Where: "--listen"})
-	assert.Contains(t, settings.Settings, api.Setting{Of: "retention", Name: "dead", Value: api.SettingValue("90d"), From: api.SettingBuiltIn})
+	assert.Contains(t, settings.Settings, api.Setting{Of: "service", Name: "listen", Value: fields.ValueOf(s.listen), From: api.SettingByFlag, Where: "--listen"})
+	assert.Contains(t, settings.Settings, api.Setting{Of: "retention", Name: "dead", Value: fields.ValueOf("90d"), From: api.SettingBuiltIn})
 
 	l := leaseOf(t, m, "common")
 	assert.Equal(t, "tides", l.Job.Schedule.Name)

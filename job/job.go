@@ -76,9 +76,9 @@ type Job struct {
 	Cause int64 `json:"cause,omitzero"`
 	// LastError is the latest attempt's failure, in lists.
 	LastError *Failure `json:"last_error,omitzero"`
-	// Says tells why the job is where it is, whatever its state; told of one job. Times stand
+	// Summary tells why the job is where it is, whatever its state; told of one job. Times stand
 	// in it as on the wire.
-	Says string `json:"says,omitzero"`
+	Summary string `json:"summary,omitzero"`
 	// WaitingBecause says in one sentence why an unfinished job does not run.
 	WaitingBecause string `json:"waiting_because,omitzero"`
 	// Refused is what the handler of a job brought that is dead as outcome_refused.

@@ -45,8 +45,8 @@ func Reasons() (all []Reason) {
 	return all
 }
 
-// Says tells what a reason means, as part of a sentence; empty for none that is known.
-func (r Reason) Says() string {
+// Meaning tells what a reason means, as part of a sentence; empty for none that is known.
+func (r Reason) Meaning() string {
 	for _, known := range reasons {
 		if known.reason == r {
 			return known.says
@@ -96,8 +96,8 @@ func Outcomes() (all []Outcome) {
 	return all
 }
 
-// Says tells what follows from an outcome, as a clause; empty for none that is known.
-func (o Outcome) Says() string {
+// Meaning tells what follows from an outcome, as a clause; empty for none that is known.
+func (o Outcome) Meaning() string {
 	for _, known := range outcomes {
 		if known.outcome == o {
 			return known.says

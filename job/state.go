@@ -53,8 +53,8 @@ var states = [NumStates]struct{ word, says string }{
 	Dead:      {"dead", "is not tried again by itself: a dead letter"},
 }
 
-// Says tells what a job does in the state, as a predicate.
-func (s State) Says() string {
+// Meaning tells what a job does in the state, as a predicate.
+func (s State) Meaning() string {
 	if int(s) < NumStates {
 		return states[s].says
 	}

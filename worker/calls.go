@@ -70,37 +70,37 @@ func (p *Pool) called(err error) {
 	o.said = now
 }
 
-// noting is a source that notes how each call went.
-type noting struct {
+// loggedSource is a source that tells the pool how each call went.
+type loggedSource struct {
 	Source
 	note func(error)
 }
 
-func (n noting) PutWorker(ctx context.Context, w api.Worker) (api.Wanted, error) {
+func (n loggedSource) PutWorker(ctx context.Context, w api.Worker) (api.Wanted, error) {
 	a, err := n.Source.PutWorker(ctx, w)
 	n.note(err)
 	return a, err
 }
 
-func (n noting) Wanted(ctx context.Context, id string, doing api.Want, wait time.Duration) (api.Wanted, error) {
+func (n loggedSource) Wanted(ctx context.Context, id string, doing api.Want, wait time.Duration) (api.Wanted, error) {
 	a, err := n.Source.Wanted(ctx, id, doing, wait)
 	n.note(err)
 	return a, err
 }
 
-func (n noting) Lease(ctx context.Context, r api.LeaseRequest) (api.LeaseAnswer, error) {
+func (n loggedSource) Lease(ctx context.Context, r api.LeaseRequest) (api.LeaseAnswer, error) {
 	a, err := n.Source.Lease(ctx, r)
 	n.note(err)
 	return a, err
 }
 
-func (n noting) Extend(ctx context.Context, r api.ExtendRequest) (api.ExtendAnswer, error) {
+func (n loggedSource) Extend(ctx context.Context, r api.ExtendRequest) (api.ExtendAnswer, error) {
 	a, err := n.Source.Extend(ctx, r)
 	n.note(err)
 	return a, err
 }
 
-func (n noting) Settle(ctx context.Context, items []api.Settlement) ([]api.SettleResult, error) {
+func (n loggedSource) Settle(ctx context.Context, items []api.Settlement) ([]api.SettleResult, error) {
 	a, err := n.Source.Settle(ctx, items)
 	n.note(err)
 	return a, err

@@ -146,7 +146,7 @@ func New(source Source, o Options) *Pool {
 		id: strings.ToLower(rand.Text()), news: make(chan struct{}, 1), endNow: make(chan struct{}), stop: func(error) {},
 		slots: o.Slots, held: map[string]*held{}, changed: make(chan struct{}), runs: make(chan *held), want: api.WantRun,
 	}
-	p.source = noting{source, p.called}
+	p.source = loggedSource{source, p.called}
 	return p
 }
 
@@ -416,10 +416,10 @@ func (p *Pool) end() {
 }
 
 // When the pool ends, handlers have so long to return once their contexts have
-// ended, and the service so long to answer a farewell.
+// ended, and the service so long to answer a last call.
 const (
 	returnWithin = 5 * time.Second
-	moment       = 2 * time.Second
+	shortWait    = 2 * time.Second
 )
 
 // drain waits for running handlers, at most the grace time, gives back what they
@@ -435,7 +435,7 @@ func (p *Pool) drain() error {
 	// Outcomes get as long again: the service may be away just now.
 	settled := func() bool { return len(p.held) == 0 }
 	last := after(p.opts.Grace)
-	if p.until(settled, last, p.endNow) || p.until(settled, last, after(moment)) {
+	if p.until(settled, last, p.endNow) || p.until(settled, last, after(shortWait)) {
 		return nil
 	}
 	p.mu.Lock()
@@ -477,7 +477,7 @@ func (p *Pool) abandon() {
 
 // signOff tells the service that the process has ended.
 func (p *Pool) signOff(ctx context.Context) {
-	ctx, cancel := context.WithTimeout(ctx, moment)
+	ctx, cancel := context.WithTimeout(ctx, shortWait)
 	defer cancel()
 	if err := p.source.DeleteWorker(ctx, p.id); err != nil {
 		p.log.Debug("the service was not told of the end", "error", err)

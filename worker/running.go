@@ -282,8 +282,8 @@ func (r *Running) report() (told api.Report) {
 	return told
 }
 
-// told notes that the service knows a report.
-func (r *Running) told(known api.Report) {
+// acknowledge notes that the service knows a report.
+func (r *Running) acknowledge(known api.Report) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	if known.Progress == r.progress {

@@ -128,7 +128,7 @@ func (p *Pool) endPoll(polling context.Context, giveUp context.CancelFunc) {
 	p.mu.Lock()
 	p.ending = true
 	p.mu.Unlock()
-	ctx, cancel := context.WithTimeout(context.WithoutCancel(polling), moment)
+	ctx, cancel := context.WithTimeout(context.WithoutCancel(polling), shortWait)
 	defer cancel()
 	if _, err := p.source.PutWorker(ctx, p.worker()); err == nil {
 		select {
@@ -371,7 +371,7 @@ func (p *Pool) extend(life context.Context, items []api.Extension, whole bool) e
 		p.mu.Lock()
 		if h := p.held[r.Token]; h != nil && r.Status != api.StatusLost {
 			h.renewedAt = began
-			h.run.told(items[i].Report)
+			h.run.acknowledge(items[i].Report)
 		}
 		p.mu.Unlock()
 		if r.Errors != nil {

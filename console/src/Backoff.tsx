@@ -22,7 +22,7 @@ export function Backoff({ retry, maxAttempts }: { retry?: Retry; maxAttempts?: n
       {error && <p role="alert">{error.message}</p>}
       {!error && data && (
         <>
-          <p className="pb-2">{data.says}</p>
+          <p className="pb-2">{data.summary}</p>
           {data.warnings?.map((w) => (
             <p key={w.code} role="status" className="pb-2 font-semibold">
               {w.message}
@@ -47,7 +47,7 @@ function Drawing({ p }: { p: Preview }) {
   const height = later.length * row + 24
   const ticks = decades.filter((d) => d >= from && d <= to).filter((d, i, all) => i === 0 || x(d) - x(all[i - 1]!) > 34)
   return (
-    <svg viewBox={`0 0 ${width} ${height}`} width={width} className="max-w-full" role="img" aria-label={p.says}>
+    <svg viewBox={`0 0 ${width} ${height}`} width={width} className="max-w-full" role="img" aria-label={p.summary}>
       {ticks.map((d) => (
         <g key={d}>
           <path d={`M${x(d)} 0V${height - 16}`} className="stroke-hairline" />

@@ -131,8 +131,8 @@ function Rows({ all, open, now }: { all: ScheduleStatus[]; open?: string; now: n
                   {s.name}
                 </Link>
               </td>
-              <td className="max-w-0 truncate" title={s.says}>
-                {s.says}
+              <td className="max-w-0 truncate" title={s.summary}>
+                {s.summary}
               </td>
               <td className={narrow}>{s.cron ? s.zone : ''}</td>
               <td className={narrow}>{s.job.task}</td>

@@ -40,7 +40,7 @@ function Known({ j }: { j: Job }) {
   const now = useNow(1000)
   return (
     <>
-      <p className="max-w-[65ch] py-3 text-base">{localTimes(j.says ?? '')}</p>
+      <p className="max-w-[65ch] py-3 text-base">{localTimes(j.summary ?? '')}</p>
       {j.state === 'running' && <Progress of={j} now={now} />}
       <div className="h-2" />
       <Deeds j={j} />

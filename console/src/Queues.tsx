@@ -134,5 +134,5 @@ function Rows({ all, open }: { all: Queue[]; open?: string }) {
 }
 
 function startWords(q: Queue): string {
-  return [q.says, q.new_places && 'places are given anew'].filter(Boolean).join(', ')
+  return [q.summary, q.new_places && 'places are given anew'].filter(Boolean).join(', ')
 }

@@ -42,7 +42,7 @@ function Known({ s, now }: { s: ScheduleStatus; now: number }) {
         </div>
       )}
       <p className="pt-4 text-lg">
-        {s.says}
+        {s.summary}
         {s.cron && <span className="text-quiet">, {s.zone}</span>}
       </p>
       <dl className="mt-2 grid grid-cols-[max-content_minmax(0,1fr)] gap-x-4 gap-y-1">
@@ -164,7 +164,7 @@ function History({ name }: { name: string }) {
 }
 
 function Past({ r }: { r: Run }) {
-  const says = `${moment(r.planned_at)}: ${r.says}`
+  const says = `${moment(r.planned_at)}: ${r.summary}`
   if (r.reason) {
     return <span role="img" aria-label={says} title={says} className="inline-block w-3 border-b-2 border-skipped" />
   }

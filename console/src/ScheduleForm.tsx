@@ -133,7 +133,7 @@ function Follows({ value, told, shown }: { value: Entered; told: (valid: boolean
   return (
     <div aria-live="polite">
       <p className="pt-4 text-lg">
-        {data.says}
+        {data.summary}
         {expr && <span className="text-quiet">, {data.zone}</span>}
       </p>
       {expr && <p className="text-[13px] text-quiet">Read as {data.form}.</p>}

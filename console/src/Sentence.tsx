@@ -17,7 +17,7 @@ export function Sentence({ stats, error }: { stats?: Stats; error: Error | null 
   return (
     <section aria-label="How things stand" className="max-w-[80ch] py-6 text-xl leading-relaxed text-pretty">
       <p>
-        {stats.says.map((s, i) => (
+        {stats.summary.map((s, i) => (
           <span key={i} className={s.wrong ? 'font-semibold' : ''}>
             {s.state ? (
               <Link

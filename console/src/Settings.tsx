@@ -70,7 +70,7 @@ function Rows({ all, open }: { all: Task[]; open?: string }) {
               </td>
               <td className={`text-right ${narrow}`}>{t.workers}</td>
               <td className={`text-right ${narrow}`}>{t.run?.p50_ms === undefined ? '' : span(t.run.p50_ms)}</td>
-              <td>{t.says || <span className="text-quiet">none</span>}</td>
+              <td>{t.summary || <span className="text-quiet">none</span>}</td>
             </tr>
           )
         })}

@@ -11,7 +11,7 @@ import { beyond, nameOf, queuesOf } from './workerWords'
 /** WorkerBeside tells everything about one worker process, beside the list. */
 export function WorkerBeside({ id, w, known, now }: { id: string; w?: Worker; known: boolean; now: number }) {
   return (
-    <Beside title={w ? nameOf(w) : 'Worker'} beside={w && <span>{w.says}</span>} back="/workers">
+    <Beside title={w ? nameOf(w) : 'Worker'} beside={w && <span>{w.summary}</span>} back="/workers">
       {!w && (
         <p className="py-4">
           {known ? `No worker ${id} was seen within the last ten minutes. Its process has ended.` : 'Reading the worker …'}

@@ -103,7 +103,7 @@ function Row({ w, open, now, narrow }: { w: Worker; open: boolean; now: number; 
           {nameOf(w)}
         </Link>
       </td>
-      <td className="whitespace-nowrap max-sm:hidden">{w.says}</td>
+      <td className="whitespace-nowrap max-sm:hidden">{w.summary}</td>
       <td className="text-right whitespace-nowrap">
         {w.running} of {w.slots ?? '?'}
         {!!w.max_slots && w.max_slots !== w.slots && (

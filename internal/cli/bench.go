@@ -161,7 +161,7 @@ func showBench(o *present.Out, r *measure.Report) {
 			scenario = ""
 		}
 		before = f.Scenario
-		rows = append(rows, []string{scenario, f.What, rate(f.PerSecond), millis(f.P50MS), millis(f.P99MS), micros(f.CPUMicros), f.Binds.Says()})
+		rows = append(rows, []string{scenario, f.What, rate(f.PerSecond), millis(f.P50MS), millis(f.P99MS), micros(f.CPUMicros), f.Binds.Describe()})
 	}
 	o.Line("")
 	o.Table([]present.Column{{Head: "scenario"}, {Head: "load"}, {Head: "jobs/s", Right: true}, {Head: "p50 ms", Right: true}, {Head: "p99 ms", Right: true}, {Head: "CPU µs", Right: true}, {Head: "bound by"}}, rows)
@@ -188,7 +188,7 @@ func drawBench(f *os.File, r *measure.Report) error {
 	var bars []measure.Bar
 	for _, g := range r.Figures {
 		if g.PerSecond > 0 {
-			bars = append(bars, measure.Bar{What: g.Scenario + ": " + g.What, Value: g.PerSecond, Says: fmt.Sprintf("%s – bound by: %s", sentence.Grouped(int64(g.PerSecond+0.5)), g.Binds.Says())})
+			bars = append(bars, measure.Bar{What: g.Scenario + ": " + g.What, Value: g.PerSecond, Label: fmt.Sprintf("%s – bound by: %s", sentence.Grouped(int64(g.PerSecond+0.5)), g.Binds.Describe())})
 		}
 	}
 	if len(bars) == 0 {

@@ -29,7 +29,7 @@ import (
 type findings struct{ all []api.Finding }
 
 func (f *findings) add(kind api.FindingKind, what, format string, args ...any) {
-	f.all = append(f.all, api.Finding{Kind: kind, What: what, Says: fmt.Sprintf(format, args...)})
+	f.all = append(f.all, api.Finding{Kind: kind, What: what, Summary: fmt.Sprintf(format, args...)})
 }
 
 // lines adds each line of an error as a fault of its own.
@@ -204,7 +204,7 @@ func (f *findings) service(ctx context.Context, m *client.Client, setup *api.Set
 		f.add(api.FoundWrong, "service", "it could not be asked what is wrong: %v", err)
 	}
 	for _, x := range found {
-		f.add(x.Kind, x.What, "%s", present.Local(x.Says))
+		f.add(x.Kind, x.What, "%s", present.Local(x.Summary))
 	}
 	if n := stats.Counts[job.Dead]; n > 0 {
 		f.add(api.FoundNote, "jobs", "%s", many(n, "dead letter")+map[bool]string{true: " waits", false: " wait"}[n == 1]+" for a fix.")
@@ -262,7 +262,7 @@ func showFindings(o *present.Out, f *findings) {
 		if x.Kind == api.FoundWrong {
 			ink = present.Strong
 		}
-		o.Line("%s %s %s", ink(fmt.Sprintf("%-6s", x.Kind)), present.Quiet(fmt.Sprintf("%-8s", x.What)), x.Says)
+		o.Line("%s %s %s", ink(fmt.Sprintf("%-6s", x.Kind)), present.Quiet(fmt.Sprintf("%-8s", x.What)), x.Summary)
 	}
 	if n := f.wrong(); n > 0 {
 		o.Line("%d wrong.", n)

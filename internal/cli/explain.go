@@ -67,7 +67,7 @@ const drawn = 40
 // showRetry draws the attempts on a logarithmic axis of time, jitter as the width
 // of each mark.
 func showRetry(o *present.Out, p api.RetryExplanation) {
-	o.Text(0, p.Says)
+	o.Text(0, p.Summary)
 	for _, w := range p.Warnings {
 		o.Line("Note: %s", w.Message)
 	}
@@ -118,7 +118,7 @@ func (a *app) explainCronCommand() *cobra.Command {
 				return err
 			}
 			return a.show(told, nil, func(o *present.Out) {
-				o.Line("%s, %s", present.Strong(told.Says), told.Zone)
+				o.Line("%s, %s", present.Strong(told.Summary), told.Zone)
 				o.Line("%s", present.Quiet("read as "+told.Form))
 				showTimes(o, told.Next, told.Notes)
 			})

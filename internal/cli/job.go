@@ -175,10 +175,10 @@ func (a *app) jobWhyCommand() *cobra.Command {
 				ID      int64     `json:"id"`
 				State   job.State `json:"state"`
 				Because string    `json:"because"`
-			}{j.ID, j.State, j.Says}
+			}{j.ID, j.State, j.Summary}
 			return a.show(told, []string{fmt.Sprint(j.ID)}, func(o *present.Out) {
 				o.Line("Job %d is %s.", j.ID, present.State(j.State))
-				o.Text(0, present.Local(j.Says))
+				o.Text(0, present.Local(j.Summary))
 			})
 		},
 	}

@@ -12,6 +12,7 @@ import (
 	"humblemule.example/api"
 	"humblemule.example/client"
 	"humblemule.example/internal/cli/present"
+	"humblemule.example/internal/fields"
 	"humblemule.example/internal/sentence"
 	"humblemule.example/job"
 )
@@ -346,7 +347,7 @@ func (a *app) edit(ctx context.Context, m *client.Client, id int64, change map[s
 	}
 	if now, err := exact.Job(ctx, id); err == nil && a.output == "table" {
 		before, after := fieldsOf(was), fieldsOf(now)
-		for _, f := range api.Differ(&before, &after) {
+		for _, f := range fields.Differ(&before, &after) {
 			a.forPeople(a.out).Line("%s", difference(f))
 		}
 	}

@@ -15,7 +15,7 @@ import (
 // showJob shows everything about a job.
 func showJob(o *present.Out, j job.Job) {
 	o.Line("%s  %s", present.Strong(fmt.Sprintf("Job %d", j.ID)), present.State(j.State))
-	o.Text(0, present.Local(j.Says))
+	o.Text(0, present.Local(j.Summary))
 	o.Line("")
 	labels := make([]string, 0, len(j.Labels))
 	for _, name := range slices.Sorted(maps.Keys(j.Labels)) {

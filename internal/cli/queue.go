@@ -14,6 +14,7 @@ import (
 	"humblemule.example/api"
 	"humblemule.example/client"
 	"humblemule.example/internal/cli/present"
+	"humblemule.example/internal/fields"
 	"humblemule.example/internal/sentence"
 	"humblemule.example/job"
 )
@@ -41,7 +42,7 @@ func (a *app) queueListCommand() *cobra.Command {
 }
 
 func listQueues(o *present.Out, stats api.Stats) {
-	for _, said := range stats.Says {
+	for _, said := range stats.Summary {
 		if said.Wrong {
 			o.Text(0, present.Local(said.Text))
 		}
@@ -112,7 +113,7 @@ func showQueue(o *present.Out, q api.Queue) {
 	if q.Rate != nil {
 		limits = append(limits, fmt.Sprintf("%v starts per second, bursts of %d", q.Rate.PerSecond, *q.Rate.Burst))
 	}
-	o.Facts([2]string{"order", q.Says}, [2]string{"limits", strings.Join(limits, "; ")})
+	o.Facts([2]string{"order", q.Summary}, [2]string{"limits", strings.Join(limits, "; ")})
 	if q.NewPlaces {
 		o.Line("Waiting jobs are being put in the new order.")
 	}
@@ -179,7 +180,7 @@ Fields: ` + s.fields + ".",
 			a.warn(s.warnings(now))
 			return a.show(now, []string{name}, func(o *present.Out) {
 				before, after := s.set(was), s.set(now)
-				differ := api.Differ(&before, &after)
+				differ := fields.Differ(&before, &after)
 				if len(differ) == 0 {
 					o.Line("%s %s: nothing differs.", s.noun, present.Strong(name))
 				} else {
@@ -551,7 +552,7 @@ func facts(counts map[job.State]int64) (all [][2]string) {
 // showDefaults shows what is set, a line each.
 func showDefaults(o *present.Out, d *api.Defaults) {
 	var none *api.Defaults
-	set := api.Differ(none, d)
+	set := fields.Differ(none, d)
 	if d == nil || len(set) == 0 {
 		o.Line("No settings of its own; what is built in holds.")
 		return

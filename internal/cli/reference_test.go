@@ -123,7 +123,7 @@ func settingsPage(t *testing.T) string {
 	b.WriteString("# Every setting\n\n" + made + "[The set-up file](../setup.md) tells how they go together.\n\n## service\n\n| key | variable | flag of `hmule serve` | default | |\n|---|---|---|---|---|\n")
 	for _, f := range config.Flags() {
 		key := strings.ReplaceAll(f.Name, "-", "_")
-		fmt.Fprintf(&b, "| `%s` | `HMULE_%s` | `--%s` | %s | %s |\n", key, strings.ToUpper(key), f.Name, cellOf(f.BuiltIn), cellOf(f.Says))
+		fmt.Fprintf(&b, "| `%s` | `HMULE_%s` | `--%s` | %s | %s |\n", key, strings.ToUpper(key), f.Name, cellOf(f.BuiltIn), cellOf(f.Usage))
 	}
 	b.WriteString("\nClients read `HMULE_SERVER`, `HMULE_TOKEN`, `HMULE_TOKEN_FILE`, `HMULE_PROFILE`, `HMULE_PROFILES` and `NO_COLOR`; `HMULE_CONFIG` names the set-up file of the service.\n")
 	schemas := descriptionOf(t)["components"].(map[string]any)["schemas"].(map[string]any)

@@ -52,7 +52,7 @@ func listSchedules(o *present.Out, all []api.ScheduleStatus) {
 		case len(s.Next) > 0:
 			next = present.Time(s.Next[0].UTC)
 		}
-		rows[i] = []string{s.Name, s.Job.Task, next, lastRun(s.Last) + failedInARow(s), s.Says}
+		rows[i] = []string{s.Name, s.Job.Task, next, lastRun(s.Last) + failedInARow(s), s.Summary}
 	}
 	o.Table([]present.Column{{Head: "schedule"}, {Head: "task"}, {Head: "next"}, {Head: "last run"}, {Head: "in words"}}, rows)
 	o.Hint("hmule schedule show %s", all[0].Name)
@@ -63,7 +63,7 @@ func lastRun(r *api.Run) string {
 	if r == nil {
 		return "none yet"
 	}
-	return r.Says
+	return r.Summary
 }
 
 // failedInARow tells of runs that have died in a row, where there is more than one.
@@ -134,7 +134,7 @@ func (a *app) scheduleSetCommand() *cobra.Command {
 			},
 			warnings: func(s api.ScheduleStatus) []job.Warning { return s.Warnings },
 			after: func(o *present.Out, s api.ScheduleStatus) {
-				o.Line("%s, %s%s", s.Says, s.Zone, nextOf(s))
+				o.Line("%s, %s%s", s.Summary, s.Zone, nextOf(s))
 			},
 		})
 }
@@ -192,7 +192,7 @@ func nextOf(s api.ScheduleStatus) string {
 }
 
 func showSchedule(o *present.Out, s api.ScheduleStatus, runs []api.Run) {
-	o.Line("%s  %s, %s", present.Strong(s.Name), s.Says, s.Zone)
+	o.Line("%s  %s, %s", present.Strong(s.Name), s.Summary, s.Zone)
 	when := s.Cron
 	if s.Every != 0 {
 		when = "every " + s.Every.String() + ", counted from " + present.Time(s.From)
@@ -227,7 +227,7 @@ func showSchedule(o *present.Out, s api.ScheduleStatus, runs []api.Run) {
 	}
 	rows := make([][]string, len(runs))
 	for i, r := range runs {
-		rows[i] = []string{present.Time(r.PlannedAt), runNumber(r), runJob(r), r.Says}
+		rows[i] = []string{present.Time(r.PlannedAt), runNumber(r), runJob(r), r.Summary}
 	}
 	o.Line("")
 	o.Table([]present.Column{{Head: "planned", Right: true}, {Head: "run", Right: true}, {Head: "job", Right: true}, {Head: "result"}}, rows)

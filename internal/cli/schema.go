@@ -58,7 +58,7 @@ func setupSchema() (map[string]any, error) {
 	gather("Schedule", described.Components.Schemas, defs)
 	service := map[string]any{}
 	for _, f := range config.Flags() {
-		service[strings.ReplaceAll(f.Name, "-", "_")] = map[string]any{"type": []string{"string", "integer"}, "description": f.Says, "default": f.BuiltIn}
+		service[strings.ReplaceAll(f.Name, "-", "_")] = map[string]any{"type": []string{"string", "integer"}, "description": f.Usage, "default": f.BuiltIn}
 	}
 	return map[string]any{
 		"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "A set-up file of Humble Mule", "type": "object", "additionalProperties": false, "$defs": defs,

@@ -22,6 +22,7 @@ import (
 	"humblemule.example/internal/config"
 	"humblemule.example/internal/console"
 	"humblemule.example/internal/core/engine"
+	"humblemule.example/internal/fields"
 	"humblemule.example/internal/machine"
 	"humblemule.example/internal/server"
 )
@@ -40,7 +41,7 @@ func (s *serving) flags(c *cobra.Command, names ...string) {
 	c.Flags().StringVar(&s.config, "config", fromEnv("HMULE_CONFIG", ""), "set-up file (HMULE_CONFIG)")
 	for _, f := range config.Flags() {
 		if slices.Contains(names, f.Name) {
-			c.Flags().String(f.Name, f.BuiltIn, f.Says)
+			c.Flags().String(f.Name, f.BuiltIn, f.Usage)
 		}
 	}
 }
@@ -118,13 +119,13 @@ func (s *service) inForce() []api.Setting {
 	all := slices.Clone(s.asked.Settings)
 	for i := range all {
 		v := &all[i]
-		mebibytes := func(n int64) { v.Value = api.SettingValue(fmt.Sprintf("%dMiB", n>>20)) }
+		mebibytes := func(n int64) { v.Value = fields.ValueOf(fmt.Sprintf("%dMiB", n>>20)) }
 		switch fromGo := os.Getenv("GOMEMLIMIT"); {
 		case v.From != api.SettingBuiltIn:
 		case v.Name == "min_free":
 			mebibytes(s.engine.MinFree())
 		case v.Name == "memory_limit" && fromGo != "":
-			v.From, v.Where, v.Value = api.SettingByVariable, "GOMEMLIMIT", api.SettingValue(fromGo)
+			v.From, v.Where, v.Value = api.SettingByVariable, "GOMEMLIMIT", fields.ValueOf(fromGo)
 		case v.Name == "memory_limit":
 			mebibytes(memoryLimit(0))
 		}

@@ -46,7 +46,7 @@ func listWorkers(o *present.Out, all []api.Worker) {
 				running += present.Quiet(fmt.Sprintf(" to %d", w.MaxSlots))
 			}
 		}
-		rows[i] = []string{nameOf(w), w.Says, running, cells(o, w), o.Age(w.SeenAt), strings.Join(w.Queues, " ")}
+		rows[i] = []string{nameOf(w), w.Summary, running, cells(o, w), o.Age(w.SeenAt), strings.Join(w.Queues, " ")}
 	}
 	o.Table([]present.Column{{Head: "worker"}, {Head: "status"}, {Head: "running"}, {Head: "slots"}, {Head: "seen"}, {Head: "queues"}}, rows)
 	o.Hint("A block fills as its job nears the usual run time of its task; ! is longer than 19 of 20 runs.")
@@ -137,7 +137,7 @@ func (a *app) workerShowCommand() *cobra.Command {
 }
 
 func showWorker(o *present.Out, w api.Worker) {
-	o.Line("%s  %s", present.Strong(nameOf(w)), w.Says)
+	o.Line("%s  %s", present.Strong(nameOf(w)), w.Summary)
 	o.Line("")
 	slots := present.Number(w.Slots)
 	if w.MaxSlots > 0 {

@@ -11,6 +11,7 @@ import (
 	"github.com/goccy/go-yaml/ast"
 
 	"humblemule.example/api"
+	"humblemule.example/internal/fields"
 )
 
 // Service is what a service is started with. It comes, each setting by itself, from a
@@ -105,7 +106,7 @@ func sizeText(n int64) string {
 }
 
 // Flag is a setting of the service as a command line has it.
-type Flag struct{ Name, BuiltIn, Says string }
+type Flag struct{ Name, BuiltIn, Usage string }
 
 // Flags are the settings of the service as a command line has them.
 func Flags() (all []Flag) {
@@ -140,7 +141,7 @@ func Resolve(given map[string]string, file File) (s Service, err error) {
 		if err := setting.set(&s, value); err != nil {
 			return s, fmt.Errorf("%s: %w", cmp.Or(v.Where, setting.name), err)
 		}
-		v.Value = api.SettingValue(value)
+		v.Value = fields.ValueOf(value)
 		s.Settings = append(s.Settings, v)
 	}
 	return s, nil

@@ -19,7 +19,7 @@ import (
 type Bar struct {
 	What  string
 	Value float64
-	Says  string
+	Label string
 }
 
 // Line is one of a chart of lines; X and Y are as long.
@@ -77,7 +77,7 @@ func Bars(w io.Writer, title, axis string, bars []Bar) error {
 		at := n - 1 - i
 		values[at] = b.Value
 		names[at], what[at] = plotter.XY{X: 0, Y: float64(at) + 0.42}, b.What
-		ends[at], says[at] = plotter.XY{X: b.Value, Y: float64(at)}, b.Says
+		ends[at], says[at] = plotter.XY{X: b.Value, Y: float64(at)}, b.Label
 		longest = max(longest, b.Value)
 	}
 	chart, err := plotter.NewBarChart(values, vg.Points(10))

@@ -362,8 +362,8 @@ func (u usage) binds(cores int) Binds {
 	return BindsConnections
 }
 
-// Says tells what binds, in words.
-func (b Binds) Says() string {
+// Describe tells what binds, in words.
+func (b Binds) Describe() string {
 	switch b {
 	case BindsDisk:
 		return "disk"

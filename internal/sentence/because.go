@@ -61,7 +61,7 @@ func endedBecause(j *job.Job) string {
 	case job.OutcomeRefused:
 		says = "Its handler did the work, and its follow-ups were refused. Accept it with follow-ups that can be enqueued, or with none."
 	default:
-		says = "Ended: " + j.Reason.Says() + "."
+		says = "Ended: " + j.Reason.Meaning() + "."
 	}
 	if j.State == job.Dead && len(j.Attempts) > 0 {
 		if last := j.Attempts[len(j.Attempts)-1]; last.Error != nil {

@@ -134,13 +134,13 @@ func TestWords(t *testing.T) {
 	assert.Equal(t, wordsOf(job.Outcomes()), schemas["Outcome"].Enum)
 	assert.Equal(t, wordsOf(job.Reasons()), schemas["Job"].Properties["reason"].Enum)
 	for _, r := range job.Reasons() {
-		assert.NotEmpty(t, r.Says(), r)
+		assert.NotEmpty(t, r.Meaning(), r)
 	}
 	var b strings.Builder
 	b.WriteString("// The words of states and outcomes. Written by go generate ./internal/server from the tables of job.\nimport type { State } from './api/client'\n\n")
 	b.WriteString("/** States in the order of a job's life, with what a job does in each. */\nexport const means: Record<State, string> = {\n")
 	for _, s := range job.States() {
-		fmt.Fprintf(&b, "  %s: '%s',\n", s, strings.ToUpper(s.Says()[:1])+s.Says()[1:])
+		fmt.Fprintf(&b, "  %s: '%s',\n", s, strings.ToUpper(s.Meaning()[:1])+s.Meaning()[1:])
 	}
 	b.WriteString("}\nexport const states = Object.keys(means) as State[]\n\n/** How an attempt ended, by its outcome. */\nexport const outcomeWord = {\n")
 	for _, o := range job.Outcomes() {

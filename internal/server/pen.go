@@ -165,7 +165,7 @@ func (p *pen) job(j *job.Job) {
 	p.someTime("kept_until", j.KeptUntil)
 	p.someInt("cause", j.Cause)
 	p.rest("last_error", j.LastError != nil, j.LastError)
-	p.someString("says", j.Says)
+	p.someString("summary", j.Summary)
 	p.someString("waiting_because", j.WaitingBecause)
 	p.rest("refused", j.Refused != nil, j.Refused)
 	p.someInt("version", j.Version)

@@ -235,7 +235,7 @@ func (o *Operation) Add(tx *commit.Tx, by string) error {
 	if o.told.ID, err = tx.Store.AddOperation(o.action, o.told.State, string(body)); err != nil {
 		return err
 	}
-	if api.Removes(o.told.Action) {
+	if removes(o.told.Action) {
 		tx.Removals.Set(o.action, memory.Removal{Last: tx.Served(), UnderWay: true})
 	}
 	return nil
@@ -315,7 +315,7 @@ func (op *Operator) tellUnderWay(ctx context.Context, o *Operation) (api.Operati
 // tellOperation adds what changes after an operation is over: until when it can be undone,
 // counted from its last removal, and what became of the jobs that it has requeued.
 func (op *Operator) tellOperation(ctx context.Context, o api.Operation, last int64) (_ api.Operation, err error) {
-	if o.UndoUntil = 0; api.Removes(o.Action) && o.State != api.OpUndone {
+	if o.UndoUntil = 0; removes(o.Action) && o.State != api.OpUndone {
 		left := memory.RestorableFor.Milliseconds()
 		if last != 0 && o.Over() {
 			left -= op.c.Clock.Served() - last
@@ -431,7 +431,7 @@ func (op *Operator) UndoOperation(ctx context.Context, id int64) (api.Operation,
 	if err := scope.Whole(ctx); err != nil {
 		return api.Operation{}, err
 	}
-	if x, running := op.running.Load(id); running && api.Removes(x.(*Operation).tell().Action) {
+	if x, running := op.running.Load(id); running && removes(x.(*Operation).tell().Action) {
 		if _, err := op.StopOperation(ctx, id); err != nil {
 			return x.(*Operation).tell(), err
 		}
@@ -448,7 +448,7 @@ func (op *Operator) UndoOperation(ctx context.Context, id int64) (api.Operation,
 	switch {
 	case err != nil:
 		return told, err
-	case !api.Removes(told.Action):
+	case !removes(told.Action):
 		return told, job.Fault(job.WrongState, "only removals can be undone; operation %d is a %s", id, told.Action)
 	case told.State == api.OpUndone:
 		return told, nil
@@ -497,3 +497,7 @@ func (op *Operator) undo(ctx context.Context, o *Operation) error {
 	}
 	return op.conclude(o, api.OpUndone, "")
 }
+
+// removes tells whether an action takes jobs out of every list, which can be undone for
+// some minutes.
+func removes(action string) bool { return action == api.ActDiscard || action == api.ActPurge }

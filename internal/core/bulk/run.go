@@ -155,7 +155,7 @@ func (op *Operator) slice(o *Operation, ids []int64, end, others bool, long time
 		if changed = next.Changed - before; all && end {
 			position = math.MaxInt64
 		}
-		if changed > 0 && api.Removes(next.Action) {
+		if changed > 0 && removes(next.Action) {
 			last = tx.Served()
 			tx.Removals.Set(o.action, memory.Removal{Last: last, UnderWay: true})
 		}
@@ -296,7 +296,7 @@ func (op *Operator) conclude(o *Operation, state, why string) error {
 	next.State, next.Why, next.EndedAt = state, why, op.c.Now()
 	err := op.c.Do(context.Background(), commit.Unchecked(func(tx *commit.Tx) error {
 		switch {
-		case !api.Removes(next.Action):
+		case !removes(next.Action):
 		case state == api.OpUndone || o.last == 0:
 			tx.Removals.End(o.action)
 		default:

@@ -27,7 +27,7 @@ func QueueFor(v *commit.View, named, task string) string {
 func resolve(v *commit.View, n *NewJob, q *memory.Named) (policy string, priority int) {
 	task, of := v.Settings.Task(v.Tasks.ID(n.task)), v.Settings.Queue(q)
 	if policy = n.policy; task != nil || of != nil {
-		policy = policyBody(api.Resolve(n.spec, task, of))
+		policy = policyBody(policyOf(n.spec, task, of))
 	}
 	priority = job.DefaultPriority
 	for _, d := range []*api.Defaults{of, task, {Priority: n.spec.Priority}} {
@@ -47,6 +47,19 @@ func resolveAgain(tx *commit.Tx, r *store.Row) error {
 	}
 	var own job.Spec
 	old.Own(&own)
-	r.Policy, err = tx.Policies.Use(policyBody(api.Resolve(&own, tx.Settings.Task(r.Task), tx.Settings.Queue(tx.Queues.Get(r.Queue)))))
+	r.Policy, err = tx.Policies.Use(policyBody(policyOf(&own, tx.Settings.Task(r.Task), tx.Settings.Queue(tx.Queues.Get(r.Queue)))))
 	return err
+}
+
+// policyOf gives the policy of a spec, with the defaults of its task and of its queue,
+// which may be nil, and where each part comes from.
+func policyOf(s *job.Spec, task, queue *api.Defaults) job.Policy {
+	var layers []job.Layer
+	if queue != nil {
+		layers = append(layers, job.Layer{From: job.FromQueue, MaxAttempts: queue.MaxAttempts, Retry: queue.Retry, Timeout: queue.Timeout, KeepResult: queue.KeepResult})
+	}
+	if task != nil {
+		layers = append(layers, job.Layer{From: job.FromTask, MaxAttempts: task.MaxAttempts, Retry: task.Retry, Timeout: task.Timeout, KeepResult: task.KeepResult})
+	}
+	return job.PolicyOf(append(layers, s.Layer())...)
 }

@@ -84,10 +84,10 @@ func (r *Rule) Prev(before time.Time) (time.Time, bool) {
 	return r.from.Add((before.Sub(r.from) - 1) / r.every * r.every), true
 }
 
-// Says puts the rule in words.
-func (r *Rule) Says() string {
+// Describe puts the rule in words.
+func (r *Rule) Describe() string {
 	if r.expr != nil {
-		return r.expr.Says()
+		return r.expr.Describe()
 	}
 	return "every " + job.Duration(r.every).String()
 }
@@ -103,7 +103,7 @@ func (r *Rule) Form() string {
 // Tell gives the next n times after an instant, not after until where that is not zero,
 // and what changes of the clocks do to them.
 func (r *Rule) Tell(after time.Time, n int, until job.Time) api.CronExplanation {
-	told := api.CronExplanation{Form: r.Form(), Says: r.Says(), Zone: r.zone.String(), Next: []api.Instant{}, Notes: []string{}}
+	told := api.CronExplanation{Form: r.Form(), Summary: r.Describe(), Zone: r.zone.String(), Next: []api.Instant{}, Notes: []string{}}
 	last := after
 	for range n {
 		next, found := r.Next(last)

@@ -21,7 +21,7 @@ func TestTell(t *testing.T) {
 	spring := time.Date(2027, 3, 27, 12, 0, 0, 0, time.UTC)
 	r := rule(api.Schedule{Cron: "30 1 * * *", Zone: "Europe/Lisbon"})
 	told := r.Tell(spring, 2, 0)
-	assert.Equal(t, "at 01:30 every day", told.Says)
+	assert.Equal(t, "at 01:30 every day", told.Summary)
 	assert.Equal(t, "Sun 2027-03-28 02:00:00 WEST", told.Next[0].Local)
 	assert.Equal(t, []string{"On Sunday 2027-03-28 clocks go from 01:00 to 02:00; what falls between, such as 01:30, comes at 02:00."}, told.Notes)
 	for text, want := range map[string]string{
@@ -51,7 +51,7 @@ func TestTell(t *testing.T) {
 	assert.Equal(t, spring.Add(90*time.Second), prev)
 	_, found = every.Prev(spring)
 	assert.False(t, found)
-	assert.Equal(t, "every 1m30s", every.Says())
+	assert.Equal(t, "every 1m30s", every.Describe())
 }
 
 // A zone that is not one is answered with the nearest.

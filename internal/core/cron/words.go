@@ -9,8 +9,8 @@ import (
 // mostTimes is how many times of a day are told one by one.
 const mostTimes = 6
 
-// Says puts the expression in a sentence that says neither more nor less.
-func (e *Expr) Says() string {
+// Describe puts the expression in a sentence that says neither more nor less.
+func (e *Expr) Describe() string {
 	clock, daily := e.saysClock()
 	days := e.saysDays()
 	if days == "every day" && !daily {

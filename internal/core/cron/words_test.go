@@ -56,7 +56,7 @@ func TestSays(t *testing.T) {
 	} {
 		e, err := Parse(text)
 		if assert.NoError(t, err, text) {
-			assert.Equal(t, says, e.Says(), text)
+			assert.Equal(t, says, e.Describe(), text)
 		}
 	}
 }
@@ -107,7 +107,7 @@ func FuzzParse(f *testing.F) {
 			require.NotEmpty(t, err.Error())
 			return
 		}
-		require.NotEmpty(t, e.Says())
+		require.NotEmpty(t, e.Describe())
 		next, found := e.Next(epoch, zone(t, "Europe/Lisbon"))
 		require.True(t, found)
 		prev, found := e.Prev(next.Add(1), next.Location())

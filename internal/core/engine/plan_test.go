@@ -224,7 +224,7 @@ func TestKeepSchedules(t *testing.T) {
 		ctx := context.Background()
 		tides := api.Schedule{Cron: "30 3 * * *", Zone: "Europe/Lisbon", Note: "before the first ship", Job: job.Spec{Task: "tide.predict", Payload: job.JSON(map[string]any{"berth": 3})}}
 		told := y.schedule("tides", tides)
-		assert.Equal(t, []any{int64(1), "at 03:30 every day", "hand", 10}, []any{told.Version, told.Says, told.DefinedBy, len(told.Next)})
+		assert.Equal(t, []any{int64(1), "at 03:30 every day", "hand", 10}, []any{told.Version, told.Summary, told.DefinedBy, len(told.Next)})
 		assert.Equal(t, int64(1), y.schedule("tides", tides).Version)
 		yes := true
 		tides.Paused = &yes
@@ -542,10 +542,10 @@ func TestFailingSchedule(t *testing.T) {
 		stats, err := y.e.Stats(context.Background(), "")
 		require.NoError(t, err)
 		assert.Condition(t, func() bool {
-			return slices.ContainsFunc(stats.Says, func(s api.Saying) bool {
+			return slices.ContainsFunc(stats.Summary, func(s api.Sentence) bool {
 				return s.Text == fmt.Sprintf("The last %d runs of schedule dues failed; none has ever been done.", told.FailedInARow)
 			})
-		}, "%v", stats.Says)
+		}, "%v", stats.Summary)
 		memoryAgrees(t, y.e)
 
 		l := y.take("common", 1)

@@ -747,7 +747,7 @@ func (r *trial) act() {
 		}
 	}
 	require.Equal(r, []any{int64(len(all)), "exact", int64(len(all) - refused), int64(refused)}, []any{o.Matched, o.MatchedIs, o.Changed, o.RefusedCount}, "%s of %v", req.Action, *req.Filter)
-	if api.Removes(req.Action) {
+	if req.Action == api.ActDiscard || req.Action == api.ActPurge {
 		r.removals = append(r.removals, mremoval{o.ID, r.now})
 	}
 }

@@ -82,8 +82,8 @@ var causes = [...]struct{ word, says string }{
 // String names it as messages do.
 func (c By) String() string { return causes[c].word }
 
-// Says tells what happens, as a clause.
-func (c By) Says() string { return causes[c].says }
+// Meaning tells what happens, as a clause.
+func (c By) Meaning() string { return causes[c].says }
 
 // set is a set of states, a bit each.
 func set(states ...job.State) (mask uint16) {

@@ -72,7 +72,7 @@ func TestPage(t *testing.T) {
 	var b strings.Builder
 	b.WriteString("# The states of a job\n\nThis page is written from the tables that the service goes by (`go generate ./internal/core/lifecycle`).\n\n| state | a job in it |\n| --- | --- |\n")
 	for _, s := range job.States() {
-		fmt.Fprintf(&b, "| `%s` | %s |\n", s, s.Says())
+		fmt.Fprintf(&b, "| `%s` | %s |\n", s, s.Meaning())
 	}
 	b.WriteString("\n## What moves a job\n\n| from | to | when |\n| --- | --- | --- |\n")
 	words := func(all []job.State) string {
@@ -83,15 +83,15 @@ func TestPage(t *testing.T) {
 		return strings.Join(list, ", ")
 	}
 	for _, c := range Changes() {
-		fmt.Fprintf(&b, "| %s | %s | %s |\n", words(c.From), words(c.To), c.By.Says())
+		fmt.Fprintf(&b, "| %s | %s | %s |\n", words(c.From), words(c.To), c.By.Meaning())
 	}
 	b.WriteString("\n## Reasons\n\nWhy a job is finished that is not done; a handler's or an operator's own words are told with it.\n\n| reason | the job is finished because |\n| --- | --- |\n")
 	for _, r := range job.Reasons() {
-		fmt.Fprintf(&b, "| `%s` | %s |\n", r, r.Says())
+		fmt.Fprintf(&b, "| `%s` | %s |\n", r, r.Meaning())
 	}
 	b.WriteString("\n## Outcomes\n\nWhat a worker says when it ends a lease.\n\n| outcome | then |\n| --- | --- |\n")
 	for _, o := range job.Outcomes() {
-		fmt.Fprintf(&b, "| `%s` | %s |\n", o, o.Says())
+		fmt.Fprintf(&b, "| `%s` | %s |\n", o, o.Meaning())
 	}
 	const page = "../../../docs/states.md"
 	if os.Getenv("HMULE_WRITE_PAGE") != "" {

@@ -122,11 +122,15 @@ func (rd *Reader) tellCauses(ctx context.Context, by map[int64]*api.Cause) ([]ap
 		all = append(all, *c)
 	}
 	sort.Slice(all, func(i, j int) bool {
-		a, b := all[i].Weight(), all[j].Weight()
+		a, b := weight(&all[i]), weight(&all[j])
 		return a > b || a == b && all[i].LastAt > all[j].LastAt
 	})
 	return all, nil
 }
+
+// weight is how much a cause counts beside others: its jobs, of which all superseded runs
+// of one schedule count as one.
+func weight(c *api.Cause) int64 { return c.Count - c.Superseded + c.Schedules }
 
 // told tells whether jobs of a queue and task are among those that a cause is told of.
 func told(c *api.Cause, queue, task string) bool {

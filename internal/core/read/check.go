@@ -30,7 +30,7 @@ func (rd *Reader) Check(ctx context.Context) (all []api.Finding, err error) {
 	}
 	now := rd.clock.Now()
 	wrong := func(what, format string, args ...any) {
-		all = append(all, api.Finding{Kind: api.FoundWrong, What: what, Says: fmt.Sprintf(format, args...)})
+		all = append(all, api.Finding{Kind: api.FoundWrong, What: what, Summary: fmt.Sprintf(format, args...)})
 	}
 	for _, u := range rd.untaken(in, "", now) {
 		wrong("queues", "%s", u.say().Text)
@@ -53,7 +53,7 @@ func (rd *Reader) Check(ctx context.Context) (all []api.Finding, err error) {
 		wrong("timed", "%s", a)
 	}
 	if note := rd.Resting(); note != "" {
-		all = append(all, api.Finding{Kind: api.FoundNote, What: "retention", Says: note})
+		all = append(all, api.Finding{Kind: api.FoundNote, What: "retention", Summary: note})
 	}
 	return all, nil
 }

@@ -103,7 +103,7 @@ func (rd *Reader) Job(ctx context.Context, id int64) (job.Job, error) {
 	if j.WaitingBecause, err = rd.waitingBecause(ctx, r, &j); err != nil {
 		return j, err
 	}
-	j.Says = sentence.Because(&j, rd.clock.Now())
+	j.Summary = sentence.Because(&j, rd.clock.Now())
 	return j, nil
 }
 

@@ -94,7 +94,7 @@ func (rd *Reader) tellQueue(q *memory.Named, own *memory.Owned) api.Queue {
 	m := rd.m
 	set, pause, counts := m.Settings.KeptQueue(q.ID), m.Settings.KeptPause(q.ID), m.Counts.KeptQueue(q.ID)
 	told := api.Queue{
-		Name: q.Name, Rules: *set.Rules, Says: set.Rules.Words(), Version: set.Version, Defaults: set.Defaults, FromFile: slices.Contains(own.Queues, q.Name),
+		Name: q.Name, Rules: *set.Rules, Summary: set.Rules.Describe(), Version: set.Version, Defaults: set.Defaults, FromFile: slices.Contains(own.Queues, q.Name),
 		NewPlaces: m.Places.KeptWalking(q.ID), Running: counts[job.Running], Counts: tellStates(counts),
 		Paused: pause.At != 0, PausedAt: pause.At, PausedBy: pause.By, Keep: map[job.State]job.Duration{},
 	}
@@ -187,7 +187,7 @@ func (rd *Reader) tellTask(t *memory.Named, own *memory.Owned, service memory.Se
 	set := rd.m.Settings.KeptTask(t.ID)
 	return api.Task{
 		Name: t.Name, Counts: tellStates(rd.m.Counts.KeptTask(t.ID)), Run: rd.m.Trends.KeptSpans(t.ID), Workers: service.Do(t.Name),
-		Defaults: set.Defaults, Says: set.Defaults.Words(), Version: set.Version, FromFile: slices.Contains(own.Tasks, t.Name),
+		Defaults: set.Defaults, Summary: set.Defaults.Describe(), Version: set.Version, FromFile: slices.Contains(own.Tasks, t.Name),
 	}
 }
 

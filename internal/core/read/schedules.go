@@ -92,7 +92,7 @@ func (rd *Reader) tellSchedule(ctx context.Context, s *memory.Schedule, fromFile
 	if s.Is.Every != 0 && s.Is.From == 0 {
 		told.From = s.Row.MadeAt
 	}
-	told.Says, told.Next = s.Rule.Says(), []api.Instant{}
+	told.Summary, told.Next = s.Rule.Describe(), []api.Instant{}
 	if !paused {
 		from := rd.clock.Now()
 		if s.Row.NextAt != 0 {
@@ -142,7 +142,7 @@ func tellRuns(s *memory.Schedule, runs []api.Run) {
 		if r.StartedAt != 0 {
 			r.LateMS = max(int64(r.StartedAt-due), 0)
 		}
-		r.Says = r.Words()
+		r.Summary = r.Describe()
 	}
 }
 
@@ -177,7 +177,7 @@ func (rd *Reader) Coming(ctx context.Context, span time.Duration, queue, task st
 		case run && s.FiresAt() < told.Until && (len(jobs) == 0 || s.FiresAt() <= jobs[0].At):
 			last = s.FiresAt()
 			q, t := rd.goesTo(s)
-			told.Add(api.ComingItem{At: s.FiresAt(), Schedule: s.Row.Name, Queue: q, Task: t}, most)
+			addComing(&told, api.ComingItem{At: s.FiresAt(), Schedule: s.Row.Name, Queue: q, Task: t}, most)
 			next := s.Copy()
 			if next.Row.NextAt = s.After(s.Row.NextAt); next.Row.NextAt == 0 {
 				runs.Remove(id)
@@ -189,7 +189,7 @@ func (rd *Reader) Coming(ctx context.Context, span time.Duration, queue, task st
 			last = w.At
 			jobs = jobs[1:]
 			if q, t := rd.names(w.Queue, w.Task); wanted(q, t) {
-				told.Add(api.ComingItem{At: w.At, Job: w.ID, State: w.State, Queue: q, Task: t}, most)
+				addComing(&told, api.ComingItem{At: w.At, Job: w.ID, State: w.State, Queue: q, Task: t}, most)
 			}
 		default:
 			return told, nil
@@ -230,4 +230,19 @@ func (rd *Reader) keptGoesTo(s *memory.Schedule) (queue, task string) {
 		queue = d.Queue
 	}
 	return cmp.Or(queue, job.DefaultQueue), s.Is.Job.Task
+}
+
+// addComing counts what comes next, and lists it while there are fewer than most.
+func addComing(c *api.Coming, i api.ComingItem, most int) {
+	bins := c.Runs
+	if i.Schedule == "" {
+		bins = c.Jobs
+	}
+	bin := int64(i.At-c.AsOf) / c.StepMS
+	bins[max(min(bin, int64(len(bins))-1), 0)]++
+	if len(c.Items) < most {
+		c.Items = append(c.Items, i)
+	} else {
+		c.More = true
+	}
 }

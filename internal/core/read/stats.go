@@ -50,7 +50,7 @@ func (rd *Reader) Stats(ctx context.Context, queueName string) (api.Stats, error
 		a, b := s.Moves[i], s.Moves[j]
 		return a.From < b.From || a.From == b.From && a.To < b.To
 	})
-	s.Says = says(said)
+	s.Summary = says(said)
 	return s, nil
 }
 
@@ -172,12 +172,12 @@ type failing struct {
 // fewestFailed is how many runs must have died in a row before the sentence tells of them.
 const fewestFailed = 2
 
-func (f failing) say() api.Saying {
+func (f failing) say() api.Sentence {
 	since := "none has ever been done"
 	if f.lastDone != 0 {
 		since = "it was last done at " + f.lastDone.String()
 	}
-	return api.Saying{Text: fmt.Sprintf("The last %d runs of schedule %s failed; %s.", f.runs, f.schedule, since), Wrong: true, State: job.Dead}
+	return api.Sentence{Text: fmt.Sprintf("The last %d runs of schedule %s failed; %s.", f.runs, f.schedule, since), Wrong: true, State: job.Dead}
 }
 
 type typo struct{ worker, queue, nearest string }
@@ -193,45 +193,45 @@ type untaken struct {
 const mostUntaken = 3
 
 // says puts in words how things stand, what asks for attention first.
-func says(s standing) []api.Saying {
-	var all []api.Saying
+func says(s standing) []api.Sentence {
+	var all []api.Sentence
 	for i, u := range s.untaken {
 		if i == mostUntaken {
-			all = append(all, api.Saying{Text: fmt.Sprintf("And %s no worker takes.", sentence.Count(int64(len(s.untaken)-i), "more group of jobs that", "more groups of jobs that")), Wrong: true, State: job.Ready})
+			all = append(all, api.Sentence{Text: fmt.Sprintf("And %s no worker takes.", sentence.Count(int64(len(s.untaken)-i), "more group of jobs that", "more groups of jobs that")), Wrong: true, State: job.Ready})
 			break
 		}
 		all = append(all, u.say())
 	}
 	for _, q := range s.paused {
-		all = append(all, api.Saying{Text: sayPaused(q), Wrong: q.Counts[job.Ready] > 0, State: job.Ready, Queue: q.Name})
+		all = append(all, api.Sentence{Text: sayPaused(q), Wrong: q.Counts[job.Ready] > 0, State: job.Ready, Queue: q.Name})
 	}
 	for i, f := range s.failing {
 		if i == mostUntaken {
-			all = append(all, api.Saying{Text: fmt.Sprintf("The last runs of %s failed too.", sentence.Count(int64(len(s.failing)-i), "more schedule", "more schedules")), Wrong: true, State: job.Dead})
+			all = append(all, api.Sentence{Text: fmt.Sprintf("The last runs of %s failed too.", sentence.Count(int64(len(s.failing)-i), "more schedule", "more schedules")), Wrong: true, State: job.Dead})
 			break
 		}
 		all = append(all, f.say())
 	}
 	for _, t := range s.typos {
-		all = append(all, api.Saying{Text: t.say(), Wrong: true})
+		all = append(all, api.Sentence{Text: t.say(), Wrong: true})
 	}
 	if n := s.counts[job.Dead]; n > 0 {
-		all = append(all, api.Saying{Text: sentence.Count(n, "dead letter.", "dead letters."), Wrong: true, State: job.Dead})
+		all = append(all, api.Sentence{Text: sentence.Count(n, "dead letter.", "dead letters."), Wrong: true, State: job.Dead})
 	}
 	if n := s.counts[job.Backoff]; n > 0 {
-		all = append(all, api.Saying{Text: sentence.Count(n, "job", "jobs") + " failed and will be retried.", State: job.Backoff})
+		all = append(all, api.Sentence{Text: sentence.Count(n, "job", "jobs") + " failed and will be retried.", State: job.Backoff})
 	}
 	if s.failed > 0 {
-		all = append(all, api.Saying{Text: sentence.Count(s.failed, "attempt", "attempts") + " failed within the last minute."})
+		all = append(all, api.Sentence{Text: sentence.Count(s.failed, "attempt", "attempts") + " failed within the last minute."})
 	}
 	if n := s.counts[job.Running]; n > 0 {
-		all = append(all, api.Saying{Text: sentence.Count(n, "job is running.", "jobs are running."), State: job.Running})
+		all = append(all, api.Sentence{Text: sentence.Count(n, "job is running.", "jobs are running."), State: job.Running})
 	}
 	return append(all, s.sayRest()...)
 }
 
-func (u untaken) say() api.Saying {
-	said := api.Saying{Wrong: true, State: job.Ready, Queue: u.queue, Task: u.task}
+func (u untaken) say() api.Sentence {
+	said := api.Sentence{Wrong: true, State: job.Ready, Queue: u.queue, Task: u.task}
 	what := sentence.Count(u.ready, "job is", "jobs are") + " ready and waiting"
 	if u.queueServed {
 		said.Text = fmt.Sprintf("No worker of queue %s does task %s%s: %s.", u.queue, u.task, sentence.Perhaps(u.nearest), what)
@@ -243,7 +243,7 @@ func (u untaken) say() api.Saying {
 }
 
 // sayRest says what waits as it should.
-func (s standing) sayRest() []api.Saying {
+func (s standing) sayRest() []api.Sentence {
 	total, taken := int64(0), s.counts[job.Ready]
 	for _, n := range s.counts {
 		total += n
@@ -254,19 +254,19 @@ func (s standing) sayRest() []api.Saying {
 	waiting := s.counts[job.Ready] + s.counts[job.Scheduled] + s.counts[job.Held]
 	switch {
 	case total == 0:
-		return []api.Saying{{Text: "No job has been enqueued yet."}}
+		return []api.Sentence{{Text: "No job has been enqueued yet."}}
 	case waiting == 0:
-		return []api.Saying{{Text: "No job is waiting."}}
+		return []api.Sentence{{Text: "No job is waiting."}}
 	}
-	var all []api.Saying
+	var all []api.Sentence
 	if n := s.counts[job.Ready]; taken > 0 {
-		all = append(all, api.Saying{Text: sentence.Count(n, "job is ready.", "jobs are ready."), State: job.Ready})
+		all = append(all, api.Sentence{Text: sentence.Count(n, "job is ready.", "jobs are ready."), State: job.Ready})
 	}
 	if n := s.counts[job.Scheduled]; n > 0 {
-		all = append(all, api.Saying{Text: sentence.Count(n, "job is", "jobs are") + " scheduled for later.", State: job.Scheduled})
+		all = append(all, api.Sentence{Text: sentence.Count(n, "job is", "jobs are") + " scheduled for later.", State: job.Scheduled})
 	}
 	if n := s.counts[job.Held]; n > 0 {
-		all = append(all, api.Saying{Text: sentence.Count(n, "job is waiting for its lane.", "jobs are waiting for their lanes."), State: job.Held})
+		all = append(all, api.Sentence{Text: sentence.Count(n, "job is waiting for its lane.", "jobs are waiting for their lanes."), State: job.Held})
 	}
 	return all
 }

@@ -118,8 +118,27 @@ func (rd *Reader) Starts(ctx context.Context, queue string) ([]api.Start, error)
 		}
 		all = append(all, waiting...)
 	}
-	api.Overtakings(all[:started], all[started:])
+	overtakings(all[:started], all[started:])
 	all = all[:started]
 	slices.Reverse(all)
 	return all, nil
+}
+
+// overtakings tells of starts in their order which of them overtook which, and which of
+// the jobs that still wait.
+func overtakings(starts, waiting []api.Start) {
+	const told = 3
+	for i := range starts {
+		s := &starts[i]
+		s.WaitedMS = s.StartedAt.Sub(s.ReadyAt).Milliseconds()
+		for _, behind := range [][]api.Start{starts[i+1:], waiting} {
+			for _, later := range behind {
+				if later.ReadyAt < s.ReadyAt {
+					if s.Overtook++; len(s.First) < told {
+						s.First = append(s.First, later.Job)
+					}
+				}
+			}
+		}
+	}
 }

@@ -11,6 +11,8 @@ import (
 	"humblemule.example/api"
 	"humblemule.example/internal/core/memory"
 	"humblemule.example/internal/core/scope"
+	"humblemule.example/internal/fields"
+	"humblemule.example/job"
 )
 
 // Workers lists the worker processes with what each of their slots runs.
@@ -48,7 +50,7 @@ func (rd *Reader) tellJobs(w *api.Worker) {
 	rd.m.RUnlock()
 	w.Running = len(w.Jobs)
 	w.Outdated = w.Running > 0 && w.Settings != 0 && w.Settings < rd.m.Settings.Version()
-	w.Says = w.Words()
+	w.Summary = w.Describe()
 	usual := rd.usuals()
 	for k := range w.Jobs {
 		s := &w.Jobs[k]
@@ -76,10 +78,10 @@ func (rd *Reader) Settings(ctx context.Context) (api.Settings, error) {
 	m.RLock()
 	defer m.RUnlock()
 	owned := m.Settings.KeptOwned()
-	all := api.SettingsOf("queues", api.BuiltInQueue(), api.SettingBuiltIn, "")
-	all = append(all, api.SettingsOf("tasks", api.BuiltInTask(), api.SettingBuiltIn, "")...)
+	all := fields.SettingsOf("queues", builtInQueue(), api.SettingBuiltIn, "")
+	all = append(all, fields.SettingsOf("tasks", builtInTask(), api.SettingBuiltIn, "")...)
 	add := func(of string, d *api.Defaults, defined bool) {
-		for _, s := range api.SettingsOf(of, d, api.SettingByHand, "") {
+		for _, s := range fields.SettingsOf(of, d, api.SettingByHand, "") {
 			if defined && !slices.Contains(owned.ByHand[of], s.Name) {
 				s.From = api.SettingByFile
 			}
@@ -93,16 +95,16 @@ func (rd *Reader) Settings(ctx context.Context) (api.Settings, error) {
 		add("task "+t.Name, m.Settings.KeptTask(t.ID).Defaults, slices.Contains(owned.Tasks, t.Name))
 	}
 	set := map[string]bool{}
-	for _, s := range api.SettingsOf("retention", owned.Retention, api.SettingByFile, "") {
+	for _, s := range fields.SettingsOf("retention", owned.Retention, api.SettingByFile, "") {
 		all, set[s.Name] = append(all, s), true
 	}
-	for _, s := range api.SettingsOf("retention", owned.Retention.WithDefaults(), api.SettingBuiltIn, "") {
+	for _, s := range fields.SettingsOf("retention", owned.Retention.WithDefaults(), api.SettingBuiltIn, "") {
 		if !set[s.Name] {
 			all = append(all, s)
 		}
 	}
 	for i, r := range owned.Triage {
-		all = append(all, api.Setting{Of: "triage", Name: fmt.Sprintf("rule %d", i+1), Value: api.SettingValue(r), From: api.SettingByFile})
+		all = append(all, api.Setting{Of: "triage", Name: fmt.Sprintf("rule %d", i+1), Value: fields.ValueOf(r), From: api.SettingByFile})
 	}
 	return api.Settings{Version: m.Settings.Version(), Settings: all}, nil
 }
@@ -114,4 +116,14 @@ func byName(all iter.Seq2[int64, *memory.Named]) (sorted []*memory.Named) {
 	}
 	slices.SortFunc(sorted, func(a, b *memory.Named) int { return cmp.Compare(a.Name, b.Name) })
 	return sorted
+}
+
+// builtInQueue is what holds for queues that say nothing themselves, and builtInTask for
+// the jobs of tasks.
+func builtInQueue() *api.Defaults { return &api.Defaults{Rules: api.Rules{}.WithDefaults()} }
+
+// builtInTask goes with builtInQueue.
+func builtInTask() *api.Defaults {
+	priority, policy := job.DefaultPriority, (&job.Spec{}).Policy()
+	return &api.Defaults{Queue: job.DefaultQueue, Priority: &priority, MaxAttempts: &policy.MaxAttempts, Retry: &policy.Retry}
 }

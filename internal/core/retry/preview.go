@@ -41,7 +41,7 @@ func Preview(p job.Policy, most int) api.RetryExplanation {
 			out.Attempts = append(out.Attempts, last)
 		}
 	}
-	out.TotalMS, out.Says, out.Warnings = last.ExpectedMS, says(out, last, p), p.Warned()
+	out.TotalMS, out.Summary, out.Warnings = last.ExpectedMS, says(out, last, p), p.Warned()
 	return out
 }
 

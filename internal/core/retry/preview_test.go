@@ -52,16 +52,16 @@ func TestPreview(t *testing.T) {
 		}
 		assert.Equal(t, [][]int64{c.earliest, c.expected, c.latest}, [][]int64{earliest, expected, latest}, name)
 		assert.Equal(t, c.expected[len(c.expected)-1], got.TotalMS, name)
-		assert.Equal(t, []string{c.ends, c.says}, []string{got.Ends, got.Says}, name)
+		assert.Equal(t, []string{c.ends, c.says}, []string{got.Ends, got.Summary}, name)
 	}
 	built := Preview((&job.Spec{}).Policy(), 9)
 	assert.Len(t, built.Attempts, 9)
-	assert.Equal(t, "17 attempts; the last one comes 2 days to 3 days after the first.", built.Says)
+	assert.Equal(t, "17 attempts; the last one comes 2 days to 3 days after the first.", built.Summary)
 	assert.InDelta(t, 63, (time.Duration(built.TotalMS) * time.Millisecond).Hours(), 0.5)
 	// A million attempts neither overflow nor take long.
 	huge := job.Policy{MaxAttempts: 1_000_000, Retry: job.Retry{Factor: 100}.WithDefaults()}
 	long := Preview(huge, MostPlanned)
 	assert.Len(t, long.Attempts, MostPlanned)
-	assert.Equal(t, "1000000 attempts; the last one comes 730 years to 1095 years after the first.", long.Says)
+	assert.Equal(t, "1000000 attempts; the last one comes 730 years to 1095 years after the first.", long.Summary)
 	assert.Equal(t, 8*time.Hour, Base(huge.Retry, 1_000_000))
 }

@@ -6,6 +6,7 @@ import (
 
 	"humblemule.example/api"
 	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/fields"
 	"humblemule.example/job"
 )
 
@@ -47,7 +48,7 @@ func schedulesBeside(v *commit.View, others map[string]api.Schedule) map[string]
 func diffNamed[T any](req *api.SetupRequest, diff *api.SetupDiff, kind string, is map[string]*T, wanted map[string]T, own []string) (wrong []job.FieldError) {
 	for _, name := range slices.Sorted(maps.Keys(wanted)) {
 		d := wanted[name]
-		c := api.SetupChange{Kind: kind, Name: name, Change: api.SetupChanges, Fields: api.Differ(is[name], &d)}
+		c := api.SetupChange{Kind: kind, Name: name, Change: api.SetupChanges, Fields: fields.Differ(is[name], &d)}
 		switch mine := slices.Contains(own, name); {
 		case !mine && is[name] == nil:
 			c.Change = api.SetupAdds
@@ -64,7 +65,7 @@ func diffNamed[T any](req *api.SetupRequest, diff *api.SetupDiff, kind string, i
 	}
 	for _, name := range own {
 		if _, named := wanted[name]; !named {
-			diff.Changes = append(diff.Changes, api.SetupChange{Kind: kind, Name: name, Change: api.SetupRemoves, Fields: api.Differ(is[name], nil)})
+			diff.Changes = append(diff.Changes, api.SetupChange{Kind: kind, Name: name, Change: api.SetupRemoves, Fields: fields.Differ(is[name], nil)})
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(is)) {
@@ -77,7 +78,7 @@ func diffNamed[T any](req *api.SetupRequest, diff *api.SetupDiff, kind string, i
 
 // diffWhole tells what a setup does to what only a file defines.
 func diffWhole[T any](diff *api.SetupDiff, kind string, is, wanted *T) {
-	c := api.SetupChange{Kind: kind, Change: api.SetupChanges, Fields: api.Differ(is, wanted)}
+	c := api.SetupChange{Kind: kind, Change: api.SetupChanges, Fields: fields.Differ(is, wanted)}
 	switch {
 	case is == nil && wanted == nil:
 		return

@@ -14,6 +14,7 @@ import (
 	"humblemule.example/internal/core/memory"
 	"humblemule.example/internal/core/plan"
 	"humblemule.example/internal/core/scope"
+	"humblemule.example/internal/fields"
 	"humblemule.example/job"
 )
 
@@ -220,12 +221,12 @@ func noteHand(tx *commit.Tx, of string, defined bool, before *api.Defaults, afte
 		return nil
 	}
 	was := map[string]string{}
-	for _, s := range api.SettingsOf(of, before, "", "") {
+	for _, s := range fields.SettingsOf(of, before, "", "") {
 		was[s.Name] = string(s.Value)
 	}
 	own := tx.Settings.Owned()
 	changed := slices.Clone(own.ByHand[of])
-	for _, s := range api.SettingsOf(of, &after, "", "") {
+	for _, s := range fields.SettingsOf(of, &after, "", "") {
 		if was[s.Name] != string(s.Value) && !slices.Contains(changed, s.Name) {
 			changed = append(changed, s.Name)
 		}

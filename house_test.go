@@ -7,6 +7,8 @@ import (
 	"go/token"
 	"os"
 	"os/exec"
+	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -155,6 +157,52 @@ func TestMap(t *testing.T) {
 	for room := range core {
 		if !strings.Contains(room, "/") {
 			assert.Contains(t, string(text), "`"+room+"`", room)
+		}
+	}
+}
+
+// Every link between pages of the documentation leads somewhere, and each page can be reached
+// from its contents.
+func TestLinks(t *testing.T) {
+	out, err := exec.Command("git", "ls-files", "--cached", "--others", "--exclude-standard", "*.md").Output()
+	require.NoError(t, err)
+	code := regexp.MustCompile("(?s)```.*?```")
+	pages := map[string]string{}
+	for _, name := range strings.Fields(string(out)) {
+		if text, err := os.ReadFile(name); err == nil {
+			pages[name] = code.ReplaceAllString(string(text), "")
+		}
+	}
+	link, heading := regexp.MustCompile(`\]\(([^)\s]+)\)`), regexp.MustCompile(`(?m)^#+ (.*)$`)
+	linked := map[string]bool{}
+	for name, text := range pages {
+		for _, found := range link.FindAllStringSubmatch(text, -1) {
+			path, anchor, _ := strings.Cut(found[1], "#")
+			if strings.Contains(path, "://") {
+				continue
+			}
+			to := name
+			if path != "" {
+				to = filepath.Join(filepath.Dir(name), path)
+			}
+			_, err := os.Stat(to)
+			assert.NoError(t, err, "%s links to %s", name, found[1])
+			if name == "docs/README.md" {
+				linked[to] = true
+			}
+			if anchor == "" {
+				continue
+			}
+			var anchors []string
+			for _, h := range heading.FindAllStringSubmatch(pages[to], -1) {
+				anchors = append(anchors, regexp.MustCompile(`[^a-z0-9 -]`).ReplaceAllString(strings.ToLower(h[1]), ""))
+			}
+			assert.Contains(t, anchors, strings.ReplaceAll(anchor, "-", " "), "%s links to %s", name, found[1])
+		}
+	}
+	for name := range pages {
+		if strings.HasPrefix(name, "docs/") && name != "docs/README.md" && name != "docs/progress.md" {
+			assert.True(t, linked[name], "docs/README.md does not lead to %s", name)
 		}
 	}
 }

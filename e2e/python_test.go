@@ -19,7 +19,7 @@ import (
 	"humblemule.example/job"
 )
 
-// The worker of the documentation keeps every rule of docs/wire.md: it shows its token,
+// The worker of the documentation keeps every rule of docs/reference/wire.md: it shows its token,
 // keeps its outcomes over an outage, ends a handler whose job is cancelled or whose time
 // is over, tells a result that JSON has no word for, drains and runs again when it is
 // asked to, leaves when it is asked to, and says good-bye.

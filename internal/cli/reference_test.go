@@ -19,7 +19,9 @@ import (
 	"github.com/spf13/pflag"
 	"github.com/stretchr/testify/require"
 
+	"humblemule.example/api"
 	"humblemule.example/internal/config"
+	"humblemule.example/internal/sentence"
 	"humblemule.example/internal/server"
 	"humblemule.example/job"
 )
@@ -30,7 +32,7 @@ import (
 // settings, the kinds of its problems, and the description of its API.
 func TestReference(t *testing.T) {
 	for name, page := range map[string]string{
-		"commands.md": commandsPage(), "settings.md": settingsPage(t), "problems.md": problemsPage(t), "http.md": httpPage(t),
+		"commands.md": commandsPage(), "settings.md": settingsPage(t), "problems.md": problemsPage(t), "http.md": httpPage(t), "limits.md": limitsPage(),
 	} {
 		path := filepath.Join("../../docs/reference", name)
 		if os.Getenv("HMULE_WRITE_REFERENCE") != "" {
@@ -49,7 +51,7 @@ func commandsPage() string {
 		os.Unsetenv(name) // which are defaults of flags
 	}
 	var b strings.Builder
-	b.WriteString("# Every command\n\n" + made + "[The commands](../commands.md) tells what they have in common.\n")
+	b.WriteString("# Every command\n\n" + made + "[The command line](command-line.md) says what they have in common.\n")
 	root := (&app{out: io.Discard, err: io.Discard}).root()
 	b.WriteString("\n## Flags of every command\n" + flagsTable(root.PersistentFlags()))
 	var walk func(c *cobra.Command)
@@ -120,7 +122,7 @@ func cellOf(text string) string {
 
 func settingsPage(t *testing.T) string {
 	var b strings.Builder
-	b.WriteString("# Every setting\n\n" + made + "[The set-up file](../setup.md) tells how they go together.\n\n## service\n\n| key | variable | flag of `hmule serve` | default | |\n|---|---|---|---|---|\n")
+	b.WriteString("# Every setting\n\n" + made + "[Keep the set-up in one file](../how-to/setup.md) shows how to use them.\n\n## service\n\n| key | variable | flag of `hmule serve` | default | |\n|---|---|---|---|---|\n")
 	for _, f := range config.Flags() {
 		key := strings.ReplaceAll(f.Name, "-", "_")
 		fmt.Fprintf(&b, "| `%s` | `HMULE_%s` | `--%s` | %s | %s |\n", key, strings.ToUpper(key), f.Name, cellOf(f.BuiltIn), cellOf(f.Usage))
@@ -197,6 +199,68 @@ func problemsPage(t *testing.T) string {
 		return true
 	})
 	b.WriteString("\n`about:blank` stands for a problem of HTTP alone, such as a method that a path does not have, or a request that is not valid HTTP. Commands have two types of their own with `-o json`: `urn:humblemule:problem:usage` (the command line is wrong) and `urn:humblemule:problem:unreachable` (no service answers).\n")
+	return b.String()
+}
+
+// limitsPage lists the bounds of what the service takes.
+func limitsPage() string {
+	number := func(n int64) string { return sentence.Grouped(n) }
+	bytes := func(n int) string {
+		switch {
+		case n >= 1<<20:
+			return fmt.Sprintf("%d MiB", n>>20)
+		case n >= 1<<10 && n%(1<<10) == 0:
+			return fmt.Sprintf("%d KiB", n>>10)
+		}
+		return fmt.Sprintf("%s bytes", number(int64(n)))
+	}
+	var b strings.Builder
+	b.WriteString("# Limits\n\n" + made + "A value beyond its limit is refused by name, unless it says here that it is cut. `GET /v1` tells those that a worker needs.\n")
+	for _, part := range []struct {
+		title string
+		rows  [][2]string
+	}{
+		{"A job", [][2]string{
+			{"name of a task, queue or schedule", "128 characters of `a-z 0-9 . _ -`, the first a letter or digit"},
+			{"payload", bytes(job.MaxPayloadBytes) + "; `max_payload` sets it, to 8 MiB"},
+			{"owner, lane, key", bytes(job.MaxWordBytes) + " each"},
+			{"labels", fmt.Sprintf("%d; a name to %s, a value to %s", job.MaxLabels, bytes(job.MaxLabelName), bytes(job.MaxLabelValue))},
+			{"priority", fmt.Sprintf("0 to %d", job.MaxPriority)},
+			{"`max_attempts`", "0 (no limit) to " + number(job.MaxAttemptLimit)},
+			{"a span of time", "to " + job.MaxDuration.String()},
+			{"`dedupe` by age", "to " + job.MaxDedupe.String()},
+			{"attempts that are kept", "the first 10 and the last 90; those between as counts"},
+		}},
+		{"What a handler reports", [][2]string{
+			{"result", bytes(api.MaxResultBytes) + "; a longer one is replaced by `{\"result_dropped\": …}`, and the outcome counts"},
+			{"error", fmt.Sprintf("type %s, message %s, stack %s; longer ones are cut", bytes(api.MaxErrorType), bytes(api.MaxErrorMessage), bytes(api.MaxStack))},
+			{"reason, note of progress", fmt.Sprintf("%s, %s; longer ones are cut", bytes(api.MaxReasonText), bytes(api.MaxNote))},
+			{"log", fmt.Sprintf("the first %d and the last %d lines of an attempt; %s a line, longer ones are cut", api.FirstLines, api.LastLines, bytes(api.MaxLogLine))},
+			{"steps", fmt.Sprintf("%d a job; a name to %s", api.MaxSteps, bytes(api.MaxStepName))},
+		}},
+		{"A call", [][2]string{
+			{"body", bytes(server.MaxBody)},
+			{"headers", bytes(server.MaxHeader)},
+			{"specs of a bulk enqueue", number(job.MaxSpecs)},
+			{"items of a lease, extend or settle", number(api.MaxLeaseItems)},
+			{"length of a lease", api.MinLease.String() + " to " + api.MaxLease.String()},
+			{"`wait`", "to " + api.MaxWait.String()},
+			{"page of a list", fmt.Sprintf("%d rows", api.MaxPage)},
+			{"ids of an action", number(api.MaxInCall)},
+		}},
+		{"Set-up", [][2]string{
+			{"`max_running`", "1 to " + number(api.MaxRunningLimit)},
+			{"owners with a weight", number(api.MaxOwnerWeights)},
+			{"schedules", number(api.MaxSchedules)},
+			{"missed times that are made up for", number(api.MaxMissed)},
+			{"jobs of a trial", number(api.MaxTrial)},
+		}},
+	} {
+		fmt.Fprintf(&b, "\n## %s\n\n| | |\n|---|---|\n", part.title)
+		for _, row := range part.rows {
+			fmt.Fprintf(&b, "| %s | %s |\n", row[0], row[1])
+		}
+	}
 	return b.String()
 }
 

@@ -31,7 +31,7 @@ func (s *Server) guard(c *gin.Context) {
 		s.fail(c, job.Fault(job.Forbidden, "%s; only pages of this service may ask it from a browser", why))
 		return
 	}
-	b := &bounded{ReadCloser: http.MaxBytesReader(c.Writer, c.Request.Body, maxBody), s: s}
+	b := &bounded{ReadCloser: http.MaxBytesReader(c.Writer, c.Request.Body, MaxBody), s: s}
 	c.Request.Body = b
 	defer b.release()
 	c.Next()

@@ -59,7 +59,7 @@ func (c refusing) Write(b []byte) (int, error) {
 	detail := "the request is not valid HTTP"
 	switch _, reason, found := strings.Cut(string(text), ": "); {
 	case status == http.StatusRequestHeaderFieldsTooLarge:
-		detail = fmt.Sprintf("the headers of the request are larger than %d KiB", maxHeader>>10)
+		detail = fmt.Sprintf("the headers of the request are larger than %d KiB", MaxHeader>>10)
 	case found:
 		detail += ": " + reason
 	}

@@ -47,8 +47,8 @@ var features = []string{"jobs", "leases", "workers", "queues", "tasks", "stats",
 
 // What the service allows a connection.
 const (
-	maxBody       = 16 << 20
-	maxHeader     = 64 << 10
+	MaxBody       = 16 << 20 // bytes of a request's body
+	MaxHeader     = 64 << 10 // bytes of a request's headers
 	headerTimeout = 10 * time.Second
 	// A request may take as long as the longest poll, and some.
 	requestTimeout = 2 * time.Minute
@@ -130,7 +130,7 @@ func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 		ReadTimeout:       requestTimeout,
 		WriteTimeout:      requestTimeout,
 		IdleTimeout:       idleTimeout,
-		MaxHeaderBytes:    maxHeader,
+		MaxHeaderBytes:    MaxHeader,
 		BaseContext:       func(net.Listener) context.Context { return root },
 		ErrorLog:          slog.NewLogLogger(s.log.Handler(), slog.LevelDebug),
 	}
@@ -245,7 +245,7 @@ func (s *Server) about(c *gin.Context) (any, error) {
 	return api.About{
 		Version: s.opts.Version, Store: s.engine.StoreID(), Driver: engine.Driver, Features: features, Principal: who.Name, Role: string(who.Role),
 		Limits: api.Limits{
-			BodyBytes: maxBody, PayloadBytes: s.engine.MaxPayload(), ResultBytes: api.MaxResultBytes, SpecsInCall: job.MaxSpecs, LeasesInCall: api.MaxLeaseItems,
+			BodyBytes: MaxBody, PayloadBytes: s.engine.MaxPayload(), ResultBytes: api.MaxResultBytes, SpecsInCall: job.MaxSpecs, LeasesInCall: api.MaxLeaseItems,
 			LogLinesInReport: api.MaxReportLines, LogLineBytes: api.MaxLogLine, Labels: job.MaxLabels, LongestWait: api.MaxWait, ReceiptsKept: engine.ReceiptsKept,
 		},
 	}, nil

@@ -176,7 +176,7 @@ func unread(err error) error {
 	case err == nil || errors.Is(err, io.EOF):
 		return nil
 	case errors.As(err, &large):
-		return job.Fault(job.TooLarge, "the body is larger than %d MiB; send it in parts, nothing was done", maxBody>>20)
+		return job.Fault(job.TooLarge, "the body is larger than %d MiB; send it in parts, nothing was done", MaxBody>>20)
 	case errors.Is(err, errBodies):
 		return job.Fault(job.Busy, "the service holds as many bytes of requests as it may; try again in a second, nothing was done")
 	}

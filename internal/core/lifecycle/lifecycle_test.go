@@ -93,7 +93,7 @@ func TestPage(t *testing.T) {
 	for _, o := range job.Outcomes() {
 		fmt.Fprintf(&b, "| `%s` | %s |\n", o, o.Meaning())
 	}
-	const page = "../../../docs/states.md"
+	const page = "../../../docs/reference/states.md"
 	if os.Getenv("HMULE_WRITE_PAGE") != "" {
 		require.NoError(t, os.WriteFile(page, []byte(b.String()), 0o644))
 	}

@@ -6,7 +6,6 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
-	"regexp"
 	"strings"
 	"syscall"
 	"testing"
@@ -240,27 +239,6 @@ func TestProfiles(t *testing.T) {
 	stdout, stderr, status := run(t, "", "job", "list", "--profile", "harbour")
 	require.Equal(t, 0, status, stderr)
 	assert.Contains(t, stdout, "No job matches.")
-}
-
-// The examples in the help of each command do what they say, on the data of the demo.
-func TestExamples(t *testing.T) {
-	t.Parallel()
-	s := serve(t)
-	file := filepath.Join(t.TempDir(), "hmule.yaml")
-	require.NoError(t, os.WriteFile(file, harbour.Setup(), 0o600))
-	s.says("loaded", "setup", "load", file)
-	help, _, status := run(t, "", "--help")
-	require.Equal(t, 0, status)
-	for _, noun := range []string{"job", "dead", "queue", "lane", "task", "schedule", "worker", "operation", "action", "setup", "explain", "token"} {
-		assert.Regexp(t, `(?m)^  `+noun+` +[A-Z]`, help)
-		verbs, _, status := run(t, "", noun)
-		assert.Equal(t, 0, status)
-		for _, found := range regexp.MustCompile(`(?m)^  ([a-z-]+) +[A-Z]`).FindAllStringSubmatch(verbs, -1) {
-			text, _, status := run(t, "", noun, found[1], "--help")
-			assert.Equal(t, 0, status)
-			assert.Contains(t, text, "  hmule "+noun+" "+found[1], "%s %s has no example", noun, found[1])
-		}
-	}
 }
 
 // A set-up file is compared, loaded at the start of the service, on SIGHUP and by a

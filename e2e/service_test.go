@@ -307,7 +307,7 @@ func (c checker) RoundTrip(req *http.Request) (*http.Response, error) {
 // run runs a command and answers its output and exit status.
 func run(t *testing.T, server string, args ...string) (stdout, stderr string, status int) {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(t.Context(), 30*time.Second)
+	ctx, cancel := context.WithTimeout(t.Context(), time.Minute)
 	defer cancel()
 	cmd := exec.CommandContext(ctx, hmule, args...)
 	cmd.Env = append(os.Environ(), "HMULE_SERVER="+server, "TZ=UTC")

@@ -180,23 +180,28 @@ func TestTokensFile(t *testing.T) {
 	require.NoError(t, <-ended)
 }
 
-// With a certificate the service speaks TLS and nothing else.
-func TestTLS(t *testing.T) {
-	t.Parallel()
+// certificate writes a certificate for this machine and its key into a folder.
+func certificate(t *testing.T, dir string) (cert, keyFile string, der []byte) {
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	require.NoError(t, err)
 	template := &x509.Certificate{SerialNumber: big.NewInt(1), NotAfter: time.Now().Add(time.Hour), DNSNames: []string{"localhost"}, IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, IsCA: true, BasicConstraintsValid: true}
-	der, err := x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
+	der, err = x509.CreateCertificate(rand.Reader, template, template, key.Public(), key)
 	require.NoError(t, err)
 	raw, err := x509.MarshalPKCS8PrivateKey(key)
 	require.NoError(t, err)
-	dir := t.TempDir()
 	write := func(name, kind string, bytes []byte) string {
 		path := filepath.Join(dir, name)
 		require.NoError(t, os.WriteFile(path, pem.EncodeToMemory(&pem.Block{Type: kind, Bytes: bytes}), 0o600))
 		return path
 	}
-	cert, keyFile := write("cert.pem", "CERTIFICATE", der), write("key.pem", "PRIVATE KEY", raw)
+	return write("cert.pem", "CERTIFICATE", der), write("key.pem", "PRIVATE KEY", raw), der
+}
+
+// With a certificate the service speaks TLS and nothing else.
+func TestTLS(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	cert, keyFile, der := certificate(t, dir)
 	s := &service{t: t, data: filepath.Join(dir, "tls.db"), listen: freeAddress(t), flags: []string{"--tls-cert", cert, "--tls-key", keyFile}}
 	s.start()
 	t.Cleanup(s.kill)

@@ -115,7 +115,9 @@ func (a *app) openDay(ctx context.Context, s *service, seed uint64, log *slog.Lo
 		return err
 	}
 	defer mule.Close()
-	if err := setUp(ctx, mule, true); err != nil {
+	if err := setUp(ctx, mule, true); ctx.Err() != nil {
+		return nil // it was ended at once
+	} else if err != nil {
 		return err
 	}
 	world := harbour.NewWorld(seed, 1)

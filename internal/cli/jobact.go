@@ -217,7 +217,7 @@ func (a *app) jobStartCommand() *cobra.Command {
 	v := &verb{action: api.ActStartNow}
 	c := &cobra.Command{
 		Use: "start [ID...]", Short: "Start jobs now that wait for their time or their next attempt",
-		Example: "  hmule job start 42    # after the fix, instead of waiting for its backoff\n  hmule job start --state backoff --task dues.charge --yes",
+		Example: "  hmule job start 42    # after the fix, instead of waiting for its backoff\n  hmule job start --state backoff --task buoy.poll --yes",
 		RunE: func(c *cobra.Command, given []string) error {
 			v.one = func(m *client.Client, id int64) (job.Job, error) { return m.StartJob(c.Context(), id) }
 			return a.run(c, v, given)

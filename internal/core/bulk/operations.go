@@ -69,6 +69,7 @@ type Operation struct {
 	position int64 // the last job that was looked at
 	pace     pace
 	stopping string
+	asked    chan struct{} // receives when stopping is set
 	// ahead are the next jobs to be looked at, in their order, as they were read; noMore
 	// tells that none follow them.
 	ahead    []int64
@@ -129,7 +130,7 @@ func (op *Operator) Act(ctx context.Context, req api.ActRequest) (api.Operation,
 
 // NewOperation gives an operation that is not recorded yet.
 func (op *Operator) NewOperation(ctx context.Context, req api.ActRequest) *Operation {
-	return &Operation{told: api.Operation{State: api.OpRunning, ActRequest: req, By: commit.CallOf(ctx).Principal, BeganAt: op.c.Now(), Refused: []api.Refused{}}}
+	return &Operation{asked: make(chan struct{}, 1), told: api.Operation{State: api.OpRunning, ActRequest: req, By: commit.CallOf(ctx).Principal, BeganAt: op.c.Now(), Refused: []api.Refused{}}}
 }
 
 // Matches says how many jobs the operation concerns.
@@ -279,7 +280,7 @@ func (op *Operator) Resume() error {
 		if err != nil {
 			return err
 		}
-		op.Start(&Operation{told: stored.Operation, last: stored.LastRemoval, action: all[i].Action, position: all[i].Position})
+		op.Start(&Operation{asked: make(chan struct{}, 1), told: stored.Operation, last: stored.LastRemoval, action: all[i].Action, position: all[i].Position})
 	}
 	return nil
 }
@@ -364,9 +365,7 @@ func (op *Operator) StopOperation(ctx context.Context, id int64) (api.Operation,
 		return told, err
 	}
 	one := o.(*Operation)
-	one.mu.Lock()
-	one.stopping = "stopped by " + commit.CallOf(ctx).Principal
-	one.mu.Unlock()
+	one.stop("stopped by " + commit.CallOf(ctx).Principal)
 	err := op.c.Record(ctx, "stop_operation", 0, map[string]int64{"operation": id}, func(*commit.View) (commit.Act, error) {
 		return func(tx *commit.Tx, _ int64) error {
 			told := one.tell()
@@ -384,6 +383,17 @@ func (op *Operator) StopOperation(ctx context.Context, id int64) (api.Operation,
 		}
 	}
 	return one.tell(), err
+}
+
+// stop asks the runner of an operation to end it, also while that waits for its next slice.
+func (o *Operation) stop(why string) {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	o.stopping = why
+	select {
+	case o.asked <- struct{}{}:
+	default:
+	}
 }
 
 // leaveKept lets retention rest after such an operation was stopped or undone.

@@ -35,6 +35,8 @@ func (op *Operator) run(o *Operation) {
 		timer := time.NewTimer(wait)
 		select {
 		case <-timer.C:
+		case <-o.asked:
+			timer.Stop()
 		case <-op.c.Quit:
 			timer.Stop()
 			return

@@ -115,6 +115,14 @@ func TestOperations(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, []string{"requeue", "stop_operation", "requeue", "undo", "discard"}, []string{actions[0].Action, actions[1].Action, actions[2].Action, actions[3].Action, actions[4].Action})
 		assert.Contains(t, string(actions[4].Detail), "the bank has gone")
+
+		crawling, err := y.e.Act(context.Background(), api.ActRequest{Action: api.ActRequeue, Filter: &api.Selection{}, PerSecond: 0.01})
+		require.NoError(t, err)
+		time.Sleep(time.Second)
+		asked := time.Now()
+		_, err = y.e.StopOperation(context.Background(), crawling.ID)
+		require.NoError(t, err)
+		assert.Less(t, time.Since(asked), time.Second, "a stop does not wait for the next slice")
 	})
 }
 

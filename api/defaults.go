@@ -87,7 +87,7 @@ func (d *Defaults) Check(ofQueue bool) []job.FieldError {
 		}
 	}
 	if _, other := d.Keep[job.Other]; other {
-		c.Add("keep", "names no state; finished jobs are done, skipped, cancelled and dead")
+		c.Add("keep", "names a state that does not exist; finished jobs are done, skipped, cancelled or dead")
 	}
 	return c
 }

@@ -44,5 +44,5 @@ type SetAside struct {
 // String tells of it in words.
 func (a SetAside) String() string {
 	again := time.Duration(a.AgainInMS) * time.Millisecond
-	return fmt.Sprintf("set aside: %s %d has failed %d times since %s and is tried again in %s; the log says why", a.What, a.ID, a.Times, a.Since, sentence.Roughly(again))
+	return fmt.Sprintf("set aside: %s %d has failed %d times since %s and will be retried in %s; the log says why", a.What, a.ID, a.Times, a.Since, sentence.Roughly(again))
 }

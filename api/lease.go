@@ -194,7 +194,7 @@ const (
 	StatusOK Status = "ok"
 	// StatusLost: the token has ended; nothing was changed.
 	StatusLost Status = "lost"
-	// StatusCancelled: renewed, but cancelling of the job was asked.
+	// StatusCancelled: renewed, but somebody asked to cancel the job.
 	StatusCancelled Status = "cancelled"
 	// StatusRefused: the item is wrong; the lease lives on.
 	StatusRefused Status = "refused"

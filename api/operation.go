@@ -118,7 +118,7 @@ func (r *ActRequest) Check() []job.FieldError {
 		}
 	}
 	if r.Filter.FinishedBy != nil {
-		c.Add("filter.finished_by", "is told of operations that settings have begun, and not taken")
+		c.Add("filter.finished_by", "is shown for operations that settings began; it cannot be set")
 	}
 	if len(r.Filter.States) == 0 {
 		r.Filter.States = on.usual

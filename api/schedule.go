@@ -83,7 +83,7 @@ func (s *Schedule) Check(maxPayload int) []job.FieldError {
 		c.Add("every", "%s is outside 1s to 366d", s.Every)
 	}
 	if s.From != 0 && s.Cron != "" {
-		c.Add("from", "belongs to every; a cron expression says its times itself")
+		c.Add("from", "belongs to every; a cron expression has its own times")
 	}
 	c.OneOf("if_still_running", s.IfStillRunning, RunSkips, RunWaits, RunsAlso)
 	c.OneOf("missed", s.Missed, MissedSkip, MissedOnce, MissedAll)
@@ -105,7 +105,7 @@ func (s *Schedule) Check(maxPayload int) []job.FieldError {
 		set  bool
 	}{{"run_at", s.Job.RunAt != 0}, {"delay", s.Job.Delay != 0}, {"start_by", s.Job.StartBy != 0}} {
 		if f.set {
-			c.Add("job."+f.name, "cannot stand in a schedule, which says itself when a run is due")
+			c.Add("job."+f.name, "cannot be set in a schedule, which itself says when a run is due")
 		}
 	}
 	return c

@@ -64,7 +64,7 @@ func (s *Settlement) Mend() []job.FieldError {
 	}
 	if s.Outcome == job.OutcomePostponed && s.Delay < MinPostponement {
 		if s.Delay != 0 || len(s.Misread) == 0 {
-			c.Add("delay", "%s is too short; a postponed job waits 1s at least, and this one does", s.Delay)
+			c.Add("delay", "%s is too short; a postponed job waits at least 1s, so this one waits 1s", s.Delay)
 		}
 		s.Delay = MinPostponement
 	}
@@ -96,7 +96,7 @@ func (r *Report) Mend() []job.FieldError {
 			c.Add("progress.percent", "is not a valid number; the progress was left out")
 			r.Progress = nil
 		case p.Percent < 0 || p.Percent > 100:
-			c.Add("progress.percent", "%v is outside 0 to 100; the nearest of these was taken", p.Percent)
+			c.Add("progress.percent", "%v is outside 0 to 100; the nearest value was taken", p.Percent)
 			r.Progress = &job.Progress{Percent: min(max(p.Percent, 0), 100), Note: p.Note}
 		}
 	}

@@ -40,7 +40,7 @@ type SetupDiff struct {
 	// Same is how many the file defines as they are.
 	Same   int      `json:"same"`
 	Others []string `json:"others,omitzero"`
-	// Removes is, of a dry run, how many finished jobs would be kept no longer, and
+	// Removes is, of a dry run, how many finished jobs would no longer be kept, and
 	// Operation, of a load, the operation that removes them, which can be undone.
 	Removes   int64 `json:"removes,omitzero"`
 	Operation int64 `json:"operation,omitzero"`

@@ -67,7 +67,7 @@ func RetryFor(d time.Duration) Option { return func(m *Client) { m.retryFor = d 
 func Token(token string) Option { return func(m *Client) { m.token = token } }
 
 // TokenFile makes the client show the token that a file holds; it is read again whenever
-// the service does not take it.
+// the service refused this pool it.
 func TokenFile(path string) Option { return func(m *Client) { m.tokens = &tokenFile{path: path} } }
 
 // tokenFile is the token of a file, as it was read last.

@@ -36,7 +36,7 @@ func TestServeRefuses(t *testing.T) {
 	}{
 		"the same file":         {[]string{"--data", s.data, "--listen", "127.0.0.1:0"}, "in use by another service", 1},
 		"the same address":      {[]string{"--data", filepath.Join(t.TempDir(), "b.db"), "--listen", s.listen}, "choose another port with --listen", 1},
-		"another file":          {[]string{"--data", text, "--listen", "127.0.0.1:0"}, "is damaged or no data file of ours", 1},
+		"another file":          {[]string{"--data", text, "--listen", "127.0.0.1:0"}, "is damaged, or is not a data file of Humble Mule", 1},
 		"no folder":             {[]string{"--data", "/nowhere/at/all.db", "--listen", "127.0.0.1:0"}, "create it or choose another file", 1},
 		"a folder not writable": {[]string{"--data", "/proc/hmule.db", "--listen", "127.0.0.1:0"}, "--data", 1},
 		"all addresses":         {[]string{"--data", text, "--listen", "0.0.0.0:6853"}, "use a loopback address", 2},
@@ -103,8 +103,8 @@ func TestCommands(t *testing.T) {
 	_, err = m.Source().Settle(t.Context(), []api.Settlement{{Token: leaseOf(t, m, "quay").Token, Outcome: job.OutcomeDone}})
 	require.NoError(t, err)
 	says("1 job would be requeued", "job", "requeue", "--error", "weight", "--dry-run")
-	refuses("Nobody can be asked here: add --yes", 2, "job", "discard", "--task", "manifest.check")
-	refuses("Cancel 2 jobs? Nobody can be asked here", 2, "job", "cancel", "1", "2")
+	refuses("There is no terminal to ask on: add --yes", 2, "job", "discard", "--task", "manifest.check")
+	refuses("Cancel 2 jobs? There is no terminal to ask on", 2, "job", "cancel", "1", "2")
 	says("1 of 1 job discarded", "job", "discard", "--task", "manifest.check", "--note", "an old one", "--yes")
 	says("its jobs are back", "operation", "undo", "1")
 	says("an old one", "operation", "list")
@@ -160,7 +160,7 @@ func TestCommands(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, 1, <-waited, "a job that was waited for and is dead")
 
-	refuses("is done already", 1, "job", "cancel", "1")
+	refuses("is already done", 1, "job", "cancel", "1")
 	refuses("can be started now", 1, "job", "start", "1")
 	refuses("only a finished job can be requeued", 1, "job", "requeue", "6")
 	refuses("there is no job 99", 1, "job", "why", "99")
@@ -325,7 +325,7 @@ func TestHarbourSetup(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, nil, 0o600))
 	_, stderr, status := run(t, s.url, "setup", "load", file)
 	assert.Equal(t, 1, status)
-	assert.Contains(t, stderr, "say empty: true where that is meant")
+	assert.Contains(t, stderr, "if you mean that, say empty: true")
 	require.NoError(t, os.WriteFile(file, []byte("empty: true\n"), 0o600))
 	s.says("is removed: the file no longer names it", "setup", "load", file)
 	s.says("There is no schedule yet", "schedule", "list")
@@ -352,7 +352,7 @@ func TestCheck(t *testing.T) {
 	}
 	said := check(1, "--config", write("hmule.yaml", "tasks:\n  log.bind: {queue: bindry}\n"), "--data", s.data, "--tokens", write("tokens.yaml", "tokens: []\n"))
 	for _, want := range []string{
-		"defines 0 queues, 1 task and 0 schedules", "tokens.yaml holds no token", "a service has it open", "are free", "it answers, with 1 queue", "agrees with this one's",
+		"defines 0 queues, 1 task and 0 schedules", "tokens.yaml has no token", "a service has it open", "are free", "it answers, with 1 queue", "of this machine agree",
 		"No worker serves queue bindery: 1 job is ready and waiting.", "waits in queue bindry, which nothing defines (the nearest is bindery)", "differs from the file in task log.bind", "3 wrong.",
 	} {
 		assert.Contains(t, said, want)
@@ -360,7 +360,7 @@ func TestCheck(t *testing.T) {
 	said = check(1, "--config", write("bad.yaml", "queus: {}\nqueues:\n  a: {order: x}\n"), "--data", write("other.db", "no database at all, but longer than a header of one hundred bytes, "+strings.Repeat("x", 100)))
 	assert.Contains(t, said, "bad.yaml:1:1:")
 	assert.Contains(t, said, "bad.yaml:3:14:")
-	assert.Contains(t, said, "no data file of ours")
+	assert.Contains(t, said, "is not a data file of Humble Mule")
 	_, err = s.mule().CancelJob(t.Context(), 1)
 	require.NoError(t, err)
 	assert.Contains(t, check(0, "--data", filepath.Join(dir, "new.db")), "Nothing is wrong.")
@@ -373,7 +373,7 @@ func TestCheck(t *testing.T) {
 	open := write("open.yaml", "tokens:\n  - {name: quay, role: worker, sha256: "+strings.Repeat("ab", 32)+"}\n")
 	require.NoError(t, os.Chmod(open, 0o666))
 	said = check(1, "--tokens", open)
-	for _, want := range []string{"serves queue north", "serves queue east", "serves queue south", "serves queue west", "serves queue mole", "Schedule tides names queue norht, which does not exist and which no worker serves (the nearest is north)", "others may write the tokens file", "7 wrong."} {
+	for _, want := range []string{"serves queue north", "serves queue east", "serves queue south", "serves queue west", "serves queue mole", "Schedule tides names queue norht, which does not exist and which no worker serves (the nearest is north)", "other users can write the tokens file", "7 wrong."} {
 		assert.Contains(t, said, want)
 	}
 	assert.NoFileExists(t, filepath.Join(dir, "new.db"))
@@ -384,7 +384,7 @@ func TestFixedDemo(t *testing.T) {
 	t.Parallel()
 	stdout, stderr, status := run(t, "", "demo", "--fixed", "--listen", freeAddress(t))
 	require.Equal(t, 0, status, stdout+stderr)
-	assert.Contains(t, stdout, "All 85 jobs are where they were planned to be.")
+	assert.Contains(t, stdout, "All 85 jobs are in their planned states.")
 }
 
 // The demo shows within a minute a job in every state that can be reached.

@@ -148,7 +148,7 @@ func TestConsole(t *testing.T) {
 	require.NoError(t, err)
 
 	p.says("1 dead letter.")
-	p.do(chromedp.Click(chromedp.CSS(`nav [title="Is not tried again by itself: a dead letter"]`)))
+	p.do(chromedp.Click(chromedp.CSS(`nav [title="Will not be retried by itself: a dead letter"]`)))
 	p.waitFor(`location.search === "?state=dead"`)
 	p.do(chromedp.Click(chromedp.CSS(fmt.Sprintf(`tr[data-job="%d"] a`, j.ID))))
 	p.says("All its attempts are used up: try 1 of 1 failed.")
@@ -380,7 +380,7 @@ func TestSettingsAndPatch(t *testing.T) {
 	}
 	p.says("17 attempts; the last one comes")
 	enter(`//input[@name="max_attempts"]`, "0")
-	p.says("a job that always fails is tried for ever")
+	p.says("a job that always fails is retried forever")
 	enter(`//select[@name="curve"]`, "l")
 	p.waitFor(`document.querySelector("select[name=curve]").value === "linear"`)
 	enter(`//input[@name="first"]`, "10 parsecs")

@@ -54,7 +54,7 @@ func openHarbour(t *testing.T) *examples {
 		demo.Process.Kill()
 		demo.Wait()
 	})
-	out.find(t, `All \d+ jobs are where`)
+	out.find(t, `All \d+ jobs are in their planned`)
 	var err error
 	x.mule, err = client.New("http://" + x.listen)
 	require.NoError(t, err)
@@ -155,7 +155,7 @@ func (x *examples) try(t *testing.T, example string) {
 		}
 	}
 	stdout, stderr, status := x.run(t, line)
-	if status == 2 && strings.Contains(stderr, "add --yes to do it") {
+	if status == 2 && strings.Contains(stderr, "add --yes to go on") {
 		stdout, stderr, status = x.run(t, line+" --yes")
 	}
 	if strings.HasPrefix(example, "hmule check") { // which finds that nobody serves the demo's bindery

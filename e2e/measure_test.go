@@ -74,7 +74,7 @@ func TestBenchEndsEarly(t *testing.T) {
 	require.Eventually(t, func() bool { return len(filesIn(t, dir)) > 0 }, 10*time.Second, 10*time.Millisecond)
 	require.NoError(t, bench.Process.Signal(os.Interrupt))
 	assert.Error(t, bench.Wait())
-	assert.Contains(t, said.String(), "hmule: it was ended before it was over")
+	assert.Contains(t, said.String(), "hmule: interrupted before it was finished")
 	assert.Empty(t, filesIn(t, dir))
 }
 

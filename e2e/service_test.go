@@ -99,7 +99,7 @@ func (l *journal) String() string {
 func (l *journal) find(t *testing.T, pattern string) []string {
 	t.Helper()
 	re := regexp.MustCompile(pattern)
-	timeout := time.After(20 * time.Second)
+	timeout := time.After(time.Minute)
 	for {
 		l.mu.Lock()
 		found, more := re.FindStringSubmatch(l.text.String()), l.more

@@ -25,15 +25,15 @@ var reasons = []struct {
 	reason Reason
 	says   string
 }{
-	{AttemptsUsedUp, "every attempt that max_attempts allows has failed"},
+	{AttemptsUsedUp, "all attempts that max_attempts allows have failed"},
 	{TooOld, "its next attempt would have come later than give_up_after allows"},
-	{TooLate, "it had not begun by its start_by"},
-	{GaveUp, "its handler gave it up: trying again would not help"},
+	{TooLate, "it had not started by its start_by"},
+	{GaveUp, "its handler gave up: a retry would not help"},
 	{SaidByHandler, "its handler found that there is nothing to do"},
-	{Asked, "an operator or a producer has cancelled it"},
+	{Asked, "an operator or a producer cancelled it"},
 	{Superseded, "a later run of its schedule took its place"},
 	{Purged, "it was removed with its queue before it was finished"},
-	{DependencyDead, "what it waited for has ended otherwise"},
+	{DependencyDead, "what it waited for did not end as needed"},
 	{OutcomeRefused, "its handler did the work, and its follow-ups were refused"},
 }
 
@@ -81,9 +81,9 @@ var outcomes = []struct {
 	says    string
 }{
 	{OutcomeDone, "done", "the job is done; its follow-ups are enqueued with it"},
-	{OutcomeFailed, "failed", "it is tried again by its policy, or after the delay that the outcome names"},
+	{OutcomeFailed, "failed", "it is retried by its policy, or after the delay that the outcome names"},
 	{OutcomeGiveUp, "gave up", "it is dead at once"},
-	{OutcomeSkipped, "skipped", "it is finished as not needed, for the reason given"},
+	{OutcomeSkipped, "skipped", "it is finished as not needed, for the given reason"},
 	{OutcomePostponed, "postponed", "it runs again after a delay; the attempt is not counted"},
 	{OutcomeReleased, "given back", "it is given back at once to its old place; the attempt is not counted"},
 }

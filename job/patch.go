@@ -40,7 +40,7 @@ func (p *Patch) CheckNames(s State) []FieldError {
 		case s.Finished() && f.Patch != PatchAll:
 			c.Add(name, "cannot be changed on a finished job; requeue it first")
 		case s == Backoff && name == "run_at":
-			c.Add(name, "cannot be changed in backoff, where the next attempt has its time; start it now instead")
+			c.Add(name, "cannot be changed in backoff, where the next attempt already has its time; start the job now instead")
 		}
 	}
 	return c

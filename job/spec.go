@@ -167,7 +167,7 @@ func (s *Spec) Check(maxPayload int) []FieldError {
 		c.Add("keep_result", "%s is outside 0s to ten years", *k)
 	}
 	if s.Timeout > 0 && s.Timeout < MinTimeout {
-		c.Add("timeout", "%s is shorter than %s, in which nothing can be done; 0s means none", s.Timeout, MinTimeout)
+		c.Add("timeout", "%s is shorter than %s, too short to do anything; 0s means no timeout", s.Timeout, MinTimeout)
 	}
 	checkPayload(&c, s.Payload, maxPayload)
 	c.Word("owner", s.Owner, MaxWordBytes)
@@ -176,7 +176,7 @@ func (s *Spec) Check(maxPayload int) []FieldError {
 	checkDedupe(&c, s)
 	CheckLabels(&c, s.Labels)
 	if s.Traceparent != "" && !traceparentForm.MatchString(s.Traceparent) {
-		c.Add("traceparent", "%q is no W3C traceparent; its form is 00-<32 hex>-<16 hex>-<2 hex>", text.Shorten(s.Traceparent))
+		c.Add("traceparent", "%q is not a W3C traceparent; its form is 00-<32 hex>-<16 hex>-<2 hex>", text.Shorten(s.Traceparent))
 	}
 	if s.Retry != nil {
 		c = append(c, s.Retry.check()...)
@@ -245,7 +245,7 @@ func CheckAll(specs []Spec, maxPayload int, at func(i int) string) []FieldError 
 // Warnings says what is allowed in the spec and likely not meant.
 func (s *Spec) Warnings() (all []Warning) {
 	if s.MaxAttempts != nil && *s.MaxAttempts == 0 && (s.Retry == nil || s.Retry.GiveUpAfter == 0) {
-		all = append(all, Warning{WarnNoLimit, "max_attempts 0 means no limit: a job that always fails is tried for ever; set retry.give_up_after to bound it."})
+		all = append(all, Warning{WarnNoLimit, "max_attempts 0 means no limit: a job that always fails is retried forever; set retry.give_up_after to bound it."})
 	}
 	if s.Retry != nil {
 		r := s.Retry.WithDefaults()

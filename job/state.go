@@ -24,7 +24,7 @@ const (
 	Backoff
 	// Done was finished by its handler's word.
 	Done
-	// Skipped was not needed any more, with a reason.
+	// Skipped was no longer needed, with a reason.
 	Skipped
 	// Cancelled was ended by an operator or a producer.
 	Cancelled
@@ -45,12 +45,12 @@ var states = [NumStates]struct{ word, says string }{
 	Held:      {"held", "waits for its lane, or for an earlier run of its schedule"},
 	Scheduled: {"scheduled", "waits for its time"},
 	Ready:     {"ready", "may be taken by a worker"},
-	Running:   {"running", "is run by a worker, under a lease"},
-	Backoff:   {"backoff", "has failed, and waits for its next attempt"},
+	Running:   {"running", "is being run by a worker, under a lease"},
+	Backoff:   {"backoff", "failed, and waits for its next attempt"},
 	Done:      {"done", "was finished by its handler"},
-	Skipped:   {"skipped", "was not needed any more"},
+	Skipped:   {"skipped", "was no longer needed"},
 	Cancelled: {"cancelled", "was ended before it was done"},
-	Dead:      {"dead", "is not tried again by itself: a dead letter"},
+	Dead:      {"dead", "will not be retried by itself: a dead letter"},
 }
 
 // Meaning tells what a job does in the state, as a predicate.

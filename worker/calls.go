@@ -63,9 +63,9 @@ func (p *Pool) called(err error) {
 	}
 	if !o.denied.IsZero() {
 		o.pause = longestSaid
-		p.log.Error("the service does not let this pool in any more; handlers run on and outcomes are kept", "error", err, "since", o.denied.UTC().Format(time.RFC3339))
+		p.log.Error("the service no longer accepts this pool's token; handlers keep running and outcomes are kept", "error", err, "since", o.denied.UTC().Format(time.RFC3339))
 	} else {
-		p.log.Warn("the service gives no good answer; handlers run on and outcomes are kept", "error", err, "for", now.Sub(o.since).Round(time.Millisecond))
+		p.log.Warn("the service does not answer properly; handlers keep running and outcomes are kept", "error", err, "for", now.Sub(o.since).Round(time.Millisecond))
 	}
 	o.said = now
 }

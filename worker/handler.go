@@ -143,8 +143,8 @@ var (
 	ErrTimeout = errors.New("the attempt took longer than the job's timeout")
 	// ErrLeaseLost: the lease has ended; another worker may run the job.
 	ErrLeaseLost = errors.New("the lease has ended; another worker may run the job")
-	// ErrCancelled: cancelling of the job was asked.
-	ErrCancelled = errors.New("cancelling of the job was asked")
+	// ErrCancelled: somebody asked to cancel the job.
+	ErrCancelled = errors.New("somebody asked to cancel the job")
 	// ErrDraining: the pool ends and its grace time is over.
 	ErrDraining = errors.New("the pool ends and its grace time is over")
 )

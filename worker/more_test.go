@@ -191,7 +191,7 @@ func TestHandleMany(t *testing.T) {
 		_, err := s.Cancel(t.Context(), stuck[0])
 		require.NoError(t, err)
 		synctest.Wait()
-		assert.Equal(t, []string{"cancelled cancelling of the job was asked"}, states(stuck))
+		assert.Equal(t, []string{"cancelled somebody asked to cancel the job"}, states(stuck))
 		require.NoError(t, end())
 	})
 }

@@ -187,7 +187,7 @@ func (p *Pool) check() error {
 			wrong = append(wrong, job.FieldError{Field: "weight of queue " + q, Message: fmt.Sprintf("%d is outside 1 to %d", w, api.MaxWeight)})
 		}
 		if !slices.Contains(p.opts.Queues, q) {
-			wrong = append(wrong, job.FieldError{Field: "weight of queue " + q, Message: "fits nothing: the pool does not serve that queue"})
+			wrong = append(wrong, job.FieldError{Field: "weight of queue " + q, Message: "has no effect: the pool does not serve that queue"})
 		}
 	}
 	if l := job.Duration(p.opts.Lease); l < api.MinLease || l > api.MaxLease {
@@ -468,7 +468,7 @@ func (p *Pool) abandon() {
 	defer p.mu.Unlock()
 	for _, h := range p.held {
 		if !h.over {
-			p.log.Warn("a handler did not return when its context had ended; its job is given back", "job", h.run.ID, "task", h.run.Task)
+			p.log.Warn("a handler did not return after its context had ended; its job is given back", "job", h.run.ID, "task", h.run.Task)
 			p.started--
 			p.over(h, api.Settlement{Outcome: job.OutcomeReleased})
 		}

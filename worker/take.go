@@ -216,7 +216,7 @@ func (p *Pool) settle(life context.Context) {
 // a whole: what the handler told beside it is left out; where that is refused too, the
 // attempt has failed.
 func (p *Pool) settleLess(s *api.Settlement, err error) error {
-	p.log.Error("the service refused an outcome; it is told again without what the handler brought", "token", s.Token, "outcome", s.Outcome, "error", err)
+	p.log.Error("the service refused an outcome; it is sent again without the handler's result and reports", "token", s.Token, "outcome", s.Outcome, "error", err)
 	p.replace(s.Token, simpler(*s, err.Error()))
 	return nil
 }
@@ -264,9 +264,9 @@ func (p *Pool) forget(results []api.SettleResult) {
 		h := p.held[r.Token]
 		switch {
 		case r.Status == api.StatusLost:
-			p.log.Warn("an outcome came too late: the lease had ended, and the job is tried again", "token", r.Token)
+			p.log.Warn("an outcome came too late: the lease had ended, and the job will be retried", "token", r.Token)
 		case r.Status == api.StatusRefused && h != nil && !h.refused:
-			p.log.Error("the service does not know this outcome; the attempt is told as failed", "token", r.Token, "errors", r.Errors)
+			p.log.Error("the service does not know this outcome; the attempt is reported as failed", "token", r.Token, "errors", r.Errors)
 			h.refused = true
 			for i := range p.ended {
 				if p.ended[i].Token == r.Token {
@@ -277,9 +277,9 @@ func (p *Pool) forget(results []api.SettleResult) {
 		case r.Status == api.StatusRefused:
 			p.log.Error("an outcome was refused; its lease ends by itself", "token", r.Token, "errors", r.Errors)
 		case r.State == job.Dead && len(r.Errors) > 0 && h != nil && h.outcome.Outcome == job.OutcomeDone:
-			p.log.Error("the job was done and is dead, because its follow-ups were refused; accept it when that is mended", "job", h.run.ID, "errors", r.Errors)
+			p.log.Error("the job was done but its follow-ups were refused, so it is dead; accept it with corrected follow-ups or without", "job", h.run.ID, "errors", r.Errors)
 		case len(r.Errors) > 0:
-			p.log.Warn("something that a handler told was left out; its outcome counts", "token", r.Token, "errors", r.Errors)
+			p.log.Warn("part of a handler's report was left out; its outcome counts", "token", r.Token, "errors", r.Errors)
 		}
 		told[r.Token] = true
 		delete(p.held, r.Token)
@@ -327,7 +327,7 @@ func (p *Pool) renew(life context.Context) {
 		err := inParts(items, extensionBytes, func(part []api.Extension) error {
 			return p.extend(life, part, whole && len(part) == len(items))
 		}, func(x *api.Extension, err error) error {
-			p.log.Error("the service refused a renewal; it is made without what the handler told", "token", x.Token, "error", err)
+			p.log.Error("the service refused a renewal; it is sent again without the handler's report", "token", x.Token, "error", err)
 			return p.extend(life, []api.Extension{{Token: x.Token}}, false)
 		})
 		if err != nil && !all {
@@ -375,7 +375,7 @@ func (p *Pool) extend(life context.Context, items []api.Extension, whole bool) e
 		}
 		p.mu.Unlock()
 		if r.Errors != nil {
-			p.log.Warn("what a handler told was refused", "token", r.Token, "errors", r.Errors)
+			p.log.Warn("a handler's report was refused", "token", r.Token, "errors", r.Errors)
 		}
 		switch r.Status {
 		case api.StatusLost:
@@ -465,7 +465,7 @@ func (p *Pool) listen(life context.Context) {
 		if !registered {
 			err := p.register(life)
 			if err != nil && !ever && !api.Temporary(err) {
-				p.fatal(fmt.Errorf("the service does not take this pool: %w", err))
+				p.fatal(fmt.Errorf("the service refused this pool: %w", err))
 				<-life.Done()
 				return nil
 			}
@@ -521,7 +521,7 @@ func (p *Pool) giveUpWhereDenied() {
 	holds := len(p.held)
 	p.mu.Unlock()
 	if holds == 0 {
-		p.fatal(fmt.Errorf("the service has not let this pool in for %s; give it a token that is good", deniedFor))
+		p.fatal(fmt.Errorf("the service has not accepted this pool's token for %s; give it a valid token", deniedFor))
 	}
 }
 

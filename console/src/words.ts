@@ -6,12 +6,12 @@ export const means: Record<State, string> = {
   held: 'Waits for its lane, or for an earlier run of its schedule',
   scheduled: 'Waits for its time',
   ready: 'May be taken by a worker',
-  running: 'Is run by a worker, under a lease',
-  backoff: 'Has failed, and waits for its next attempt',
+  running: 'Is being run by a worker, under a lease',
+  backoff: 'Failed, and waits for its next attempt',
   done: 'Was finished by its handler',
-  skipped: 'Was not needed any more',
+  skipped: 'Was no longer needed',
   cancelled: 'Was ended before it was done',
-  dead: 'Is not tried again by itself: a dead letter',
+  dead: 'Will not be retried by itself: a dead letter',
 }
 export const states = Object.keys(means) as State[]
 

@@ -259,7 +259,7 @@ def settle():
         try:
             answer = call("POST", "/v1/leases/settle", {"leases": items})
         except (urllib.error.URLError, OSError) as e:
-            log("the service does not take outcomes; they are kept", error=told(e))
+            log("the service refused this pool outcomes; they are kept", error=told(e))
             if not passing(e):  # told simpler, so that none harms the others
                 with lock:
                     for item in items:
@@ -286,7 +286,7 @@ def main():
             break
         except urllib.error.HTTPError as e:
             if e.code not in PASSING:  # this cannot heal by itself
-                log("the service does not take this worker", error=told(e))
+                log("the service refused this pool this worker", error=told(e))
                 sys.exit(1)
         except (urllib.error.URLError, OSError) as e:
             log("the service does not answer; asked again in a second", error=e)

@@ -38,7 +38,7 @@ func JSONFault(raw []byte) string {
 		}
 	}
 	if !jsontext.Value(raw).IsValid() {
-		return "is not a JSON value in valid UTF-8, in which each name of an object stands once"
+		return "is not a JSON value in valid UTF-8 without repeated names"
 	}
 	return ""
 }

@@ -33,8 +33,8 @@ func (a *app) benchCommand() *cobra.Command {
 	c := &cobra.Command{
 		Use: "bench [SCENARIO ...]", Short: "Measure what this machine and its disk can do",
 		Example: "  hmule bench --dir /var/lib/hmule\n  hmule bench life pool --rounds 5 --svg machine.svg",
-		Long: "Measure what this machine and its disk can do, on services that are started for it and\nthrown away. Nothing of a service that runs already is touched; stop it, or its load counts too.\n\nScenarios, all where none is named:\n" +
-			listed() + "\nEach figure comes with what binds it:\n" + `  disk               the service's one writer waits for the disk
+		Long: "Measure what this machine and its disk can do, on services that the command starts and\nthrows away. It does not touch a service that is already running; stop that one, or its load counts too.\n\nScenarios (all of them, if you name none):\n" +
+			listed() + "\nEach figure names what limits it (\"binds\"):\n" + `  disk               the service's one writer waits for the disk
   the writer's core  the writer is busy; it uses one core, so that faster cores help, not more
   all cores          everything is busy, the load that is made here included
   connections        the service waits for calls: more of them at once bring more`,
@@ -79,10 +79,10 @@ func (a *app) benchCommand() *cobra.Command {
 		},
 	}
 	f := c.Flags()
-	f.StringVar(&asked.Dir, "dir", ".", "folder on the disk that is to be measured; its files are removed")
+	f.StringVar(&asked.Dir, "dir", ".", "folder on the disk to measure; the files in it are removed afterwards")
 	f.DurationVar(&asked.Span, "span", 2*time.Second, "length of a round")
-	f.IntVar(&asked.Rounds, "rounds", 3, "rounds of each figure; medians are told")
-	f.IntVar(&asked.Backlog, "backlog", 100_000, "jobs that wait in the scenario backlog")
+	f.IntVar(&asked.Rounds, "rounds", 3, "rounds per figure; the median is shown")
+	f.IntVar(&asked.Backlog, "backlog", 100_000, "waiting jobs in the scenario backlog")
 	f.StringVar(&svg, "svg", "", "draw the rates as a chart into this file")
 	return c
 }
@@ -90,7 +90,7 @@ func (a *app) benchCommand() *cobra.Command {
 // endedEarly tells of what was interrupted, whatever error that has brought.
 func endedEarly(ctx context.Context, err error) error {
 	if ctx.Err() != nil {
-		return errors.New("it was ended before it was over; what it had begun is removed")
+		return errors.New("interrupted before it was finished; its files were removed")
 	}
 	return err
 }
@@ -113,9 +113,9 @@ func checkBench(asked *measure.Asked) error {
 		if !slices.Contains(names, name) {
 			near := nearest.To(name, names)
 			if near == "" {
-				return fmt.Errorf("there is not a valid scenario %q; there are %s", name, strings.Join(names, ", "))
+				return fmt.Errorf("%q is not a valid scenario; the scenarios are %s", name, strings.Join(names, ", "))
 			}
-			return fmt.Errorf("there is not a valid scenario %q; the nearest is %s", name, near)
+			return fmt.Errorf("%q is not a valid scenario; the nearest is %s", name, near)
 		}
 	}
 	switch at, err := os.Stat(asked.Dir); {
@@ -165,7 +165,7 @@ func showBench(o *present.Out, r *measure.Report) {
 	}
 	o.Line("")
 	o.Table([]present.Column{{Head: "scenario"}, {Head: "load"}, {Head: "jobs/s", Right: true}, {Head: "p50 ms", Right: true}, {Head: "p99 ms", Right: true}, {Head: "CPU µs", Right: true}, {Head: "bound by"}}, rows)
-	o.Hint("p50 and p99 are of a call; CPU is the service's for a job. What binds: hmule bench --help")
+	o.Hint("p50 and p99: of one call. CPU: of the service, per job. What binds: see hmule bench --help")
 }
 
 func rate(perSecond float64) string { return present.Count(int64(perSecond + 0.5)) }
@@ -192,7 +192,7 @@ func drawBench(f *os.File, r *measure.Report) error {
 		}
 	}
 	if len(bars) == 0 {
-		return fmt.Errorf("nothing of what was measured is a rate, so that %s has no chart", filepath.Base(f.Name()))
+		return fmt.Errorf("none of the figures is a rate, so %s has no chart", filepath.Base(f.Name()))
 	}
 	title := fmt.Sprintf("How many jobs a second can this machine take? (%s, %s, fsync %.2f ms)", r.System, many(int64(r.Cores), "core"), r.FsyncP50MS)
 	return measure.Bars(f, title, "jobs a second", bars)

@@ -51,7 +51,7 @@ func (f *findings) wrong() (n int) {
 func (a *app) checkCommand() *cobra.Command {
 	var asked serving
 	c := &cobra.Command{
-		Use: "check", Short: "List all that is wrong: set-up, data file, disk, clock, rights, queues, workers", Args: args(cobra.NoArgs),
+		Use: "check", Short: "List everything that is wrong: set-up, data file, disk, clock, rights, queues, workers", Args: args(cobra.NoArgs),
 		Example: "  hmule check --config hmule.yaml --data harbour.db",
 		Long: `List all that is wrong: with the set-up file, the tokens file, the certificate, the data file
 and its disk, rights, and, where a service answers, with its clock, its queues and its workers. Nothing is
@@ -95,7 +95,7 @@ func (f *findings) files(c *cobra.Command, asked *serving) (setup *api.Setup) {
 	}
 	if asked.Tokens != "" {
 		if at, err := os.Stat(asked.Tokens); err == nil && at.Mode().Perm()&0o022 != 0 {
-			f.add(api.FoundWrong, "rights", "others may write the tokens file %s, and so give themselves access; remove that right: chmod go-w %s", asked.Tokens, asked.Tokens)
+			f.add(api.FoundWrong, "rights", "other users can write the tokens file %s and give themselves access; run: chmod go-w %s", asked.Tokens, asked.Tokens)
 		}
 		if tokens, err := config.ReadTokens(asked.Tokens, roleWords()); err != nil {
 			f.lines("tokens", err)
@@ -122,14 +122,14 @@ func (f *findings) certificate(asked *serving) {
 	}
 	switch left := time.Until(pair.Leaf.NotAfter); {
 	case left < 0:
-		f.add(api.FoundWrong, "tls", "the certificate %s has ended %s ago; renew it and send the service SIGHUP", asked.TLSCert, sentence.Roughly(-left))
+		f.add(api.FoundWrong, "tls", "the certificate %s expired %s ago; renew it, then send the service SIGHUP", asked.TLSCert, sentence.Roughly(-left))
 	case left < soonOver:
-		f.add(api.FoundNote, "tls", "the certificate %s ends in %s", asked.TLSCert, sentence.Roughly(left))
+		f.add(api.FoundNote, "tls", "the certificate %s expires in %s", asked.TLSCert, sentence.Roughly(left))
 	default:
-		f.add(api.FoundGood, "tls", "the certificate %s is good for %s", asked.TLSCert, sentence.Roughly(left))
+		f.add(api.FoundGood, "tls", "the certificate %s is valid for %s", asked.TLSCert, sentence.Roughly(left))
 	}
 	if at, err := os.Stat(asked.TLSKey); err == nil && at.Mode().Perm()&0o077 != 0 {
-		f.add(api.FoundWrong, "rights", "others may read the key %s; take that away: chmod 600 %s", asked.TLSKey, asked.TLSKey)
+		f.add(api.FoundWrong, "rights", "other users can read the key %s; run: chmod 600 %s", asked.TLSKey, asked.TLSKey)
 	}
 }
 
@@ -156,14 +156,14 @@ func (f *findings) data(path string) {
 		f.add(api.FoundWrong, "data", "%v", err)
 		return
 	case !i.Exists:
-		f.add(api.FoundNote, "data", "%s is not there yet; a service would make it", path)
+		f.add(api.FoundNote, "data", "%s does not exist yet; the service creates it", path)
 	case i.Schema < i.Known:
-		f.add(api.FoundNote, "data", "%s is of schema %d; the next start of a service brings it to %d", path, i.Schema, i.Known)
+		f.add(api.FoundNote, "data", "%s has schema %d; the next start of the service converts it to %d", path, i.Schema, i.Known)
 	default:
-		f.add(api.FoundGood, "data", "%s is of schema %d, %s%s", path, i.Schema, bytesOf(i.Bytes), map[bool]string{true: "; a service has it open"}[i.InUse])
+		f.add(api.FoundGood, "data", "%s has schema %d, %s%s", path, i.Schema, bytesOf(i.Bytes), map[bool]string{true: "; a service has it open"}[i.InUse])
 	}
 	if least := max(leastFree, i.Bytes/4); i.Free < least {
-		f.add(api.FoundWrong, "disk", "%s are free beside %s, less than %s: when the disk is full nothing more is taken in; free some space", bytesOf(i.Free), path, bytesOf(least))
+		f.add(api.FoundWrong, "disk", "%s are free on the disk of %s, less than %s: when the disk is full, no job is accepted; free some space", bytesOf(i.Free), path, bytesOf(least))
 	} else {
 		f.add(api.FoundGood, "disk", "%s are free", bytesOf(i.Free))
 	}
@@ -195,19 +195,19 @@ func (f *findings) service(ctx context.Context, m *client.Client, setup *api.Set
 	f.add(api.FoundGood, "service", "it answers, with %s", many(int64(len(stats.Queues)), "queue"))
 	apart := stats.AsOf.Sub(job.At(began.Add(time.Since(began) / 2)))
 	if apart.Abs() > mostSkew {
-		f.add(api.FoundWrong, "clock", "the service's clock and this one's are %s apart: scheduled jobs start by the service's; set both by NTP", sentence.Roughly(apart.Abs()))
+		f.add(api.FoundWrong, "clock", "the clocks of the service and of this machine differ by %s: scheduled jobs follow the service's; synchronize both with NTP", sentence.Roughly(apart.Abs()))
 	} else {
-		f.add(api.FoundGood, "clock", "the service's clock agrees with this one's")
+		f.add(api.FoundGood, "clock", "the clocks of the service and of this machine agree")
 	}
 	found, err := m.Check(ctx)
 	if err != nil {
-		f.add(api.FoundWrong, "service", "it could not be asked what is wrong: %v", err)
+		f.add(api.FoundWrong, "service", "its findings could not be read: %v", err)
 	}
 	for _, x := range found {
 		f.add(x.Kind, x.What, "%s", present.Local(x.Summary))
 	}
 	if n := stats.Counts[job.Dead]; n > 0 {
-		f.add(api.FoundNote, "jobs", "%s", many(n, "dead letter")+map[bool]string{true: " waits", false: " wait"}[n == 1]+" for a fix.")
+		f.add(api.FoundNote, "jobs", "%s; see: hmule dead list", many(n, "dead letter"))
 	}
 	f.references(setup, stats.Queues)
 	if setup == nil {

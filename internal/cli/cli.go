@@ -92,7 +92,7 @@ func (a *app) root() *cobra.Command {
 	root := &cobra.Command{
 		Use:   "hmule",
 		Short: "Keep background jobs: enqueue them, run them, retry them, watch them",
-		Long: `Humble Mule keeps background jobs. One program is the service, its client, worker pools and a demo.
+		Long: `Humble Mule runs background jobs. One program is the service, its client, a worker pool and a demo.
 
 A command is a noun and a verb, such as hmule job list. Where the service asks for a token,
 hmule sends the one in HMULE_TOKEN, or of the profile that --profile names.

@@ -42,9 +42,9 @@ tells what came out and fails where anything differs.`,
 	f := c.Flags()
 	f.StringVar(&d.data, "data", "", "data file to keep; without it a new one is made and removed at the end")
 	f.StringVar(&d.listen, "listen", fromEnv("HMULE_LISTEN", defaultListen), "address to answer at (HMULE_LISTEN)")
-	f.Uint64Var(&d.seed, "seed", 6853, "draws traffic and failures; the same seed, the same day")
-	f.BoolVar(&d.fixed, "fixed", false, "a known number of jobs with known outcomes, checked")
-	f.BoolVar(&d.stay, "stay", false, "with --fixed: stay open afterwards, to be looked at")
+	f.Uint64Var(&d.seed, "seed", 6853, "seed of the traffic and its failures; the same seed makes the same day")
+	f.BoolVar(&d.fixed, "fixed", false, "run a known number of jobs with known outcomes, and check them")
+	f.BoolVar(&d.stay, "stay", false, "with --fixed: stay open afterwards")
 	return c
 }
 
@@ -235,6 +235,6 @@ func (a *app) checkFixed(ctx context.Context, mule *client.Client, jobs []awaite
 	if len(wrong) > 0 {
 		return fmt.Errorf("%d of %d jobs did not end as planned", len(wrong), len(jobs))
 	}
-	o.Line("All %d jobs are where they were planned to be.", len(jobs))
+	o.Line("All %d jobs are in their planned states.", len(jobs))
 	return nil
 }

@@ -327,7 +327,7 @@ max_attempts, retry, timeout, keep_result.`,
 		},
 	}
 	v.flags(c)
-	c.Flags().StringArrayVar(&unset, "unset", nil, "a field that gets its default; repeat it for several")
+	c.Flags().StringArrayVar(&unset, "unset", nil, "a field to give its default; repeat it for several")
 	return c
 }
 

@@ -73,9 +73,9 @@ alone, or were never started.`,
 		},
 	}
 	f := c.Flags()
-	f.StringVar(&dir, "dir", "", "folder for the services' files, which are removed; the system's for temporary files where it is empty")
-	f.BoolVar(&example, "example", false, "write an example of a file instead")
-	f.Uint64Var(&seed, "seed", 0, "draw by this seed instead of the file's")
+	f.StringVar(&dir, "dir", "", "folder for the services' files, which are removed afterwards (default: the system's folder for temporary files)")
+	f.BoolVar(&example, "example", false, "write an example file instead")
+	f.Uint64Var(&seed, "seed", 0, "use this seed instead of the file's")
 	return c
 }
 
@@ -139,7 +139,7 @@ func showLoad(o *present.Out, plan *load.Plan, answer *loadAnswer) {
 	o.Table(append([]present.Column{{Head: "waits by"}, {Head: ""}, {Head: "jobs", Right: true}}, groupColumns(answer.Outcomes)...), groupRows(answer.Outcomes))
 	for _, s := range answer.Outcomes {
 		if s.LateP99MS > s.Wait.P50MS/2 && s.LateP99MS > 100 {
-			o.Line("Note: in %s the load itself fell behind: one job in a hundred was taken in %s after its time or later.", s.Setting, span(s.LateP99MS))
+			o.Line("Note: in %s the load generator fell behind: one job in a hundred was enqueued %s or more after its planned time.", s.Setting, span(s.LateP99MS))
 		}
 	}
 	o.Hint("All figures, also of other owners: hmule load FILE -o json")

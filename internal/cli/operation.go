@@ -16,7 +16,7 @@ import (
 func (a *app) operationCommand() *cobra.Command {
 	return noun("operation", "List, show, stop and undo actions on many jobs",
 		a.operationListCommand(),
-		a.operationVerb("show", "Show how an action on many jobs stands", (*client.Client).Operation),
+		a.operationVerb("show", "Show the progress of an action on many jobs", (*client.Client).Operation),
 		a.operationVerb("stop", "Stop an action on many jobs; what it has changed stays so", (*client.Client).StopOperation),
 		a.operationVerb("undo", "Bring back what an operation has removed, within ten minutes", (*client.Client).UndoOperation))
 }

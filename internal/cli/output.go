@@ -183,7 +183,7 @@ func (a *app) confirm(c *cobra.Command, yes bool, format string, args ...any) er
 	}
 	question := fmt.Sprintf(format, args...)
 	if in, is := c.InOrStdin().(*os.File); !is || !term.IsTerminal(in.Fd()) {
-		return usageError{fmt.Errorf("%s Nobody can be asked here: add --yes to do it, or --dry-run to see what it would change", question)}
+		return usageError{fmt.Errorf("%s There is no terminal to ask on: add --yes to go on, or --dry-run to see what would change", question)}
 	}
 	fmt.Fprint(a.err, question+" [y/N] ")
 	answer, _ := bufio.NewReader(c.InOrStdin()).ReadString('\n')

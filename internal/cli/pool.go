@@ -84,9 +84,9 @@ time, and gives the rest back. A second one ends the grace time.`,
 	f.StringSliceVar(&o.Queues, "queue", nil, "queues to serve, the first one emptied first (common)")
 	f.StringToIntVar(&weights, "weight", nil, "queues that share the slots by weights instead, as QUEUE=WEIGHT; may be given again")
 	f.IntVar(&o.Slots, "slots", 1, "how many jobs run at once")
-	f.IntVar(&o.MaxSlots, "max-slots", 0, "let the pool grow by itself up to so many while jobs wait")
-	f.IntVar(&o.Ahead, "ahead", 0, "how many jobs may be held unstarted, for tiny jobs; -1 chooses by measured run times")
-	f.StringVar(&o.Name, "name", "", "how people know the pool (the host's name)")
+	f.IntVar(&o.MaxSlots, "max-slots", 0, "let the pool grow to this many slots while jobs wait")
+	f.IntVar(&o.Ahead, "ahead", 0, "how many jobs to hold that have not started, for tiny jobs; -1 chooses by measured run times")
+	f.StringVar(&o.Name, "name", "", "the pool's name for people (default: the host's name)")
 	f.StringVar(&lease, "lease", "45s", "length of a lease, 1s to 1h; it is renewed at a third of it")
 	f.StringVar(&grace, "grace", "25s", "how long running commands may go on when the pool ends")
 	f.StringVar(&try, "try", "", "run the command of this task once on PAYLOAD, with no service")
@@ -96,13 +96,13 @@ time, and gives the rest back. A second one ends the grace time.`,
 
 func (a *app) pool(c *cobra.Command, o worker.Options, commands []string, once string) error {
 	if len(commands) == 0 {
-		return usageError{fmt.Errorf("--run is missing; say what to do, as in --run log.pack='./pack.sh'")}
+		return usageError{fmt.Errorf("--run is missing; name a task and its command, as in --run log.pack='./pack.sh'")}
 	}
 	if o.Slots < 1 || o.MaxSlots != 0 && o.MaxSlots < o.Slots {
-		return usageError{fmt.Errorf("--slots %d and --max-slots %d do not fit; slots are 1 and more, and max-slots no less than slots", o.Slots, o.MaxSlots)}
+		return usageError{fmt.Errorf("--slots %d and --max-slots %d do not fit together; --slots is 1 or more, --max-slots at least as many", o.Slots, o.MaxSlots)}
 	}
 	if o.Ahead < worker.Measured {
-		return usageError{fmt.Errorf("--ahead %d is not a valid number of jobs; it is 0 and more, or -1 to choose by measured run times", o.Ahead)}
+		return usageError{fmt.Errorf("--ahead %d is not a valid number of jobs; give 0 or more, or -1 to choose by measured run times", o.Ahead)}
 	}
 	m, err := a.clientWith()
 	if err != nil {
@@ -258,7 +258,7 @@ func (a *app) tokenNewCommand() *cobra.Command {
 				o.Line("%s", secret)
 				o.Hint("This is the token of %s, role %s. It is shown once; give it to its user as HMULE_TOKEN.", t.Name, t.Role)
 				if file == "" {
-					o.Hint("Add this to the tokens file of the service, beneath tokens: and send it SIGHUP:")
+					o.Hint("Add this to the tokens file of the service, under tokens:, and send the service SIGHUP:")
 					o.Line("%s", strings.TrimSuffix(config.TokenEntry(t), "\n"))
 				} else {
 					o.Hint("%s has its hash. A running service reads the file again on SIGHUP.", file)
@@ -267,6 +267,6 @@ func (a *app) tokenNewCommand() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&t.Role, "role", "", "reader, producer, worker or operator")
-	c.Flags().StringVar(&file, "tokens", fromEnv("HMULE_TOKENS", ""), "tokens file to add it to; made where there is none (HMULE_TOKENS)")
+	c.Flags().StringVar(&file, "tokens", fromEnv("HMULE_TOKENS", ""), "tokens file to add it to; created if it does not exist (HMULE_TOKENS)")
 	return c
 }

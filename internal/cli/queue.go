@@ -138,7 +138,7 @@ func setCommand[T any](a *app, example, long string, s setting[T]) *cobra.Comman
 	var unset []string
 	var replace string
 	c := &cobra.Command{
-		Use: "set " + strings.ToUpper(s.noun) + " NAME=VALUE...", Short: "Change settings of a " + s.noun + "; what is not named stays", Args: args(cobra.MinimumNArgs(1)),
+		Use: "set " + strings.ToUpper(s.noun) + " NAME=VALUE...", Short: "Change settings of a " + s.noun + "; settings that are not named stay", Args: args(cobra.MinimumNArgs(1)),
 		Example: example,
 		Long: long + `
 
@@ -196,8 +196,8 @@ Fields: ` + s.fields + ".",
 			})
 		},
 	}
-	c.Flags().StringArrayVar(&unset, "unset", nil, "a setting that gets its default; repeat it for several")
-	c.Flags().StringVar(&replace, "replace", "", "all settings, as JSON or @FILE; what is not given gets its default")
+	c.Flags().StringArrayVar(&unset, "unset", nil, "a setting to give its default; repeat it for several")
+	c.Flags().StringVar(&replace, "replace", "", "all settings, as JSON or @FILE; settings that are left out get their defaults")
 	return c
 }
 
@@ -210,7 +210,7 @@ func (a *app) queueSetCommand() *cobra.Command {
 		return all
 	}
 	c := setCommand(a, "  hmule queue set berths priority=6 timeout=10m\n  hmule queue set common turns=owner max_running=8 rate.per_second=5\n  hmule queue set berths --unset timeout",
-		"Change the order and the limits of a queue, and the defaults of its jobs. Order and limits\nhold at once, defaults for jobs enqueued or requeued from then on.", setting[api.Queue]{
+		"Change the order and the limits of a queue, and the defaults of its jobs. Order and limits\ntake effect at once, defaults for jobs that are enqueued or requeued from then on.", setting[api.Queue]{
 			noun:   "queue",
 			fields: "order, boost, turns, owner_weights, lane_on_backoff, lane_on_dead,\nmax_running, rate, max_waiting, priority, max_attempts, retry, timeout, keep_result, keep",
 			get:    func(ctx context.Context, m *client.Client, name string) (api.Queue, error) { return m.Queue(ctx, name) },
@@ -228,7 +228,7 @@ func (a *app) queueSetCommand() *cobra.Command {
 			warnings: func(q api.Queue) []job.Warning { return q.Warnings },
 			after:    func(o *present.Out, q api.Queue) { showRemoving(o, q.Operation) },
 		})
-	c.Flags().BoolVar(&removes, "may-remove", false, "allow a change that keeps finished jobs for a shorter time and so removes some; an operation does so and can be undone")
+	c.Flags().BoolVar(&removes, "may-remove", false, "allow a change that removes finished jobs because they are kept for a shorter time; an operation removes them and can be undone")
 	return c
 }
 
@@ -270,7 +270,7 @@ func (a *app) eachQueue(c *cobra.Command, given []string, set func(m *client.Cli
 
 func (a *app) queuePauseCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "pause QUEUE...", Short: "Start nothing more of a queue; running jobs go on", Args: args(cobra.MinimumNArgs(1)), Example: "  hmule queue pause berths",
+		Use: "pause QUEUE...", Short: "Start no more jobs of a queue; running jobs go on", Args: args(cobra.MinimumNArgs(1)), Example: "  hmule queue pause berths",
 		RunE: func(c *cobra.Command, given []string) error {
 			return a.eachQueue(c, given, func(m *client.Client, name string) (api.Queue, error) { return m.PauseQueue(c.Context(), name) },
 				"Queue %s is paused: %s ready, %s running.")
@@ -292,7 +292,7 @@ func (a *app) queuePurgeCommand() *cobra.Command {
 	var ask asking
 	var r api.PurgeRequest
 	c := &cobra.Command{
-		Use: "purge QUEUE", Short: "Remove what waits in a queue; it can be brought back for ten minutes", Args: args(cobra.ExactArgs(1)),
+		Use: "purge QUEUE", Short: "Remove the waiting jobs of a queue; they can be brought back for ten minutes", Args: args(cobra.ExactArgs(1)),
 		Example: "  hmule queue purge archive --dry-run    # counts the jobs\n  hmule queue purge archive --task log.pack",
 		RunE: func(c *cobra.Command, given []string) error {
 			m, err := a.client()
@@ -366,7 +366,7 @@ func (a *app) queueDeleteCommand() *cobra.Command {
 func (a *app) queueStartsCommand() *cobra.Command {
 	var limit int
 	c := &cobra.Command{
-		Use: "starts QUEUE", Short: "Show in what order the jobs of a queue were started, and which others each overtook", Args: args(cobra.ExactArgs(1)), Example: "  hmule queue starts common --limit 50",
+		Use: "starts QUEUE", Short: "Show in what order the jobs of a queue started, and which jobs each overtook", Args: args(cobra.ExactArgs(1)), Example: "  hmule queue starts common --limit 50",
 		RunE: func(c *cobra.Command, given []string) error {
 			m, err := a.client()
 			if err != nil {
@@ -385,7 +385,7 @@ func (a *app) queueStartsCommand() *cobra.Command {
 
 func listStarts(o *present.Out, queue string, all []api.Start) {
 	if len(all) == 0 {
-		o.Line("No job of queue %s has started since the service was started.", queue)
+		o.Line("No job of queue %s has started since the service started.", queue)
 		return
 	}
 	rows := make([][]string, len(all))
@@ -521,7 +521,7 @@ func (a *app) taskShowCommand() *cobra.Command {
 
 func (a *app) taskSetCommand() *cobra.Command {
 	return setCommand(a, "  hmule task set dues.charge max_attempts=5 retry.curve=fixed retry.first=1m\n  hmule task set dues.charge --unset retry\n  hmule task set dues.charge --replace '{}'    # all defaults removed",
-		"Change the defaults of the jobs of a task. They hold for jobs enqueued or requeued from then on.", setting[api.Task]{
+		"Change the defaults of the jobs of a task. They take effect for jobs that are enqueued or requeued from then on.", setting[api.Task]{
 			noun: "task", fields: "queue, priority, max_attempts, retry, timeout, keep_result, max_running",
 			get: func(ctx context.Context, m *client.Client, name string) (api.Task, error) { return m.Task(ctx, name) },
 			patch: func(ctx context.Context, m *client.Client, name string, change any) (api.Task, error) {
@@ -554,7 +554,7 @@ func showDefaults(o *present.Out, d *api.Defaults) {
 	var none *api.Defaults
 	set := fields.Differ(none, d)
 	if d == nil || len(set) == 0 {
-		o.Line("No settings of its own; what is built in holds.")
+		o.Line("No settings of its own; the built-in ones apply.")
 		return
 	}
 	o.Line("")

@@ -21,10 +21,10 @@ func (a *app) scheduleCommand() *cobra.Command {
 		a.scheduleVerb("run", "Enqueue a run of a schedule now", (*client.Client).RunSchedule, func(s api.ScheduleStatus) string {
 			return fmt.Sprintf("Job %d was enqueued.", s.Last.Job)
 		}),
-		a.scheduleVerb("pause", "Stop a schedule; times inside a pause are not missed", (*client.Client).PauseSchedule, func(s api.ScheduleStatus) string {
+		a.scheduleVerb("pause", "Pause a schedule; times during a pause are not missed", (*client.Client).PauseSchedule, func(s api.ScheduleStatus) string {
 			return fmt.Sprintf("Schedule %s is paused.", s.Name)
 		}),
-		a.scheduleVerb("resume", "Let a schedule go on", (*client.Client).ResumeSchedule, func(s api.ScheduleStatus) string {
+		a.scheduleVerb("resume", "Resume a schedule", (*client.Client).ResumeSchedule, func(s api.ScheduleStatus) string {
 			return fmt.Sprintf("Schedule %s was resumed%s.", s.Name, nextOf(s))
 		}),
 		a.deleting("schedule", "Delete a schedule and its history; its jobs stay",
@@ -303,8 +303,8 @@ func (a *app) scheduleComingCommand() *cobra.Command {
 	}
 	f := c.Flags()
 	f.StringVar(&span, "span", "1d", "how far to look ahead, 1m to 31d")
-	f.StringVar(&q.Queue, "queue", "", "only of this queue")
-	f.StringVar(&q.Task, "task", "", "only of this task")
+	f.StringVar(&q.Queue, "queue", "", "only this queue")
+	f.StringVar(&q.Task, "task", "", "only this task")
 	f.IntVar(&q.Limit, "limit", 30, "how many to show, at most 500")
 	return c
 }

@@ -63,11 +63,11 @@ func setupSchema() (map[string]any, error) {
 	return map[string]any{
 		"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "A set-up file of Humble Mule", "type": "object", "additionalProperties": false, "$defs": defs,
 		"properties": map[string]any{
-			"service":   map[string]any{"type": "object", "additionalProperties": false, "properties": service, "description": "With what the service is started; flags and variables go before it."},
+			"service":   map[string]any{"type": "object", "additionalProperties": false, "properties": service, "description": "How the service starts; flags and variables win over it."},
 			"retention": map[string]any{"$ref": "#/$defs/Retention"},
-			"triage":    map[string]any{"type": "array", "maxItems": api.MaxTriageRules, "items": map[string]any{"$ref": "#/$defs/TriageRule"}, "description": "Causes that the built-in rules do not find; the first that fits decides."},
-			"queues":    named("Defaults", "The settings of queues, by their names."), "tasks": named("Defaults", "The defaults of the jobs of tasks, by their names."),
-			"schedules": named("Schedule", "Rules that enqueue jobs again and again, by their names."),
+			"triage":    map[string]any{"type": "array", "maxItems": api.MaxTriageRules, "items": map[string]any{"$ref": "#/$defs/TriageRule"}, "description": "Rules for causes, before the built-in ones; the first that matches decides."},
+			"queues":    named("Defaults", "The settings of queues, by name."), "tasks": named("Defaults", "The defaults of the jobs of tasks, by name."),
+			"schedules": named("Schedule", "Rules that enqueue jobs again and again, by name."),
 		},
 	}, nil
 }

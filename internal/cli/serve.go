@@ -97,7 +97,7 @@ func open(asked serving, setup api.Setup, log *slog.Logger) (*service, error) {
 			GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return s.certificate.Load(), nil },
 		})
 	} else if !isLoopback(asked.Listen) {
-		log.Warn("the service is open to other machines without TLS: tokens and payloads can be read on the way; give --tls-cert and --tls-key, or put a proxy with TLS before it")
+		log.Warn("the service is open to other machines without TLS: others on the network can read tokens and payloads; give --tls-cert and --tls-key, or put a TLS proxy in front of it")
 	}
 	if s.engine, err = engine.Open(asked.Data, engine.Options{Log: log, MaxPayload: asked.MaxPayload, MinFree: asked.MinFree}); err != nil {
 		l.Close()
@@ -148,7 +148,7 @@ func (s *service) loadSetup(ctx context.Context, setup api.Setup) error {
 	}
 	s.log.Info("the set-up file was loaded", "file", s.asked.config, "changes", len(diff.Changes), "same", diff.Same)
 	if diff.Operation != 0 {
-		s.log.Warn("finished jobs that are kept no longer are being removed; for ten minutes after the last: hmule operation ID --undo", "operation", diff.Operation)
+		s.log.Warn("finished jobs that are no longer kept are being removed; to bring them back within ten minutes: hmule operation undo ID", "operation", diff.Operation)
 	}
 	return nil
 }
@@ -163,7 +163,7 @@ func (s *service) reload(ctx context.Context) error {
 	}
 	for i, v := range next.Settings {
 		if string(v.Value) != string(s.asked.Settings[i].Value) {
-			s.log.Warn("the service keeps this setting until it is started again", "setting", v.Name, "now", plain(s.asked.Settings[i].Value), "then", plain(v.Value))
+			s.log.Warn("this setting takes effect at the next start of the service", "setting", v.Name, "now", plain(s.asked.Settings[i].Value), "then", plain(v.Value))
 		}
 	}
 	return s.loadSetup(ctx, file.Setup)
@@ -207,14 +207,14 @@ func (s *service) rereadOn(ctx context.Context, signals ...os.Signal) {
 			return
 		}
 		if err := s.reload(ctx); err != nil {
-			s.log.Error("what the set-up file defines stays as it was", "error", err)
+			s.log.Error("the set-up file was not loaded; its earlier settings stay", "error", err)
 		}
 		tokens, err := s.readSecrets()
 		switch {
 		case err != nil:
 			s.log.Error("tokens and certificate stay as they were", "error", err)
 		case tokens == nil && s.asked.config == "":
-			s.log.Info("there is nothing to read again: the service was started without --tokens and --config")
+			s.log.Info("nothing to reload: the service was started without --tokens and --config")
 		case tokens != nil:
 			s.server.SetTokens(tokens)
 			s.log.Info("tokens and certificate were read again", "tokens", len(tokens))
@@ -239,10 +239,10 @@ func listenOn(listen string, tokens bool) (net.Listener, error) {
 	}
 	l, err := net.Listen("tcp", listen)
 	if machine.AddressInUse(err) {
-		return nil, fmt.Errorf("%s is in use already: stop the service there, or choose another port with --listen 127.0.0.1:6854", listen)
+		return nil, fmt.Errorf("%s is already in use: stop the service there, or choose another port with --listen 127.0.0.1:6854", listen)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("%s cannot be listened on: %w", listen, err)
+		return nil, fmt.Errorf("the service cannot listen on %s: %w", listen, err)
 	}
 	return l, nil
 }

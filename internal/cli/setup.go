@@ -14,8 +14,8 @@ import (
 )
 
 func (a *app) setupCommand() *cobra.Command {
-	c := noun("setup", "Show what is set; compare it with a file that defines it, or load the file",
-		a.setupShowCommand(), a.setupVerb("diff", "Show what a load of the file would change", api.SetupRequest{DryRun: true}), a.setupVerb("load", "Make the settings those of the file, all or none", api.SetupRequest{}), a.schemaCommand())
+	c := noun("setup", "Show the settings; compare them with a set-up file, or load the file",
+		a.setupShowCommand(), a.setupVerb("diff", "Show what loading the file would change", api.SetupRequest{DryRun: true}), a.setupVerb("load", "Load the file: all of it, or nothing", api.SetupRequest{}), a.schemaCommand())
 	c.Long = `A set-up file defines with what the service is started, how long finished jobs are kept,
 what else is a cause of failures, the settings of queues and tasks, and schedules:
 
@@ -74,9 +74,9 @@ func (a *app) setupVerb(verb, short string, req api.SetupRequest) *cobra.Command
 	if req.DryRun {
 		c.Flags().BoolVar(&exitCode, "exit-code", false, "status 1 if anything differs")
 	} else {
-		c.Flags().BoolVar(&req.MayRemove, "may-remove", false, "allow a change that keeps finished jobs for a shorter time and so removes some; an operation does so and can be undone")
+		c.Flags().BoolVar(&req.MayRemove, "may-remove", false, "allow a change that removes finished jobs because they are kept for a shorter time; an operation removes them and can be undone")
 	}
-	c.Flags().BoolVar(&req.Adopt, "adopt", false, "let the file define what was set in another way")
+	c.Flags().BoolVar(&req.Adopt, "adopt", false, "let the file take over settings that were not set by a file")
 	return c
 }
 

@@ -21,8 +21,8 @@ import (
 func (a *app) workerCommand() *cobra.Command {
 	return noun("worker", "List and show worker processes; drain them, end them, resume them",
 		a.workerListCommand(), a.workerShowCommand(),
-		a.workerVerb("drain", "Ask workers to take no more jobs and finish those they have; they stay", (*client.Client).DrainWorker),
-		a.workerVerb("leave", "Ask workers to take no more jobs, finish those they have, and end", (*client.Client).LeaveWorker),
+		a.workerVerb("drain", "Ask workers to take no more jobs and finish the ones they have; they stay", (*client.Client).DrainWorker),
+		a.workerVerb("leave", "Ask workers to take no more jobs, finish the ones they have, and end", (*client.Client).LeaveWorker),
 		a.workerVerb("resume", "Let workers take jobs again", (*client.Client).ResumeWorker))
 }
 
@@ -49,7 +49,7 @@ func listWorkers(o *present.Out, all []api.Worker) {
 		rows[i] = []string{nameOf(w), w.Summary, running, cells(o, w), o.Age(w.SeenAt), strings.Join(w.Queues, " ")}
 	}
 	o.Table([]present.Column{{Head: "worker"}, {Head: "status"}, {Head: "running"}, {Head: "slots"}, {Head: "seen"}, {Head: "queues"}}, rows)
-	o.Hint("A block fills as its job nears the usual run time of its task; ! is longer than 19 of 20 runs.")
+	o.Hint("A block fills as its job nears the usual run time of its task; ! marks one that takes longer than 19 of 20 runs.")
 	o.Hint("hmule worker show %s", nameOf(all[0]))
 }
 

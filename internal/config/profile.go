@@ -95,7 +95,7 @@ func OwnerOnly(path string) error {
 		return err
 	}
 	if runtime.GOOS != "windows" && at.Mode().Perm()&0o077 != 0 {
-		return fmt.Errorf("others may read %s, which holds a token; run: chmod 600 %s", path, path)
+		return fmt.Errorf("other users can read %s, which holds a token; run: chmod 600 %s", path, path)
 	}
 	return nil
 }

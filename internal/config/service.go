@@ -40,9 +40,9 @@ func (s serviceSetting) variable() string { return "HMULE_" + strings.ToUpper(s.
 func (s serviceSetting) flag() string     { return strings.ReplaceAll(s.name, "_", "-") }
 
 var serviceSettings = []serviceSetting{
-	{"data", "hmule.db", "data file; created where there is none", true, text(func(s *Service) *string { return &s.Data })},
+	{"data", "hmule.db", "data file; created if it does not exist", true, text(func(s *Service) *string { return &s.Data })},
 	{"listen", "127.0.0.1:6853", "address to answer at", false, text(func(s *Service) *string { return &s.Listen })},
-	{"tokens", "", "file of tokens that callers need; permits other addresses", true, text(func(s *Service) *string { return &s.Tokens })},
+	{"tokens", "", "file of tokens; every request needs one then, and other addresses are allowed", true, text(func(s *Service) *string { return &s.Tokens })},
 	{"tls_cert", "", "certificate, with its chain, as PEM", true, text(func(s *Service) *string { return &s.TLSCert })},
 	{"tls_key", "", "its key, as PEM", true, text(func(s *Service) *string { return &s.TLSKey })},
 	{"max_payload", "128KiB", "longest payload of a job, 1KiB to 8MiB", false, func(s *Service, value string) error {
@@ -50,9 +50,9 @@ var serviceSettings = []serviceSetting{
 		s.MaxPayload = int(n)
 		return err
 	}},
-	{"min_free", "", "room on the disk below which no job is taken in, 1MiB and more; 2 % of the disk or 256MiB, the smaller, unless set", false, bytesOf(func(s *Service) *int64 { return &s.MinFree }, 1<<20)},
-	{"max_bodies", "256MiB", "bytes of all requests under way, 16MiB and more", false, bytesOf(func(s *Service) *int64 { return &s.MaxBodies }, 16<<20)},
-	{"memory_limit", "", "memory that the service tries to stay below, 64MiB and more; 70 % of what there is unless set", false, bytesOf(func(s *Service) *int64 { return &s.MemoryLimit }, 64<<20)},
+	{"min_free", "", "free space on the disk below which no job is accepted, 1MiB or more; default: 2 % of the disk or 256MiB, whichever is smaller", false, bytesOf(func(s *Service) *int64 { return &s.MinFree }, 1<<20)},
+	{"max_bodies", "256MiB", "bytes of all requests under way, 16MiB or more", false, bytesOf(func(s *Service) *int64 { return &s.MaxBodies }, 16<<20)},
+	{"memory_limit", "", "memory that the service tries to stay below, 64MiB or more; default: 70 % of the memory", false, bytesOf(func(s *Service) *int64 { return &s.MemoryLimit }, 64<<20)},
 }
 
 // bytesOf reads a number of bytes of at least so many into a field; empty leaves it.

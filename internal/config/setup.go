@@ -97,7 +97,7 @@ func (r *setupReader) entries(n ast.Node, what string) (all []entry) {
 	for _, v := range values {
 		name := v.Key.GetToken().Value
 		if slices.ContainsFunc(all, func(e entry) bool { return e.name == name }) {
-			r.at(v.Key, "%s stands twice in %s", name, what)
+			r.at(v.Key, "%s appears twice in %s", name, what)
 			continue
 		}
 		all = append(all, entry{name, v.Key, v.Value})
@@ -204,7 +204,7 @@ func read[T any](r *setupReader, of entry, into *T, check func() []job.FieldErro
 		var wrong *json.UnmarshalTypeError
 		if errors.As(err, &wrong) {
 			field := strings.TrimPrefix(wrong.Field, "Rules.")
-			r.at(r.find(of, strings.Split(field, ".")), "%s is a %s; %s is needed", field, wrong.Value, kindOf(wrong.Type))
+			r.at(r.find(of, strings.Split(field, ".")), "%s is a %s; give %s", field, wrong.Value, kindOf(wrong.Type))
 		} else {
 			r.at(r.faulty(of, err), "%v", err)
 		}

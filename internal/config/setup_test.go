@@ -79,9 +79,9 @@ schedules:
 		`6:5: berths has no setting "ordr"; the nearest is order`,
 		`7:24: rate.per_second 0 is not above 0`,
 		`7:27: berths.rate has no setting "brst"; the nearest is burst`,
-		`10:18: max_running is a string; a whole number is needed`,
+		`10:18: max_running is a string; give a whole number`,
 		`12:14: "soon" is not a valid duration`,
-		`13:3: b3 stands twice in queues`,
+		`13:3: b3 appears twice in queues`,
 		`14:7: b4 is not a mapping of names to values`,
 		`16:14: order cannot be set for a task`,
 		`16:38: retry.factor 0.5 is outside 1 to 100`,
@@ -89,7 +89,7 @@ schedules:
 		`19:11: buoys has no setting "evry"; the nearest is every`,
 		`19:28: buoys.job has no setting "tsk"; the nearest is task`,
 		`20:34: zone "Lisbon" is not a valid time zone (the nearest is Europe/Lisbon)`,
-		`20:74: job.delay cannot stand in a schedule`,
+		`20:74: job.delay cannot be set in a schedule`,
 	} {
 		if assert.Greater(t, len(wrong), i, want) {
 			assert.Contains(t, wrong[i], want)

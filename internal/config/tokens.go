@@ -63,9 +63,9 @@ func ReadTokens(path string, roles []string) ([]Token, error) {
 		case !nameForm.MatchString(t.Name.text):
 			wrong.add(t.Name, "%q is not a valid name of a token; use 1 to 64 of letters, digits, '.', '_', '@' and '-'", t.Name.text)
 		case slices.ContainsFunc(all, func(o Token) bool { return o.Name == t.Name.text && o.Role != t.Role.text }):
-			wrong.add(t.Name, "the name %s stands with another role already; a name tells who did what", t.Name.text)
+			wrong.add(t.Name, "the name %s already has another role; a name says who did what, so take another one", t.Name.text)
 		case tokensOf(all, t.Name.text) == mostTokens:
-			wrong.add(t.Name, "the name %s stands a third time; two at once are enough to change a token: take the oldest out", t.Name.text)
+			wrong.add(t.Name, "the name %s appears a third time; two at once are enough to replace a token: remove the oldest", t.Name.text)
 		case t.Name.text == "local":
 			wrong.add(t.Name, "the name local means a service without tokens; take another")
 		}
@@ -76,12 +76,12 @@ func ReadTokens(path string, roles []string) ([]Token, error) {
 			wrong.add(t.SHA256, "sha256 is 64 hexadecimal digits; write the entry with: hmule token new")
 		}
 		if slices.ContainsFunc(all, func(o Token) bool { return o.Hash == t.SHA256.text && o.Hash != "" }) {
-			wrong.add(t.SHA256, "this sha256 stands twice; each token is its own")
+			wrong.add(t.SHA256, "this sha256 appears twice; each entry needs its own token")
 		}
 		all = append(all, Token{t.Name.text, t.Role.text, t.SHA256.text})
 	}
 	if len(all) == 0 && len(wrong.all) == 0 {
-		return nil, fmt.Errorf("%s holds no token; nobody could use the service: add one with: hmule token new --tokens %s", path, path)
+		return nil, fmt.Errorf("%s has no token, so nobody could use the service; add one with: hmule token new --tokens %s", path, path)
 	}
 	return all, wrong.err()
 }
@@ -124,7 +124,7 @@ func AddToken(path string, t Token, roles []string) error {
 		}
 		switch i := slices.IndexFunc(known, func(o Token) bool { return o.Name == t.Name }); {
 		case i >= 0 && known[i].Role != t.Role:
-			return fmt.Errorf("%s has %s as a %s; a name has one role: take another name, or remove that entry first", path, t.Name, known[i].Role)
+			return fmt.Errorf("%s has %s as %s; a name has one role: take another name, or remove that entry first", path, t.Name, known[i].Role)
 		case tokensOf(known, t.Name) == mostTokens:
 			return fmt.Errorf("%s has two tokens of %s already; remove the one that is no longer used first", path, t.Name)
 		}

@@ -25,8 +25,8 @@ func TestTokens(t *testing.T) {
 	info, err := os.Stat(path)
 	require.NoError(t, err)
 	assert.Equal(t, os.FileMode(0o600), info.Mode().Perm())
-	assert.ErrorContains(t, AddToken(path, Token{"quay", "reader", third}, roles), "has quay as a worker; a name has one role")
-	assert.ErrorContains(t, AddToken(path, Token{"quay", "worker", hash}, roles), "this sha256 stands twice")
+	assert.ErrorContains(t, AddToken(path, Token{"quay", "reader", third}, roles), "has quay as worker; a name has one role")
+	assert.ErrorContains(t, AddToken(path, Token{"quay", "worker", hash}, roles), "this sha256 appears twice")
 	require.NoError(t, AddToken(path, Token{"quay", "worker", third}, roles), "a second token, while the first is changed")
 	assert.ErrorContains(t, AddToken(path, Token{"quay", "worker", strings.Repeat("01", 32)}, roles), "has two tokens of quay already")
 	assert.ErrorContains(t, AddToken(path, Token{"a b", "reader", hash}, roles), "is not a valid name of a token")
@@ -37,15 +37,15 @@ func TestTokens(t *testing.T) {
 		return err
 	}
 	err = write("tokens:\n  - name: quay\n    role: captain\n    sha256: 12ab\n  - name: quay\n    role: worker\n    sha256: " + hash + "\n  - role: reader\n")
-	for _, want := range []string{`:3:11: "captain" is not a valid role; it is one of reader, worker`, ":4:13: sha256 is 64 hex", ":5:11: the name quay stands with another role", ":8:11: token 3 lacks name"} {
+	for _, want := range []string{`:3:11: "captain" is not a valid role; it is one of reader, worker`, ":4:13: sha256 is 64 hex", ":5:11: the name quay already has another role", ":8:11: token 3 lacks name"} {
 		assert.ErrorContains(t, err, path+want)
 	}
 	err = write("tokens:\n  - name: quay\n    rolle: worker\n    sha256: " + hash + "\n")
 	assert.ErrorContains(t, err, path+`:3:5: unknown field "rolle"`)
 	assert.NotContains(t, err.Error(), hash)
 	assert.ErrorContains(t, write("tokens: [\n"), path+":")
-	assert.ErrorContains(t, write(""), "holds no token")
-	assert.ErrorContains(t, write("tokens:\n"), "holds no token")
+	assert.ErrorContains(t, write(""), "has no token")
+	assert.ErrorContains(t, write("tokens:\n"), "has no token")
 	_, err = ReadTokens(filepath.Join(t.TempDir(), "none.yaml"), roles)
 	assert.ErrorContains(t, err, "cannot be read")
 	assert.NotEqual(t, NewToken(), NewToken())

@@ -140,7 +140,7 @@ func (s *Stream) queueOf() string {
 func (p *Plan) Check() []job.FieldError {
 	var c check.List
 	if p.For < shortestFor || p.For > longestFor {
-		c.Add("for", "%s is outside %s to %s; it is how long jobs come", p.For, shortestFor, longestFor)
+		c.Add("for", "%s is outside %s to %s; it is how long jobs arrive", p.For, shortestFor, longestFor)
 	}
 	if p.ThenWait < 0 || p.ThenWait > longestFor {
 		c.Add("then_wait", "%s is outside 0 s to %s", p.ThenWait, longestFor)
@@ -153,7 +153,7 @@ func (p *Plan) Check() []job.FieldError {
 		s.check(&c, "streams."+name, name)
 	}
 	if n := len(p.Settings); n == 0 || n > mostSettings {
-		c.Add("settings", "are %d; one is tried, or two are compared", n)
+		c.Add("settings", "are %d; give one, or two to compare", n)
 	}
 	for i := range p.Settings {
 		p.checkSetting(&c, i)
@@ -288,7 +288,7 @@ func (p *Plan) checkSetting(c *check.List, i int) {
 	case s.Name == "":
 		c.Add(at+".name", "is missing; it names the column of the comparison")
 	case i > 0 && s.Name == p.Settings[0].Name:
-		c.Add(at+".name", "%q is that of the other setting", s.Name)
+		c.Add(at+".name", "%q is also the name of the other setting", s.Name)
 	default:
 		c.Word(at+".name", s.Name, 40)
 	}
@@ -306,7 +306,7 @@ func (p *Plan) checkSetting(c *check.List, i int) {
 		}
 	}
 	if len(s.Pools) == 0 {
-		c.Add(at+".pools", "are none; nothing would be run")
+		c.Add(at+".pools", "is empty; nothing would run")
 	}
 	served, slots := map[string]bool{}, 0
 	for k := range s.Pools {
@@ -348,7 +348,7 @@ func (p *Pool) check(c *check.List, at string) {
 			c.Add(at+".weights."+q, "%d is outside 1 to %d", w, api.MaxWeight)
 		}
 		if !slices.Contains(p.Queues, q) {
-			c.Add(at+".weights."+q, "fits nothing: the pool's queues do not name it")
+			c.Add(at+".weights."+q, "is not one of the pool's queues")
 		}
 	}
 }

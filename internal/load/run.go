@@ -119,7 +119,7 @@ func (r *run) work(ctx context.Context) (ended func()) {
 const refused = -1
 
 // errDrawn is that of attempts which fail as was drawn.
-var errDrawn = errors.New("this attempt fails, as was drawn")
+var errDrawn = errors.New("this attempt fails, as planned")
 
 // of is what a job's payload tells of it: its place among the arrivals.
 type of struct {

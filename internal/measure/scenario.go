@@ -102,13 +102,13 @@ type Scenario struct{ Name, What string }
 // Scenarios lists them, in their order.
 func Scenarios() []Scenario {
 	return []Scenario{
-		{"enqueue", "durable enqueues, a job a call"},
-		{"bulk", "durable enqueues, a thousand jobs a call"},
+		{"enqueue", "durable enqueues, one job per call"},
+		{"bulk", "durable enqueues, a thousand jobs per call"},
 		{"payload", "durable enqueues with larger payloads"},
 		{"life", "enqueue, take and settle"},
 		{"pool", "worker pools that run jobs which do nothing"},
-		{"start", "from an enqueue to its start where nothing else goes on"},
-		{"backlog", "enqueue, take and settle while many jobs wait"},
+		{"start", "from an enqueue to its start, with nothing else going on"},
+		{"backlog", "enqueue, take and settle with many jobs waiting"},
 	}
 }
 

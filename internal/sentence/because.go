@@ -59,7 +59,7 @@ func endedBecause(j *job.Job) string {
 	case job.Superseded:
 		says = "It waited for its next attempt when " + j.ReasonText + "."
 	case job.OutcomeRefused:
-		says = "Its handler did the work, and its follow-ups were refused. Accept it with follow-ups that can be enqueued, or with none."
+		says = "Its handler did the work, but its follow-ups were refused. Accept it, with corrected follow-ups or without."
 	default:
 		says = "Ended: " + j.Reason.Meaning() + "."
 	}

@@ -83,8 +83,8 @@ func TestBecause(t *testing.T) {
 		"All its attempts are used up: try 3 of 3 failed. The last error: the mast is iced":                                                     {State: job.Dead, Reason: job.AttemptsUsedUp, Tries: 3, MaxAttempts: 3, Attempts: failed},
 		"Its handler skipped it: the ship has left.":                                                                                            {State: job.Skipped, Reason: job.SaidByHandler, ReasonText: "the ship has left"},
 		"It was cancelled on request.":                                                                                                          {State: job.Cancelled, Reason: job.Asked},
-		"Ended: what it waited for has ended otherwise.":                                                                                        {State: job.Dead, Reason: job.DependencyDead},
-		"Its handler did the work, and its follow-ups were refused. Accept it with follow-ups that can be enqueued, or with none.":              {State: job.Dead, Reason: job.OutcomeRefused},
+		"Ended: what it waited for did not end as needed.":                                                                                      {State: job.Dead, Reason: job.DependencyDead},
+		"Its handler did the work, but its follow-ups were refused. Accept it, with corrected follow-ups or without.":                           {State: job.Dead, Reason: job.OutcomeRefused},
 		"It waited for its next attempt when a later run of schedule tides took its place. The last error: the mast is iced":                    {State: job.Dead, Reason: job.Superseded, ReasonText: "a later run of schedule tides took its place", Attempts: failed},
 	} {
 		assert.Equal(t, want, Because(&j, now))

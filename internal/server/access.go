@@ -103,7 +103,7 @@ func (s *Server) callerAmong(known *access, r *http.Request, revokedToo bool) (t
 	}
 	scheme, token, _ := strings.Cut(r.Header.Get("Authorization"), " ")
 	if !strings.EqualFold(scheme, "Bearer") || token == "" {
-		return Token{}, nil, job.Fault(job.Unauthenticated, "this service asks for a token; send it as Authorization: Bearer TOKEN (hmule reads it from HMULE_TOKEN)")
+		return Token{}, nil, job.Fault(job.Unauthenticated, "this service requires a token; send it as Authorization: Bearer TOKEN (hmule reads it from HMULE_TOKEN)")
 	}
 	// The map is asked for the hash, so that the time it takes tells nothing of
 	// any token.
@@ -114,7 +114,7 @@ func (s *Server) callerAmong(known *access, r *http.Request, revokedToo bool) (t
 	if t, was := known.revoked[hash]; was && revokedToo && (t.Role == Worker || t.Role == Operator) {
 		return Token{Name: t.Name, Role: Worker, Hash: t.Hash}, nil, nil
 	}
-	return Token{}, nil, job.Fault(job.Unauthenticated, "this token is not known here, or no longer; ask for another: hmule token new")
+	return Token{}, nil, job.Fault(job.Unauthenticated, "this token is not valid; get a new one with: hmule token new")
 }
 
 // tokenKey is where a request's caller stands in Gin's context.
@@ -148,7 +148,7 @@ func (s *Server) letIn(revokedToo bool, roles ...Role) gin.HandlerFunc {
 			return
 		}
 		if t.Role != Operator && !slices.Contains(roles, t.Role) {
-			s.fail(c, job.Fault(job.Forbidden, "token %s is a %s's, which may not %s %s; it takes one of: %s", t.Name, t.Role, c.Request.Method, c.FullPath(),
+			s.fail(c, job.Fault(job.Forbidden, "token %s has the role %s, which may not %s %s; this needs one of: %s", t.Name, t.Role, c.Request.Method, c.FullPath(),
 				strings.Join(append(allowed, string(Operator)), ", ")))
 			return
 		}

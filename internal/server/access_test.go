@@ -145,7 +145,7 @@ func TestRoles(t *testing.T) {
 				assert.NotContains(t, []int{http.StatusUnauthorized, http.StatusForbidden}, w.Code, "%s by a %s: %s", route, role, w.Body)
 			} else {
 				assert.Equal(t, http.StatusForbidden, w.Code, "%s by a %s", route, role)
-				assert.Contains(t, w.Body.String(), "a "+string(role)+"'s, which may not")
+				assert.Contains(t, w.Body.String(), "has the role "+string(role)+", which may not")
 			}
 		}
 	}

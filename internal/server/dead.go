@@ -11,7 +11,7 @@ import (
 	"humblemule.example/job"
 )
 
-// listCauses lists what jobs died of, or fail of while they are tried again.
+// listCauses lists what jobs died of, or fail of while they will be retried.
 func (s *Server) listCauses(c *gin.Context) (any, error) {
 	f := api.CauseFilter{Queue: c.Query("queue"), Task: c.Query("task"), Error: c.Query("error")}
 	var wrong []job.FieldError

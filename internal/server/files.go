@@ -48,7 +48,7 @@ func (s *Server) notFound(c *gin.Context) {
 			return
 		}
 	}
-	s.fail(c, job.Fault(job.NotFound, "nothing takes a %s at %s; /openapi.yaml tells what there is", c.Request.Method, c.Request.URL.Path))
+	s.fail(c, job.Fault(job.NotFound, "%s %s does not exist; /openapi.yaml describes what does", c.Request.Method, c.Request.URL.Path))
 }
 
 func (s *Server) file(c *gin.Context, name string) {

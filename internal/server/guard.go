@@ -131,7 +131,7 @@ func foreign(r *http.Request) string {
 	site := r.Header.Get("Sec-Fetch-Site")
 	follows := r.Method == http.MethodGet && r.Header.Get("Sec-Fetch-Mode") == "navigate" && !strings.HasPrefix(r.URL.Path, "/v1")
 	if site != "" && site != "same-origin" && site != "none" && !follows {
-		return "the browser says that the request is " + site
+		return "the browser marks the request as " + site
 	}
 	return ""
 }

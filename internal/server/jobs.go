@@ -212,7 +212,7 @@ func (b *bulk) end() {
 // enqueue takes in what was gathered; at gives the place of each job within the body.
 func (b *bulk) enqueue(ctx context.Context, at func(int) string) (any, error) {
 	if len(b.specs) == 0 {
-		return nil, job.Fault(job.Invalid, "the body holds no job; send a spec a line, or a list of them")
+		return nil, job.Fault(job.Invalid, "the body has no job; send one spec per line, or a list of specs")
 	}
 	jobs, err := b.s.engine.EnqueueMany(ctx, b.specs, at)
 	if err != nil {
@@ -319,7 +319,7 @@ func readFilter(q url.Values) (f api.Filter, err error) {
 		case "cause":
 			n, err := strconv.ParseInt(last, 10, 64)
 			if err != nil || n < 1 {
-				add(name, "%q is not a cause's id; GET /v1/dead/causes tells them", last)
+				add(name, "%q is not a cause's id; GET /v1/causes lists them", last)
 			}
 			f.Cause = n
 		case "steps":

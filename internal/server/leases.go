@@ -340,7 +340,7 @@ func (s *Server) wanted(c *gin.Context) (any, error) {
 	}
 	doing := api.Want(c.DefaultQuery("doing", string(api.WantRun)))
 	if doing != api.WantRun && doing != api.WantDrain && doing != api.WantLeave {
-		return nil, job.Wrong("nothing was waited for", []job.FieldError{{Field: "doing", Message: "is what the worker does by now: run, drain or leave"}})
+		return nil, job.Wrong("nothing was waited for", []job.FieldError{{Field: "doing", Message: "is what the worker is doing: run, drain or leave"}})
 	}
 	ctx, err := asCall(c, nil)
 	if err != nil {

@@ -266,7 +266,7 @@ func (s *Server) recovered(c *gin.Context) {
 	defer func() {
 		if p := recover(); p != nil {
 			s.log.Error("a request panicked", "path", c.Request.URL.Path, "panic", p, "stack", string(debug.Stack()))
-			s.fail(c, job.Fault(job.Broken, "the service made a mistake; it is in its log. Whether the request took effect is not known"))
+			s.fail(c, job.Fault(job.Broken, "internal error; the service's log has it. Whether the request took effect is not known"))
 		}
 	}()
 	c.Next()

@@ -178,7 +178,7 @@ func unread(err error) error {
 	case errors.As(err, &large):
 		return job.Fault(job.TooLarge, "the body is larger than %d MiB; send it in parts, nothing was done", MaxBody>>20)
 	case errors.Is(err, errBodies):
-		return job.Fault(job.Busy, "the service holds as many bytes of requests as it may; try again in a second, nothing was done")
+		return job.Fault(job.Busy, "the service has reached its limit on bytes of requests (max_bodies); try again in a second, nothing was done")
 	}
 	return job.Fault(job.Malformed, "the body ended early: %v; nothing was done", err)
 }
@@ -240,7 +240,7 @@ func misread(err error, at string) error {
 func malformed(e *jsontext.SyntacticError, at string) error {
 	what := e.Err.Error()
 	if errors.Is(e.Err, jsontext.ErrDuplicateName) {
-		what = "a name stands twice"
+		what = "a name appears twice"
 	}
 	where := fmt.Sprintf("after byte %d", e.ByteOffset)
 	if e.JSONPointer != "" {

@@ -117,7 +117,7 @@ func run(ctx context.Context, command string, payload json.RawMessage) (json.Raw
 	err := cmd.Start()
 	if err == nil {
 		if unbound := group.started(); unbound != nil {
-			j.Log("what the command starts cannot be ended with it: %v", unbound)
+			j.Log("processes that the command starts cannot be ended with it: %v", unbound)
 		}
 		err = cmd.Wait()
 	}
@@ -128,7 +128,7 @@ func run(ctx context.Context, command string, payload json.RawMessage) (json.Raw
 	stdout.end()
 	stderr.end()
 	if errors.Is(err, exec.ErrWaitDelay) {
-		j.Log("something that the command left running keeps its output open; it is no longer read")
+		j.Log("a process that the command left running keeps its output open; the output is no longer read")
 		err = nil
 	}
 	if ctx.Err() != nil && err != nil {

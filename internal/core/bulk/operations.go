@@ -144,7 +144,7 @@ func (op *Operator) notTwice(req *api.ActRequest) (err error) {
 	op.running.Range(func(_, x any) bool {
 		o := x.(*Operation).tell()
 		if o.Action == api.ActRequeue && o.Filter != nil && o.Filter.Cause == req.Filter.Cause {
-			err = job.Fault(job.WrongState, "operation %d requeues jobs of this cause already: stop it first, or wait for its end", o.ID)
+			err = job.Fault(job.WrongState, "operation %d is already requeuing jobs of this cause: stop it first, or wait for its end", o.ID)
 		}
 		return err == nil
 	})
@@ -360,7 +360,7 @@ func (op *Operator) StopOperation(ctx context.Context, id int64) (api.Operation,
 	if !running {
 		told, err := op.Operation(ctx, id)
 		if err == nil {
-			err = job.Fault(job.WrongState, "operation %d is %s already", id, told.State)
+			err = job.Fault(job.WrongState, "operation %d is already %s", id, told.State)
 		}
 		return told, err
 	}

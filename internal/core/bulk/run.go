@@ -29,7 +29,7 @@ func (op *Operator) run(o *Operation) {
 			return
 		}
 		if err != nil {
-			op.c.Log.Warn("an operation could not go on; it is tried again", "operation", o.told.ID, "error", err)
+			op.c.Log.Warn("an operation could not go on; it will be retried", "operation", o.told.ID, "error", err)
 			wait = time.Second
 		}
 		timer := time.NewTimer(wait)
@@ -247,13 +247,13 @@ func mayActOn(v *commit.View, o *api.Operation, id int64, r *store.Row, moved ma
 	case r == nil:
 		return nil, read.NoJob(id)
 	case !slices.Contains(o.Filter.States, r.State):
-		return nil, job.Fault(job.WrongState, "job %d is %s by now", id, r.State)
+		return nil, job.Fault(job.WrongState, "job %d is now %s", id, r.State)
 	case r.EnqueuedAt <= o.BeganAt && (since(r) <= o.BeganAt || moved[id]):
 		return actFor(v, o, r)
 	case len(o.IDs) == 0:
 		return nil, nil
 	}
-	return nil, job.Fault(job.WrongState, "job %d became %s only after this began", id, r.State)
+	return nil, job.Fault(job.WrongState, "job %d became %s only after this operation began", id, r.State)
 }
 
 // actFor checks an operation's action on a job.

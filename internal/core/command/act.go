@@ -62,7 +62,7 @@ func Cancel(_ *commit.View, r *store.Row) (commit.Act, error) {
 		return nil, nil // it is what was asked for
 	}
 	if r.State.Finished() {
-		return nil, job.Fault(job.WrongState, "job %d is %s already; only an unfinished job can be cancelled", r.ID, r.State)
+		return nil, job.Fault(job.WrongState, "job %d is already %s; only an unfinished job can be cancelled", r.ID, r.State)
 	}
 	return func(tx *commit.Tx, _ int64) error {
 		if r.State == job.Running {
@@ -104,7 +104,7 @@ func (dk *Desk) Requeue(ctx context.Context, id int64, how api.Requeue) (job.Job
 		return Requeue(v, r, how, 0)
 	})
 	if err == nil && wasDone {
-		j.Warnings = append(j.Warnings, job.Warning{Code: job.WarnWorkDone, Message: "The work of this job was done already, and only its follow-ups were refused: it is done again now. Accept such a job instead where that must not be."})
+		j.Warnings = append(j.Warnings, job.Warning{Code: job.WarnWorkDone, Message: "The work of this job was already done, and only its follow-ups were refused: a requeue does the work again. To avoid that, accept the job instead."})
 	}
 	return j, err
 }

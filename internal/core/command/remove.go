@@ -24,7 +24,7 @@ func Discard(_ *commit.View, r *store.Row) (commit.Act, error) {
 // Purge removes a job that waits by an action.
 func Purge(_ *commit.View, r *store.Row) (commit.Act, error) {
 	if r.State.Finished() || r.State == job.Running {
-		return nil, job.Fault(job.WrongState, "job %d is %s; only what waits is purged", r.ID, r.State)
+		return nil, job.Fault(job.WrongState, "job %d is %s; only waiting jobs are purged", r.ID, r.State)
 	}
 	return removing(r), nil
 }
@@ -88,7 +88,7 @@ func (dk *Desk) Undiscard(ctx context.Context, id int64) (job.Job, error) {
 			return nil, err
 		}
 		if r == nil || !v.Sees(r) {
-			return nil, job.Fault(job.NotFound, "no removed job %d is there to be restored; a removal can be taken back for %s", id, sentence.Roughly(memory.RestorableFor))
+			return nil, job.Fault(job.NotFound, "job %d is not among the removed jobs that can be restored; a removal can be undone for %s", id, sentence.Roughly(memory.RestorableFor))
 		}
 		return func(tx *commit.Tx, _ int64) error { return BringBack(tx, r) }, nil
 	})

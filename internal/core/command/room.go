@@ -24,7 +24,7 @@ func canWait(v *commit.View, news ...*NewJob) error {
 	for q, n := range more {
 		most := v.Settings.Rules(q).MaxWaiting
 		if waits := v.Counts.Queue(q.ID).Waiting(); waits+n > *most {
-			return job.Fault(job.QueueFull, "queue %s has %s waiting, and takes %s at most (max_waiting): %s not enqueued; try again when there are fewer", q.Name, sentence.Grouped(waits), sentence.Grouped(*most), map[bool]string{true: "the job was", false: "none of the jobs were"}[len(news) == 1])
+			return job.Fault(job.QueueFull, "queue %s has %s waiting and accepts at most %s (max_waiting): %s not enqueued; try again when fewer are waiting", q.Name, sentence.Grouped(waits), sentence.Grouped(*most), map[bool]string{true: "the job was", false: "none of the jobs were"}[len(news) == 1])
 		}
 	}
 	return nil
@@ -81,6 +81,6 @@ func (dk *Desk) lookAtDisk() *string {
 	if free >= least {
 		return nil
 	}
-	says := fmt.Sprintf("only %d MiB are free beside the data file, and no job is taken in below %d MiB (min_free): free some space, purge a queue, or keep finished jobs for a shorter time; nothing was changed", free>>20, least>>20)
+	says := fmt.Sprintf("only %d MiB are free on the disk of the data file, and no job is accepted below %d MiB (min_free): free some space, purge a queue, or keep finished jobs for a shorter time; nothing was changed", free>>20, least>>20)
 	return &says
 }

@@ -94,7 +94,7 @@ func settle(tx *commit.Tx, s *Settlement) (api.SettleResult, error) {
 	res := api.SettleResult{Token: s.Token, Status: api.StatusRefused}
 	id, attempt, bits, ok := memory.ParseToken(s.Token)
 	if !ok {
-		res.Errors = append(s.refused, job.FieldError{Field: "token", Message: "is not a lease's token; give it back as the lease told it"})
+		res.Errors = append(s.refused, job.FieldError{Field: "token", Message: "is not a token of a lease; send it exactly as the lease call answered it"})
 		return res, nil
 	}
 	l := tx.Leases.Get(id)

@@ -100,7 +100,7 @@ func (c *Committer) setAside(t thing, err error) {
 	wait := min(firstAside<<min(s.times, 10), longestAside)
 	s.times++
 	s.until, s.err = time.Now().Add(wait), err.Error()
-	c.Log.Error("timed work failed and is set aside; all else goes on", "what", string(t.kind), "id", t.id, "times", s.times, "again_in", wait, "error", err)
+	c.Log.Error("timed work failed and is set aside; everything else goes on", "what", string(t.kind), "id", t.id, "times", s.times, "again_in", wait, "error", err)
 }
 
 // Passes notes what timed work is about to do, and tells whether it is set aside.

@@ -68,7 +68,7 @@ func (c *Committer) applyLast() {
 
 func (c *Committer) checkpoint(idle bool) {
 	if err := c.Store.Checkpoint(idle); err != nil {
-		c.Log.Warn("the log could not be moved into the data file; it is tried again", "error", err)
+		c.Log.Warn("the log could not be moved into the data file; it will be retried", "error", err)
 	}
 }
 
@@ -124,7 +124,7 @@ func (c *Committer) apply(batch []*command) {
 		case f.thing != thing{}:
 			c.setAside(f.thing, f.error)
 		case timed:
-			c.Log.Error("timed work failed; it is tried again in a second", "error", f.error)
+			c.Log.Error("timed work failed; it will be retried in a second", "error", f.error)
 			timed, c.retryAt = false, time.Now().Add(time.Second)
 		case len(batch) > 1:
 			c.Log.Error("a transaction failed; its commands are tried one by one", "commands", len(batch), "error", f.error)

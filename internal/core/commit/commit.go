@@ -136,7 +136,7 @@ type Committer struct {
 // once [Committer.Start] was called.
 func New(path string, o Options) (*Committer, error) {
 	s, err := store.OpenTold(path, func(done, all int64) {
-		o.WithDefaults().Log.Info("bringing the file to its new tables", "jobs", done, "of", all)
+		o.WithDefaults().Log.Info("converting the file to the new tables", "jobs", done, "of", all)
 	})
 	if err != nil {
 		return nil, err

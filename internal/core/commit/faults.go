@@ -39,7 +39,7 @@ func (c *Committer) refusal(err error) error {
 	case store.IsDiskFault(err):
 		return job.Fault(job.Busy, "the disk failed; nothing of this was kept, try again in a moment")
 	}
-	return job.Fault(job.Broken, "the service made a mistake, which is in its log; nothing of this was kept")
+	return job.Fault(job.Broken, "internal error; the service's log has it, and nothing of this was kept")
 }
 
 // diskFailed answers a batch whose commit failed, and waits until the disk takes writes

@@ -96,7 +96,7 @@ func (c *Committer) send(ctx context.Context, to chan *command, rows int, check 
 	select {
 	case to <- one:
 	default:
-		return job.Fault(job.Busy, "the service has more to write than it can at once; try again in a second, nothing was changed")
+		return job.Fault(job.Busy, "the service has too much to write at the moment; try again in a second, nothing was changed")
 	}
 	return c.outcome(one)
 }

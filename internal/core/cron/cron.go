@@ -118,7 +118,7 @@ func Parse(text string) (*Expr, error) {
 	if trimmed := strings.TrimSpace(text); strings.HasPrefix(trimmed, "@") {
 		full, known := shorthands[trimmed]
 		if !known {
-			return nil, wrong("%q stands for nothing%s; there are @hourly, @daily, @weekly, @monthly and @yearly", trimmed, sentence.Perhaps(nearest.To(trimmed, []string{"@hourly", "@daily", "@weekly", "@monthly", "@yearly"})))
+			return nil, wrong("%q is not a valid short form%s; there are @hourly, @daily, @weekly, @monthly and @yearly", trimmed, sentence.Perhaps(nearest.To(trimmed, []string{"@hourly", "@daily", "@weekly", "@monthly", "@yearly"})))
 		}
 		whole = full
 	}
@@ -232,7 +232,7 @@ func (f *field) readOne(p part) (set, error) {
 	case err != nil || step[0] == '+':
 		return 0, f.wrong(at, "%s is not a step; it is a whole number from 1 on, as in */5", quoted(step))
 	case n < 1:
-		return 0, f.wrong(at, "a step of %d goes nowhere; it is 1 or more", n)
+		return 0, f.wrong(at, "a step of %d is too small; it is 1 or more", n)
 	case low == high && text != "*":
 		return 0, f.wrong(p.at, "%s/%s steps from a single number; write the range, as in %s-%d/%s", text, step, text, f.last(), step)
 	case n > f.high-f.low:

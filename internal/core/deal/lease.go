@@ -145,7 +145,7 @@ func canTake(v *commit.View, req *api.LeaseRequest) error {
 	case r.State != job.Ready:
 		return job.Fault(job.WrongState, "job %d is %s; only a ready job can be taken by its id", id, r.State)
 	case len(req.Tasks) > 0 && !slices.Contains(req.Tasks, v.Tasks.Name(r.Task)):
-		return job.Fault(job.WrongState, "job %d asks for %s, which this worker does not do", id, v.Tasks.Name(r.Task))
+		return job.Fault(job.WrongState, "job %d is of task %s, which this worker does not do", id, v.Tasks.Name(r.Task))
 	case v.Settings.Paused(v.Queues.Get(r.Queue)):
 		return job.Fault(job.WrongState, "job %d is in queue %s, which is paused; resume the queue first", id, v.Queues.Name(r.Queue))
 	}

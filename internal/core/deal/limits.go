@@ -40,11 +40,11 @@ func limitOf(v *commit.View, q *memory.Named, task int64) string {
 	rules := v.Settings.Rules(q)
 	switch {
 	case rules.Full(v.Counts.Queue(q.ID)[job.Running]):
-		return fmt.Sprintf("queue %s has %d running, of which there may be %d", q.Name, v.Counts.Queue(q.ID)[job.Running], *rules.MaxRunning)
+		return fmt.Sprintf("queue %s has %d running, at most %d are allowed", q.Name, v.Counts.Queue(q.ID)[job.Running], *rules.MaxRunning)
 	case !mayStart(v, q):
-		return fmt.Sprintf("queue %s starts no more by its rate for now", q.Name)
+		return fmt.Sprintf("queue %s has reached its rate for now", q.Name)
 	case !taskMayStart(v, task):
-		return fmt.Sprintf("task %s has %d running, of which there may be %d", v.Tasks.Name(task), v.Counts.Task(task)[job.Running], *v.Settings.Task(task).MaxRunning)
+		return fmt.Sprintf("task %s has %d running, at most %d are allowed", v.Tasks.Name(task), v.Counts.Task(task)[job.Running], *v.Settings.Task(task).MaxRunning)
 	}
 	return ""
 }

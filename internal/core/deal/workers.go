@@ -68,7 +68,7 @@ func (de *Dealer) signOff(ctx context.Context, uid string, anybodys bool) error 
 			return nil // whose it was is not known any more
 		}
 		for _, l := range tx.Leases.Of(uid) {
-			if err := command.TakeBack(tx, l, "the worker was signed off by "+by, own); err != nil {
+			if err := command.TakeBack(tx, l, "the worker was unregistered by "+by, own); err != nil {
 				return err
 			}
 		}

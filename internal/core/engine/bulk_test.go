@@ -99,7 +99,7 @@ func TestOperations(t *testing.T) {
 		few, err := y.e.Act(context.Background(), api.ActRequest{Action: api.ActRequeue, IDs: []int64{1, 2499, 2500, 2500, 9999}})
 		require.NoError(t, err)
 		assert.Equal(t, []any{api.OpFinished, int64(2), int64(2)}, []any{few.State, few.Changed, few.RefusedCount})
-		assert.Equal(t, "job 1 is ready by now", few.Refused[0].Message)
+		assert.Equal(t, "job 1 is now ready", few.Refused[0].Message)
 		assert.Equal(t, "there is no job 9999", few.Refused[1].Message)
 		_, err = y.e.UndoOperation(context.Background(), few.ID)
 		assert.ErrorContains(t, err, "only removals can be undone")

@@ -179,7 +179,7 @@ func TestTextsOfErrors(t *testing.T) {
 	assert.Len(t, search("refuse", api.Filter{States: []job.State{job.Dead}}), 14)
 	assert.Equal(t, []int64{5}, search("berth 1004", api.Filter{}), "the fifth of forty")
 	assert.Equal(t, []int64{5}, search("Marsh hen 4\"", api.Filter{}))
-	assert.Empty(t, search("berth 1004", api.Filter{States: []job.State{job.Dead}}), "it is tried again")
+	assert.Empty(t, search("berth 1004", api.Filter{States: []job.State{job.Dead}}), "it will be retried")
 	assert.Empty(t, search("berth 1004", api.Filter{States: []job.State{job.Ready}}))
 	assert.Empty(t, search("berth 1004", api.Filter{Queues: []string{"common"}}))
 	assert.Empty(t, search("100%", api.Filter{}))

@@ -120,7 +120,7 @@ func TestReceiptsEnd(t *testing.T) {
 		same("two", 3, "which takes old receipts away")
 		same("one", 4, "after 25 hours of serving")
 		_, err := enqueue(dated)
-		assert.ErrorContains(t, err, "was drawn at")
+		assert.ErrorContains(t, err, "was generated at")
 		same(api.NewCallKey(time.Now()), 5, "a new key")
 		assert.LessOrEqual(t, e.c.Memory.Receipts.NumRows(), 3)
 		require.NoError(t, e.Close())
@@ -212,7 +212,7 @@ func TestRefusedMeansUnchanged(t *testing.T) {
 			"a lease of a running job":        {func() error { return lease(ctx, api.LeaseRequest{Job: running}) }, "only a ready job"},
 			"a lease under a used key": {func() error {
 				return lease(WithCall(ctx, Call{Path: "/v1/leases", Key: "used", Body: []byte("two")}), api.LeaseRequest{Queues: []string{"buoys"}})
-			}, "was used for another body"},
+			}, "was already used for another body"},
 			"a set-up with too many queues": {func() error {
 				return drop(e.Load(ctx, api.SetupRequest{Adopt: true, Setup: api.Setup{Queues: defaults(command.MostNames + 1), Tasks: defaults(1)}}))
 			}, "would be more than"},
@@ -239,7 +239,7 @@ func TestRefusedMeansUnchanged(t *testing.T) {
 			"a start of a ready job":               {func() error { return drop(e.StartNow(ctx, 1)) }, "can be started now"},
 			"a cancel of a finished job":           {func() error { return drop(e.Cancel(ctx, done)) }, "already"},
 			"a deletion of a running job":          {func() error { return drop(e.Discard(ctx, running)) }, "only a finished job"},
-			"a restoring of what is there":         {func() error { return drop(e.Undiscard(ctx, done)) }, "no removed job"},
+			"a restoring of what is there":         {func() error { return drop(e.Undiscard(ctx, done)) }, "is not among the removed jobs"},
 			"an accept of a job that is done":      {func() error { return drop(e.Accept(ctx, done, nil)) }, "only a job that is dead because"},
 			"an end of no lease":                   {func() error { return drop(e.EndLease(ctx, done, false)) }, "only a running job"},
 			"a run of a schedule whose last is on": {func() error { return drop(e.RunSchedule(ctx, "busy")) }, "is unfinished"},
@@ -260,12 +260,12 @@ func TestRefusedMeansUnchanged(t *testing.T) {
 				return drop(e.Patch(ctx, done, job.Patch{Spec: job.Spec{Key: "x"}, Named: []string{"key"}}))
 			}, "cannot be changed"},
 			"an accept with a follow-up that is none": {func() error { return drop(e.Accept(ctx, berth.Job.ID, []job.Spec{{Task: "No Name"}})) }, "enqueue[0].task"},
-			"a queue that keeps for a shorter time":   {func() error { return e.SetQueue(ctx, "common", api.Defaults{Keep: short}) }, "would be kept no longer"},
+			"a queue that keeps for a shorter time":   {func() error { return e.SetQueue(ctx, "common", api.Defaults{Keep: short}) }, "would no longer be kept"},
 			"a set-up that keeps for a shorter time": {func() error {
 				return drop(e.Load(ctx, api.SetupRequest{Setup: api.Setup{Retention: &api.Retention{Done: short[job.Done]}, Tasks: defaults(1)}}))
-			}, "would be kept no longer"},
+			}, "would no longer be kept"},
 			"an undo of a requeue":                  {func() error { return drop(e.UndoOperation(ctx, requeue.ID)) }, "only removals can be undone"},
-			"a stop of what is over":                {func() error { return drop(e.StopOperation(ctx, purge.ID)) }, "is finished already"},
+			"a stop of what is over":                {func() error { return drop(e.StopOperation(ctx, purge.ID)) }, "is already finished"},
 			"a deletion of a queue with a past":     {func() error { return e.DeleteQueue(ctx, "gone") }, "can still be brought back"},
 			"a deletion of a task with a past":      {func() error { return e.DeleteTask(ctx, "log.pack") }, "can still be brought back"},
 			"a worker of somebody else":             {func() error { return drop(e.PutWorker(ctx, api.Worker{ID: "crane", Queues: []string{"new"}})) }, "belongs to another token"},
@@ -318,7 +318,7 @@ func TestMistakesAreUndoneAlone(t *testing.T) {
 		synctest.Wait()
 		close(stop)
 		wg.Wait()
-		for i, says := range []string{"the service made a mistake", "the service made a mistake", "refused too late", "refused too late"} {
+		for i, says := range []string{"internal error", "internal error", "refused too late", "refused too late"} {
 			assert.ErrorContains(t, answers[i], says)
 		}
 		assert.Equal(t, int64(2), e.c.Torn())

@@ -252,7 +252,7 @@ func TestKeepSchedules(t *testing.T) {
 			{api.Schedule{Cron: "* * * * *", Until: job.At(time.Now().Add(-time.Hour))}, "until 1999-12-31T23:00:00.000Z leaves no time to come"},
 			{api.Schedule{Cron: "* * * * *", Until: job.At(time.Now().Add(time.Second))}, "leaves no time to come"},
 			{api.Schedule{Cron: "* * * * *", IfStillRunning: "kill"}, "if_still_running \"kill\" is unknown; it is skip, wait or also"},
-			{api.Schedule{Cron: "* * * * *", Job: job.Spec{Task: "x", Delay: 5}}, "job.delay cannot stand in a schedule"},
+			{api.Schedule{Cron: "* * * * *", Job: job.Spec{Task: "x", Delay: 5}}, "job.delay cannot be set in a schedule"},
 			{api.Schedule{Every: 5}, "every 5ns is outside 1s to 366d"},
 		} {
 			if c.s.Job.Task == "" {
@@ -543,7 +543,7 @@ func TestFailingSchedule(t *testing.T) {
 		require.NoError(t, err)
 		assert.Condition(t, func() bool {
 			return slices.ContainsFunc(stats.Summary, func(s api.Sentence) bool {
-				return s.Text == fmt.Sprintf("The last %d runs of schedule dues failed; none has ever been done.", told.FailedInARow)
+				return s.Text == fmt.Sprintf("The last %d runs of schedule dues failed; no run was ever done.", told.FailedInARow)
 			})
 		}, "%v", stats.Summary)
 		memoryAgrees(t, y.e)

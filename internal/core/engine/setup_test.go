@@ -48,7 +48,7 @@ func TestKeepingForAShorterTime(t *testing.T) {
 		var p *job.Problem
 		require.ErrorAs(t, y.e.SetQueue(ctx, "tides", keep(1)), &p)
 		assert.Equal(t, job.WouldRemove, p.Kind)
-		assert.Contains(t, p.Detail, "20 finished jobs would be kept no longer")
+		assert.Contains(t, p.Detail, "20 finished jobs would no longer be kept")
 		assert.Equal(t, int64(27), done("tides"))
 		assert.Equal(t, 4*job.Duration(time.Hour), y.queue("tides").Defaults.Keep[job.Done], "nothing was changed")
 

@@ -941,7 +941,7 @@ func (r *trial) remove() {
 	if j != nil && j.removed {
 		_, err := r.e.Undiscard(r.Context(), id)
 		if r.now.Sub(j.removedAt) >= memory.RestorableFor {
-			require.ErrorContains(r, err, "no removed job")
+			require.ErrorContains(r, err, "is not among the removed jobs")
 			return
 		}
 		require.NoError(r, err)

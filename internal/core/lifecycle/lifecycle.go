@@ -64,7 +64,7 @@ var causes = [...]struct{ word, says string }{
 	ByEnqueue:    {"enqueue", "it is enqueued"},
 	ByRequeue:    {"requeue", "it is requeued"},
 	ByDue:        {"due", "its time has come"},
-	ByStartNow:   {"start_now", "somebody starts it now"},
+	ByStartNow:   {"start_now", "it is started now by hand"},
 	ByUnheld:     {"unheld", "what it waited for has changed"},
 	ByPatch:      {"patch", "it is edited"},
 	ByCancel:     {"cancel", "it is cancelled"},
@@ -74,7 +74,7 @@ var causes = [...]struct{ word, says string }{
 	ByLease:      {"lease", "a worker takes it"},
 	BySettle:     {"settle", "its worker ends the lease with an outcome"},
 	ByLeaseEnd:   {"lease_end", "its lease was not renewed, or it has overrun its timeout"},
-	ByEndLease:   {"end_lease", "its lease is ended by an operator, or by the good-bye of its worker"},
+	ByEndLease:   {"end_lease", "its lease is ended by an operator, or by its worker's end"},
 	ByAccept:     {"accept", "its refused outcome is accepted"},
 	BySuperseded: {"superseded", "a later run of its schedule takes its place"},
 }

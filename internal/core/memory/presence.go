@@ -165,7 +165,7 @@ func (g *Presence) IsOf(uid, principal string) bool {
 
 func (w *worker) belongsTo(principal string) error {
 	if w.principal != principal {
-		return job.Fault(job.Forbidden, "worker %q belongs to another token; draw an id of your own", w.info.ID)
+		return job.Fault(job.Forbidden, "worker %q belongs to another token; generate your own id", w.info.ID)
 	}
 	return nil
 }

@@ -129,9 +129,9 @@ func (p *ReceiptsView) Find(id CallID) (*Receipt, error) {
 	}
 	switch {
 	case r == nil && id.drawnAt != 0 && id.drawnAt <= p.reach:
-		return nil, wrong(fmt.Sprintf("was drawn at %s, and receipts reach back to %s: whether the call has taken effect before is not known; look, and draw a new key if it has not", id.drawnAt, p.reach))
+		return nil, wrong(fmt.Sprintf("was generated at %s, and the service remembers calls back to %s: whether the call has taken effect before is not known; check, and generate a new key if it has not", id.drawnAt, p.reach))
 	case r != nil && r.id.body != id.body:
-		return nil, wrong("was used for another body before; draw a new key for every new call")
+		return nil, wrong("was already used for another body; generate a new key for every new call")
 	}
 	return r, nil
 }

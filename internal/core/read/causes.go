@@ -146,7 +146,7 @@ func (rd *Reader) Cause(ctx context.Context, id int64) (api.Cause, error) {
 	if id > 0 && len(found) > 0 {
 		return found[0], nil
 	}
-	return api.Cause{}, job.Fault(job.NotFound, "no dead job has the cause %d; its jobs were requeued, or removed, or there never was such a cause", id)
+	return api.Cause{}, job.Fault(job.NotFound, "no dead job has the cause %d; its jobs were requeued or removed, or the cause never existed", id)
 }
 
 const hour = 3_600_000

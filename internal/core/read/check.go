@@ -93,7 +93,7 @@ func (rd *Reader) pointless(queues []api.Queue) (all []string) {
 }
 
 func sayPaused(q api.Queue) string {
-	return fmt.Sprintf("Queue %s has been paused by %s since %s; nothing of it starts.", q.Name, q.PausedBy, q.PausedAt)
+	return fmt.Sprintf("Queue %s has been paused by %s since %s; none of its jobs starts.", q.Name, q.PausedBy, q.PausedAt)
 }
 
 func (t typo) say() string {

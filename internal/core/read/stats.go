@@ -173,7 +173,7 @@ type failing struct {
 const fewestFailed = 2
 
 func (f failing) say() api.Sentence {
-	since := "none has ever been done"
+	since := "no run was ever done"
 	if f.lastDone != 0 {
 		since = "it was last done at " + f.lastDone.String()
 	}

@@ -38,11 +38,11 @@ func (s Scope) Refuses(queue, task string) error {
 	case s.Sees(queue, task):
 		return nil
 	case queue == "":
-		return job.Fault(job.Forbidden, "task %s is not among those that this token is for; ask one who has it", task)
+		return job.Fault(job.Forbidden, "task %s is outside what this token may use; ask somebody whose token may", task)
 	case task == "":
-		return job.Fault(job.Forbidden, "queue %s is not among those that this token is for; ask one who has it", queue)
+		return job.Fault(job.Forbidden, "queue %s is outside what this token may use; ask somebody whose token may", queue)
 	}
-	return job.Fault(job.Forbidden, "task %s in queue %s is not among those that this token is for; ask one who has it", task, queue)
+	return job.Fault(job.Forbidden, "task %s in queue %s is outside what this token may use; ask somebody whose token may", task, queue)
 }
 
 // Whole tells whether the scope is everything.
@@ -54,7 +54,7 @@ func Whole(ctx context.Context) error {
 	if Of(ctx).Whole() {
 		return nil
 	}
-	return job.Fault(job.Forbidden, "this is of the whole service, and the token is for some of its queues and tasks; ask one who has all of them")
+	return job.Fault(job.Forbidden, "this concerns the whole service, and this token may use only some queues and tasks; ask somebody whose token may use all")
 }
 
 type key struct{}

@@ -38,7 +38,7 @@ func (se *Setter) Load(ctx context.Context, req api.SetupRequest) (diff api.Setu
 			return nil, nil
 		}
 		if removesAll(v, &req) {
-			wrong = append(wrong, job.FieldError{Field: "empty", Message: "is not true, and the set-up defines nothing: it would take away all that an earlier one has defined; say empty: true where that is meant"})
+			wrong = append(wrong, job.FieldError{Field: "empty", Message: "is not true, and the set-up defines nothing: it would remove everything that an earlier one defined; if you mean that, say empty: true"})
 		}
 		if err := job.Wrong("nothing was loaded", append(wrong, checkRoom(v, &req)...)); err != nil {
 			return nil, err

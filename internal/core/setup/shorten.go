@@ -123,7 +123,7 @@ func (se *Setter) shorten(ctx context.Context, why string, removes bool, before,
 	case gone.n == 0:
 		return 0, apply(func(*commit.Tx) error { return nil })
 	case !removes:
-		return 0, job.Fault(job.WouldRemove, "%s kept no longer with these settings; say may_remove (--may-remove of a command) where that is meant: an operation removes them then, and can be undone. Nothing was changed", sentence.Count(gone.n, "finished job would be", "finished jobs would be"))
+		return 0, job.Fault(job.WouldRemove, "%s no longer be kept with these settings; if you mean that, say may_remove (--may-remove in a command): an operation then removes them, and can be undone. Nothing was changed", sentence.Count(gone.n, "finished job would", "finished jobs would"))
 	}
 	o := se.bulk.NewOperation(ctx, api.ActRequest{Action: api.ActDiscard, Filter: &api.Selection{States: job.FinishedStates(), FinishedBy: gone.cuts}, Note: why})
 	o.Matches(gone.n)

@@ -25,7 +25,7 @@ func ready(path string) error {
 		return err
 	}
 	if links > 1 {
-		return fmt.Errorf("%s has %d names (hard links): a service that opens it by another one would not see this one's lock; remove the other names, or copy the file", path, links)
+		return fmt.Errorf("%s has %d names (hard links): a service that opens it by another name would not see the lock; remove the other names, or copy the file", path, links)
 	}
 	for _, name := range []string{path, path + "-wal", path + "-shm"} {
 		if err := os.Chmod(name, 0o600); err != nil && !errors.Is(err, fs.ErrNotExist) {
@@ -66,7 +66,7 @@ func renewLog(path string) error {
 	}
 	if err != nil {
 		os.Remove(log + ".new")
-		return fmt.Errorf("the log %s could not be written anew: %w", log, err)
+		return fmt.Errorf("the log %s could not be rewritten: %w", log, err)
 	}
 	return machine.SyncFolder(filepath.Dir(path))
 }

@@ -76,9 +76,9 @@ func (s *Store) rebuild(version int) error {
 	if err == nil {
 		return nil
 	}
-	err = fmt.Errorf("the tables could not be brought from schema %d to %d, and are as they were: %w", version, schema, err)
+	err = fmt.Errorf("the tables could not be converted from schema %d to %d, and are unchanged: %w", version, schema, err)
 	if IsFull(err) {
-		err = fmt.Errorf("%w; twice as many bytes as the file has must be free beside it", err)
+		err = fmt.Errorf("%w; twice the size of the file must be free on its disk", err)
 	}
 	return err
 }

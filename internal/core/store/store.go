@@ -121,13 +121,13 @@ func explain(path string, err error) error {
 	fault := faultOf(err)
 	switch {
 	case errors.Is(err, fs.ErrNotExist):
-		return fmt.Errorf("the folder %s is not there; create it or choose another file with --data", filepath.Dir(path))
+		return fmt.Errorf("the folder %s does not exist; create it or choose another file with --data", filepath.Dir(path))
 	case errors.Is(err, fs.ErrPermission), machine.ReadOnlyDisk(err):
 		return fmt.Errorf("%s cannot be written: %w; give the service a folder it may write to with --data", path, err)
 	case fault != 0:
 		switch fault {
 		case faultNotADB, faultCorrupt:
-			return fmt.Errorf("%s is damaged or no data file of ours (%w); nothing was changed: restore a backup, or start with a new file with --data", path, err)
+			return fmt.Errorf("%s is damaged, or is not a data file of Humble Mule (%w); nothing was changed: restore a backup, or start with a new file with --data", path, err)
 		case faultCantOpen, faultReadonly, faultPerm:
 			return fmt.Errorf("%s cannot be written (%w); give the service a file and a folder it may write to with --data", path, err)
 		}

@@ -129,9 +129,9 @@ func TestOpenRefuses(t *testing.T) {
 		used:    "is in use by another service",
 		newer:   "was written by a newer hmule (schema 999",
 		other:   "is an SQLite file of another program",
-		damaged: "is damaged or no data file of ours",
-		file("text.db", "not a data file, but a long enough text of some other kind"): "is damaged or no data file of ours",
-		filepath.Join(dir, "no", "where.db"):                                          "no is not there; create it",
+		damaged: "is damaged, or is not a data file of Humble Mule",
+		file("text.db", "not a data file, but a long enough text of some other kind"): "is damaged, or is not a data file of Humble Mule",
+		filepath.Join(dir, "no", "where.db"):                                          "no does not exist; create it",
 		dir:                                                                           "is a folder",
 	} {
 		before, _ := os.ReadFile(path)

@@ -226,8 +226,8 @@ func TestRefusedMeansUnchanged(t *testing.T) {
 			"a bulk with too many queues": {func() error { return drop(e.EnqueueMany(ctx, many, at)) }, "would be one of more than"},
 			"a bulk into a queue that is full": {func() error {
 				return drop(e.EnqueueMany(ctx, []job.Spec{{Task: "b", Queue: "new"}, {Task: "a", Queue: "narrow"}}, at))
-			}, "takes 3 at most"},
-			"a job into a queue that is full": {func() error { return drop(e.Enqueue(ctx, job.Spec{Task: "b", Queue: "narrow"})) }, "takes 3 at most"},
+			}, "accepts at most 3"},
+			"a job into a queue that is full": {func() error { return drop(e.Enqueue(ctx, job.Spec{Task: "b", Queue: "narrow"})) }, "accepts at most 3"},
 			"a job that could never start":    {func() error { return drop(e.Enqueue(ctx, job.Spec{Task: "b", StartBy: 1})) }, "could never start"},
 			"a requeue of a running job":      {func() error { return drop(e.Requeue(ctx, running, api.Requeue{})) }, "only a finished job"},
 			"a requeue with a patch that is none": {func() error {

@@ -104,7 +104,7 @@ bench: bin/hmule need-postgres
 
 # What each scenario of docs/performance.md is measured with.
 performance: bin/hmule need-postgres
-	@cd bench && for s in $(or $(SCENARIOS),lives slow basic bulks pools idle growth orders acts dead retention later rebuild); do \
+	@cd bench && for s in $(or $(SCENARIOS),lives slow basic bulks drivers pools idle growth orders acts dead retention later rebuild); do \
 	  more=; case $$s in growth) more="-backlog 10000000 -rounds 3";; later) more="-backlog 100000";; esac; \
 	  go run . -hmule ../bin/hmule -dir $(or $(DIR),/var/tmp) -write ../docs/performance.md $$more $$s; done
 

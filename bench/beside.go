@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"net/http"
 	"os"
+	"os/exec"
 	"path/filepath"
 	"slices"
 	"strings"
@@ -18,36 +19,48 @@ import (
 	"humblemule.example/job"
 )
 
-// Both builds of a comparison, in the order in which they are told.
-const (
-	before = iota
-	now
-	builds
-)
+// build is a build of the program, by the name that it has in a comparison.
+type build struct{ name, path string }
 
 // comparison is one figure of two builds, round by round.
 type comparison struct {
 	what string
-	of   [builds][]float64
+	of   [2][]float64
 }
 
 // report tells the medians, their ratio, and the median of the rounds' own ratios, which
 // a disk that slows down between rounds moves less.
 func (c *comparison) report() {
-	each := make([]float64, 0, len(c.of[now]))
-	for i := range c.of[now] {
-		each = append(each, c.of[now][i]/c.of[before][i])
+	each := make([]float64, 0, len(c.of[1]))
+	for i := range c.of[1] {
+		each = append(each, c.of[1][i]/c.of[0][i])
 	}
-	a, b := measure.Median(c.of[before]), measure.Median(c.of[now])
+	a, b := measure.Median(c.of[0]), measure.Median(c.of[1])
 	say("%-40s %12.0f %12.0f %8.2f %8.2f\n", c.what, a, b, b/a, measure.Median(each))
 }
 
-// beside measures two builds of the program in turn, round by round. The order within a
-// round changes with each, so that neither always comes after the other.
+// beside measures a build of the program beside an older one.
 func beside(ctx context.Context, dir, old string) error {
-	var of [builds]*measure.Process
-	for i, path := range []string{old, *program} {
-		p, err := measure.Serve(path, filepath.Join(dir, fmt.Sprint("beside-", i, ".db")))
+	return sideBySide(ctx, dir, [2]build{{"before", old}, {"now", *program}})
+}
+
+// drivers measures the program beside itself with the driver of SQLite that is in pure Go.
+func drivers(ctx context.Context, dir string) error {
+	pure := filepath.Join(dir, "hmule-pure")
+	compile := exec.CommandContext(ctx, "go", "build", "-tags", "nomsgpack", "-o", pure, "./cmd/hmule")
+	compile.Dir, compile.Env = "..", append(os.Environ(), "CGO_ENABLED=0")
+	if out, err := compile.CombinedOutput(); err != nil {
+		return fmt.Errorf("%w: %s", err, out)
+	}
+	return sideBySide(ctx, dir, [2]build{{"cgo", *program}, {"pure Go", pure}})
+}
+
+// sideBySide measures two builds of the program in turn, round by round. The order within a
+// round changes with each, so that neither always comes after the other.
+func sideBySide(ctx context.Context, dir string, builds [2]build) error {
+	var of [2]*measure.Process
+	for i, b := range builds {
+		p, err := measure.Serve(b.path, filepath.Join(dir, fmt.Sprint("beside-", i, ".db")))
 		if err != nil {
 			return err
 		}
@@ -66,17 +79,17 @@ func beside(ctx context.Context, dir, old string) error {
 	for round := range *rounds {
 		for i := range work {
 			for turn := range builds {
-				build := (round + turn) % builds
+				at := (round + turn) % len(builds)
 				began := time.Now()
-				n, err := work[i].do(ctx, of[build])
+				n, err := work[i].do(ctx, of[at])
 				if err != nil {
 					return err
 				}
-				work[i].of[build] = append(work[i].of[build], float64(n)/time.Since(began).Seconds())
+				work[i].of[at] = append(work[i].of[at], float64(n)/time.Since(began).Seconds())
 			}
 		}
 	}
-	say("%-40s %12s %12s %8s %8s\n", "", "before", "now", "ratio", "rounds")
+	say("%-40s %12s %12s %8s %8s\n", "", builds[0].name, builds[1].name, "ratio", "rounds")
 	for i := range work {
 		work[i].report()
 	}

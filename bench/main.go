@@ -52,6 +52,7 @@ var scenarios = []scenario{
 	{"bulks", "bulks beside the same rows through the driver", inService(bulks)},
 	{"slow", "whole lives and enqueues beside PostgreSQL, where each sync of both takes 2 ms more", slow},
 	{"growth", "how figures change as a backlog, queues, pools or payloads grow", growth},
+	{"drivers", "the driver of SQLite in pure Go beside the one with cgo", drivers},
 	{"deep", "whole lives by the hundred, empty and in front of a backlog", inService(deep)},
 	{"singles", "whole lives one job a call, alone", inService(singles)},
 	{"payloads", "enqueues with payloads of several sizes", inService(payloads)},

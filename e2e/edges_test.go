@@ -278,10 +278,10 @@ func TestPoolsThatCannotWork(t *testing.T) {
 	}
 	for says, o := range map[string]worker.Options{
 		"is not a valid name":              with(func(o *worker.Options) { o.Queues = []string{"Common"} }),
-		"has no effect":                     with(func(o *worker.Options) { o.Weights = map[string]int{"berths": 3} }),
+		"has no effect":                    with(func(o *worker.Options) { o.Weights = map[string]int{"berths": 3} }),
 		"outside 1 to 1000":                with(func(o *worker.Options) { o.Weights = map[string]int{"common": -3} }),
 		"lease 2h is outside":              with(func(o *worker.Options) { o.Lease = 2 * time.Hour }),
-		"the service refused this pool":        with(func(o *worker.Options) { o.Name = strings.Repeat("x", 300) }),
+		"the service refused this pool":    with(func(o *worker.Options) { o.Name = strings.Repeat("x", 300) }),
 		`task "plain" has a second handle`: with(func(o *worker.Options) { o.Name = "twice" }),
 	} {
 		p := worker.New(s.mule().Source(), o)

@@ -53,7 +53,7 @@ func TestLines(t *testing.T) {
 		"in line 4":                          line(1) + "\n\n\n" + `{"tsk":"log.pack"}` + "\n" + strings.Repeat(line(1000)+"\n", 3000),
 		"line 2: the body is not valid JSON": line(1) + "\n{\"task\":\n",
 		"in line 3":                          line(1) + "\n" + line(1) + "\n" + `{"task":"log.pack","retry":{"curve":"exponential","factor":0}}`,
-		"the body has no job":              "\n \n",
+		"the body has no job":                "\n \n",
 		"the body is larger than 16 MiB":     strings.Repeat(line(100_000)+"\n", 200),
 	} {
 		refused := post("b", body)

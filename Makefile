@@ -7,7 +7,7 @@
 #                   DIR for the disk that is measured
 # make performance  the same, written into docs/performance.md
 # make builds       the program for every system that it is meant for
-# make soak         the long rest: kills for ten minutes, cuts at every write, hostile clients,
+# make soak         the long rest: the README on a bare Debian, kills for ten minutes, cuts at every write, hostile clients,
 #                   and make test twenty times while both cores are busy: some eight hours
 # make screenshots  the pictures of docs/screenshots, from the demo
 
@@ -123,6 +123,8 @@ builds: internal/console/dist/index.html need-go
 	  CGO_ENABLED=0 GOOS=$${target%/*} GOARCH=$${target#*/} go build -tags nomsgpack -o /dev/null ./cmd/hmule; done
 
 soak: builds lint-api need-chromium need-python
+	@command -v debootstrap >/dev/null || $(call install,a bare Debian,debootstrap)
+	@tools/bare-debian
 	@cd e2e && go test -race -count=1 -timeout 30m -v -run TestSoak . -soak 10m
 	@cd e2e && go test -race -count=1 -timeout 30m -v -run TestHostileClients . -hostile 10m -hostile.seed $$RANDOM
 	@go test -race -count=1 -timeout 60m ./internal/core/engine -long

@@ -177,10 +177,12 @@ func pages(ctx context.Context, out, only string, s shown) error {
 	return nil
 }
 
+const background = "#16191d"
+
 // terminals takes commands in a terminal window of 100 columns.
 func terminals(ctx context.Context, out, program, only string, s shown) error {
 	const display = ":97"
-	x := exec.CommandContext(ctx, "Xvfb", display, "-screen", "0", "1020x1500x24")
+	x := exec.CommandContext(ctx, "Xvfb", display, "-screen", "0", "1020x1410x24")
 	if err := x.Start(); err != nil {
 		return err
 	}
@@ -195,22 +197,21 @@ func terminals(ctx context.Context, out, program, only string, s shown) error {
 		time.Sleep(50 * time.Millisecond)
 	}
 	for _, t := range []struct {
-		name, command string
-		rows          int
+		name     string
+		commands []string
 	}{
-		{"jobs", "hmule job list --limit 22", 30},
-
-		{"job", fmt.Sprintf("hmule job show %d; hmule job why %d; hmule job why %d", s.dead.ID, s.waiting.ID, s.ready.ID), 25},
-		{"schedules", "hmule schedule list; hmule explain cron '30 1 28 3 *' --zone Europe/Lisbon --count 3; hmule schedule coming --limit 4", 30},
-		{"queues", "hmule queue list; hmule task list", 24},
-		{"workers", "hmule worker list; hmule worker show archive-room; hmule job log " + fmt.Sprint(s.running.ID), 36},
-		{"dead", "hmule dead list; hmule explain retry --limit 9", 22},
-		{"load", "hmule load --example > load.yaml; hmule load load.yaml 2>/dev/null", 33},
+		{"jobs", []string{"hmule job list --limit 22"}},
+		{"job", []string{fmt.Sprint("hmule job show ", s.dead.ID), fmt.Sprint("hmule job why ", s.waiting.ID), fmt.Sprint("hmule job why ", s.ready.ID)}},
+		{"schedules", []string{"hmule schedule list", "hmule explain cron '30 1 28 3 *' --zone Europe/Lisbon --count 3", "hmule schedule coming --limit 4"}},
+		{"queues", []string{"hmule queue list", "hmule task list"}},
+		{"workers", []string{"hmule worker list", "hmule worker show archive-room", fmt.Sprint("hmule job log ", s.running.ID)}},
+		{"dead", []string{"hmule dead list", "hmule explain retry --limit 9"}},
+		{"load", []string{"hmule load --example > load.yaml", "hmule load load.yaml 2>/dev/null"}},
 	} {
 		if !strings.Contains("terminal-"+t.name, only) {
 			continue
 		}
-		if err := terminal(ctx, display, filepath.Join(out, "terminal-"+t.name+".png"), program, t.command, t.rows); err != nil {
+		if err := terminal(ctx, display, filepath.Join(out, "terminal-"+t.name+".png"), program, t.commands); err != nil {
 			return fmt.Errorf("%s: %w", t.name, err)
 		}
 		fmt.Println("terminal-" + t.name)
@@ -218,15 +219,19 @@ func terminals(ctx context.Context, out, program, only string, s shown) error {
 	return nil
 }
 
-func terminal(ctx context.Context, display, picture, program, command string, rows int) error {
+func terminal(ctx context.Context, display, picture, program string, commands []string) error {
 	folder, err := filepath.Abs(filepath.Dir(program))
 	if err != nil {
 		return err
 	}
 	done := filepath.Join(os.TempDir(), fmt.Sprintf("shown-%d", os.Getpid()))
 	defer os.Remove(done)
-	script := fmt.Sprintf("PATH=%s:$PATH; export HMULE_SERVER=http://%s; printf '$ %%s\\n' %q; %s; touch %s; sleep 60", folder, listen, command, command, done)
-	term := exec.CommandContext(ctx, "xterm", "-tn", "xterm-256color", "-b", "8", "-fa", "DejaVu Sans Mono", "-fs", "12", "-geometry", fmt.Sprintf("100x%d+0+0", rows), "-bg", "#16191d", "-fg", "#e8e4dc", "-e", "env", "COLORTERM=truecolor", "sh", "-c", script)
+	script := fmt.Sprintf("PATH=%s:$PATH; export HMULE_SERVER=http://%s; printf '\\033[?25l'; ", folder, listen) // without a cursor
+	for _, c := range commands {
+		script += fmt.Sprintf("printf '$ %%s\\n' %q; %s; ", c, c)
+	}
+	script += fmt.Sprintf("touch %s; sleep 60", done)
+	term := exec.CommandContext(ctx, "xterm", "-tn", "xterm-256color", "-b", "8", "-fa", "DejaVu Sans Mono", "-fs", "12", "-geometry", "100x70+0+0", "-bg", background, "-fg", "#e8e4dc", "-e", "env", "COLORTERM=truecolor", "sh", "-c", script)
 	here, err := os.MkdirTemp("", "shown-")
 	if err != nil {
 		return err
@@ -247,7 +252,7 @@ func terminal(ctx context.Context, display, picture, program, command string, ro
 		time.Sleep(50 * time.Millisecond)
 	}
 	time.Sleep(300 * time.Millisecond)
-	take := exec.CommandContext(ctx, "import", "-window", "root", "-crop", fmt.Sprintf("1020x%d+0+0", 20*rows+10), "+repage", picture)
+	take := exec.CommandContext(ctx, "import", "-window", "root", "-crop", "1006x1380+6+6", "+repage", "-trim", "+repage", "-bordercolor", background, "-border", "8x8", "-background", background, "-extent", "1020x", picture)
 	take.Env = append(os.Environ(), "DISPLAY="+display)
 	return take.Run()
 }

@@ -243,7 +243,11 @@ func (o *Operation) Add(tx *commit.Tx, by string) error {
 }
 
 // ID is the operation's number, once it was added; 0 before.
-func (o *Operation) ID() int64 { return o.told.ID }
+func (o *Operation) ID() int64 {
+	o.mu.Lock()
+	defer o.mu.Unlock()
+	return o.told.ID
+}
 
 func (op *Operator) replayedOperation(ctx context.Context, id *int64, err error) (api.Operation, error) {
 	if err != nil {

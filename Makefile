@@ -71,12 +71,12 @@ bin/hmule: $(GO_FILES) internal/console/dist/index.html | need-go
 	@echo "Building bin/hmule (the first time SQLite is compiled too, about a minute)"
 	@go build -tags nomsgpack -ldflags "-X humblemule.example/internal/cli.Version=$(VERSION)" -o bin/hmule ./cmd/hmule
 
-build: bin/hmule
+build: need-go bin/hmule
 
-demo: bin/hmule
+demo: need-go bin/hmule
 	@exec bin/hmule demo
 
-lint: console/node_modules/.installed | need-go
+lint: need-go console/node_modules/.installed
 	@echo "Checking formatting, vet, staticcheck, types and ESLint (the first time staticcheck is fetched and built)"
 	@wrong=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$wrong" ] || { echo "not formatted by gofmt: $$wrong"; exit 1; }
 	@go vet ./...
@@ -86,7 +86,7 @@ lint: console/node_modules/.installed | need-go
 	@cd console && npm run --silent check
 	@! git grep -nE $(PHRASES) -- '*.go' '*.md' '*.yaml' '*.ts' '*.tsx' '*.py' ':!CHANGELOG.md' ':!CONTRIBUTING.md' ':!internal/core/store/*_test.go' || { echo "these phrases are not plain English; CONTRIBUTING.md has what to write instead"; exit 1; }
 
-test: lint internal/console/dist/index.html need-chromium need-python
+test: need-go lint internal/console/dist/index.html need-chromium need-python
 	@echo "Running the tests under the race detector"
 	@go test -race -timeout 20m ./...
 	@cd e2e && go test -race -parallel 4 -timeout 20m .

@@ -25,7 +25,7 @@ NODE_FITS := node -e 'const [a, b] = process.versions.node.split(".").map(Number
 
 # Go fetches the version that go.mod names by itself, from 1.21 on.
 need-go:
-	@found=$$(go env GOVERSION 2>/dev/null || go version 2>/dev/null | cut -d' ' -f3); minor=$${found#go1.}; minor=$${minor%%.*}; \
+	@found=$$({ go env GOVERSION || go version | cut -d' ' -f3; } 2>/dev/null || true); minor=$${found#go1.}; minor=$${minor%%.*}; \
 	[ -n "$$found" ] || { echo "Go was not found; install Go 1.21 or newer (it fetches the rest), see go.dev/doc/install"; exit 1; }; \
 	[ "$$minor" -ge 21 ] 2>/dev/null || { echo "Go $${found#go} was found, which is too old; install Go 1.21 or newer (it fetches the rest), see go.dev/doc/install"; exit 1; }
 	@[ "$${CGO_ENABLED:-1}" = 0 ] || command -v gcc >/dev/null || $(call install,a C compiler for SQLite,gcc libc6-dev)

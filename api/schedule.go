@@ -176,7 +176,7 @@ func (r *Run) Describe() string {
 		says += ", " + sentence.Roughly(time.Duration(r.LateMS)*time.Millisecond) + " late"
 	}
 	if r.Asked {
-		says += ", asked for"
+		says += ", run by hand"
 	}
 	return says
 }

@@ -56,13 +56,13 @@ func (w *Worker) Describe() string {
 	case w.Silent:
 		return "silent"
 	case w.Wanted == WantLeave:
-		return "leaves when done"
+		return "leaving when done"
 	case w.Wanted == WantDrain || w.Draining:
-		return "drains"
+		return "draining"
 	case w.Outdated:
 		return "older settings"
 	}
-	return "takes jobs"
+	return "active"
 }
 
 // Resize is a change of a pool's number of slots.

@@ -65,7 +65,7 @@ func TestSchedules(t *testing.T) {
 	l := leaseOf(t, m, "common")
 	assert.Equal(t, "tides", l.Job.Schedule.Name)
 	assert.Contains(t, string(l.Job.Payload), "12345678901234567890", "no number passes through a float")
-	says("asked for", "schedule", "show", "tides")
+	says("run by hand", "schedule", "show", "tides")
 
 	read := s.ask("GET", "/v1/schedules/tides", "")
 	tag := read.header.Get("ETag")

@@ -372,7 +372,7 @@ func TestShellPool(t *testing.T) {
 	log.find(t, `msg=done pool=archive job=1`)
 	out, _, status := run(t, s.url, "worker", "list")
 	assert.Equal(t, 0, status)
-	assert.Regexp(t, `archive +takes jobs +1 of 2`, out)
+	assert.Regexp(t, `archive +active +1 of 2`, out)
 	require.Eventually(t, func() bool {
 		out, _, _ := run(t, s.url, "job", "show", "2")
 		return strings.Contains(out, "7 %  threading")

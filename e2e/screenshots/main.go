@@ -5,9 +5,13 @@ package main
 
 import (
 	"bufio"
+	"bytes"
 	"context"
 	"flag"
 	"fmt"
+	"image"
+	"image/draw"
+	"image/png"
 	"log"
 	"net/url"
 	"os"
@@ -252,7 +256,37 @@ func terminal(ctx context.Context, display, picture, program string, commands []
 		time.Sleep(50 * time.Millisecond)
 	}
 	time.Sleep(300 * time.Millisecond)
-	take := exec.CommandContext(ctx, "import", "-window", "root", "-crop", "1006x1380+6+6", "+repage", "-trim", "+repage", "-bordercolor", background, "-border", "8x8", "-background", background, "-extent", "1020x", picture)
+	take := exec.CommandContext(ctx, "import", "-window", "root", "-crop", "1012x1390+2+2", "+repage", picture)
 	take.Env = append(os.Environ(), "DISPLAY="+display)
-	return take.Run()
+	if err := take.Run(); err != nil {
+		return err
+	}
+	return cutBelow(picture)
+}
+
+// cutBelow cuts off what is below the last line of a picture of a terminal.
+func cutBelow(picture string) error {
+	raw, err := os.ReadFile(picture)
+	if err != nil {
+		return err
+	}
+	all, err := png.Decode(bytes.NewReader(raw))
+	if err != nil {
+		return err
+	}
+	ground, last := all.At(all.Bounds().Max.X-3, all.Bounds().Max.Y-3), 0
+	for y := range all.Bounds().Max.Y {
+		for x := range all.Bounds().Max.X {
+			if all.At(x, y) != ground {
+				last = y
+			}
+		}
+	}
+	part := image.NewRGBA(image.Rect(0, 0, all.Bounds().Max.X, min(last+10, all.Bounds().Max.Y)))
+	draw.Draw(part, part.Bounds(), all, image.Point{}, draw.Src)
+	var out bytes.Buffer
+	if err := png.Encode(&out, part); err != nil {
+		return err
+	}
+	return os.WriteFile(picture, out.Bytes(), 0o644)
 }

@@ -165,9 +165,9 @@ func loadRows(all []load.Outcome) (rows [][]string) {
 	add("refused, the queue was full", func(o *load.Outcome) float64 { return float64(o.Refused) }, count)
 	add("unfinished at the end", func(o *load.Outcome) float64 { return float64(o.Unfinished) }, count)
 	add("failed attempts", func(o *load.Outcome) float64 { return float64(o.Failures) }, count)
-	add("done a second", func(o *load.Outcome) float64 { return o.PerSecond }, func(v float64) string { return fmt.Sprintf("%.1f", v) })
+	add("done per second", func(o *load.Outcome) float64 { return o.PerSecond }, func(v float64) string { return fmt.Sprintf("%.1f", v) })
 	add("slots busy", func(o *load.Outcome) float64 { return o.Busy }, func(v float64) string { return fmt.Sprintf("%.0f %%", 100*v) })
-	add("drained after the last came", func(o *load.Outcome) float64 { return o.DrainedMS }, func(v float64) string {
+	add("time to drain, after the last arrival", func(o *load.Outcome) float64 { return o.DrainedMS }, func(v float64) string {
 		if v < 0 {
 			return "never"
 		}

@@ -49,7 +49,7 @@ func listWorkers(o *present.Out, all []api.Worker) {
 		rows[i] = []string{nameOf(w), w.Summary, running, cells(o, w), o.Age(w.SeenAt), strings.Join(w.Queues, " ")}
 	}
 	o.Table([]present.Column{{Head: "worker"}, {Head: "status"}, {Head: "running"}, {Head: "slots"}, {Head: "seen"}, {Head: "queues"}}, rows)
-	o.Hint("A block fills as its job nears the usual run time of its task; ! marks one that takes longer than 19 of 20 runs.")
+	o.Hint("A block fills up to the task's usual run time; ! marks a job that takes longer than 19 of 20 runs.")
 	o.Hint("hmule worker show %s", nameOf(all[0]))
 }
 

@@ -147,7 +147,7 @@ func (r *Rule) note(at, before, after int64) string {
 	day := time.Unix(at+before, 0).UTC().Format("Monday 2006-01-02")
 	says := fmt.Sprintf("On %s clocks go from %s to %s", day, reads(at+before), reads(at+after))
 	if r.expr == nil {
-		return says + "; a span of time goes on as it is."
+		return says + "; a span of time is not affected."
 	}
 	first, end := at+before, at+after // the times that are left out, or come twice
 	if after < before {
@@ -157,13 +157,13 @@ func (r *Rule) note(at, before, after int64) string {
 	touched := found && n < end
 	switch {
 	case !touched:
-		return says + "; no time of this falls there."
+		return says + "; no planned time is affected."
 	case after > before && r.expr.eachHour:
-		return says + "; the times between do not come."
+		return says + "; the times in between do not exist, so they do not come."
 	case after > before:
-		return fmt.Sprintf("%s; what falls between, such as %s, comes at %s.", says, reads(n), reads(at+after))
+		return fmt.Sprintf("%s; a time in between, such as %s, comes at %s.", says, reads(n), reads(at+after))
 	case r.expr.eachHour:
-		return says + "; the times between come twice."
+		return says + "; the times in between come twice."
 	}
-	return fmt.Sprintf("%s; what falls between, such as %s, comes the first time only.", says, reads(n))
+	return fmt.Sprintf("%s; a time in between, such as %s, comes only the first time.", says, reads(n))
 }

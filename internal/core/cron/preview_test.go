@@ -23,18 +23,18 @@ func TestTell(t *testing.T) {
 	told := r.Tell(spring, 2, 0)
 	assert.Equal(t, "at 01:30 every day", told.Summary)
 	assert.Equal(t, "Sun 2027-03-28 02:00:00 WEST", told.Next[0].Local)
-	assert.Equal(t, []string{"On Sunday 2027-03-28 clocks go from 01:00 to 02:00; what falls between, such as 01:30, comes at 02:00."}, told.Notes)
+	assert.Equal(t, []string{"On Sunday 2027-03-28 clocks go from 01:00 to 02:00; a time in between, such as 01:30, comes at 02:00."}, told.Notes)
 	for text, want := range map[string]string{
-		"30 3 * * *": "no time of this falls there.",
-		"30 * * * *": "the times between do not come.",
+		"30 3 * * *": "no planned time is affected.",
+		"30 * * * *": "the times in between do not exist, so they do not come.",
 	} {
 		r := rule(api.Schedule{Cron: text, Zone: "Europe/Lisbon"})
 		assert.Contains(t, r.Tell(spring, 40, 0).Notes[0], want)
 	}
 	autumn := time.Date(2027, 10, 30, 12, 0, 0, 0, time.UTC)
 	for text, want := range map[string]string{
-		"30 1 * * *": "such as 01:30, comes the first time only.",
-		"30 * * * *": "the times between come twice.",
+		"30 1 * * *": "such as 01:30, comes only the first time.",
+		"30 * * * *": "the times in between come twice.",
 	} {
 		r := rule(api.Schedule{Cron: text, Zone: "Europe/Lisbon"})
 		assert.Contains(t, r.Tell(autumn, 40, 0).Notes[0], want)

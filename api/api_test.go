@@ -31,7 +31,7 @@ func TestRules(t *testing.T) {
 		"rate.burst: 100001":                       {Rate: &Rate{PerSecond: 1, Burst: n(100_001)}},
 	} {
 		var said []string
-		for _, w := range (&Defaults{Rules: r}).Check(true) {
+		for _, w := range (&Defaults{Rules: r}).CheckQueue() {
 			said = append(said, w.Field+": "+w.Message)
 		}
 		if want == "" {
@@ -40,7 +40,7 @@ func TestRules(t *testing.T) {
 			assert.True(t, strings.HasPrefix(said[0], want), "%s is not %s", said[0], want)
 		}
 	}
-	assert.Len(t, (&Defaults{Rules: Rules{Order: OrderAgeing, LaneOnDead: LaneStops, MaxRunning: n(2)}}).Check(false), 2, "of a task only max_running")
+	assert.Len(t, (&Defaults{Rules: Rules{Order: OrderAgeing, LaneOnDead: LaneStops, MaxRunning: n(2)}}).CheckTask(), 2, "of a task only max_running")
 
 	whole := Rules{Order: OrderAgeing, Rate: &Rate{PerSecond: 2}}.WithDefaults()
 	assert.Equal(t, []any{job.Duration(time.Minute), LaneWaits, LanePasses, 1}, []any{whole.Boost, whole.LaneOnBackoff, whole.LaneOnDead, *whole.Rate.Burst})

@@ -66,8 +66,13 @@ func (d *Defaults) Describe() string {
 	return strings.Join(all, ", ")
 }
 
-// Check answers what is wrong with defaults of a task, or of a queue.
-func (d *Defaults) Check(ofQueue bool) []job.FieldError {
+// CheckQueue answers what is wrong with the defaults and the rules of a queue.
+func (d *Defaults) CheckQueue() []job.FieldError { return d.check(true) }
+
+// CheckTask answers what is wrong with the defaults of a task.
+func (d *Defaults) CheckTask() []job.FieldError { return d.check(false) }
+
+func (d *Defaults) check(ofQueue bool) []job.FieldError {
 	s := job.Spec{Task: "any", Queue: d.Queue, Priority: d.Priority, MaxAttempts: d.MaxAttempts, Retry: d.Retry}
 	c := check.List(s.Check(job.MaxPayloadBytes))
 	if ofQueue && d.Queue != "" {

@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"humblemule.example/api"
+	"humblemule.example/job"
 	"humblemule.example/worker"
 )
 
@@ -87,4 +88,41 @@ func ExamplePool_Use() {
 	// Output:
 	// before job 7
 	// after
+}
+
+// A step that must not be made twice is made once, over all attempts of the job.
+func ExampleOnce() {
+	pool := worker.New(nil, worker.Options{})
+	worker.Handle(pool, "dues.charge", func(ctx context.Context, ship string) (string, error) {
+		return worker.Once(ctx, "charge", func(ctx context.Context, step worker.Step) (string, error) {
+			if step.InDoubt {
+				fmt.Println("ask the bank about", step.Key) // an earlier attempt ended in between
+			}
+			return "receipt for " + ship, nil // charge it, with step.Key as the bank's key
+		})
+	})
+	s := pool.Try(context.Background(), api.LeasedJob{ID: 7, Task: "dues.charge", Payload: []byte(`"heron"`)})
+	fmt.Println(s.Outcome, string(s.Result))
+	again := pool.Try(context.Background(), api.LeasedJob{ID: 7, Task: "dues.charge", Payload: []byte(`"heron"`), Steps: map[string]api.StepKnown{"charge": {Result: []byte(`"receipt for heron"`)}}})
+	fmt.Println(again.Outcome, string(again.Result))
+	// Output:
+	// done "receipt for heron"
+	// done "receipt for heron"
+}
+
+// A handler reports progress, adds labels, and enqueues jobs that exist if and only if its
+// own is done.
+func ExampleJob() {
+	pool := worker.New(nil, worker.Options{})
+	worker.Handle(pool, "log.pack", func(ctx context.Context, shelf int) (string, error) {
+		j := worker.Job(ctx)
+		j.Progress(50, "half of the shelf")
+		if err := j.Label("shelf", fmt.Sprint(shelf)); err != nil {
+			return "", err
+		}
+		return "packed", j.FollowUp(job.Spec{Task: "notice.publish", Payload: job.JSON(shelf)})
+	})
+	s := pool.Try(context.Background(), api.LeasedJob{ID: 7, Task: "log.pack", Payload: []byte(`3`)})
+	fmt.Println(s.Outcome, s.Progress.Percent, s.Labels, string(s.Enqueue[0].Payload))
+	// Output: done 50 map[shelf:3] 3
 }

@@ -109,9 +109,9 @@ func (r *setupReader) document(body ast.Node, f *File) {
 	for _, e := range r.entries(body, "the file") {
 		switch e.name {
 		case "queues":
-			f.Queues = named(r, e, func(d *api.Defaults) []job.FieldError { return d.Check(true) })
+			f.Queues = named(r, e, (*api.Defaults).CheckQueue)
 		case "tasks":
-			f.Tasks = named(r, e, func(d *api.Defaults) []job.FieldError { return d.Check(false) })
+			f.Tasks = named(r, e, (*api.Defaults).CheckTask)
 		case "schedules":
 			f.Schedules = named(r, e, checkSchedule)
 		case "service":

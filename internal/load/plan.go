@@ -295,12 +295,12 @@ func (p *Plan) checkSetting(c *check.List, i int) {
 	for _, of := range []struct {
 		part  string
 		all   map[string]api.Defaults
-		queue bool
-	}{{"queues", s.Queues, true}, {"tasks", s.Tasks, false}} {
+		check func(*api.Defaults) []job.FieldError
+	}{{"queues", s.Queues, (*api.Defaults).CheckQueue}, {"tasks", s.Tasks, (*api.Defaults).CheckTask}} {
 		for _, name := range slices.Sorted(maps.Keys(of.all)) {
 			d := of.all[name]
 			c.Name(at+"."+of.part, name)
-			for _, w := range d.Check(of.queue) {
+			for _, w := range of.check(&d) {
 				c.Add(at+"."+of.part+"."+name+"."+w.Field, "%s", w.Message)
 			}
 		}

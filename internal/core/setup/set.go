@@ -18,7 +18,7 @@ import (
 // SetTask sets the defaults of a task's jobs; empty ones take them away. The task
 // need not have had a job yet.
 func (se *Setter) SetTask(ctx context.Context, name string, d api.Defaults) error {
-	if wrong := append(check.Name("name", name), d.Check(false)...); wrong != nil {
+	if wrong := append(check.Name("name", name), d.CheckTask()...); wrong != nil {
 		return job.Wrong("the defaults stay as they were", wrong)
 	}
 	detail := map[string]any{"task": name, "after": d}
@@ -75,7 +75,7 @@ func (se *Setter) SetQueue(ctx context.Context, name string, d api.Defaults) err
 // SetQueueRemoving is SetQueue which may also remove finished jobs, where removes is true;
 // then it tells the operation that does so, 0 for none.
 func (se *Setter) SetQueueRemoving(ctx context.Context, name string, d api.Defaults, removes bool) (operation int64, err error) {
-	if wrong := append(check.Name("name", name), d.Check(true)...); wrong != nil {
+	if wrong := append(check.Name("name", name), d.CheckQueue()...); wrong != nil {
 		return 0, job.Wrong("the queue stays as it was", wrong)
 	}
 	detail := map[string]any{"queue": name, "after": d}

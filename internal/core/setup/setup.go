@@ -68,11 +68,11 @@ func (se *Setter) Load(ctx context.Context, req api.SetupRequest) (diff api.Setu
 
 // checkSetup answers what is wrong with a set-up as it stands.
 func (se *Setter) checkSetup(req *api.SetupRequest) (wrong []job.FieldError) {
-	check := func(kind string, all map[string]api.Defaults, ofQueue bool) {
+	check := func(kind string, all map[string]api.Defaults, checkOne func(*api.Defaults) []job.FieldError) {
 		for _, name := range slices.Sorted(maps.Keys(all)) {
 			at := kind + "." + name
 			d := all[name]
-			for _, w := range append(check.Name(at, name), d.Check(ofQueue)...) {
+			for _, w := range append(check.Name(at, name), checkOne(&d)...) {
 				if w.Field != at {
 					w.Field = at + "." + w.Field
 				}
@@ -80,8 +80,8 @@ func (se *Setter) checkSetup(req *api.SetupRequest) (wrong []job.FieldError) {
 			}
 		}
 	}
-	check("queues", req.Queues, true)
-	check("tasks", req.Tasks, false)
+	check("queues", req.Queues, (*api.Defaults).CheckQueue)
+	check("tasks", req.Tasks, (*api.Defaults).CheckTask)
 	for _, name := range slices.Sorted(maps.Keys(req.Schedules)) {
 		s := req.Schedules[name]
 		for _, w := range se.plan.CheckSchedule(name, &s, se.c.Now()) {

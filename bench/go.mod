@@ -57,7 +57,7 @@ require (
 	golang.org/x/image v0.30.0 // indirect
 	golang.org/x/net v0.51.0 // indirect
 	golang.org/x/sync v0.24.0 // indirect
-	golang.org/x/sys v0.49.0 // indirect
+	golang.org/x/sys v0.50.0 // indirect
 	golang.org/x/text v0.41.0 // indirect
 	gonum.org/v1/plot v0.17.0 // indirect
 	google.golang.org/protobuf v1.36.10 // indirect

@@ -151,14 +151,14 @@ func TestRun(t *testing.T) {
 				Arrivals: load.Arrivals{Poisson: 60}, Fails: 0.3, Lanes: 3, Owners: map[string]float64{"gullwing": 1, "old-quay": 1},
 				PayloadBytes: load.Spread[load.Bytes]{Exponential: 300}, RunTime: load.Spread[job.Duration]{Exponential: second / 500},
 			},
-			"fog.bulletin": {Arrivals: load.Arrivals{Bursts: &load.Bursts{Of: 40, Every: 10 * second}}, Queue: "bulletins", RunTime: load.Spread[job.Duration]{Fixed: second / 10}, Priorities: map[string]float64{"9": 1}},
+			"fog.bulletin": {Arrivals: load.Arrivals{Bursts: &load.Bursts{Of: 40, Every: 10 * second}}, Queue: "bulletins", RunTime: load.Spread[job.Duration]{Fixed: second / 5}, Priorities: map[string]float64{"9": 1}},
 		},
 	}
-	once, few := 1, int64(12)
+	once, few := 1, int64(4)
 	failing := map[string]api.Defaults{"manifest.check": {MaxAttempts: &once}}
 	plan.Settings = []load.Setting{
 		{Name: "one", Tasks: failing, Pools: []load.Pool{{Slots: 2}}},
-		{Name: "two", Tasks: failing, Queues: map[string]api.Defaults{"bulletins": {Rules: api.Rules{MaxWaiting: &few}}}, Pools: []load.Pool{{Slots: 4, Count: 2}}},
+		{Name: "two", Tasks: failing, Queues: map[string]api.Defaults{"bulletins": {Rules: api.Rules{MaxWaiting: &few}}}, Pools: []load.Pool{{Slots: 2, Count: 2}}},
 	}
 	require.Empty(t, plan.Check())
 	var outcomes []load.Outcome
@@ -176,7 +176,7 @@ func TestRun(t *testing.T) {
 	n := int64(len(plan.Arrivals()))
 	assert.Equal(t, n, one.Jobs)
 	assert.Equal(t, n, two.Jobs+two.Refused)
-	assert.Positive(t, two.Refused, "only 12 bulletins may wait")
+	assert.Positive(t, two.Refused, "only 4 bulletins may wait")
 	for _, o := range outcomes {
 		assert.Equal(t, o.Jobs, o.Finished[job.Done]+o.Finished[job.Dead])
 		assert.Zero(t, o.Unfinished)

@@ -95,15 +95,11 @@ func (x *examples) all() (found []string) {
 		return names
 	}
 	of := func(text, command string) {
-		mine := regexp.MustCompile(`(?m)^  (hmule `+command+`\b.*)$`).FindAllStringSubmatch(text[strings.Index(text, "Examples:")+1:], -1)
-		if text, _, _ = strings.Cut(text, "Flags:"); !strings.Contains(text, "Examples:") {
-			mine = nil
-		}
-		assert.NotEmpty(x.t, mine, "%s has no example", command)
-		for _, m := range mine {
-			if !strings.HasPrefix(m[1], "hmule "+command+" [flags]") {
-				found = append(found, m[1])
-			}
+		_, mine, _ := strings.Cut(text, "Examples:\n")
+		mine, _, _ = strings.Cut(mine, "\n\n")
+		assert.Contains(x.t, mine, "hmule "+command, "%s has no example", command)
+		for line := range strings.Lines(mine) {
+			found = append(found, strings.TrimSpace(line))
 		}
 	}
 	var last []string

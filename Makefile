@@ -60,7 +60,7 @@ endef
 
 console/node_modules/.installed: console/package-lock.json console/.npmrc | need-node
 	@echo "Installing the console's packages"
-	@cd console && npm ci --silent && touch node_modules/.installed
+	@cd console && npm ci --loglevel=error >/dev/null && touch node_modules/.installed
 
 internal/console/dist/index.html: console/node_modules/.installed $(CONSOLE_FILES) internal/server/openapi.yaml
 	@echo "Building the console"
@@ -110,7 +110,7 @@ performance: bin/hmule need-postgres
 
 tools/npm/node_modules/.installed: tools/npm/package-lock.json tools/npm/.npmrc | need-node
 	@echo "Installing what checks the description of the API"
-	@cd tools/npm && npm ci --silent && touch node_modules/.installed
+	@cd tools/npm && npm ci --loglevel=error >/dev/null && touch node_modules/.installed
 
 lint-api: tools/npm/node_modules/.installed
 	@cd tools/npm && npx --no-install spectral lint -q ../../internal/server/openapi.yaml -r spectral.yaml --fail-severity=warn && \

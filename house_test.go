@@ -37,9 +37,10 @@ var ground = map[string]string{
 // commands; and the engine, which puts them together.
 var core = map[string]string{
 	"scope":         "",
+	"packed":        "",
 	"lifecycle":     "",
 	"retry":         "",
-	"trend":         "",
+	"trend":         "packed",
 	"triage":        "",
 	"cron":          "",
 	"order":         "",
@@ -47,7 +48,7 @@ var core = map[string]string{
 	"store":         "",
 	"store/faultfs": "",
 	"store/visits":  "",
-	"memory":        "cron limit order trend triage store",
+	"memory":        "packed cron limit order trend triage store",
 	"read":          "scope order trend store memory",
 	"commit":        "scope store memory",
 	"watch":         "read commit",
@@ -57,8 +58,9 @@ var core = map[string]string{
 	"deal":          "scope lifecycle store memory read commit watch place command",
 	"plan":          "lifecycle cron store memory read commit place command",
 	"bulk":          "scope store memory read commit watch command",
+	"mark":          "scope store commit",
 	"setup":         "scope memory read commit upkeep command plan bulk",
-	"engine":        "store memory read commit watch upkeep command deal plan bulk setup",
+	"engine":        "store memory read commit watch upkeep command deal plan bulk mark setup",
 }
 
 // beside says it of the rooms beside the core.

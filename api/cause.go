@@ -47,23 +47,6 @@ type VersionTrend struct {
 	Hours   []int64 `json:"hours"`
 }
 
-// Mark is something that happened while jobs failed.
-type Mark struct {
-	At   job.Time `json:"at"`
-	Kind string   `json:"kind"`
-	Text string   `json:"text"`
-	// By is who did it; empty for a deploy.
-	By string `json:"by,omitzero"`
-}
-
-// The kinds of marks.
-const (
-	MarkDeploy   = "deploy"
-	MarkSettings = "settings"
-	MarkPause    = "pause"
-	MarkRequeue  = "requeue"
-)
-
 // CauseCount is a part of a cause's jobs.
 type CauseCount struct {
 	Task    string `json:"task"`

@@ -86,12 +86,15 @@ type Sentence struct {
 	Task  string    `json:"task,omitzero"`
 }
 
-// Spans tells how long things took, in milliseconds.
+// Spans tells how long things took, in milliseconds, since a time. The quantiles are right to
+// 1 %.
 type Spans struct {
 	Count int64 `json:"count"`
 	P50MS int64 `json:"p50_ms"`
 	P95MS int64 `json:"p95_ms"`
 	MaxMS int64 `json:"max_ms"`
+	// Since is since when what is told here has been counted.
+	Since job.Time `json:"since,omitzero"`
 }
 
 // Task is a task with its counts and the run times of its recent done attempts.

@@ -175,6 +175,7 @@ func End(tx *commit.Tx, l *memory.Lease, s *Settlement, by lifecycle.By) (*store
 		if err := tx.Causes.Saw(row, s.cause, s.Error.Message); err != nil {
 			return nil, err
 		}
+		tx.History.Failed(row)
 	}
 	return row, follow(tx, ended, s, by)
 }
@@ -216,7 +217,7 @@ func follow(tx *commit.Tx, l *memory.Lease, s *Settlement, by lifecycle.By) erro
 		if err := keepResult(tx, l, s.Result); err != nil {
 			return err
 		}
-		tx.Trends.Ran(r.Task, runMS(s.RunMS, r.LeasedAt, tx.Now))
+		tx.History.Ran(r, runMS(s.RunMS, r.LeasedAt, tx.Now))
 		return place.Finish(tx, r, job.Done, "", "", by)
 	case job.OutcomeSkipped:
 		return place.Finish(tx, r, job.Skipped, job.SaidByHandler, text.Cut(s.ReasonText, api.MaxReasonText), by)

@@ -45,6 +45,7 @@ type Sight interface {
 	ActiveOf(schedule, other int64) (int64, error)
 	HeldOf(schedule, other int64) (*store.Row, error)
 	StepsOf(id int64) ([]store.Step, error)
+	Mark(id int64) (store.Mark, error)
 }
 
 // View is the transaction to be looked at.

@@ -6,6 +6,7 @@
 //   - [bulk.Operator]: actions on many jobs
 //   - [plan.Planner]: schedules
 //   - [setup.Setter]: settings of queues and tasks, and files that define them
+//   - [mark.Marker]: moments that are drawn on charts
 //   - [read.Reader]: questions
 //   - [watch.Watchers]: what changes, and the end of jobs
 //
@@ -22,6 +23,7 @@ import (
 	"humblemule.example/internal/core/command"
 	"humblemule.example/internal/core/commit"
 	"humblemule.example/internal/core/deal"
+	"humblemule.example/internal/core/mark"
 	"humblemule.example/internal/core/memory"
 	"humblemule.example/internal/core/plan"
 	"humblemule.example/internal/core/read"
@@ -38,6 +40,7 @@ type Engine struct {
 	*bulk.Operator
 	*plan.Planner
 	*setup.Setter
+	*mark.Marker
 	*read.Reader
 	*watch.Watchers
 	c *commit.Committer
@@ -85,6 +88,9 @@ func Open(path string, opts Options) (*Engine, error) {
 	if err != nil {
 		return nil, errors.Join(err, e.Close())
 	}
+	if err := e.Marker.Opened(context.Background()); err != nil {
+		c.Log.Warn("the start of the service could not be noted; charts do not show it", "error", err)
+	}
 	return e, nil
 }
 
@@ -97,7 +103,7 @@ func over(c *commit.Committer) *Engine {
 	planner := plan.New(c, reader)
 	return &Engine{
 		Desk: desk, Dealer: deal.New(c, reader, desk, watchers), Operator: operator, Planner: planner,
-		Setter: setup.New(c, operator, planner), Reader: reader, Watchers: watchers, c: c,
+		Setter: setup.New(c, operator, planner), Marker: mark.New(c), Reader: reader, Watchers: watchers, c: c,
 	}
 }
 
@@ -106,7 +112,7 @@ func (e *Engine) work() commit.Work {
 	return commit.Work{
 		Timed: []commit.Timed{
 			upkeep.Clock(), e.Dealer.LeaseEnds(), upkeep.Due(), plan.Fire(), upkeep.Late(), upkeep.Places(), upkeep.Sweep(), upkeep.Results(),
-			upkeep.Retention(), upkeep.Leftovers(), e.Dealer.Rates(),
+			upkeep.Retention(), upkeep.Leftovers(), upkeep.History(), e.Dealer.Rates(),
 		},
 		Finally:   []func(*commit.Tx) error{plan.LetRunsGo, e.Dealer.Deal, plan.LetLateRunsGo, upkeep.Hasten},
 		Listeners: []commit.Listener{e.Dealer, e.Watchers},

@@ -200,7 +200,7 @@ func TestCauseHistory(t *testing.T) {
 		for _, m := range c.Marks {
 			said += m.Kind + ": " + m.Text + " by " + m.By + "\n"
 		}
-		assert.Equal(t, "deploy: workers of version 1.0 by \ndeploy: workers of version 1.1 by \npause: queue common paused by local\npause: queue common resumed by local\nsettings: defaults of task dues.charge by local\nrequeue: job 1 requeued by local\n", said)
+		assert.Equal(t, "deploy: version 1.0 by \ndeploy: version 1.1 by \npause: queue common paused by local\npause: queue common resumed by local\nsettings: defaults of task dues.charge by local\nrequeue: job 1 requeued by local\n", said)
 		y.fails = func(string) bool { return false }
 		_, err = y.e.Act(ctx, api.ActRequest{Action: api.ActRequeue, Filter: &api.Selection{}})
 		require.NoError(t, err)

@@ -18,12 +18,10 @@ type Causes struct {
 	// Rules find causes. They have a lock of their own.
 	Rules Causer
 	// known are those that have a row.
-	known Overlay[int64, bool]
-	// versions are those of workers' programs, by the workers' numbers.
-	versions Overlay[int64, string]
-	seen     map[int64]*store.Seen
-	texts    map[textsKey]*store.CauseTexts
-	counts   map[causeKey]int64 // changes
+	known  Overlay[int64, bool]
+	seen   map[int64]*store.Seen
+	texts  map[textsKey]*store.CauseTexts
+	counts map[causeKey]int64 // changes
 }
 
 // MostCauses bounds the causes of a service; what comes beyond is counted under one that is
@@ -53,7 +51,6 @@ func (p *Causes) load(*file) error {
 		known[id] = true
 	}
 	keep(&p.layered, &p.known, known)
-	keep(&p.layered, &p.versions, map[int64]string{})
 	p.seen, p.texts, p.counts = nil, nil, nil
 	return err
 }
@@ -63,32 +60,20 @@ func (p *Causes) Count(r *store.Row, s job.State, by int64) error {
 	if r.Cause == 0 || !Causing(s) {
 		return nil
 	}
-	version, err := p.versionOf(r.Worker)
+	program, err := p.m.Workers.Program(r.Worker)
 	if err != nil {
 		return err
 	}
 	if p.counts == nil {
 		p.counts = map[causeKey]int64{}
 	}
-	p.counts[causeKey{r.Cause, s, r.Queue, r.Task, version}] += by
+	p.counts[causeKey{r.Cause, s, r.Queue, r.Task, program.Version}] += by
 	return nil
-}
-
-// versionOf tells the version of the program that a worker runs.
-func (p *Causes) versionOf(worker int64) (string, error) {
-	if v, known := p.versions.Get(worker); known {
-		return v, nil
-	}
-	found, err := p.m.store.WorkerByNumber(worker)
-	if err == nil {
-		p.versions.Put(worker, found.Version)
-	}
-	return found.Version, err
 }
 
 // Saw notes the failure of a row's attempt, and its cause.
 func (p *Causes) Saw(r *store.Row, c triage.Cause, message string) error {
-	version, err := p.versionOf(r.Worker)
+	program, err := p.m.Workers.Program(r.Worker)
 	if err != nil {
 		return err
 	}
@@ -105,7 +90,7 @@ func (p *Causes) Saw(r *store.Row, c triage.Cause, message string) error {
 		seen = &store.Seen{ID: c.ID, Type: c.Type, Template: c.Template, At: p.m.now, N: map[string]int64{}}
 		p.seen[c.ID] = seen
 	}
-	seen.N[version]++
+	seen.N[program.Version]++
 	seen.Job = r.ID
 	at := textsKey{c.ID, r.Queue, r.Task}
 	texts := p.texts[at]
@@ -153,13 +138,6 @@ func (p *Causes) flush() error {
 		}
 	}
 	return nil
-}
-
-func (p *Causes) publish() {
-	if len(p.versions.kept) > mostWorkers {
-		clear(p.versions.kept)
-	}
-	p.layered.publish()
 }
 
 func (p *Causes) drop() {

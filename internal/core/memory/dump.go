@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"maps"
 	"slices"
+
+	"humblemule.example/internal/core/trend"
 )
 
 // Dump writes what is kept of the file in a canonical form, a fact a line, and the next rank
@@ -50,6 +52,7 @@ func (m *Memory) Dump() (lines []string, ranks map[string][2]int64) {
 	}
 	add("%d schedules are named, %d planned", len(m.Schedules.byName.kept), m.Schedules.plan.Len())
 	lines = append(lines, m.Leases.dump()...)
+	lines = append(lines, m.History.dump()...)
 	return append(lines, m.Receipts.dump()...), ranks
 }
 
@@ -72,6 +75,48 @@ func (p *Leases) dump() (lines []string) {
 		lines = append(lines, fmt.Sprintf("lease %d of %s: %+v, policy %s, lines %d, indexed %v", id, l.Worker, row, asJSON(l.Policy), l.Lines, p.ofWorker[l.Worker][id] == l))
 	}
 	return append(lines, fmt.Sprintf("%d leases end, %d are of workers", p.ends.Len(), ofWorkers))
+}
+
+// dump tells what is fresh, and the hour and the day under way, with what is fresh of them: how
+// much of that was folded in parts is another matter.
+func (p *History) dump() (lines []string) {
+	lines = append(lines, fmt.Sprintf("history since %d: %d deltas of %d; names %v", p.since.Kept(), p.n, p.minute, p.called.kept))
+	for _, part := range []struct {
+		name string
+		span *span
+	}{{"fresh", &p.fresh}, {"hour", &p.hour.span}, {"day", &p.day.span}} {
+		for kind, series := range part.span.series {
+			for _, id := range slices.Sorted(maps.Keys(series)) {
+				f := series[id]
+				waits, runs := packSketch(&f.Waits), packSketch(&f.Runs)
+				lines = append(lines, fmt.Sprintf("%s of kind %d: %d %v, waits %x, runs %x", part.name, kind, id, f.N, waits, runs))
+			}
+		}
+		var failures []string
+		for at, n := range part.span.failures {
+			failures = append(failures, fmt.Sprintf("%s failures: %+v %+v", part.name, at, *n))
+		}
+		slices.Sort(failures)
+		lines = append(lines, failures...)
+	}
+	for kind, series := range p.week.series {
+		for _, id := range slices.Sorted(maps.Keys(series)) {
+			lines = append(lines, fmt.Sprintf("usual of kind %d: %d %v since %d", kind, id, series[id].N, p.week.since[kind][id]))
+		}
+	}
+	for _, id := range slices.Sorted(maps.Keys(p.m.Limits.starts)) {
+		all := p.m.Limits.KeptStarts(id)
+		lines = append(lines, fmt.Sprintf("starts of queue %d: %+v", id, all[max(len(all)-startsStored, 0):]))
+	}
+	return lines
+}
+
+func packSketch(s *trend.Sketch) []byte {
+	b, err := s.MarshalBinary()
+	if err != nil {
+		panic(err) // it never fails
+	}
+	return b
 }
 
 func (p *Receipts) dump() (lines []string) {

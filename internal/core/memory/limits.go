@@ -1,11 +1,15 @@
 package memory
 
 import (
+	"encoding/binary"
+	"fmt"
+	"math"
 	"time"
 
 	"humblemule.example/api"
 	"humblemule.example/internal/core/limit"
 	"humblemule.example/internal/core/order"
+	"humblemule.example/internal/core/packed"
 	"humblemule.example/job"
 )
 
@@ -26,8 +30,12 @@ type LimitsView struct {
 	started map[int64][]api.Start
 }
 
-// StartsKept is how many of the latest starts of a queue are kept.
-const StartsKept = 1000
+// StartsKept is how many of the latest starts of a queue are kept. What is stored of each at
+// a fold are fewer; those since then are stored with their transactions.
+const (
+	StartsKept   = 1000
+	startsStored = 200
+)
 
 func (p *Limits) load(*file) error {
 	keep(&p.layered, &p.buckets, map[int64]limit.Bucket{})
@@ -41,7 +49,14 @@ func (p *Limits) load(*file) error {
 			p.buckets.kept[id] = b
 		}
 	}
-	return nil
+	stored, err := p.m.store.Starts()
+	for queue, latest := range stored {
+		r := packed.Read(latest)
+		if p.starts[queue] = readStarts(r, math.MaxInt64); r.Err() != nil {
+			return fmt.Errorf("starts of queue %d: %w", queue, r.Err())
+		}
+	}
+	return err
 }
 
 // Fill lets the tokens of a queue's rate come in. They do from the first time on: the start
@@ -111,12 +126,52 @@ func (p *Limits) publish() {
 			delete(p.starts, id)
 			continue
 		}
-		all := append(p.starts[id], more...)
-		if over := len(all) - 2*StartsKept; over > 0 {
-			all = append([]api.Start(nil), all[len(all)-StartsKept:]...)
-		}
-		p.starts[id] = all
+		p.keepStarts(id, more)
 	}
+}
+
+func (p *Limits) keepStarts(queue int64, more []api.Start) {
+	all := append(p.starts[queue], more...)
+	if over := len(all) - 2*StartsKept; over > 0 {
+		all = append([]api.Start(nil), all[len(all)-StartsKept:]...)
+	}
+	p.starts[queue] = all
+}
+
+// appendStarted appends the starts of the transaction as they are stored, of each queue the
+// latest.
+func (p *Limits) appendStarted(b []byte) []byte {
+	for queue, all := range p.started {
+		if len(all) > 0 {
+			all = all[max(len(all)-StartsKept, 0):]
+			b = binary.AppendUvarint(binary.AppendUvarint(b, uint64(queue)), uint64(len(all)))
+			b = appendStarts(b, all)
+		}
+	}
+	return b
+}
+
+// unpackStarted keeps starts that appendStarted has written, of queues that are there, and tells
+// of which.
+func (p *Limits) unpackStarted(b []byte) (queues []int64, err error) {
+	for r := packed.Read(b); r.More(); {
+		queue := r.Int()
+		all := readStarts(r, r.Int())
+		if r.Err() != nil {
+			return queues, r.Err()
+		}
+		if p.m.Queues.Kept(queue) != nil {
+			p.keepStarts(queue, all)
+			queues = append(queues, queue)
+		}
+	}
+	return queues, nil
+}
+
+// packLatest gives the latest starts of a queue, as they are stored at a fold.
+func (p *Limits) packLatest(queue int64) []byte {
+	all := p.starts[queue]
+	return appendStarts(nil, all[max(len(all)-startsStored, 0):])
 }
 
 func (p *Limits) drop() {
@@ -146,4 +201,28 @@ func (p *LimitsView) KeptWait(queue int64) job.Time {
 func (p *LimitsView) KeptStarts(queue int64) []api.Start {
 	all := p.starts[queue]
 	return all[max(len(all)-StartsKept, 0):]
+}
+
+// appendStarts appends starts one behind the other.
+func appendStarts(b []byte, all []api.Start) []byte {
+	for _, s := range all {
+		b = binary.AppendUvarint(b, uint64(s.Job))
+		b = packed.AppendBytes(b, s.Task)
+		b = binary.AppendVarint(b, int64(s.Priority))
+		b = packed.AppendBytes(b, s.Owner)
+		b = packed.AppendBytes(b, s.Lane)
+		b = binary.AppendVarint(b, int64(s.StartedAt))
+		b = binary.AppendVarint(b, int64(s.StartedAt-s.ReadyAt))
+	}
+	return b
+}
+
+// readStarts reads up to n starts.
+func readStarts(r *packed.Reader, n int64) (all []api.Start) {
+	for ; n > 0 && r.More(); n-- {
+		s := api.Start{Job: r.Int(), Task: r.String(), Priority: int(r.Signed()), Owner: r.String(), Lane: r.String(), StartedAt: job.Time(r.Signed())}
+		s.ReadyAt = s.StartedAt - job.Time(r.Signed())
+		all = append(all, s)
+	}
+	return all
 }

@@ -48,6 +48,7 @@ type Memory struct {
 	News      News
 	Workers   Workers
 	Trends    Trends
+	History   History
 	Receipts  Receipts
 }
 
@@ -128,7 +129,7 @@ func New(s *store.Store, clock *Clock) *Memory {
 	// Those come first that others need when they are loaded, written and published.
 	m.parts = []part{
 		&m.Facts, &m.Queues, &m.Tasks, &m.Settings, &m.Policies, &m.Counts, &m.Removals, &m.Times, &m.Places, &m.Limits,
-		&m.Leases, &m.Schedules, &m.Causes, &m.Retention, &m.News, &m.Workers, &m.Trends, &m.Receipts,
+		&m.Leases, &m.Schedules, &m.Causes, &m.Retention, &m.News, &m.Workers, &m.Trends, &m.History, &m.Receipts,
 	}
 	return m
 }

@@ -127,7 +127,6 @@ func (m *Memory) RemoveQueue(q *Named) error {
 func (m *Memory) RemoveTask(t *Named) error {
 	m.Tasks.forget(t)
 	m.Settings.tasks.Delete(t.ID)
-	m.Trends.forgetTask(t.ID)
 	queues, err := m.Counts.forgetTask(t.ID)
 	if err != nil {
 		return err

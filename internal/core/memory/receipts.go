@@ -8,6 +8,7 @@ import (
 	"strings"
 	"time"
 
+	"humblemule.example/internal/core/packed"
 	"humblemule.example/job"
 )
 
@@ -207,25 +208,17 @@ func packReceipts(all []Receipt) []byte {
 }
 
 func unpackReceipts(b []byte) (all []Receipt, err error) {
-	for len(b) > 0 {
-		var r Receipt
-		if len(b) < len(r.id.call)+len(r.id.body) {
-			return nil, fmt.Errorf("are cut short")
+	for r := packed.Read(b); r.More(); {
+		var one Receipt
+		copy(one.id.call[:], r.Take(len(one.id.call)))
+		copy(one.id.body[:], r.Take(len(one.id.body)))
+		for n := r.Unsigned(); n > 0 && r.Err() == nil; n-- {
+			one.IDs = append(one.IDs, r.Int())
 		}
-		b = b[copy(r.id.call[:], b):]
-		b = b[copy(r.id.body[:], b):]
-		n, size := binary.Uvarint(b)
-		for ; size > 0 && n > 0; n-- {
-			b = b[size:]
-			var id uint64
-			id, size = binary.Uvarint(b)
-			r.IDs = append(r.IDs, int64(id))
+		if r.Err() != nil {
+			return nil, r.Err()
 		}
-		if size <= 0 {
-			return nil, fmt.Errorf("are cut short")
-		}
-		b = b[size:]
-		all = append(all, r)
+		all = append(all, one)
 	}
 	return all, nil
 }

@@ -4,6 +4,7 @@ import (
 	"iter"
 
 	"humblemule.example/api"
+	"humblemule.example/internal/core/store"
 	"humblemule.example/job"
 )
 
@@ -20,9 +21,14 @@ type WorkersView struct {
 	numbers Overlay[string, int64]
 	// seen is when a worker was seen last, as it was written, by its number.
 	seen Overlay[int64, job.Time]
+	// programs are what workers run, by their numbers.
+	programs Overlay[int64, Program]
 	// wants is what the transaction asks of workers.
 	wants map[string]api.Want
 }
+
+// Program is what a worker runs: the version of its program, and the host.
+type Program struct{ Version, Host string }
 
 // WorkerRef is a worker: the id by which it names itself, and the number of its row.
 type WorkerRef struct {
@@ -33,6 +39,7 @@ type WorkerRef struct {
 func (p *Workers) load(*file) error {
 	keep(&p.layered, &p.numbers, map[string]int64{})
 	keep(&p.layered, &p.seen, map[int64]job.Time{})
+	keep(&p.layered, &p.programs, map[int64]Program{})
 	p.wants = nil
 	return nil
 }
@@ -45,15 +52,38 @@ func (p *Workers) Know(w api.Worker) (WorkerRef, error) {
 	return p.Write(w)
 }
 
-// Write stores who a worker is.
+// Write stores who a worker is, and marks a deployment where it brings another version.
 func (p *Workers) Write(w api.Worker) (WorkerRef, error) {
+	if w.Version != "" {
+		deploys, err := p.m.store.Deploys(&w)
+		if err == nil && deploys {
+			_, err = p.m.store.AddMark(store.Mark{At: p.m.now, Kind: api.MarkDeploy, Text: "version " + w.Version, Principal: w.Host})
+		}
+		if err != nil {
+			return WorkerRef{}, err
+		}
+	}
 	n, wanted, err := p.m.store.PutWorker(&w, p.m.now)
 	if err != nil {
 		return WorkerRef{}, err
 	}
 	p.numbers.Put(w.ID, n)
+	p.programs.Put(n, Program{w.Version, w.Host})
 	p.want(w.ID, wanted)
 	return WorkerRef{w.ID, n}, nil
+}
+
+// Program tells what a worker runs, or has run.
+func (p *Workers) Program(number int64) (Program, error) {
+	if known, is := p.programs.Get(number); is || number == 0 {
+		return known, nil
+	}
+	w, err := p.m.store.WorkerByNumber(number)
+	is := Program{w.Version, w.Host}
+	if err == nil {
+		p.programs.Put(number, is)
+	}
+	return is, err
 }
 
 // Takes tells whether a worker takes jobs. What was asked of one that has not called since
@@ -110,7 +140,7 @@ func (p *Workers) NoteSeen(number int64, at job.Time) error {
 func (p *Workers) Forget(uid string, number int64) error {
 	p.numbers.Delete(uid)
 	p.seen.Delete(number)
-	p.m.Causes.versions.Delete(number)
+	p.programs.Delete(number)
 	return p.m.store.DropWorker(number)
 }
 
@@ -118,6 +148,9 @@ func (p *Workers) Forget(uid string, number int64) error {
 func (p *Workers) publish() {
 	if len(p.numbers.kept) > mostWorkers {
 		clear(p.numbers.kept)
+	}
+	if len(p.programs.kept) > mostWorkers {
+		clear(p.programs.kept)
 	}
 	p.layered.publish()
 	for uid, want := range p.wants {

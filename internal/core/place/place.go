@@ -40,6 +40,7 @@ func Change(tx *commit.Tx, r *store.Row, to job.State, by lifecycle.By) error {
 		tx.Removals.Became(r.Operation, r.State, to, by == lifecycle.ByRequeue)
 	}
 	tx.News.Moved = append(tx.News.Moved, memory.Move{Job: r.ID, At: at, From: r.State, To: to})
+	tx.History.Moved(r, to)
 	r.State = to
 	if to == job.Backoff || to.Finished() {
 		tx.Schedules.Freed(r, false)

@@ -197,13 +197,15 @@ func (rd *Reader) CauseHistory(ctx context.Context, c *api.Cause) error {
 // marks tell what happened since a time that may have to do with a cause: new versions of
 // worker programs, and what operators did to its tasks, queues and jobs.
 func (rd *Reader) marks(ctx context.Context, c *api.Cause, since job.Time) ([]api.Mark, error) {
-	versions, err := rd.store.VersionsSince(ctx, since)
+	noted, err := rd.store.Marks(ctx, since, math.MaxInt64, mostMarks)
 	if err != nil {
 		return nil, err
 	}
 	marks := []api.Mark{}
-	for version, at := range versions {
-		marks = append(marks, api.Mark{At: at, Kind: api.MarkDeploy, Text: "workers of version " + version})
+	for _, m := range noted {
+		if m.Kind == api.MarkDeploy || m.Kind == api.MarkNote {
+			marks = append(marks, api.Mark{At: m.At, Kind: m.Kind, Text: m.Text, By: m.Principal})
+		}
 	}
 	const most = 500
 	actions, err := rd.actions(ctx, 0, 0, most)
@@ -228,9 +230,9 @@ func (rd *Reader) marks(ctx context.Context, c *api.Cause, since job.Time) ([]ap
 
 // actionDetail is what of an action's detail tells what it was about.
 type actionDetail struct {
-	Task, Queue string
-	Filter      *api.Selection
-	IDs         []int64
+	Task, Queue, Schedule string
+	Filter                *api.Selection
+	IDs                   []int64
 }
 
 // markOf tells an action as a mark, where it may have to do with a cause.
@@ -244,16 +246,14 @@ func (rd *Reader) markOf(ctx context.Context, c *api.Cause, a api.Action) (*api.
 			return (task == "" || b.Task == task) && (queue == "" || b.Queue == queue) && task+queue != ""
 		})
 	}
-	m := &api.Mark{At: a.At, By: a.Principal}
+	if m, drawn := drawnAction(a, d); drawn && m.Kind != api.MarkRequeue {
+		if !about(d.Task, d.Queue) {
+			return nil, nil
+		}
+		return &m, nil
+	}
+	m := &api.Mark{At: a.At, By: a.Principal, Kind: api.MarkRequeue}
 	switch {
-	case a.Action == "set_task" && about(d.Task, ""):
-		m.Kind, m.Text = api.MarkSettings, "defaults of task "+d.Task
-	case a.Action == "set_queue" && about("", d.Queue):
-		m.Kind, m.Text = api.MarkSettings, "defaults of queue "+d.Queue
-	case a.Action == "pause" && about("", d.Queue):
-		m.Kind, m.Text = api.MarkPause, "queue "+d.Queue+" paused"
-	case a.Action == "resume" && about("", d.Queue):
-		m.Kind, m.Text = api.MarkPause, "queue "+d.Queue+" resumed"
 	case a.Action == api.ActRequeue && (a.Job != 0 || len(d.IDs) > 0):
 		ids := append(d.IDs, a.Job)
 		rows, err := rd.store.Read(ctx, ids[:1])
@@ -263,12 +263,12 @@ func (rd *Reader) markOf(ctx context.Context, c *api.Cause, a api.Action) (*api.
 		if task, queue := rd.nameOf(rows[0]); !about(task, queue) {
 			return nil, nil
 		}
-		m.Kind, m.Text = api.MarkRequeue, fmt.Sprintf("job %d requeued", ids[0])
+		m.Text = fmt.Sprintf("job %d requeued", ids[0])
 		if n := len(d.IDs); n > 1 {
 			m.Text = fmt.Sprintf("%d chosen jobs requeued", n)
 		}
 	case a.Action == api.ActRequeue && d.Filter != nil && d.Filter.Cause == c.ID:
-		m.Kind, m.Text = api.MarkRequeue, "jobs of this cause requeued"
+		m.Text = "jobs of this cause requeued"
 	default:
 		return nil, nil
 	}

@@ -186,7 +186,7 @@ func (rd *Reader) Task(ctx context.Context, name string) (api.Task, error) {
 func (rd *Reader) tellTask(t *memory.Named, own *memory.Owned, service memory.Service) api.Task {
 	set := rd.m.Settings.KeptTask(t.ID)
 	return api.Task{
-		Name: t.Name, Counts: tellStates(rd.m.Counts.KeptTask(t.ID)), Run: rd.m.Trends.KeptSpans(t.ID), Workers: service.Do(t.Name),
+		Name: t.Name, Counts: tellStates(rd.m.Counts.KeptTask(t.ID)), Run: rd.m.History.KeptSpans(t.Name), Workers: service.Do(t.Name),
 		Defaults: set.Defaults, Summary: set.Defaults.Describe(), Version: set.Version, FromFile: slices.Contains(own.Tasks, t.Name),
 	}
 }
@@ -220,7 +220,7 @@ func (rd *Reader) usuals() func(task string) (usual, long int64) {
 		s, seen := known[task]
 		if !seen {
 			rd.m.RLock()
-			s = rd.m.Trends.KeptSpans(rd.m.Tasks.KeptID(task))
+			s = rd.m.History.KeptSpans(task)
 			rd.m.RUnlock()
 			known[task] = s
 		}

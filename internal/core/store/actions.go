@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"errors"
+	"slices"
 
 	"humblemule.example/api"
 	"humblemule.example/job"
@@ -23,6 +24,18 @@ func (s *Store) Actions(ctx context.Context, before, id int64, limit int) (all [
 	if id != 0 {
 		query, args = "SELECT id, at, principal, action, job, detail FROM actions {by actions_job} WHERE job = ? AND job <> 0 AND id < ? ORDER BY id DESC LIMIT ?", []any{id, before, limit}
 	}
+	return s.readActions(ctx, query, args...)
+}
+
+// ActionsBetween reads the latest of what operators did from a time on and before another, the
+// first one first, of what concerned no single job.
+func (s *Store) ActionsBetween(ctx context.Context, from, to job.Time, limit int) (all []api.Action, err error) {
+	all, err = s.readActions(ctx, "SELECT id, at, principal, action, job, detail FROM actions WHERE at >= ? AND at < ? AND job = 0 ORDER BY at DESC, id DESC LIMIT ?", int64(from), int64(to), limit)
+	slices.Reverse(all)
+	return all, err
+}
+
+func (s *Store) readActions(ctx context.Context, query string, args ...any) (all []api.Action, err error) {
 	r, err := s.ask(ctx, query, args...)
 	if err != nil {
 		return nil, err

@@ -20,7 +20,7 @@ import (
 // schema is the version of the tables that this program writes. Those to the sixth were
 // reached by the scripts in schema/old, one after the other; in those jobs were a single
 // table.
-const schema = 8
+const schema = 9
 
 // oldScripts are the scripts that brought the tables from each version to the next.
 func oldScripts() []string {
@@ -175,6 +175,7 @@ func onFile(path, synchronous string, do func(conn *sql.Conn) error) error {
 var carried = []string{
 	"facts", "queues", "tasks", "policies", "workers", "attempts", "bodies", "log_lines", "results_kept", "steps", "counts", "past_counts", "keys", "lanes", "turns",
 	"actions", "operations", "operation_counts", "receipts", "causes", "cause_counts", "cause_hours", "schedules", "schedule_runs",
+	"deltas", "series", "history", "marks", "starts",
 }
 
 // buildFrom builds the new file beside the old one in a single transaction, whose end writes
@@ -199,7 +200,7 @@ func (s *Store) buildFrom(from string, known bool) error {
 				return fmt.Errorf("%s: %w", table, err)
 			}
 		}
-		if _, err := conn.ExecContext(background, carryTexts); err != nil {
+		if err := carryCauseTexts(conn); err != nil {
 			return fmt.Errorf("cause_texts: %w", err)
 		}
 		if err := s.carryJobs(conn); err != nil {
@@ -219,10 +220,10 @@ func (s *Store) buildFrom(from string, known bool) error {
 	})
 }
 
-// carry carries a table's rows over.
+// carry carries a table's rows over, where it was there.
 func carry(conn *sql.Conn, table string) error {
 	names, err := carriedColumns(conn, table, table)
-	if err != nil {
+	if err != nil || names == "" {
 		return err
 	}
 	_, err = conn.ExecContext(background, fmt.Sprintf("INSERT INTO main.%s (%s) SELECT %s FROM old.%s ORDER BY 1", table, names, names, table))
@@ -261,6 +262,18 @@ func columnsOf(conn *sql.Conn, file, table string) (names []string, err error) {
 const carryTexts = `INSERT INTO main.cause_texts (cause, queue, task, texts, job, at)
 	SELECT c.id, coalesce(j.queue, n.queue, 0), coalesce(j.task, n.task, 0), c.texts, c.job, c.last_at FROM old.causes c
 	LEFT JOIN old.jobs j ON j.id = c.job LEFT JOIN (SELECT cause, min(queue) AS queue, task FROM old.cause_counts GROUP BY cause) n ON n.cause = c.id`
+
+func carryCauseTexts(conn *sql.Conn) error {
+	was, err := columnsOf(conn, "old", "cause_texts")
+	if err != nil {
+		return err
+	}
+	if len(was) > 0 {
+		return carry(conn, "cause_texts")
+	}
+	_, err = conn.ExecContext(background, carryTexts)
+	return err
+}
 
 // carriedAtOnce is how many ids are carried over between two words of progress.
 const carriedAtOnce = 100_000

@@ -78,9 +78,11 @@ var sqlDropQueueCounts = statement(`DELETE FROM counts WHERE queue = ?`)
 
 var sqlDropQueuePast = statement(`DELETE FROM past_counts WHERE queue = ?`)
 
+var sqlDropQueueStarts = statement(`DELETE FROM starts WHERE queue = ?`)
+
 var sqlDropQueueTurns = statement(`DELETE FROM turns WHERE queue = ?`)
 
 // DropQueue removes a queue without jobs, with what is counted of those it had.
 func (s *Store) DropQueue(id int64) error {
-	return errors.Join(s.exec(sqlDropQueue, id), s.exec(sqlDropQueueCounts, id), s.exec(sqlDropQueuePast, id), s.exec(sqlDropQueueTurns, id))
+	return errors.Join(s.exec(sqlDropQueue, id), s.exec(sqlDropQueueCounts, id), s.exec(sqlDropQueuePast, id), s.exec(sqlDropQueueTurns, id), s.exec(sqlDropQueueStarts, id))
 }

@@ -22,6 +22,26 @@ func (s *Store) PutWorker(w *api.Worker, now job.Time) (id int64, wanted api.Wan
 	return id, wanted, err
 }
 
+var (
+	sqlLatestVersion = statement(`SELECT version FROM workers WHERE name = ? AND version <> '' ORDER BY first_seen DESC, id DESC LIMIT 1`)
+	sqlKnownVersion  = statement(`SELECT id FROM workers WHERE version = ? ORDER BY first_seen LIMIT 1`)
+)
+
+// Deploys tells whether a worker that is not known yet brings another version of its program
+// than the last worker of its name or, where it has a new name, one that no worker has had.
+func (s *Store) Deploys(w *api.Worker) (bool, error) {
+	var last string
+	err := s.queryRow(sqlLatestVersion, w.Name).Scan(&last)
+	if err == nil {
+		return last != w.Version, nil
+	}
+	if !errors.Is(err, sql.ErrNoRows) {
+		return false, err
+	}
+	known, err := s.number(sqlKnownVersion, w.Version)
+	return known == 0, err
+}
+
 var sqlPutWanted = statement(`UPDATE workers SET wanted = ? WHERE id = ?`)
 
 // PutWanted writes what a worker is asked to do.
@@ -96,23 +116,3 @@ var sqlDropWorker = statement(`DELETE FROM workers WHERE id = ?`)
 
 // DropWorker removes who a worker was. Attempts that it made no longer tell its name.
 func (s *Store) DropWorker(number int64) error { return s.exec(sqlDropWorker, number) }
-
-// VersionsSince reads when versions of worker programs were seen first, of those that
-// were since a time. It reads all workers that are remembered.
-func (s *Store) VersionsSince(ctx context.Context, since job.Time) (map[string]job.Time, error) {
-	r, err := s.ask(ctx, "SELECT version, MIN(first_seen) AS first FROM workers WHERE version <> '' GROUP BY version HAVING first >= ?", int64(since))
-	if err != nil {
-		return nil, err
-	}
-	defer r.Close()
-	all := map[string]job.Time{}
-	for r.Next() {
-		var version string
-		var first job.Time
-		if err := r.Scan(&version, &first); err != nil {
-			return nil, err
-		}
-		all[version] = first
-	}
-	return all, r.Err()
-}

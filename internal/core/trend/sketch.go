@@ -2,8 +2,9 @@ package trend
 
 import (
 	"encoding/binary"
-	"errors"
 	"math"
+
+	"humblemule.example/internal/core/packed"
 )
 
 // Accuracy is the relative error of a sketch's quantiles.
@@ -34,6 +35,9 @@ var (
 	gamma    = (1 + Accuracy) / (1 - Accuracy)
 	logGamma = math.Log(gamma)
 )
+
+// lowest and highest are the bins of least and most.
+var lowest, highest = binOf(least), binOf(most)
 
 func binOf(ms float64) int { return int(math.Ceil(math.Log(ms) / logGamma)) }
 
@@ -76,8 +80,7 @@ func (s *Sketch) Quantile(q float64) float64 {
 	}
 	for i, n := range s.bins {
 		if rank -= int64(n); rank < 0 {
-			// The middle of the bin (γ^(i-1), γ^i] in relative terms.
-			return min(2*math.Pow(gamma, float64(s.first+i))/(gamma+1), s.max)
+			return s.middle(i)
 		}
 	}
 	return s.max
@@ -95,53 +98,89 @@ func (s *Sketch) Merge(o *Sketch) {
 	}
 }
 
-// AppendBinary appends the sketch as varints, each filled bin as its distance
-// from the one before and its number, so that history can be kept.
-func (s *Sketch) AppendBinary(b []byte) ([]byte, error) {
-	b = binary.AppendVarint(b, s.count)
-	b = binary.AppendVarint(b, s.zeros)
-	b = binary.AppendUvarint(b, math.Float64bits(s.max))
-	last := 0
-	for i, n := range s.bins {
-		if n > 0 {
-			b = binary.AppendVarint(b, int64(s.first+i-last))
-			b = binary.AppendUvarint(b, uint64(n))
-			last = s.first + i
-		}
-	}
-	return b, nil
+// Reset empties the sketch and keeps its room.
+func (s *Sketch) Reset() {
+	clear(s.bins)
+	*s = Sketch{bins: s.bins[:0]}
 }
 
-var errCut = errors.New("the sketch is cut short")
+// Mean is the mean of the spans in milliseconds, and Deviation their standard deviation, as
+// far as the bins tell; 0 for an empty sketch.
+func (s *Sketch) Mean() float64 { mean, _ := s.moments(); return mean }
 
-// UnmarshalBinary reads what AppendBinary has written.
+// Deviation goes with [Sketch.Mean].
+func (s *Sketch) Deviation() float64 { _, deviation := s.moments(); return deviation }
+
+func (s *Sketch) moments() (mean, deviation float64) {
+	if s.count == 0 {
+		return 0, 0
+	}
+	var squares float64
+	for i, n := range s.bins {
+		x := s.middle(i)
+		mean += float64(n) * x
+		squares += float64(n) * x * x
+	}
+	mean /= float64(s.count)
+	return mean, math.Sqrt(max(squares/float64(s.count)-mean*mean, 0))
+}
+
+// middle is the middle of the bin (γ^(i-1), γ^i] in relative terms.
+func (s *Sketch) middle(i int) float64 {
+	return min(2*math.Pow(gamma, float64(s.first+i))/(gamma+1), s.max)
+}
+
+// append appends the sketch: the spans below least, the longest in microseconds, and of each
+// filled bin its distance from the one before with whether it holds more than one span, and
+// where it does how many.
+func (s *Sketch) append(b []byte) []byte {
+	b = binary.AppendUvarint(b, uint64(s.zeros))
+	b = binary.AppendUvarint(b, uint64(math.Ceil(s.max*1000)))
+	last := lowest
+	for i, n := range s.bins {
+		if n == 0 {
+			continue
+		}
+		gap := uint64(s.first+i-last) << 1
+		if last = s.first + i; n == 1 {
+			b = binary.AppendUvarint(b, gap)
+		} else {
+			b = binary.AppendUvarint(binary.AppendUvarint(b, gap|1), uint64(n))
+		}
+	}
+	return b
+}
+
+// MarshalBinary writes the sketch, so that history can be kept.
+func (s *Sketch) MarshalBinary() ([]byte, error) { return s.append(nil), nil }
+
+// UnmarshalBinary reads what MarshalBinary has written. The longest span is then right to a
+// microsecond.
 func (s *Sketch) UnmarshalBinary(b []byte) error {
-	*s = Sketch{}
-	var failed error
-	signed := func() int64 {
-		v, n := binary.Varint(b)
-		if n <= 0 {
-			failed, n = errCut, 0
-		}
-		b = b[n:]
-		return v
+	s.Reset()
+	return s.add(b)
+}
+
+// add adds what MarshalBinary has written of another sketch.
+func (s *Sketch) add(b []byte) error {
+	if len(b) == 0 {
+		return nil
 	}
-	unsigned := func() uint64 {
-		v, n := binary.Uvarint(b)
-		if n <= 0 {
-			failed, n = errCut, 0
+	r := packed.Read(b)
+	zeros := r.Int()
+	s.zeros += zeros
+	s.count += zeros
+	s.max = max(s.max, min(float64(r.Unsigned())/1000, most))
+	for index := lowest; r.More(); {
+		gap, n := r.Unsigned(), uint64(1)
+		if index += int(gap >> 1); gap&1 == 1 {
+			n = r.Unsigned()
 		}
-		b = b[n:]
-		return v
-	}
-	s.count, s.zeros, s.max = signed(), signed(), math.Float64frombits(unsigned())
-	for index := 0; len(b) > 0 && failed == nil; {
-		index += int(signed())
-		n := unsigned()
-		if index < binOf(least) || index > binOf(most) {
-			return errors.New("the sketch has a bin that is out of range")
+		if r.Err() != nil || gap>>1 > uint64(highest) || index > highest || n > math.MaxUint32 {
+			return packed.ErrCut
 		}
 		s.bin(index, uint32(n))
+		s.count += int64(n)
 	}
-	return failed
+	return r.Err()
 }

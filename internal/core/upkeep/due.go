@@ -103,6 +103,7 @@ func sweep(tx *commit.Tx) error {
 		g := store.Group{Queue: r.Queue, Task: r.Task, State: r.State}
 		if !r.State.Finished() {
 			g.State = job.Cancelled
+			tx.History.Purged(r)
 		}
 		tx.Counts.Retire(g, 1)
 		if err := gone.sweep(tx, r.ID); err != nil {

@@ -23,7 +23,8 @@ const (
 )
 
 // forget drops what has become old: keys, the trends of causes, causes that nothing has
-// failed by for as long, workers, actions and operations, policies and names without a use.
+// failed by for as long, workers, actions and operations, history, policies and names without a
+// use.
 func forget(tx *commit.Tx) error {
 	began := time.Now()
 	if began.Before(tx.Retention.Forget.Get()) || tx.Passes(commit.ThingLeftovers, 0) {
@@ -44,6 +45,9 @@ func forget(tx *commit.Tx) error {
 	}
 	actions, err := tx.Store.DropActions(tx.Now.Add(-actionsKept), mostLeftovers)
 	if err != nil {
+		return err
+	}
+	if err := tx.History.Forget(mostLeftovers); err != nil {
 		return err
 	}
 	policies, err := forgetPolicies(tx, began)

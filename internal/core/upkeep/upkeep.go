@@ -61,6 +61,12 @@ func Leftovers() commit.Timed {
 	return commit.Timed{Next: func(tx *commit.Tx) time.Duration { return time.Until(tx.Retention.Forget.Get()) }, Do: forget}
 }
 
+// History is the timed work that has a minute folded into history when it is over. The flush
+// of any transaction does that; where there is none this makes one.
+func History() commit.Timed {
+	return commit.Timed{Next: func(tx *commit.Tx) time.Duration { return tx.ByWall(tx.History.FoldsAt()) }, Do: func(*commit.Tx) error { return nil }}
+}
+
 // Clock watches the wall clock with every transaction.
 func Clock() commit.Timed {
 	return commit.Timed{Next: func(*commit.Tx) time.Duration { return commit.Never }, Do: watchClock}

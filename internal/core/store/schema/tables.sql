@@ -1,7 +1,7 @@
 -- Times are milliseconds since 1970 UTC; 0 means none. Spans end in _ms.
 -- Texts that may be absent are empty. Every id below is an integer.
 
--- One row per fact of the whole file: store (its id), next_job.
+-- One row per fact of the whole file: store (its id), next_job, and others.
 CREATE TABLE facts (
     name  TEXT PRIMARY KEY,
     value TEXT NOT NULL
@@ -65,8 +65,10 @@ CREATE TABLE workers (
     last_seen  INTEGER NOT NULL DEFAULT 0
 );
 CREATE INDEX workers_seen ON workers (last_seen);
--- When a version of a worker program was seen first: a deploy.
+-- When a version of a worker program was seen first, and which one the workers of a name had
+-- last: another one is a deployment.
 CREATE INDEX workers_version ON workers (version, first_seen);
+CREATE INDEX workers_name ON workers (name, first_seen) WHERE version <> '';
 
 -- Where a job stands: what changes while it lives, and what its indexes need. A change
 -- rewrites the row, so that what is written once stands in specs.
@@ -267,6 +269,7 @@ CREATE TABLE actions (
     detail    TEXT    NOT NULL DEFAULT '{}'
 );
 CREATE INDEX actions_job ON actions (job, id) WHERE job <> 0;
+CREATE INDEX actions_at ON actions (at, id) WHERE job = 0;
 
 -- Actions on many jobs, done in slices.
 CREATE TABLE operations (
@@ -383,3 +386,50 @@ CREATE TABLE schedule_runs (
     UNIQUE (schedule, planned_at)
 );
 CREATE INDEX schedule_runs_job ON schedule_runs (job) WHERE job <> 0;
+
+-- What moved, packed, a row per commit, until it is folded into history; then its slot is used
+-- again. A row tells its own number and time.
+CREATE TABLE deltas (
+    slot  INTEGER PRIMARY KEY,
+    moved BLOB    NOT NULL
+);
+
+-- What history tells apart, by kind: 0 queues, 1 tasks, 2 versions of worker programs, 3 hosts,
+-- 4 labels. They outlive what they are named after, and no number is given twice.
+CREATE TABLE series (
+    id   INTEGER PRIMARY KEY,
+    kind INTEGER NOT NULL,
+    name TEXT    NOT NULL,
+    seen INTEGER NOT NULL,             -- when something of it moved last, to a day
+    UNIQUE (kind, name)
+);
+CREATE INDEX series_seen ON series (kind, seen);
+
+-- What moved within a minute, an hour or a day (step 0, 1, 2) from a time on, packed, of all
+-- series of a kind; kind 5 are failures. Hours and days are those of UTC.
+CREATE TABLE history (
+    kind   INTEGER NOT NULL,
+    step   INTEGER NOT NULL,
+    at     INTEGER NOT NULL,
+    counts BLOB    NOT NULL,
+    spans  BLOB    NOT NULL,           -- how long things took
+    PRIMARY KEY (kind, step, at)
+) WITHOUT ROWID;
+
+-- Moments that are drawn on charts, but for those that the actions tell: deployments, starts of
+-- the service, and what somebody has noted. since is when the service was stopped before.
+CREATE TABLE marks (
+    id        INTEGER PRIMARY KEY,
+    at        INTEGER NOT NULL,
+    kind      TEXT    NOT NULL,
+    text      TEXT    NOT NULL,
+    principal TEXT    NOT NULL DEFAULT '',
+    since     INTEGER NOT NULL DEFAULT 0
+);
+CREATE INDEX marks_at ON marks (at);
+
+-- The latest starts of each queue, packed, as they were at the last fold.
+CREATE TABLE starts (
+    queue  INTEGER PRIMARY KEY,
+    latest BLOB NOT NULL
+);

@@ -173,8 +173,19 @@ func (h *harbour) enqueueAll(ctx context.Context) {
 }
 
 func (h *harbour) work(ctx context.Context) {
+	for _, version := range []string{"1.0", "1.1"} {
+		_, err := h.e.PutWorker(ctx, api.Worker{ID: "crane" + version, Name: fmt.Sprint("crane", h.n), Version: version, Queues: []string{"ready"}})
+		h.must(err)
+	}
 	_, err := h.e.PutWorker(ctx, api.Worker{ID: "crane", Queues: []string{"ready", "turns", "lanes", "ageing", "other"}, Holds: []string{}})
 	h.must(err)
+	noted, err := h.e.Mark(ctx, "spring tide", 0)
+	h.must(err)
+	h.must(h.e.Unmark(ctx, noted.ID))
+	for _, q := range []api.HistoryQuery{{Times: true}, {By: api.ByTask, Step: job.Duration(time.Hour)}, {Queue: "ready", From: job.At(time.Now().Add(-48 * time.Hour))}} {
+		_, err := h.e.History(ctx, q)
+		h.must(err)
+	}
 	for _, queue := range []string{"ready", "turns", "lanes", "ageing", "other"} {
 		leases := h.take(queue, 8)
 		require.Len(h, leases, 8, queue)

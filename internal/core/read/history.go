@@ -1,0 +1,344 @@
+package read
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"fmt"
+	"math"
+	"slices"
+	"time"
+
+	"humblemule.example/api"
+	"humblemule.example/internal/core/memory"
+	"humblemule.example/internal/core/scope"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/internal/core/trend"
+	"humblemule.example/internal/sentence"
+	"humblemule.example/job"
+)
+
+// History is told in at most so many steps, and in about as many as are best drawn where
+// nobody asks for a step.
+const (
+	mostSteps = 3000
+	fitSteps  = 300
+)
+
+// goodSteps are the steps that are taken where nobody asks for one.
+var goodSteps = []time.Duration{time.Minute, 5 * time.Minute, 15 * time.Minute, time.Hour, 3 * time.Hour, 6 * time.Hour, 24 * time.Hour, 7 * 24 * time.Hour}
+
+// byKinds are what history can be listed by.
+var byKinds = map[string]trend.Kind{api.ByQueue: trend.OfQueue, api.ByTask: trend.OfTask, api.ByVersion: trend.OfVersion, api.ByHost: trend.OfHost}
+
+// historySpan is a span of time in steps, and the steps of history that they are made of.
+type historySpan struct {
+	from, to job.Time
+	step     time.Duration
+	of       trend.Step
+}
+
+func (s *historySpan) steps() int { return int(s.to.Sub(s.from) / s.step) }
+
+// spanOf checks a query and gives its span, of whole steps.
+func spanOf(q *api.HistoryQuery, now job.Time) (s historySpan, err error) {
+	wrong := func(field, format string, args ...any) error {
+		return job.Wrong("history cannot be told so", []job.FieldError{{Field: field, Message: fmt.Sprintf(format, args...)}})
+	}
+	s = historySpan{from: q.From, to: q.To, step: q.Step.Go()}
+	if s.to == 0 {
+		s.to = now
+	}
+	if s.from == 0 {
+		s.from = s.to.Add(-time.Hour)
+	}
+	if s.from < 0 || s.from >= s.to {
+		return s, wrong("from", "%s is not before to, which is %s", s.from, s.to)
+	}
+	old := now.Sub(s.from)
+	if s.step == 0 {
+		at := slices.IndexFunc(goodSteps, func(d time.Duration) bool {
+			return s.to.Sub(s.from)/d <= fitSteps && (d >= time.Hour || old <= trend.Minute.Kept()) && (d >= 24*time.Hour || old <= trend.Hour.Kept())
+		})
+		if at < 0 {
+			at = len(goodSteps) - 1
+		}
+		s.step = goodSteps[at]
+	}
+	switch {
+	case s.step < time.Minute || s.step%time.Minute != 0:
+		return s, wrong("step", "%s is not in whole minutes; ask for 1m, 5m, 1h or 1d, for example", q.Step)
+	case s.to.Sub(s.from)/s.step > mostSteps:
+		return s, wrong("step", "%s gives more than %d steps from %s to %s; ask for a longer one", q.Step, mostSteps, s.from, s.to)
+	}
+	// The coarsest that the steps can be made of, so that the least is read.
+	for s.of = trend.Day; s.step%s.of.Length() != 0; s.of-- {
+	}
+	if old > s.of.Kept() && s.of < trend.Day {
+		return s, wrong("step", "%s is too short: by the %s, history is kept for %s; ask for a longer step, or a later from", q.Step, []string{"minute", "hour"}[s.of], sentence.Roughly(s.of.Kept()))
+	}
+	step := job.Time(s.step.Milliseconds())
+	s.from -= s.from % step
+	s.to += (step - s.to%step) % step
+	return s, nil
+}
+
+// History tells what moved over time.
+func (rd *Reader) History(ctx context.Context, q api.HistoryQuery) (api.History, error) {
+	now, in := rd.clock.Now(), scope.Of(ctx)
+	span, err := spanOf(&q, now)
+	if err != nil {
+		return api.History{}, err
+	}
+	kind, err := rd.kindOf(in, &q)
+	if err != nil {
+		return api.History{}, err
+	}
+	marks, err := rd.Marks(ctx, span.from, span.to)
+	if err != nil {
+		return api.History{}, err
+	}
+	steps, since, err := rd.readHistory(ctx, span, kind, q.Times, rd.wants(in, kind, &q))
+	if err != nil {
+		return api.History{}, err
+	}
+	told := api.History{AsOf: now, Since: since, From: span.from, To: span.to, StepMS: span.step.Milliseconds(), By: q.By, Series: []api.Series{}, Marks: marks}
+	dark := darkSteps(span, since, now, marks)
+	total, parts := make([]*trend.Figures, len(steps)), map[int64][]*trend.Figures{}
+	for i, series := range steps {
+		total[i] = new(trend.Figures)
+		for id, f := range series {
+			total[i].Merge(f)
+			if q.By != "" {
+				if parts[id] == nil {
+					parts[id] = make([]*trend.Figures, len(steps))
+				}
+				parts[id][i] = f
+			}
+		}
+	}
+	told.Total = tellSeries(total, dark, q.Times)
+	for id, part := range parts {
+		s := tellSeries(part, dark, q.Times)
+		rd.m.RLock()
+		s.Name = rd.m.History.KeptSeriesName(id)
+		rd.m.RUnlock()
+		s.Rest = id == trend.Rest
+		told.Series = append(told.Series, s)
+	}
+	slices.SortFunc(told.Series, func(a, b api.Series) int {
+		return cmp.Or(cmp.Compare(b2i(a.Rest), b2i(b.Rest)), cmp.Compare(b.Sum.Started+b.Sum.Enqueued, a.Sum.Started+a.Sum.Enqueued), cmp.Compare(a.Name, b.Name))
+	})
+	return told, nil
+}
+
+func b2i(b bool) int {
+	if b {
+		return 1
+	}
+	return 0
+}
+
+// kindOf checks what history is asked for, and gives the kind of its series.
+func (rd *Reader) kindOf(in scope.Scope, q *api.HistoryQuery) (trend.Kind, error) {
+	kind, known := byKinds[q.By]
+	wrong := func(field, message string) error {
+		return job.Wrong("history cannot be told so", []job.FieldError{{Field: field, Message: message}})
+	}
+	switch {
+	case q.By != "" && !known:
+		return 0, wrong("by", fmt.Sprintf("%q is not queue, task, version or host", q.By))
+	case q.Queue != "" && q.Task != "":
+		return 0, wrong("task", "cannot be combined with queue: history is kept by queue and by task, not by pairs of them")
+	case q.Queue != "" && q.By != "" && q.By != api.ByQueue, q.Task != "" && q.By != "" && q.By != api.ByTask:
+		return 0, wrong("by", "cannot be combined with one queue or task: history is kept by each alone")
+	case kind == trend.OfVersion || kind == trend.OfHost:
+		if !in.Whole() {
+			return 0, scope.Whole(scope.With(context.Background(), in))
+		}
+	case q.Task != "":
+		kind = trend.OfTask
+	}
+	return kind, nil
+}
+
+// wants tells which series are asked for, and may be seen.
+func (rd *Reader) wants(in scope.Scope, kind trend.Kind, q *api.HistoryQuery) func(id int64) bool {
+	rd.m.RLock()
+	defer rd.m.RUnlock()
+	if name := q.Queue + q.Task; name != "" {
+		only := rd.m.History.KeptSeries(kind, name)
+		if kind == trend.OfQueue && !in.Sees(name, "") || kind == trend.OfTask && !in.Sees("", name) {
+			only = trend.None
+		}
+		return func(id int64) bool { return id == only && only != trend.None }
+	}
+	if in.Whole() {
+		return func(int64) bool { return true }
+	}
+	seen := map[int64]bool{}
+	for id, name := range rd.m.History.KeptSeriesOf(kind) {
+		if kind == trend.OfQueue && in.Sees(name, "") || kind == trend.OfTask && in.Sees("", name) {
+			seen[id] = true
+		}
+	}
+	return func(id int64) bool { return seen[id] }
+}
+
+// readHistory adds up what is stored, and what is not stored yet, step by step.
+func (rd *Reader) readHistory(ctx context.Context, span historySpan, kind trend.Kind, times bool, wanted func(int64) bool) (steps []trend.Series, since job.Time, err error) {
+	const tries = 5 // between the two a minute may be folded, which comes once a minute
+	for range tries {
+		steps = make([]trend.Series, span.steps())
+		at := func(t job.Time) trend.Series {
+			i := int(t.Sub(span.from) / span.step)
+			if steps[i] == nil {
+				steps[i] = trend.Series{}
+			}
+			return steps[i]
+		}
+		rd.m.RLock()
+		since = rd.m.History.KeptSince()
+		way := rd.m.History.KeptUnderWay(kind, span.of, wanted)
+		rd.m.RUnlock()
+		folded, err := rd.store.History(ctx, int64(kind), int64(span.of), span.from, span.to, times, func(r store.HistoryRow) error {
+			if way.Instead && r.At == way.At {
+				return nil
+			}
+			return at(r.At).Unpack(r.Counts, r.Spans, wanted)
+		})
+		if err != nil {
+			return nil, 0, err
+		}
+		if way.At >= span.from && way.At < span.to {
+			at(way.At).Merge(way.Series, len(way.Series)+math.MaxInt32)
+		}
+		if folded == way.Folded {
+			break
+		}
+	}
+	return steps, since, nil
+}
+
+// darkSteps tells in which steps nothing was recorded: those before anything is known, those to
+// come, and those in which the service was not running.
+func darkSteps(span historySpan, since, now job.Time, marks []api.Mark) []bool {
+	dark := make([]bool, span.steps())
+	for i := range dark {
+		from := span.from.Add(time.Duration(i) * span.step)
+		to := from.Add(span.step)
+		dark[i] = since == 0 || to <= since || from > now
+		for _, m := range marks {
+			if m.Kind == api.MarkRestart && m.Since <= from && m.At >= to {
+				dark[i] = true
+			}
+		}
+	}
+	return dark
+}
+
+// tellSeries tells figures, step by step.
+func tellSeries(steps []*trend.Figures, dark []bool, times bool) api.Series {
+	var told api.Series
+	var sum trend.Figures
+	p := &told.Points
+	counts := []*api.Points{trend.Enqueued: &p.Enqueued, trend.Requeued: &p.Requeued, trend.Started: &p.Started, trend.Done: &p.Done, trend.Failed: &p.Failed, trend.Dead: &p.Dead, trend.Skipped: &p.Skipped, trend.Cancelled: &p.Cancelled}
+	for _, points := range counts {
+		*points = make(api.Points, len(steps))
+	}
+	for i, f := range steps {
+		if f == nil {
+			f = new(trend.Figures)
+		}
+		sum.Merge(f)
+		for c, points := range counts {
+			if (*points)[i] = f.N[c]; dark[i] && f.N == [trend.NumCounts]int64{} {
+				(*points)[i] = -1
+			}
+		}
+		if times {
+			p.WaitP50MS, p.WaitP95MS = append(p.WaitP50MS, quantile(&f.Waits, 0.5)), append(p.WaitP95MS, quantile(&f.Waits, 0.95))
+			p.RunP50MS, p.RunP95MS = append(p.RunP50MS, quantile(&f.Runs, 0.5)), append(p.RunP95MS, quantile(&f.Runs, 0.95))
+		}
+	}
+	told.Sum = tellFlow(&sum)
+	return told
+}
+
+// quantile is one of a sketch in ms; -1 where it is empty.
+func quantile(s *trend.Sketch, q float64) int64 {
+	if s.Count() == 0 {
+		return -1
+	}
+	return int64(math.Ceil(s.Quantile(q)))
+}
+
+func tellFlow(f *trend.Figures) api.Flow {
+	return api.Flow{
+		Enqueued: f.N[trend.Enqueued], Requeued: f.N[trend.Requeued], Started: f.N[trend.Started], Done: f.N[trend.Done],
+		Failed: f.N[trend.Failed], Dead: f.N[trend.Dead], Skipped: f.N[trend.Skipped], Cancelled: f.N[trend.Cancelled],
+		Wait: memory.TellSpans(&f.Waits, 0), Run: memory.TellSpans(&f.Runs, 0),
+	}
+}
+
+// mostMarks is how many marks of a kind are told of a span, the latest.
+const mostMarks = 500
+
+// Marks tells the moments of a span that are drawn on charts, the first one first: what was
+// noted, and what operators did that changes what comes.
+func (rd *Reader) Marks(ctx context.Context, from, to job.Time) ([]api.Mark, error) {
+	noted, err := rd.store.Marks(ctx, from, to, mostMarks)
+	if err != nil {
+		return nil, err
+	}
+	all := []api.Mark{}
+	for _, m := range noted {
+		told := api.Mark{At: m.At, Kind: m.Kind, Text: m.Text, By: m.Principal, Since: m.Since}
+		if m.Kind == api.MarkNote {
+			told.ID = m.ID
+		}
+		all = append(all, told)
+	}
+	if !scope.Of(ctx).Whole() { // what was done may concern what it does not see
+		return all, nil
+	}
+	actions, err := rd.store.ActionsBetween(ctx, from, to, mostMarks)
+	if err != nil {
+		return nil, err
+	}
+	for _, a := range actions {
+		var d actionDetail
+		if err := json.Unmarshal(a.Detail, &d); err != nil {
+			return nil, err
+		}
+		if m, drawn := drawnAction(a, d); drawn {
+			all = append(all, m)
+		}
+	}
+	slices.SortStableFunc(all, func(a, b api.Mark) int { return cmp.Compare(a.At, b.At) })
+	return all, nil
+}
+
+// drawnAction tells an action as a mark, where it concerns more than a job.
+func drawnAction(a api.Action, d actionDetail) (api.Mark, bool) {
+	m := api.Mark{At: a.At, By: a.Principal}
+	switch {
+	case a.Action == "set_task":
+		m.Kind, m.Text = api.MarkSettings, "defaults of task "+d.Task
+	case a.Action == "set_queue":
+		m.Kind, m.Text = api.MarkSettings, "settings of queue "+d.Queue
+	case a.Action == "set_schedule":
+		m.Kind, m.Text = api.MarkSettings, "schedule "+d.Schedule
+	case a.Action == "pause" && d.Queue != "":
+		m.Kind, m.Text = api.MarkPause, "queue "+d.Queue+" paused"
+	case a.Action == "resume" && d.Queue != "":
+		m.Kind, m.Text = api.MarkPause, "queue "+d.Queue+" resumed"
+	case a.Action == api.ActRequeue && len(d.IDs) > 1:
+		m.Kind, m.Text = api.MarkRequeue, fmt.Sprintf("%d jobs requeued", len(d.IDs))
+	case a.Action == api.ActRequeue && d.Filter != nil:
+		m.Kind, m.Text = api.MarkRequeue, "jobs requeued"
+	default:
+		return m, false
+	}
+	return m, true
+}

@@ -7,7 +7,7 @@ const rowHeight = 26
 
 type Mark = NonNullable<Cause['marks']>[number]
 
-const markWord = { deploy: 'deploy', settings: 'set-up', pause: 'pause', requeue: 'requeue' } as const
+const markWord = { deploy: 'deploy', settings: 'set-up', pause: 'pause', requeue: 'requeue', restart: 'restart', note: 'note' } as const
 
 /** Failures draws when jobs failed by a cause, a row for each version of the worker program, with what happened meanwhile. */
 export function Failures({ c, now }: { c: Cause; now: number }) {

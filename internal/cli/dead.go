@@ -95,23 +95,14 @@ func tasksOf(c api.Cause) string {
 func trendOf(hours []int64) string {
 	const together = 4
 	var sums []int64
-	most := int64(1)
 	for i := 0; i+together <= len(hours); i += together {
 		n := int64(0)
 		for _, h := range hours[i : i+together] {
 			n += h
 		}
-		sums, most = append(sums, n), max(most, n)
+		sums = append(sums, n)
 	}
-	var b strings.Builder
-	for _, n := range sums {
-		if n == 0 {
-			b.WriteRune('·')
-		} else {
-			b.WriteRune([]rune("▁▂▃▄▅▆▇█")[min(int(n*8/most), 7)])
-		}
-	}
-	return b.String()
+	return sparkOf(sums)
 }
 
 func (a *app) deadShowCommand() *cobra.Command {

@@ -82,6 +82,10 @@ var mayUse = map[string]string{
 	"POST /v1/operations/:id/undo":    "",
 	"GET /v1/actions":                 "reader",
 	"GET /v1/stats":                   "reader",
+	"GET /v1/stats/history":           "reader",
+	"GET /v1/marks":                   "reader",
+	"POST /v1/marks":                  "",
+	"DELETE /v1/marks/:id":            "",
 	"GET /v1/events":                  "reader",
 }
 

@@ -43,6 +43,7 @@ var bodies = map[string]string{
 	"PATCH /v1/schedules/:name":       `{"every":"1h","job":{"task":"tide.predict"}}`,
 	"POST /v1/queues/:name/purge":     `{"state":["ready"],"dry_run":true}`,
 	"GET /v1/coming":                  "",
+	"POST /v1/marks":                  `{"text":"v2.3"}`,
 	"POST /v1/operations/:id/stop":    "",
 	"POST /v1/jobs/:id/requeue":       "",
 	"POST /v1/schedules/:name/pause":  "",

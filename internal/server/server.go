@@ -43,7 +43,7 @@ var openAPIAsJSON = sync.OnceValue(func() []byte {
 func OpenAPI() []byte { return openAPI }
 
 // features names what this version of the wire can do beyond the first.
-var features = []string{"jobs", "leases", "workers", "queues", "tasks", "stats", "events", "reports", "results", "defaults", "retry", "causes", "operations", "actions", "order", "limits", "setup", "schedules"}
+var features = []string{"jobs", "leases", "workers", "queues", "tasks", "stats", "events", "reports", "results", "defaults", "retry", "causes", "operations", "actions", "order", "limits", "setup", "schedules", "history", "marks"}
 
 // What the service allows a connection.
 const (
@@ -228,6 +228,10 @@ func (s *Server) routes() {
 	v1.POST("/operations/:id/undo", operators, s.handle(s.operation(s.engine.UndoOperation)))
 	v1.GET("/actions", readers, s.handle(s.listActions))
 	v1.GET("/stats", readers, s.handle(s.stats))
+	v1.GET("/stats/history", readers, s.handle(s.history))
+	v1.GET("/marks", readers, s.handle(s.marks))
+	v1.POST("/marks", operators, s.handle(s.addMark))
+	v1.DELETE("/marks/:id", operators, s.handle(s.deleteMark))
 	v1.GET("/check", readers, s.handle(s.check))
 	v1.GET("/events", readers, s.events)
 	r.NoMethod(func(c *gin.Context) {

@@ -342,10 +342,13 @@ func callOf(c *gin.Context, call engine.Call) (engine.Call, error) {
 }
 
 // pathID reads the id of a job from the path.
-func pathID(c *gin.Context) (int64, error) {
+func pathID(c *gin.Context) (int64, error) { return pathNumber(c, "a job") }
+
+// pathNumber reads the id of something from the path.
+func pathNumber(c *gin.Context, of string) (int64, error) {
 	id, err := strconv.ParseInt(c.Param("id"), 10, 64)
 	if err != nil || id < 1 {
-		return 0, job.Fault(job.NotFound, "%q is not a valid id of a job; an id is a whole number", c.Param("id"))
+		return 0, job.Fault(job.NotFound, "%q is not a valid id of %s; an id is a whole number", c.Param("id"), of)
 	}
 	return id, nil
 }

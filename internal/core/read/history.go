@@ -74,7 +74,7 @@ func spanOf(q *api.HistoryQuery, now job.Time) (s historySpan, err error) {
 	// The coarsest that the steps can be made of, so that the least is read.
 	for s.of = trend.Day; s.step%s.of.Length() != 0; s.of-- {
 	}
-	if old > s.of.Kept() && s.of < trend.Day {
+	if old > s.of.Kept()+s.step && s.of < trend.Day {
 		return s, wrong("step", "%s is too short: by the %s, history is kept for %s; ask for a longer step, or a later from", q.Step, []string{"minute", "hour"}[s.of], sentence.Roughly(s.of.Kept()))
 	}
 	step := job.Time(s.step.Milliseconds())

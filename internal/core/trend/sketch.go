@@ -135,7 +135,7 @@ func (s *Sketch) middle(i int) float64 {
 // where it does how many.
 func (s *Sketch) append(b []byte) []byte {
 	b = binary.AppendUvarint(b, uint64(s.zeros))
-	b = binary.AppendUvarint(b, uint64(math.Ceil(s.max*1000)))
+	b = binary.AppendUvarint(b, uint64(math.Round(s.max*1000)))
 	last := lowest
 	for i, n := range s.bins {
 		if n == 0 {

@@ -101,3 +101,109 @@ func TestRates(t *testing.T) {
 	assert.InEpsilon(t, 600, in, 0.04)
 	assert.Empty(t, m.Flows(next+61_000))
 }
+
+// What is packed is unpacked as it was, whatever it holds; the parts that are wanted add up to
+// the whole; and what is damaged is refused, or read as other figures, but never harms.
+func TestPackedSeries(t *testing.T) {
+	draw := rand.New(rand.NewPCG(6853, 16))
+	figures := func() *Figures {
+		f := new(Figures)
+		for c := range f.N {
+			if draw.IntN(2) == 0 {
+				f.N[c] = draw.Int64N(1 << uint(draw.IntN(40)))
+			}
+		}
+		for range draw.IntN(50) {
+			f.Waits.Add(math.Exp(draw.NormFloat64() * 8))
+			f.Runs.Add(float64(draw.IntN(3)))
+		}
+		return f
+	}
+	whole := func(int64) bool { return true }
+	for range 200 {
+		s := Series{}
+		for range draw.IntN(20) {
+			s[1+draw.Int64N(1000)] = figures()
+		}
+		counts, spans := s.Pack()
+		read, even, odd := Series{}, Series{}, Series{}
+		require.NoError(t, read.Unpack(counts, spans, whole))
+		require.NoError(t, even.Unpack(counts, spans, func(id int64) bool { return id%2 == 0 }))
+		require.NoError(t, odd.Unpack(counts, spans, func(id int64) bool { return id%2 == 1 }))
+		even.Merge(odd, 100)
+		again, againSpans := read.Pack()
+		parts, partsSpans := even.Pack()
+		require.Equal(t, []any{counts, spans, counts, spans}, []any{again, againSpans, parts, partsSpans})
+
+		d := Delta{N: draw.Int64N(1 << 40), At: job.Time(draw.Int64N(1 << 42)), Failures: Failures{}, Starts: []byte("starts")}
+		for range draw.IntN(4) {
+			d.Moved = append(d.Moved, Moved{Of: [NumKinds]int64{draw.Int64N(9), draw.Int64N(9)}, Figures: figures()})
+			d.Failures.Of(Failure{Cause: draw.Int64N(1 << 53), Queue: 2, Version: draw.Int64N(9)}, 3).Failed += draw.Int64N(9)
+		}
+		packed := d.Append(nil)
+		var back Delta
+		require.NoError(t, back.Unpack(packed))
+		require.Equal(t, [3]any{d.N, d.At, d.Failures}, [3]any{back.N, back.At, back.Failures})
+		require.Len(t, back.Append(nil), len(packed))
+		for range 20 { // damage
+			damaged := append([]byte(nil), packed...)
+			for range 1 + draw.IntN(3) {
+				damaged[draw.IntN(len(damaged))] = byte(draw.Int())
+			}
+			if err := back.Unpack(damaged[:draw.IntN(len(damaged)+1)]); err == nil {
+				for _, m := range back.Moved {
+					require.Less(t, len(m.Waits.bins)+len(m.Runs.bins), 3700)
+				}
+			}
+		}
+	}
+}
+
+// Beyond the number that is kept apart the busiest stay, and the rest is one, so that the sum
+// stays what it was. Failures lose their hosts and versions before they lose their causes.
+func TestRest(t *testing.T) {
+	s := Series{}
+	for i := range int64(50) {
+		s.Of(FirstSeries+i, 40).N[Done] += i
+	}
+	sum := func(s Series) (n int64) {
+		for _, f := range s {
+			n += f.N[Done]
+		}
+		return n
+	}
+	assert.Len(t, s, 41)
+	assert.Equal(t, int64(49*50/2), sum(s))
+	kept := s.Trimmed(10)
+	assert.Len(t, kept, 11)
+	assert.Equal(t, int64(49*50/2), sum(kept))
+	for i := range int64(10) {
+		assert.Equal(t, 30+i, kept[FirstSeries+30+i].N[Done], "the busiest that were kept apart")
+	}
+	f := Failures{}
+	for cause := range int64(30) {
+		for host := range int64(3) {
+			f.Of(Failure{Cause: 1 + cause, Queue: 2, Host: host}, 10).Failed++
+		}
+	}
+	var all, told int64
+	for at, n := range f {
+		if all += n.Failed; at.Cause != 0 {
+			told++
+		}
+	}
+	assert.Equal(t, int64(90), all)
+	assert.LessOrEqual(t, len(f), 21)
+	assert.Equal(t, int64(20), told)
+}
+
+// A sketch tells the mean and the deviation of what was added, within its accuracy.
+func TestMoments(t *testing.T) {
+	var s Sketch
+	for i := range 1000 {
+		s.Add(float64(100 + i%2*200))
+	}
+	assert.InEpsilon(t, 200, s.Mean(), 2*Accuracy)
+	assert.InEpsilon(t, 100, s.Deviation(), 4*Accuracy)
+	assert.Zero(t, new(Sketch).Mean())
+}

@@ -1,0 +1,54 @@
+package client
+
+import (
+	"context"
+	"net/url"
+	"strconv"
+
+	"humblemule.example/api"
+	"humblemule.example/job"
+)
+
+// History reads what moved over time: how many jobs came, started and finished, step by step.
+func (m *Client) History(ctx context.Context, q api.HistoryQuery) (api.History, error) {
+	query := url.Values{}
+	for name, value := range map[string]string{"by": q.By, "queue": q.Queue, "task": q.Task} {
+		if value != "" {
+			query.Set(name, value)
+		}
+	}
+	for name, at := range map[string]job.Time{"from": q.From, "to": q.To} {
+		if at != 0 {
+			query.Set(name, at.String())
+		}
+	}
+	if q.Step != 0 {
+		query.Set("step", q.Step.String())
+	}
+	if q.Times {
+		query.Set("times", "true")
+	}
+	return get[api.History](ctx, m, "/v1/stats/history", query)
+}
+
+// Mark notes a moment, which is drawn on every chart.
+func (m *Client) Mark(ctx context.Context, mark api.NewMark) (api.Mark, error) {
+	return post[api.Mark](ctx, m, "/v1/marks", mark)
+}
+
+// DeleteMark forgets a moment that somebody has noted.
+func (m *Client) DeleteMark(ctx context.Context, id int64) error {
+	return remove(ctx, m, path("marks", strconv.FormatInt(id, 10)))
+}
+
+// Marks reads the moments of a span, the first one first: of the last day where both are 0.
+func (m *Client) Marks(ctx context.Context, from, to job.Time) ([]api.Mark, error) {
+	query := url.Values{}
+	for name, at := range map[string]job.Time{"from": from, "to": to} {
+		if at != 0 {
+			query.Set(name, at.String())
+		}
+	}
+	a, err := get[struct{ Marks []api.Mark }](ctx, m, "/v1/marks", query)
+	return a.Marks, err
+}

@@ -40,6 +40,8 @@ type Queue struct {
 	// were finished a minute, over the last one.
 	InPerMinute  float64 `json:"in_per_minute"`
 	OutPerMinute float64 `json:"out_per_minute"`
+	// Pace is how fast the queue can go, and when it is clear at that.
+	Pace Pace `json:"pace"`
 }
 
 // Stats is how things stand now, over all queues or those asked for.

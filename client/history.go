@@ -31,6 +31,18 @@ func (m *Client) History(ctx context.Context, q api.HistoryQuery) (api.History, 
 	return get[api.History](ctx, m, "/v1/stats/history", query)
 }
 
+// Forecast reads how a queue will fare: when it is clear, and what keeps it from going faster.
+func (m *Client) Forecast(ctx context.Context, q api.ForecastQuery) (api.Forecast, error) {
+	query := url.Values{}
+	if q.Slots != 0 {
+		query.Set("slots", strconv.Itoa(q.Slots))
+	}
+	if q.By != 0 {
+		query.Set("by", q.By.String())
+	}
+	return get[api.Forecast](ctx, m, path("queues", q.Queue, "forecast"), query)
+}
+
 // Mark notes a moment, which is drawn on every chart.
 func (m *Client) Mark(ctx context.Context, mark api.NewMark) (api.Mark, error) {
 	return post[api.Mark](ctx, m, "/v1/marks", mark)

@@ -4,16 +4,18 @@ import (
 	"fmt"
 	"math"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"humblemule.example/api"
 	"humblemule.example/internal/cli/present"
+	"humblemule.example/internal/sentence"
 	"humblemule.example/job"
 )
 
 func (a *app) explainCommand() *cobra.Command {
-	return noun("explain", "Explain a retry or a cron expression before it is used", a.explainRetryCommand(), a.explainCronCommand())
+	return noun("explain", "Explain a retry, a cron expression, or when a queue is clear", a.explainRetryCommand(), a.explainCronCommand(), a.explainDrainCommand())
 }
 
 func (a *app) explainRetryCommand() *cobra.Command {
@@ -127,4 +129,60 @@ func (a *app) explainCronCommand() *cobra.Command {
 	c.Flags().StringVar(&q.Zone, "zone", "UTC", "time zone, such as Europe/Lisbon")
 	c.Flags().IntVar(&q.Count, "count", 5, "how many times to show, at most 100")
 	return c
+}
+
+func (a *app) explainDrainCommand() *cobra.Command {
+	var q api.ForecastQuery
+	var by string
+	c := &cobra.Command{
+		Use: "drain QUEUE", Short: "Tell when no job of a queue waits any more, and what keeps it from going faster", Args: args(cobra.ExactArgs(1)),
+		Long: `Reckons when a queue is clear: by how fast jobs came over the last 30 minutes, how long runs take, the slots that workers
+have for it, its limits, and what is planned. The range holds in nine cases of ten, if things go on as they did.`,
+		Example: "  hmule explain drain berths\n  hmule explain drain berths --slots 12 --by 08:00",
+		RunE: func(c *cobra.Command, given []string) (err error) {
+			if q.By, err = timeOf("by", by, time.Now(), ahead); err != nil {
+				return err
+			}
+			m, err := a.client()
+			if err != nil {
+				return err
+			}
+			q.Queue = given[0]
+			told, err := m.Forecast(c.Context(), q)
+			if err != nil {
+				return err
+			}
+			return a.show(told, nil, func(o *present.Out) { showForecast(o, &told) })
+		},
+	}
+	c.Flags().IntVar(&q.Slots, "slots", 0, "also tell when it would be clear with so many slots")
+	c.Flags().StringVar(&by, "by", "", "also tell how many slots it takes to be clear by then: 08:00, 90m, 2026-11-30T06:00:00Z")
+	return c
+}
+
+func showForecast(o *present.Out, f *api.Forecast) {
+	for _, said := range f.Summary {
+		o.Text(0, present.Local(said))
+	}
+	if f.Clear == nil {
+		return
+	}
+	var facts [][2]string
+	if f.Minutes > 0 {
+		facts = append(facts, [2]string{"came", fmt.Sprintf("%.1f per minute, ± %.1f", f.In.PerMinute, f.In.Deviation)}, [2]string{"finished", fmt.Sprintf("%.1f per minute, ± %.1f", f.Out.PerMinute, f.Out.Deviation)})
+	}
+	if f.CapacityPerMinute > 0 {
+		facts = append(facts, [2]string{"can finish", fmt.Sprintf("%.1f per minute", f.CapacityPerMinute)})
+	}
+	if f.Utilisation > 0 {
+		facts = append(facts, [2]string{"used", fmt.Sprintf("%.0f %% of that", 100*f.Utilisation)})
+	}
+	if f.Run != nil {
+		facts = append(facts, [2]string{"run", fmt.Sprintf("p50 %s, p95 %s, of %s", spanOf(f.Run.P50MS), spanOf(f.Run.P95MS), sentence.Count(f.Run.Count, "run", "runs"))})
+	}
+	if f.WaitMS != nil && f.Minutes > 0 {
+		facts = append(facts, [2]string{"wait", spanOf(*f.WaitMS) + " in the long run"})
+	}
+	o.Line("")
+	o.Facts(facts...)
 }

@@ -26,7 +26,8 @@ type Wait struct {
 	OwnerAhead int
 	TakesTurns bool
 	Owner      string
-	// StartsPerMinute is how many jobs of the queue were started a minute lately.
+	// StartsPerMinute is how many jobs of the queue start a minute while jobs wait; 0 where
+	// nothing tells.
 	StartsPerMinute float64
 	// MaxRunning is the bound on running jobs that the queue has reached, and TaskMax that
 	// of the task; 0 where there is room.
@@ -134,7 +135,7 @@ func (w *Wait) speed(n int) string {
 	if w.StartsPerMinute < 0.1 {
 		return ""
 	}
-	return fmt.Sprintf(", about %s at the present speed", Roughly(time.Duration(float64(n)/w.StartsPerMinute*float64(time.Minute))))
+	return fmt.Sprintf(", about %s at its present speed", Roughly(time.Duration(float64(n)/w.StartsPerMinute*float64(time.Minute))))
 }
 
 func (w *Wait) owner() string {

@@ -83,6 +83,7 @@ var mayUse = map[string]string{
 	"GET /v1/actions":                 "reader",
 	"GET /v1/stats":                   "reader",
 	"GET /v1/stats/history":           "reader",
+	"GET /v1/queues/:name/forecast":   "reader",
 	"GET /v1/marks":                   "reader",
 	"POST /v1/marks":                  "",
 	"DELETE /v1/marks/:id":            "",

@@ -42,6 +42,16 @@ func durationIn(c *gin.Context, wrong *[]job.FieldError, name string) job.Durati
 	return d
 }
 
+// forecast tells how a queue will fare.
+func (s *Server) forecast(c *gin.Context) (any, error) {
+	var wrong []job.FieldError
+	q := api.ForecastQuery{Queue: c.Param("name"), Slots: int(numberIn(c, &wrong, "slots", 0, api.MaxForecastSlots)), By: timeIn(c, &wrong, "by")}
+	if err := job.Wrong("nothing was reckoned", wrong); err != nil {
+		return nil, err
+	}
+	return s.engine.Forecast(c.Request.Context(), q)
+}
+
 // addMark notes a moment.
 func (s *Server) addMark(c *gin.Context) (any, error) {
 	var b api.NewMark

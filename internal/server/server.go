@@ -43,7 +43,7 @@ var openAPIAsJSON = sync.OnceValue(func() []byte {
 func OpenAPI() []byte { return openAPI }
 
 // features names what this version of the wire can do beyond the first.
-var features = []string{"jobs", "leases", "workers", "queues", "tasks", "stats", "events", "reports", "results", "defaults", "retry", "causes", "operations", "actions", "order", "limits", "setup", "schedules", "history", "marks"}
+var features = []string{"jobs", "leases", "workers", "queues", "tasks", "stats", "events", "reports", "results", "defaults", "retry", "causes", "operations", "actions", "order", "limits", "setup", "schedules", "history", "marks", "forecast"}
 
 // What the service allows a connection.
 const (
@@ -222,6 +222,7 @@ func (s *Server) routes() {
 	v1.POST("/queues/:name/lanes/:lane/pass", operators, s.handle(s.passLane))
 	v1.GET("/queues/:name/lanes", readers, s.handle(s.listLanes))
 	v1.GET("/queues/:name/starts", readers, s.handle(s.listStarts))
+	v1.GET("/queues/:name/forecast", readers, s.handle(s.forecast))
 	v1.GET("/operations", readers, s.handle(s.listOperations))
 	v1.GET("/operations/:id", readers, s.handle(s.operation(s.engine.Operation)))
 	v1.POST("/operations/:id/stop", operators, s.handle(s.operation(s.engine.StopOperation)))

@@ -695,15 +695,15 @@ const fewestRuns = 30
 
 // KeptSpans tells how long the runs of a task usually take; nil where too few are known.
 func (p *History) KeptSpans(task string) *api.Spans {
-	f, since := p.keptUsual(trend.OfTask, task)
+	f, since := p.KeptUsual(trend.OfTask, task)
 	if f.Runs.Count() < fewestRuns {
 		return nil
 	}
 	return TellSpans(&f.Runs, since)
 }
 
-// keptUsual adds up what is usual for a queue or a task, and tells since when it is known.
-func (p *History) keptUsual(kind trend.Kind, name string) (f trend.Figures, since job.Time) {
+// KeptUsual adds up what is usual for a queue or a task, and tells since when it is known.
+func (p *History) KeptUsual(kind trend.Kind, name string) (f trend.Figures, since job.Time) {
 	id, known := p.names.Kept(seriesName{kind, name})
 	if !known {
 		return f, 0

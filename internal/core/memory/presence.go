@@ -299,9 +299,16 @@ type Service []Serving
 // Serving is a worker and the calls by which it takes jobs. One that has registered asks
 // for the same in all of them.
 type Serving struct {
-	// Name is how the worker is told.
-	Name  string
+	// Name is how the worker is told, UID by what it names itself.
+	Name, UID string
+	// Slots is how many it has; 0 where it never said.
+	Slots int
 	calls []leaseCall
+}
+
+// Serves tells whether the worker serves a queue.
+func (w *Serving) Serves(queue string) bool {
+	return slices.ContainsFunc(w.calls, func(c leaseCall) bool { return slices.Contains(c.queues, queue) })
 }
 
 // Service gives the workers that take jobs now: those that were seen lately and neither drain
@@ -318,7 +325,7 @@ func (g *Presence) Service(now job.Time) (s Service) {
 		if w.calls != nil {
 			calls = slices.DeleteFunc(slices.Clone(w.calls), func(c leaseCall) bool { return now.Sub(c.at) > callKept })
 		}
-		s = append(s, Serving{WorkerName(w.info), calls})
+		s = append(s, Serving{WorkerName(w.info), w.info.ID, w.info.Slots, calls})
 	}
 	slices.SortFunc(s, func(a, b Serving) int { return cmp.Compare(a.Name, b.Name) })
 	return s

@@ -54,6 +54,10 @@ func (rd *Reader) tellQueues(ctx context.Context, named []*memory.Named) ([]api.
 	now := rd.clock.Now()
 	service := rd.m.Workers.Presence.Service(now)
 	a := rd.perMinute(now)
+	lately, err := rd.recentOf(ctx)
+	if err != nil {
+		return nil, err
+	}
 	rd.m.RLock()
 	flows, own := rd.m.Trends.KeptFlows(now), rd.m.Settings.KeptOwned()
 	all := make([]api.Queue, 0, len(named))
@@ -64,6 +68,8 @@ func (rd *Reader) tellQueues(ctx context.Context, named []*memory.Named) ([]api.
 		}
 		q := rd.tellQueue(n, &own)
 		q.InPerMinute, q.OutPerMinute = round(a*float64(flows[n.ID].In)), round(a*float64(flows[n.ID].Out))
+		o := rd.outlookOf(n, lately, service)
+		q.Pace = o.pace(now, o.Slots)
 		all = append(all, q)
 		for _, task := range rd.m.Counts.KeptTasksOf(n.ID) {
 			if at := (memory.Group{Queue: n.ID, Task: task}); rd.m.Counts.KeptGroup(at)[job.Ready] > 0 {

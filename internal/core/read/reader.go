@@ -21,11 +21,12 @@ type Reader struct {
 	// setAside lists the timed work that is set aside.
 	setAside func() []api.SetAside
 	unserved unserved
+	paces    *paces
 }
 
 // New gives a reader of a file and what is kept beside it.
 func New(s *store.Store, m *memory.Memory, clock *memory.Clock, setAside func() []api.SetAside) *Reader {
-	return &Reader{store: s, m: m, clock: clock, setAside: setAside, unserved: unserved{mu: new(sync.Mutex)}}
+	return &Reader{store: s, m: m, clock: clock, setAside: setAside, unserved: unserved{mu: new(sync.Mutex)}, paces: new(paces)}
 }
 
 // NoJob says that a job is not there; NoQueue says it of a queue, and NoSchedule of a schedule.

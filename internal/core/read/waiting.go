@@ -19,6 +19,10 @@ func (rd *Reader) waitingBecause(ctx context.Context, r *store.Row, j *job.Job) 
 		service := rd.m.Workers.Presence.Service(w.Now)
 		served, does := service.Serves(j.Queue, j.Task)
 		w.QueueServed, w.TaskDone, w.Nearest = served > 0, does > 0, service.Nearest(j.Queue, j.Task)
+		var err error
+		if w.StartsPerMinute, err = rd.speedOf(ctx, r.Queue, service); err != nil {
+			return "", err
+		}
 		if err := rd.readyWait(ctx, r, &w); err != nil {
 			return "", err
 		}
@@ -41,7 +45,7 @@ func (rd *Reader) readyWait(ctx context.Context, r *store.Row, w *sentence.Wait)
 	return err
 }
 
-// limitsWait tells what pauses and limits hold a ready job back, and how fast others start.
+// limitsWait tells what pauses and limits hold a ready job back.
 func (rd *Reader) limitsWait(r *store.Row, w *sentence.Wait) {
 	m := rd.m
 	m.RLock()
@@ -59,11 +63,6 @@ func (rd *Reader) limitsWait(r *store.Row, w *sentence.Wait) {
 		w.TaskMax = *d.MaxRunning
 	}
 	w.TakesTurns, w.Owner = rules.Turns != "" && r.Turn, r.Owner
-	for move, n := range m.Trends.KeptMoves(w.Now, r.Queue) {
-		if move.To == job.Running {
-			w.StartsPerMinute += rd.perMinute(w.Now) * float64(n)
-		}
-	}
 }
 
 // laneWait tells what a held job waits for: an earlier run, or its lane.

@@ -52,9 +52,10 @@ type Stats struct {
 	WindowMS int64               `json:"window_ms"`
 	Counts   map[job.State]int64 `json:"counts"`
 	Moves    []MoveCount         `json:"moves"`
-	Summary  []Sentence          `json:"summary"`
-	Queues   []Queue             `json:"queues"`
-	Writing  Writing             `json:"writing"`
+	// Facts tell how things stand in words, what needs somebody first.
+	Facts   []Fact  `json:"facts"`
+	Queues  []Queue `json:"queues"`
+	Writing Writing `json:"writing"`
 }
 
 // Writing is what the service's one writer has done since its start. What is left of the time
@@ -75,17 +76,6 @@ type MoveCount struct {
 	From  job.State `json:"from"`
 	To    job.State `json:"to"`
 	Count int64     `json:"count"`
-}
-
-// Sentence is a part of the sentence on how things stand.
-type Sentence struct {
-	Text string `json:"text"`
-	// Wrong is true where it asks for somebody's attention.
-	Wrong bool `json:"wrong,omitzero"`
-	// State, Queue and Task are the list that shows the jobs it speaks of.
-	State job.State `json:"state,omitzero"`
-	Queue string    `json:"queue,omitzero"`
-	Task  string    `json:"task,omitzero"`
 }
 
 // Spans tells how long things took, in milliseconds, since a time. The quantiles are right to

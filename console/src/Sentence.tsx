@@ -17,14 +17,14 @@ export function Sentence({ stats, error }: { stats?: Stats; error: Error | null 
   return (
     <section aria-label="How things stand" className="max-w-[80ch] py-6 text-xl leading-relaxed text-pretty">
       <p>
-        {stats.summary.map((s, i) => (
+        {stats.facts.map((s, i) => (
           <span key={i} className={s.wrong ? 'font-semibold' : ''}>
             {s.state ? (
               <Link
                 className="decoration-quiet decoration-1 underline-offset-4 hover:underline"
                 to={
                   s.state === 'dead'
-                    ? '/dead' + search({ queue: s.queue ?? queue })
+                    ? (s.cause ? `/dead/${s.cause}` : '/dead') + search({ queue: s.queue ?? queue })
                     : path({ queue: s.queue ?? queue, state: s.state, task: s.task })
                 }
               >

@@ -53,6 +53,9 @@ type app struct {
 	target *config.Profile
 }
 
+// errSaid ends a command with status 1 where all is said already.
+var errSaid = errors.New("said already")
+
 // usageError is a command line that cannot be understood.
 type usageError struct{ error }
 
@@ -69,7 +72,9 @@ func Main(args []string, stdout, stderr io.Writer) int {
 	if err == nil {
 		return exitOK
 	}
-	a.tellError(err)
+	if !errors.Is(err, errSaid) {
+		a.tellError(err)
+	}
 	return status(err)
 }
 
@@ -122,7 +127,7 @@ Exit status: 0 done; 1 the service refused; 2 the command line is wrong; 3 no se
 		id, title string
 		commands  []*cobra.Command
 	}{
-		{"start", "Start here:", []*cobra.Command{a.serveCommand(), a.poolCommand(), a.demoCommand(), a.enqueueCommand(), a.checkCommand(), a.versionCommand()}},
+		{"start", "Start here:", []*cobra.Command{a.serveCommand(), a.poolCommand(), a.demoCommand(), a.enqueueCommand(), a.statusCommand(), a.checkCommand(), a.versionCommand()}},
 		{"work", "Jobs, and what became of them:", []*cobra.Command{a.jobCommand(), a.deadCommand(), a.operationCommand(), a.actionCommand(), a.historyCommand(), a.markCommand()}},
 		{"house", "Queues, tasks, schedules, workers:", []*cobra.Command{a.queueCommand(), a.laneCommand(), a.taskCommand(), a.scheduleCommand(), a.workerCommand()}},
 		{"more", "Set-up, explanations, measurements:", []*cobra.Command{a.setupCommand(), a.tokenCommand(), a.explainCommand(), a.benchCommand(), a.loadCommand()}},

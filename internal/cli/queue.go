@@ -42,8 +42,8 @@ func (a *app) queueListCommand() *cobra.Command {
 }
 
 func listQueues(o *present.Out, stats api.Stats) {
-	for _, said := range stats.Summary {
-		if said.Wrong {
+	for _, said := range stats.Facts {
+		if said.Wrong && said.Queue != "" {
 			o.Text(0, present.Local(said.Text))
 		}
 	}

@@ -1,6 +1,7 @@
 package bulk
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -334,6 +335,16 @@ func (op *Operator) tellOperation(ctx context.Context, o api.Operation, last int
 		o.State = api.OpUndoing
 	}
 	return o, err
+}
+
+// UnderWay lists the operations that are not over, as their runners have left them.
+func (op *Operator) UnderWay() (all []api.Operation) {
+	op.running.Range(func(_, o any) bool {
+		all = append(all, o.(*Operation).tell())
+		return true
+	})
+	slices.SortFunc(all, func(a, b api.Operation) int { return cmp.Compare(a.ID, b.ID) })
+	return all
 }
 
 // Operations lists the latest operations.

@@ -45,14 +45,23 @@ const (
 // hasRoom refuses jobs while less than the least is free beside the data file. What empties
 // the file goes on: settles, takes, retention, purges.
 func (dk *Desk) hasRoom() error {
+	if full := dk.DiskFull(); full != "" {
+		return job.Fault(job.NoSpace, "%s; nothing was changed", full)
+	}
+	return nil
+}
+
+// DiskFull says why no job is taken in while too little is free beside the data file; empty
+// while enough is.
+func (dk *Desk) DiskFull() string {
 	now := time.Now().UnixNano()
 	if at := dk.disk.lookAt.Load(); now >= at && dk.disk.lookAt.CompareAndSwap(at, now+int64(lookAtDiskEvery)) {
 		dk.disk.full.Store(dk.lookAtDisk())
 	}
 	if full := dk.disk.full.Load(); full != nil {
-		return job.Fault(job.NoSpace, "%s", *full)
+		return *full
 	}
-	return nil
+	return ""
 }
 
 // leastFree is below how many free bytes of a disk of a size nothing is taken in.
@@ -81,6 +90,6 @@ func (dk *Desk) lookAtDisk() *string {
 	if free >= least {
 		return nil
 	}
-	says := fmt.Sprintf("only %d MiB are free on the disk of the data file, and no job is accepted below %d MiB (min_free): free some space, purge a queue, or keep finished jobs for a shorter time; nothing was changed", free>>20, least>>20)
+	says := fmt.Sprintf("only %d MiB are free on the disk of the data file, and no job is accepted below %d MiB (min_free): free some space, purge a queue, or keep finished jobs for a shorter time", free>>20, least>>20)
 	return &says
 }

@@ -214,6 +214,9 @@ func (c *Committer) Ready(ctx context.Context) error {
 	return c.Store.Ping(ctx)
 }
 
+// RefusingSince is since when the disk takes no writes; 0 while it does.
+func (c *Committer) RefusingSince() job.Time { return job.Time(c.refusing.Load()) }
+
 // Now is the time that is stored.
 func (c *Committer) Now() job.Time { return c.Clock.Now() }
 

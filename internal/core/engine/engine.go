@@ -100,6 +100,7 @@ func over(c *commit.Committer) *Engine {
 	watchers := watch.New(reader, c.Quit)
 	desk := command.New(c, reader)
 	operator := bulk.New(c, reader, watchers)
+	reader.Ask(read.Beside{RefusingSince: c.RefusingSince, DiskFull: desk.DiskFull, UnderWay: operator.UnderWay})
 	planner := plan.New(c, reader)
 	return &Engine{
 		Desk: desk, Dealer: deal.New(c, reader, desk, watchers), Operator: operator, Planner: planner,

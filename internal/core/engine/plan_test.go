@@ -542,10 +542,10 @@ func TestFailingSchedule(t *testing.T) {
 		stats, err := y.e.Stats(context.Background(), "")
 		require.NoError(t, err)
 		assert.Condition(t, func() bool {
-			return slices.ContainsFunc(stats.Summary, func(s api.Sentence) bool {
+			return slices.ContainsFunc(stats.Facts, func(s api.Fact) bool {
 				return s.Text == fmt.Sprintf("The last %d runs of schedule dues failed; no run was ever done.", told.FailedInARow)
 			})
-		}, "%v", stats.Summary)
+		}, "%v", stats.Facts)
 		memoryAgrees(t, y.e)
 
 		l := y.take("common", 1)

@@ -25,7 +25,7 @@ func TestWhyAndSays(t *testing.T) {
 	says := func() (all []string) {
 		s, err := e.Stats(ctx, "")
 		require.NoError(t, err)
-		for _, said := range s.Summary {
+		for _, said := range s.Facts {
 			all = append(all, said.Text)
 		}
 		return all

@@ -49,7 +49,7 @@ func TestScope(t *testing.T) {
 		require.NoError(t, err)
 		assert.Equal(t, int64(1), stats.Counts[job.Ready])
 		assert.Len(t, stats.Queues, 1)
-		for _, s := range stats.Summary {
+		for _, s := range stats.Facts {
 			assert.NotContains(t, s.Text, "dues")
 		}
 		schedules, _, err := y.e.Schedules(tides, "", 10)

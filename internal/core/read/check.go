@@ -11,6 +11,7 @@ import (
 
 	"humblemule.example/api"
 	"humblemule.example/internal/core/scope"
+	"humblemule.example/internal/core/status"
 	"humblemule.example/internal/nearest"
 	"humblemule.example/internal/sentence"
 	"humblemule.example/job"
@@ -33,18 +34,18 @@ func (rd *Reader) Check(ctx context.Context) (all []api.Finding, err error) {
 		all = append(all, api.Finding{Kind: api.FoundWrong, What: what, Summary: fmt.Sprintf(format, args...)})
 	}
 	for _, u := range rd.untaken(in, "", now) {
-		wrong("queues", "%s", u.say().Text)
+		wrong("queues", "%s", u.Say())
 	}
 	for _, q := range queues {
 		if q.Paused && q.Counts[job.Ready] > 0 {
-			wrong("queues", "%s", sayPaused(q))
+			wrong("queues", "%s", status.Paused(&q))
 		}
 	}
 	for _, t := range rd.typos(in, now) {
-		wrong("queues", "%s", t.say())
+		wrong("queues", "%s", status.Misspelt(&t))
 	}
-	for _, f := range rd.failing(in) {
-		wrong("schedules", "%s", f.say().Text)
+	for _, f := range rd.failing(in, now) {
+		wrong("schedules", "%s", status.Runs(&f))
 	}
 	for _, text := range rd.pointless(queues) {
 		wrong("settings", "%s", text)
@@ -90,14 +91,6 @@ func (rd *Reader) pointless(queues []api.Queue) (all []string) {
 		}
 	}
 	return all
-}
-
-func sayPaused(q api.Queue) string {
-	return fmt.Sprintf("Queue %s has been paused by %s since %s; none of its jobs starts.", q.Name, q.PausedBy, q.PausedAt)
-}
-
-func (t typo) say() string {
-	return fmt.Sprintf("Worker %s serves queue %s, which has no jobs%s.", t.worker, t.queue, sentence.Perhaps(t.nearest))
 }
 
 // Notes are what readyz tells of beside that the service is ready.

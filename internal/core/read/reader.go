@@ -20,9 +20,22 @@ type Reader struct {
 	clock *memory.Clock
 	// setAside lists the timed work that is set aside.
 	setAside func() []api.SetAside
+	told     Beside
 	unserved unserved
 	paces    *paces
 }
+
+// Beside is what others know of how things stand, whom the reader does not: since when the disk
+// takes no writes, 0 while it does; why jobs are not taken in, empty while they are; and the
+// operations under way.
+type Beside struct {
+	RefusingSince func() job.Time
+	DiskFull      func() string
+	UnderWay      func() []api.Operation
+}
+
+// Ask says whom to ask for what others know. It is called before the first question.
+func (rd *Reader) Ask(b Beside) { rd.told = b }
 
 // New gives a reader of a file and what is kept beside it.
 func New(s *store.Store, m *memory.Memory, clock *memory.Clock, setAside func() []api.SetAside) *Reader {

@@ -75,3 +75,10 @@ func (s *Store) IDsInDoubt(ctx context.Context, after int64, newest bool, limit 
 	cmp, dir := beyond(newest)
 	return ids(s.ask(ctx, "SELECT DISTINCT job FROM steps WHERE done_at = 0 AND job "+cmp+" ? ORDER BY job "+dir+" LIMIT ?", after, limit))
 }
+
+// InDoubt counts the jobs that do not run and have a step that is begun and not done, up to a
+// number.
+func (s *Store) InDoubt(ctx context.Context, most int64) (n int64, err error) {
+	err = s.askOne(ctx, "SELECT count(*) FROM (SELECT DISTINCT s.job FROM steps s JOIN jobs j ON j.id = s.job WHERE s.done_at = 0 AND j.state <> {running} AND j.removed_by = 0 LIMIT ?) AS doubtful", most).Scan(&n)
+	return n, err
+}

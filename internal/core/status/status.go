@@ -1,0 +1,315 @@
+// Package status puts in words how things stand: what needs somebody, the worst first, and
+// what else is to be known. It is one function of what is seen, without state.
+package status
+
+import (
+	"cmp"
+	"fmt"
+	"slices"
+	"strings"
+	"time"
+
+	"humblemule.example/api"
+	"humblemule.example/internal/sentence"
+	"humblemule.example/job"
+)
+
+// Standing is what is seen of the service.
+type Standing struct {
+	Now    job.Time
+	Counts map[job.State]int64
+	// RefusingSince is since when the disk takes no writes, 0 while it does; Disk says why jobs
+	// are not taken in, where the disk is nearly full.
+	RefusingSince job.Time
+	Disk          string
+	Queues        []api.Queue
+	Untaken       []Untaken
+	Typos         []Typo
+	// Causes are those of dead jobs.
+	Causes    []api.Cause
+	Schedules []Schedule
+	// InDoubt is how many jobs have steps of which it is not known whether they are done; More
+	// that there are more.
+	InDoubt  int64
+	More     bool
+	SetAside []api.SetAside
+	// Operations are those under way.
+	Operations []api.Operation
+	// Came and Finished are how many jobs did within the last hour.
+	Came, Finished int64
+}
+
+// Untaken are ready jobs that no living worker takes: all of a queue, or those of a task in a
+// queue that is served.
+type Untaken struct {
+	Queue, Task string
+	Ready       int64
+	Served      bool
+	// Nearest is a task that is done there and perhaps meant.
+	Nearest string
+}
+
+// Typo is a queue that is served and not there, with one that is perhaps meant.
+type Typo struct{ Worker, Queue, Nearest string }
+
+// Schedule is one whose latest runs have died, or whose next run is late.
+type Schedule struct {
+	Name     string
+	Failed   int64
+	LastDone job.Time
+	LateBy   time.Duration
+}
+
+// What is told of a kind: so many, and then how many more.
+const mostOfKind = 3
+
+// newFor is how long a cause is new.
+const newFor = 24 * time.Hour
+
+// FewestFailed is how many runs of a schedule must have died in a row to be told, and LateBy how
+// late one must be.
+const (
+	FewestFailed = 2
+	LateBy       = time.Minute
+)
+
+// order is which fact comes first.
+var order = []string{
+	api.FactRefused, api.FactDisk, api.FactNoWorker, api.FactPaused, api.FactBehind, api.FactNewCause, api.FactSchedule, api.FactInDoubt, api.FactSetAside, api.FactName,
+	api.FactOperation, api.FactFine, api.FactDead,
+}
+
+// Facts tells how things stand, the worst first.
+func Facts(s *Standing) []api.Fact {
+	all := slices.Concat(s.trouble(), s.untaken(), s.paused(), s.behind(), s.causes(), s.schedules(), s.doubts(), s.aside(), s.typos(), s.operations())
+	if !slices.ContainsFunc(all, func(f api.Fact) bool { return f.Wrong }) {
+		all = append(all, s.fine())
+	}
+	slices.SortStableFunc(all, func(a, b api.Fact) int { return cmp.Compare(slices.Index(order, a.Kind), slices.Index(order, b.Kind)) })
+	return all
+}
+
+// few gives the facts of a kind, and one that tells of those beyond as many as are told.
+func few[T any](things []T, tell func(T) api.Fact, more, command string) (all []api.Fact) {
+	for i, t := range things {
+		f := tell(t)
+		if i == mostOfKind {
+			n := int64(len(things) - i)
+			return append(all, api.Fact{Kind: f.Kind, Wrong: f.Wrong, Number: n, State: f.State, Text: fmt.Sprintf(more, sentence.Grouped(n)), Command: command})
+		}
+		all = append(all, f)
+	}
+	return all
+}
+
+func (s *Standing) trouble() (all []api.Fact) {
+	if s.RefusingSince != 0 {
+		all = append(all, api.Fact{Kind: api.FactRefused, Wrong: true, Text: "The disk has taken no writes since " + s.RefusingSince.String() + ".", Detail: "Nothing that was acknowledged is lost; the service goes on by itself when the disk does.", Act: "Check the disk"})
+	}
+	if s.Disk != "" {
+		all = append(all, api.Fact{Kind: api.FactDisk, Wrong: true, Text: strings.ToUpper(s.Disk[:1]) + s.Disk[1:] + ".", Act: "Free some space"})
+	}
+	return all
+}
+
+func (s *Standing) untaken() []api.Fact {
+	return few(s.Untaken, func(u Untaken) api.Fact {
+		f := api.Fact{Kind: api.FactNoWorker, Wrong: true, Number: u.Ready, State: job.Ready, Queue: u.Queue, Task: u.Task, Act: "Open queue", Command: "hmule worker list"}
+		f.Text = u.Say()
+		return f
+	}, "No worker takes the jobs of %s more groups.", "hmule check")
+}
+
+// Say says that nobody takes the jobs.
+func (u *Untaken) Say() string {
+	what := sentence.Count(u.Ready, "job is", "jobs are") + " ready and waiting"
+	if u.Served {
+		return fmt.Sprintf("No worker of queue %s does task %s%s: %s.", u.Queue, u.Task, sentence.Perhaps(u.Nearest), what)
+	}
+	return fmt.Sprintf("No worker serves queue %s: %s.", u.Queue, what)
+}
+
+// Paused says that a queue is paused.
+func Paused(q *api.Queue) string {
+	return fmt.Sprintf("Queue %s has been paused by %s since %s; none of its jobs starts.", q.Name, q.PausedBy, q.PausedAt)
+}
+
+func (s *Standing) paused() []api.Fact {
+	return few(s.those(func(q *api.Queue) bool { return q.Paused && q.Counts[job.Ready] > 0 }), func(q *api.Queue) api.Fact {
+		return api.Fact{Kind: api.FactPaused, Wrong: true, Number: q.Counts[job.Ready], State: job.Ready, Queue: q.Name, Text: Paused(q), Detail: sentence.Count(q.Counts[job.Ready], "job is", "jobs are") + " ready.", Act: "Resume queue", Command: "hmule queue resume " + q.Name}
+	}, "%s more queues are paused.", "hmule queue list")
+}
+
+// those are the queues for which a condition holds.
+func (s *Standing) those(is func(*api.Queue) bool) (all []*api.Queue) {
+	for i := range s.Queues {
+		if is(&s.Queues[i]) {
+			all = append(all, &s.Queues[i])
+		}
+	}
+	return all
+}
+
+// slowAfter is how far off it must be that a queue is clear for it to be told.
+const slowAfter = 15 * time.Minute
+
+// falls tells whether more jobs come to a queue than finish, so that more and more wait.
+func falls(q *api.Queue, now job.Time) bool {
+	p := &q.Pace
+	if q.Paused || p.Clear == nil || p.Binds == api.BoundByNobody || q.Counts[job.Ready]+q.Counts[job.Held] <= 2*int64(p.Slots) {
+		return false
+	}
+	return p.Clear.Likely == 0 || p.Clear.Likely.Sub(now) > slowAfter
+}
+
+func (s *Standing) behind() []api.Fact {
+	behind := s.those(func(q *api.Queue) bool { return falls(q, s.Now) })
+	slices.SortStableFunc(behind, func(a, b *api.Queue) int { return cmp.Compare(b.Counts[job.Ready], a.Counts[job.Ready]) })
+	return few(behind, func(q *api.Queue) api.Fact {
+		waiting := q.Counts[job.Ready] + q.Counts[job.Held]
+		f := api.Fact{Kind: api.FactBehind, Wrong: true, Number: waiting, State: job.Ready, Queue: q.Name, Act: "Try other slots", Command: "hmule explain drain " + q.Name}
+		p := &q.Pace
+		if p.Clear.Likely == 0 {
+			f.Text = fmt.Sprintf("Queue %s is falling behind: %.1f jobs come in per minute, %.1f can finish.", q.Name, p.Utilisation*p.CapacityPerMinute, p.CapacityPerMinute)
+			f.Detail = fmt.Sprintf("%s waiting; never clear at this rate.", sentence.Count(waiting, "job is", "jobs are"))
+		} else {
+			f.Text = fmt.Sprintf("Queue %s is behind: %s waiting, clear by %s.", q.Name, sentence.Count(waiting, "job is", "jobs are"), p.Clear.Likely)
+		}
+		if q.OldestReadyMS > 0 {
+			f.Detail = strings.TrimSpace(f.Detail + " The oldest has been ready for " + sentence.Roughly(time.Duration(q.OldestReadyMS)*time.Millisecond) + ".")
+		}
+		return f
+	}, "%s more queues are behind.", "hmule queue list")
+}
+
+func (s *Standing) causes() (all []api.Fact) {
+	var fresh []*api.Cause
+	known, dead := 0, int64(0)
+	for i := range s.Causes {
+		if c := &s.Causes[i]; c.FirstAt > s.Now.Add(-newFor) {
+			fresh = append(fresh, c)
+		} else {
+			known++
+			dead += c.Count
+		}
+	}
+	slices.SortStableFunc(fresh, func(a, b *api.Cause) int { return cmp.Compare(b.FirstAt, a.FirstAt) })
+	all = few(fresh, func(c *api.Cause) api.Fact {
+		return api.Fact{
+			Kind: api.FactNewCause, Wrong: true, Number: c.Count, State: job.Dead, Cause: c.ID, Text: "New cause: " + titleOf(c) + ".",
+			Detail: fmt.Sprintf("%s%s since %s.", sentence.Count(c.Count, "dead letter", "dead letters"), where(c), c.FirstAt), Act: "Open cause", Command: fmt.Sprintf("hmule dead show %d", c.ID),
+		}
+	}, "%s more causes are new.", "hmule dead list")
+	if known > 0 {
+		all = append(all, api.Fact{Kind: api.FactDead, Number: dead, State: job.Dead, Text: fmt.Sprintf("%s of %s.", sentence.Count(dead, "dead letter", "dead letters"), sentence.Count(int64(known), "known cause", "known causes")), Act: "Open dead letters", Command: "hmule dead list"})
+	}
+	return all
+}
+
+// titleOf is what a cause is called: its template, or its type where it has none.
+func titleOf(c *api.Cause) string {
+	return strings.TrimRight(cmp.Or(c.Template, c.Type, "an error without a message"), ".")
+}
+
+// where says of which task, and which version, all jobs of a cause are.
+func where(c *api.Cause) string {
+	tasks, versions := map[string]bool{}, map[string]bool{}
+	for _, b := range c.By {
+		tasks[b.Task], versions[b.Version] = true, true
+	}
+	said := ""
+	if len(tasks) == 1 {
+		said = " of " + c.By[0].Task
+	}
+	if len(versions) == 1 && c.By[0].Version != "" {
+		said += ", all in version " + c.By[0].Version + ","
+	}
+	return said
+}
+
+// Runs says what is wrong with the runs of a schedule.
+func Runs(x *Schedule) string {
+	if x.Failed < FewestFailed {
+		return fmt.Sprintf("Schedule %s is late: its next run was planned %s ago.", x.Name, sentence.Roughly(x.LateBy))
+	}
+	since := "no run was ever done"
+	if x.LastDone != 0 {
+		since = "it was last done at " + x.LastDone.String()
+	}
+	return fmt.Sprintf("The last %d runs of schedule %s failed; %s.", x.Failed, x.Name, since)
+}
+
+func (s *Standing) schedules() []api.Fact {
+	return few(s.Schedules, func(x Schedule) api.Fact {
+		return api.Fact{Kind: api.FactSchedule, Wrong: true, Number: x.Failed, Schedule: x.Name, Text: Runs(&x), Act: "Open schedule", Command: "hmule schedule show " + x.Name}
+	}, "%s more schedules fail or are late.", "hmule schedule list")
+}
+
+func (s *Standing) doubts() []api.Fact {
+	if s.InDoubt == 0 {
+		return nil
+	}
+	jobs := sentence.Count(s.InDoubt, "job has", "jobs have")
+	if s.More {
+		jobs = "At least " + jobs
+	}
+	return []api.Fact{{Kind: api.FactInDoubt, Wrong: true, Number: s.InDoubt, Text: jobs + " steps that may or may not be done.", Detail: "Find out, then requeue them.", Act: "Open jobs", Command: "hmule job list --in-doubt"}}
+}
+
+func (s *Standing) aside() []api.Fact {
+	return few(s.SetAside, func(a api.SetAside) api.Fact {
+		return api.Fact{Kind: api.FactSetAside, Wrong: true, Text: a.String(), Act: "Read the log", Command: "hmule check"}
+	}, "%s more parts of timed work are set aside.", "hmule check")
+}
+
+// Misspelt says that a worker serves a queue that is not there.
+func Misspelt(t *Typo) string {
+	return fmt.Sprintf("Worker %s serves queue %s, which has no jobs%s.", t.Worker, t.Queue, sentence.Perhaps(t.Nearest))
+}
+
+func (s *Standing) typos() []api.Fact {
+	return few(s.Typos, func(t Typo) api.Fact {
+		return api.Fact{Kind: api.FactName, Wrong: true, Queue: t.Nearest, Text: Misspelt(&t), Act: "Open workers", Command: "hmule worker list"}
+	}, "%s more workers serve queues that have no jobs.", "hmule worker list")
+}
+
+// doing are what is being done to jobs, by the actions.
+var doing = map[string]string{api.ActRequeue: "requeued", api.ActCancel: "cancelled", api.ActDiscard: "discarded", api.ActPatch: "edited", api.ActPurge: "removed", api.ActStartNow: "started"}
+
+func (s *Standing) operations() []api.Fact {
+	return few(s.Operations, func(o api.Operation) api.Fact {
+		f := api.Fact{Kind: api.FactOperation, Number: o.Matched, Operation: o.ID, Act: "Watch", Command: fmt.Sprintf("hmule operation show %d", o.ID)}
+		f.Text = fmt.Sprintf("%s being %s.", sentence.Count(o.Matched, "job is", "jobs are"), cmp.Or(doing[o.Action], o.Action))
+		f.Detail = fmt.Sprintf("%s so far, by %s.", sentence.Grouped(o.Changed), o.By)
+		if o.State == api.OpTrial {
+			f.Text = fmt.Sprintf("%s on trial: %s follow if they are done.", sentence.Count(int64(len(o.TrialIDs)), "job is", "jobs are"), sentence.Count(o.Matched-int64(len(o.TrialIDs)), "other", "others"))
+		}
+		return f
+	}, "%s more operations are under way.", "hmule operation list")
+}
+
+// fine says that all is well, and how one knows.
+func (s *Standing) fine() api.Fact {
+	total, oldest := int64(0), int64(0)
+	for _, n := range s.Counts {
+		total += n
+	}
+	for i := range s.Queues {
+		oldest = max(oldest, s.Queues[i].OldestReadyMS)
+	}
+	f := api.Fact{Kind: api.FactFine}
+	switch {
+	case total == 0 && s.Came == 0:
+		f.Text = "No job has been enqueued yet."
+	case s.Came+s.Finished == 0:
+		f.Text = "All is well: no job came within the last hour, and nothing that is due waits for anybody."
+	default:
+		f.Text = fmt.Sprintf("All is well: %s came and %s finished within the last hour.", sentence.Count(s.Came, "job", "jobs"), sentence.Grouped(s.Finished))
+	}
+	if oldest > 0 {
+		f.Detail = "The oldest ready job has waited " + sentence.Roughly(time.Duration(oldest)*time.Millisecond) + "."
+	} else if total > 0 {
+		f.Detail = "No job is ready and waiting."
+	}
+	return f
+}

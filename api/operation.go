@@ -228,4 +228,6 @@ type Action struct {
 	Action    string          `json:"action"`
 	Job       int64           `json:"job,omitzero"`
 	Detail    json.RawMessage `json:"detail"`
+	// Summary tells it in a sentence.
+	Summary string `json:"summary"`
 }

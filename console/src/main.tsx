@@ -10,7 +10,7 @@ import { BrowserRouter } from 'react-router'
 
 import { queryClient } from './api/client'
 import { listen } from './api/live'
-import { App } from './App'
+import { App } from './shell/App'
 
 // Dialogs add styles of their own; the page's policy lets them under this nonce alone.
 const nonce = document.querySelector<HTMLMetaElement>('meta[name=style-nonce]')?.content

@@ -195,15 +195,8 @@ func listActions(o *present.Out, all []api.Action) {
 	}
 	rows := make([][]string, len(all))
 	for i, t := range all {
-		number := ""
-		if t.Job != 0 {
-			number = fmt.Sprint(t.Job)
-		}
-		detail := string(t.Detail)
-		if detail == "{}" {
-			detail = ""
-		}
-		rows[i] = []string{present.Time(t.At), t.Principal, t.Action, number, detail}
+		rows[i] = []string{present.Time(t.At), t.Summary}
 	}
-	o.Table([]present.Column{{Head: "at"}, {Head: "by"}, {Head: "action"}, {Head: "job", Right: true}, {Head: "detail"}}, rows)
+	o.Table([]present.Column{{Head: "at"}, {Head: "what was done"}}, rows)
+	o.Hint("hmule action list -o json  (with every detail)")
 }

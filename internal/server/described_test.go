@@ -80,7 +80,7 @@ func TestRoutesOfConsole(t *testing.T) {
 		fmt.Fprintf(&b, "  { path: '%s', page: '%s' },\n", r.Path, r.Page)
 	}
 	b.WriteString("] as const\n")
-	isWritten(t, "routes.ts", b.String())
+	isWritten(t, "shell/routes.ts", b.String())
 }
 
 // isWritten holds a file of the console to what it is made from, or writes it.
@@ -137,7 +137,7 @@ func TestWords(t *testing.T) {
 		assert.NotEmpty(t, r.Meaning(), r)
 	}
 	var b strings.Builder
-	b.WriteString("// The words of states and outcomes. Written by go generate ./internal/server from the tables of job.\nimport type { State } from './api/client'\n\n")
+	b.WriteString("// The words of states and outcomes. Written by go generate ./internal/server from the tables of job.\nimport type { State } from '../api/client'\n\n")
 	b.WriteString("/** States in the order of a job's life, with what a job does in each. */\nexport const means: Record<State, string> = {\n")
 	for _, s := range job.States() {
 		fmt.Fprintf(&b, "  %s: '%s',\n", s, strings.ToUpper(s.Meaning()[:1])+s.Meaning()[1:])
@@ -147,7 +147,7 @@ func TestWords(t *testing.T) {
 		fmt.Fprintf(&b, "  %s: '%s',\n", o, o.Past())
 	}
 	b.WriteString("} as const\n")
-	isWritten(t, "words.ts", b.String())
+	isWritten(t, "lib/words.ts", b.String())
 }
 
 func wordsOf[T ~string](all []T) (words []string) {

@@ -23,13 +23,15 @@ const nonceMark = "__NONCE__"
 type consoleRoute struct{ Path, Page string }
 
 // consoleRoutes are the addresses of the console. The router of its pages is made of this
-// list: console/src/routes.ts is written from it by go generate.
+// list: console/src/shell/routes.ts is written from it by go generate.
 var consoleRoutes = []consoleRoute{
-	{"/", "now"}, {"/jobs/:job", "now"},
+	{"/", "now"},
+	{"/jobs", "jobs"}, {"/jobs/:job", "jobs"},
 	{"/dead", "dead"}, {"/dead/:cause", "dead"},
 	{"/coming", "coming"}, {"/coming/:schedule", "coming"},
 	{"/queues", "queues"}, {"/queues/:queue", "queues"},
 	{"/workers", "workers"}, {"/workers/:worker", "workers"},
+	{"/log", "log"},
 	{"/settings", "settings"}, {"/settings/:task", "settings"},
 }
 

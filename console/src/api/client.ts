@@ -10,6 +10,9 @@ export type Job = components['schemas']['Job']
 export type Attempt = components['schemas']['Attempt']
 export type State = components['schemas']['State']
 export type Stats = components['schemas']['Stats']
+export type Fact = components['schemas']['Fact']
+export type History = components['schemas']['History']
+export type Series = components['schemas']['Series']
 export type Counts = components['schemas']['Counts']
 export type Worker = components['schemas']['Worker']
 export type Slot = components['schemas']['Slot']
@@ -120,6 +123,29 @@ export function useStats(queue?: string) {
     queryKey: keys.stats.of(queue),
     queryFn: () => told(api.GET('/v1/stats', { params: { query: { queue } } })),
     refetchInterval: 5000,
+  })
+}
+
+/** Span is how far back a chart reaches. */
+export type Span = 'hour' | 'day' | 'month'
+
+/** How long each span is in seconds, and the step in which it is told. */
+export const spans: Record<Span, { seconds: number; step: string; words: string }> = {
+  hour: { seconds: 3600, step: '1m', words: 'the last hour' },
+  day: { seconds: 86_400, step: '15m', words: 'the last day' },
+  month: { seconds: 30 * 86_400, step: '6h', words: 'the last 30 days' },
+}
+
+/** useHistory tells what moved within a span, by queue. */
+export function useHistory(span: Span) {
+  const { seconds, step } = spans[span]
+  return useQuery({
+    queryKey: keys.history(span),
+    queryFn: () => {
+      const from = new Date(Date.now() - seconds * 1000).toISOString()
+      return told(api.GET('/v1/stats/history', { params: { query: { from, step, by: 'queue' } } }))
+    },
+    refetchInterval: span === 'hour' ? 5000 : 30_000,
   })
 }
 

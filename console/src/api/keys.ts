@@ -4,6 +4,7 @@ import type { Filter, Retry } from './client'
 export const keys = {
   about: ['about'] as const,
   stats: { all: ['stats'] as const, of: (queue?: string) => ['stats', 'of', queue] as const },
+  history: (span: string) => ['history', span] as const,
   jobs: { all: ['jobs'] as const, page: (filter: Filter) => ['jobs', 'page', filter] as const },
   // These two search the jobs and are not asked again with every change.
   inDoubt: ['in doubt'] as const,

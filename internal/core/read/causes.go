@@ -230,9 +230,10 @@ func (rd *Reader) marks(ctx context.Context, c *api.Cause, since job.Time) ([]ap
 
 // actionDetail is what of an action's detail tells what it was about.
 type actionDetail struct {
-	Task, Queue, Schedule string
-	Filter                *api.Selection
-	IDs                   []int64
+	Task, Queue, Schedule, Lane, Text, Worker, Name string
+	Operation                                       int64
+	Filter                                          *api.Selection
+	IDs                                             []int64
 }
 
 // markOf tells an action as a mark, where it may have to do with a cause.
@@ -293,5 +294,9 @@ func (rd *Reader) actions(ctx context.Context, before, id int64, limit int) ([]a
 	if before == 0 {
 		before = math.MaxInt64
 	}
-	return rd.store.Actions(ctx, before, id, limit)
+	all, err := rd.store.Actions(ctx, before, id, limit)
+	for i := range all {
+		all[i].Summary = sayAction(&all[i])
+	}
+	return all, err
 }

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"strings"
 	"time"
 
 	"humblemule.example/api"
@@ -341,4 +342,96 @@ func drawnAction(a api.Action, d actionDetail) (api.Mark, bool) {
 		return m, false
 	}
 	return m, true
+}
+
+// did are what an action does to a job, or to jobs.
+var did = map[string]string{
+	api.ActCancel: "cancelled", api.ActRequeue: "requeued", api.ActStartNow: "started", api.ActDiscard: "discarded", api.ActPatch: "edited", api.ActPurge: "removed",
+	"undiscard": "brought back", "accept": "accepted the outcome of", "end_lease": "ended the lease of",
+}
+
+// sayAction tells who did what in a sentence.
+func sayAction(a *api.Action) string {
+	var d actionDetail
+	if json.Unmarshal(a.Detail, &d) != nil {
+		return fmt.Sprintf("%s did %s.", a.Principal, a.Action)
+	}
+	what := ""
+	switch verb := did[a.Action]; {
+	case verb != "" && a.Job != 0:
+		what = fmt.Sprintf("%s job %d", verb, a.Job)
+	case verb != "" && len(d.IDs) > 0:
+		what = verb + " " + sentence.Count(int64(len(d.IDs)), "chosen job", "chosen jobs")
+	case verb != "":
+		what = verb + " jobs" + sayFilter(d.Filter)
+	default:
+		what = sayOther(a.Action, &d)
+	}
+	return a.Principal + " " + what + "."
+}
+
+// sayOther tells an action on something that is no job.
+func sayOther(action string, d *actionDetail) string {
+	switch action {
+	case "set_task":
+		return "set the defaults of task " + d.Task
+	case "set_queue":
+		return "set queue " + d.Queue
+	case "delete_task":
+		return "deleted task " + d.Task
+	case "delete_queue":
+		return "deleted queue " + d.Queue
+	case "pass_lane":
+		return fmt.Sprintf("passed the lane %s of queue %s on", d.Lane, d.Queue)
+	case "pause", "resume", "set_schedule", "delete_schedule", "run_schedule", "pause_schedule", "resume_schedule":
+		verb := map[string]string{"pause": "paused", "resume": "resumed", "set": "set", "delete": "deleted", "run": "ran"}[strings.TrimSuffix(action, "_schedule")]
+		if d.Schedule != "" {
+			return verb + " schedule " + d.Schedule
+		}
+		return verb + " queue " + d.Queue
+	case "load_setup":
+		return "loaded a set-up file"
+	case "stop_operation":
+		return fmt.Sprintf("stopped operation %d", d.Operation)
+	case "undo":
+		return fmt.Sprintf("took operation %d back", d.Operation)
+	case "mark":
+		return "noted: " + d.Text
+	case "unmark":
+		return "deleted the mark: " + d.Text
+	case string(api.WantDrain), string(api.WantLeave), string(api.WantRun):
+		verb := map[string]string{string(api.WantDrain): "asked worker %s to drain", string(api.WantLeave): "asked worker %s to leave", string(api.WantRun): "asked worker %s to run on"}[action]
+		return fmt.Sprintf(verb, cmp.Or(d.Name, d.Worker))
+	}
+	return "did " + action
+}
+
+// sayFilter tells which jobs a filter picks.
+func sayFilter(f *api.Selection) string {
+	if f == nil {
+		return ""
+	}
+	var parts []string
+	add := func(what string, values ...string) {
+		if len(values) > 0 && values[0] != "" {
+			parts = append(parts, what+" "+strings.Join(values, ", "))
+		}
+	}
+	states := make([]string, len(f.States))
+	for i, s := range f.States {
+		states[i] = s.String()
+	}
+	add("state", states...)
+	add("queue", f.Queues...)
+	add("task", f.Tasks...)
+	add("owner", f.Owner)
+	add("key", f.Key)
+	add("error", f.Error)
+	if f.Cause != 0 {
+		parts = append(parts, fmt.Sprintf("cause %d", f.Cause))
+	}
+	if len(parts) == 0 {
+		return ""
+	}
+	return ": " + strings.Join(parts, "; ")
 }

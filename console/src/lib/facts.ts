@@ -1,0 +1,25 @@
+import type { Fact } from '../api/client'
+
+/** factPath is the page that shows what a fact is about. */
+export function factPath(f: Fact): string | undefined {
+  const queue = f.queue ? encodeURIComponent(f.queue) : ''
+  switch (f.kind) {
+    case 'new_cause':
+    case 'dead':
+      return f.cause ? `/dead/${f.cause}` : '/dead'
+    case 'no_worker':
+    case 'paused':
+    case 'behind':
+      return queue ? `/queues/${queue}` : '/queues'
+    case 'schedule':
+      return f.schedule ? `/coming/${encodeURIComponent(f.schedule)}` : '/coming'
+    case 'in_doubt':
+      return '/jobs?steps=in_doubt'
+    case 'name':
+      return '/workers'
+    case 'operation':
+      return '/log'
+    default:
+      return undefined
+  }
+}

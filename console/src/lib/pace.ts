@@ -1,0 +1,22 @@
+import type { Queue } from '../api/client'
+import { grouped } from './format'
+
+/** binds says what keeps a queue from going faster; nothing while it could. */
+export function binds(q: Queue): string {
+  switch (q.pace.binds) {
+    case 'pause':
+      return `paused by ${q.paused_by}`
+    case 'no_worker':
+      return q.counts.ready > 0 ? 'no worker serves it' : 'no worker'
+    case 'max_running':
+      return `at most ${grouped(q.max_running ?? 0)} running`
+    case 'rate':
+      return `its rate of ${q.rate?.per_second} starts per second`
+    case 'lane':
+      return 'its lanes'
+    case 'slots':
+      return q.pace.slots === 1 ? '1 slot' : `${grouped(q.pace.slots)} slots`
+    default:
+      return ''
+  }
+}

@@ -1,0 +1,45 @@
+import { Link } from 'react-router'
+
+import { useActions } from '../../api/client'
+import { age, moment } from '../../lib/format'
+import { useTitle } from '../../lib/title'
+import { useNow } from '../../lib/useNow'
+
+/** Log answers: who did what, and when. */
+export function Log() {
+  const { data, error } = useActions()
+  const now = useNow(1000)
+  useTitle('Action log')
+  return (
+    <section aria-label="Action log" className="mt-4">
+      <h2 className="text-lg font-semibold">Action log</h2>
+      <p className="border-b border-hairline pb-2 text-quiet">
+        {error
+          ? `The log could not be read: ${error.message}.`
+          : data?.length === 0
+            ? 'No operator has done anything yet.'
+            : 'What operators did, the latest first. Actions are kept for a year.'}
+      </p>
+      <ul>
+        {data?.map((a) => (
+          <li key={a.id} className="flex min-h-[32px] items-baseline gap-x-5 border-b border-hairline py-1.5">
+            <span className="min-w-0 flex-1 break-words" title={JSON.stringify(a.detail)}>
+              <bdi>{a.summary}</bdi>
+              {!!a.job && (
+                <>
+                  {' '}
+                  <Link className="press" to={`/jobs/${a.job}`}>
+                    Open job {a.job}
+                  </Link>
+                </>
+              )}
+            </span>
+            <time className="shrink-0 text-right text-quiet" dateTime={a.at} title={age(a.at, now)}>
+              {moment(a.at)}
+            </time>
+          </li>
+        ))}
+      </ul>
+    </section>
+  )
+}

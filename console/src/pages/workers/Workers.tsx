@@ -1,0 +1,128 @@
+import { Link, useNavigate } from 'react-router'
+
+import { useTitle } from '../../lib/title'
+import { useWorkers, type Worker } from '../../api/client'
+import { Cells } from './Cells'
+import { Copyable } from '../../parts/Copyable'
+import { age, grouped } from '../../lib/format'
+import { useNow } from '../../lib/useNow'
+import { beyond, nameOf, queuesOf, resting } from './workerWords'
+import { WorkerBeside } from './WorkerBeside'
+
+/** Workers answers: is anything running, what does every slot do, and is it stuck or only slow. */
+export function Workers({ open }: { open?: string }) {
+  const { data, error } = useWorkers()
+  const now = useNow(1000)
+  const chosen = data?.find((w) => w.id === open)
+  useTitle(chosen && nameOf(chosen), 'Workers')
+  return (
+    <div className={open ? 'grid gap-x-8 lg:grid-cols-[minmax(0,1fr)_minmax(0,32rem)] 2xl:grid-cols-[minmax(0,1fr)_minmax(0,44rem)]' : ''}>
+      <section aria-label="Workers" className={`mt-4 min-w-0 ${open ? 'max-lg:hidden' : ''}`}>
+        <div className="border-b border-hairline pb-2">
+          <h2 className="text-lg font-semibold">Workers</h2>
+          <p className="max-w-[80ch]">
+            {data ? answer(data, now) : error ? `The workers could not be read: ${error.message}.` : 'Reading the workers …'}
+          </p>
+        </div>
+        {data && data.length > 0 && <Rows all={data} open={open} now={now} />}
+        {data?.length === 0 && (
+          <div className="py-4">
+            <p>No worker was seen within the last ten minutes. This starts one, which answers every greet job with its payload:</p>
+            <Copyable command="hmule pool --slots 4 --run log.pack='./pack.sh'" />
+          </div>
+        )}
+      </section>
+      {open && <WorkerBeside key={open} id={open} w={chosen} known={!!data} now={now} />}
+    </div>
+  )
+}
+
+/** answer says in a sentence or two how the workers stand. */
+function answer(all: Worker[], now: number): string {
+  const living = all.filter((w) => !w.silent)
+  const silent = all.length - living.length
+  const slots = living.reduce((n, w) => n + (w.slots ?? 0), 0)
+  const running = living.reduce((n, w) => n + w.running, 0)
+  const slow = living.flatMap((w) => w.jobs ?? []).filter((s) => beyond(s, now)).length
+  const draining = living.filter(resting).length
+  if (all.length === 0) return 'Nothing is running jobs.'
+  const parts = [
+    `${many(living.length, 'process runs', 'processes run')} jobs; ${grouped(running)} of ${many(slots, 'slot is', 'slots are')} taken.`,
+  ]
+  if (slow > 0) parts.push(`${many(slow, 'job runs', 'jobs run')} longer than 19 of 20 of its kind.`)
+  if (draining > 0) parts.push(`${many(draining, 'process takes', 'processes take')} no more jobs.`)
+  if (silent > 0) parts.push(`${many(silent, 'process has', 'processes have')} not been heard for over 40 s.`)
+  return parts.join(' ')
+}
+
+function many(n: number, one: string, more: string): string {
+  return `${grouped(n)} ${n === 1 ? one : more}`
+}
+
+function Rows({ all, open, now }: { all: Worker[]; open?: string; now: number }) {
+  const narrow = open ? 'max-2xl:hidden' : 'max-lg:hidden'
+  return (
+    <>
+      <table className="w-full border-collapse">
+        <thead className="text-left text-[13px] text-quiet">
+          <tr className="h-[32px] border-b border-hairline [&>th]:pr-6 [&>th]:font-normal">
+            <th>worker</th>
+            <th className="max-sm:hidden">does</th>
+            <th className="text-right whitespace-nowrap">taken</th>
+            <th className="w-full">slots</th>
+            <th className={narrow}>queues</th>
+            <th className={narrow}>host</th>
+            <th className="text-right max-sm:hidden">seen</th>
+          </tr>
+        </thead>
+        <tbody>
+          {all.map((w) => (
+            <Row key={w.id} w={w} open={w.id === open} now={now} narrow={narrow} />
+          ))}
+        </tbody>
+      </table>
+      <p className="max-w-[80ch] py-3 text-[13px] text-quiet">
+        One cell for each slot, filled by how long its job has run; the line in it is where half of its task’s runs are done. Full, with
+        marks: longer than 19 of 20 runs. With a dot: not known yet.
+      </p>
+    </>
+  )
+}
+
+function Row({ w, open, now, narrow }: { w: Worker; open: boolean; now: number; narrow: string }) {
+  const navigate = useNavigate()
+  const to = open ? '/workers' : `/workers/${w.id}`
+  const faded = w.silent ? 'text-quiet' : ''
+  return (
+    <tr
+      className={`cursor-pointer border-b border-hairline hover:bg-raised [&>td]:py-1.5 [&>td]:pr-6 [&>td]:align-top ${open ? 'bg-raised' : ''} ${faded}`}
+      aria-current={open || undefined}
+      data-worker={w.id}
+      onClick={() => void navigate(to)}
+    >
+      <td className="whitespace-nowrap">
+        <Link to={to} onClick={(e) => e.stopPropagation()} className={open ? 'font-semibold text-accent' : 'hover:underline'}>
+          {nameOf(w)}
+        </Link>
+      </td>
+      <td className="whitespace-nowrap max-sm:hidden">{w.summary}</td>
+      <td className="text-right whitespace-nowrap">
+        {w.running} of {w.slots ?? '?'}
+        {!!w.max_slots && w.max_slots !== w.slots && (
+          <span className="text-quiet" title="It grows by itself to so many slots while jobs wait">
+            {' '}
+            to {w.max_slots}
+          </span>
+        )}
+      </td>
+      <td onClick={(e) => e.target !== e.currentTarget && e.stopPropagation()}>
+        <Cells w={w} now={now} />
+      </td>
+      <td className={`whitespace-nowrap ${narrow}`}>{queuesOf(w)}</td>
+      <td className={`whitespace-nowrap ${narrow}`}>
+        {w.host} <span className="text-quiet">{w.pid}</span>
+      </td>
+      <td className="text-right whitespace-nowrap text-quiet max-sm:hidden">{w.seen_at ? age(w.seen_at, now) : ''}</td>
+    </tr>
+  )
+}

@@ -147,9 +147,14 @@ func TestConsole(t *testing.T) {
 	j, err := m.Enqueue(t.Context(), job.Spec{Task: "manifest.check", Payload: job.JSON("<b>heron</b>"), MaxAttempts: &once})
 	require.NoError(t, err)
 
-	p.says("1 dead letter.")
+	p.says("New cause: line #: the weight of <b>heron</b> is not a valid number.")
+	p.says("1 dead letter of manifest.check since")
+	p.waitFor(`document.title.startsWith("New cause") && !!document.querySelector("li[data-fact=new_cause]")`)
+	p.accessible("the first page")
 	p.do(chromedp.Click(chromedp.CSS(`nav [title="Will not be retried by itself: a dead letter"]`)))
-	p.waitFor(`location.search === "?state=dead"`)
+	p.waitFor(`location.pathname === "/dead"`)
+	p.do(chromedp.Click(chromedp.CSS("tr[data-cause] a[aria-label]")))
+	p.waitFor(`location.pathname === "/jobs" && location.search.startsWith("?state=dead&cause=")`)
 	p.do(chromedp.Click(chromedp.CSS(fmt.Sprintf(`tr[data-job="%d"] a`, j.ID))))
 	p.says("All its attempts are used up: try 1 of 1 failed.")
 	p.says("line 4: the weight of <b>heron</b> is not a valid number")
@@ -162,14 +167,14 @@ func TestConsole(t *testing.T) {
 	p.says(fmt.Sprintf("hmule job requeue %d", j.ID))
 	p.submit()
 	p.waitFor(`document.querySelector("aside")?.innerText.includes("Its handler finished it")`)
-	p.says("No job is waiting.")
-	p.waitFor(`document.body.innerText.includes("No job is dead now.")`)
+	p.says("All is well: 2 jobs came and 2 finished within the last hour.")
+	p.says("No job matches this filter.")
 
 	p.accessible("the page with a job beside the list")
 
 	// Back leads to where one came from; the list is as it was.
 	p.eval(`history.back(), ""`)
-	p.waitFor(`location.pathname === "/" && location.search === "?state=dead"`)
+	p.waitFor(`location.pathname === "/jobs" && location.search.startsWith("?state=dead&cause=")`)
 
 	// A wrong payload is refused in the dialog, and nothing is changed.
 	p.do(chromedp.Navigate(fmt.Sprintf("%s/jobs/%d", s.url, j.ID)), chromedp.Click(chromedp.CSS("aside .button")), chromedp.SendKeys(chromedp.CSS("[role=dialog] textarea"), "{"))
@@ -181,7 +186,7 @@ func TestConsole(t *testing.T) {
 	// On a telephone nothing is wider than the screen, and the sentence comes first.
 	p.do(chromedp.EmulateViewport(390, 844))
 	p.do(chromedp.Navigate(s.url + "/"))
-	p.says("No job is waiting.")
+	p.says("All is well: 2 jobs came")
 	p.waitFor(`document.documentElement.scrollWidth <= document.documentElement.clientWidth`)
 	p.accessible("the page on a telephone")
 	p.do(chromedp.EmulateViewport(1920, 1080))
@@ -211,8 +216,7 @@ func TestConsole(t *testing.T) {
 	p.waitFor(`getComputedStyle(document.documentElement).backgroundColor.startsWith("oklch(0.19")`)
 }
 
-// From the alarm to the jobs released in four presses: the sentence, the cause, the
-// question, its answer. A trial that fails leaves the rest where it is; what was
+// From the alarm to the jobs released in three presses: the cause, the question, its answer. A trial that fails leaves the rest where it is; what was
 // discarded is brought back.
 func TestDeadLetters(t *testing.T) {
 	t.Parallel()
@@ -237,12 +241,11 @@ func TestDeadLetters(t *testing.T) {
 	require.NoError(t, err)
 
 	p := open(t, s.url+"/")
-	p.says("40 dead letters.")
+	p.says("40 dead letters of dues.charge")
 	press := func(xpath string) { p.do(chromedp.Click(chromedp.Search(xpath))) }
-	press(`//a[contains(text(),"40 dead letters")]`)
-	p.says("40 jobs, all of one cause.")
+	press(`//li[@data-fact="new_cause"]//a[text()="Open cause"]`)
+	p.says("40 dead letters, 1 cause.")
 	p.accessible("the dead letters")
-	press(`//tr[@data-cause]/td/a[not(@aria-label)]`)
 	p.says("account # of “…” is locked")
 	press(`//aside//button[text()="Requeue 40 jobs"]`)
 	p.says("3 of 40 jobs begin a new round first.")
@@ -254,16 +257,16 @@ func TestDeadLetters(t *testing.T) {
 
 	press(`//aside//button[text()="Discard 40 jobs"]`)
 	press(`//*[@role="dialog"]//button[text()="Discard 40 jobs"]`)
-	p.says("None: no job has died")
+	p.says("There is no dead letter.")
 	press(`//aside//button[text()="Bring back 40 jobs"]`)
-	p.says("40 jobs, all of one cause.")
+	p.says("40 dead letters, 1 cause.")
 
 	mended.Store(true)
 	press(`//aside//button[text()="Requeue 40 jobs"]`)
 	press(`//button[text()="Try 3, then release 37"]`)
 	p.says("Requeue finished")
 	p.says("40 of 40 jobs")
-	p.says("No job is waiting.")
+	p.says("All is well: ")
 	require.Eventually(t, func() bool {
 		stats, err := m.Stats(t.Context(), "")
 		return err == nil && stats.Counts[job.Done] == 40

@@ -17,7 +17,7 @@ import (
 // formats calls the console's own functions with the numbers that stand on its input.
 const formats = `
 const ts = require('./node_modules/typescript'), fs = require('fs')
-const { outputText } = ts.transpileModule(fs.readFileSync('src/format.ts', 'utf8'), { compilerOptions: { module: 'CommonJS' } })
+const { outputText } = ts.transpileModule(fs.readFileSync('src/lib/format.ts', 'utf8'), { compilerOptions: { module: 'CommonJS' } })
 const format = {}
 new Function('exports', outputText)(format)
 const all = JSON.parse(fs.readFileSync(0, 'utf8'))

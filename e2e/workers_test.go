@@ -81,7 +81,7 @@ func TestWorkersPage(t *testing.T) {
 	p.submit()
 	p.says("It was cancelled on request.")
 
-	p.do(chromedp.Navigate(s.url+"/?queue=common"), chromedp.Click(chromedp.Search(`//button[text()="Pause queue common"]`)))
+	p.do(chromedp.Navigate(s.url+"/queues/common"), chromedp.Click(chromedp.Search(`//button[text()="Pause queue common"]`)))
 	p.says("Nothing of 1 queue starts any more")
 	p.says("hmule queue pause common")
 	p.submit()
@@ -90,7 +90,7 @@ func TestWorkersPage(t *testing.T) {
 	require.NoError(t, err)
 	p.do(chromedp.Click(chromedp.Search(`//button[text()="Resume queue common"]`)))
 	p.submit()
-	p.says("No job is waiting.")
+	p.says("All is well: ")
 
 	p.do(chromedp.Navigate(s.url+"/workers/"+pool.ID()), chromedp.Click(chromedp.Search(`//button[text()="Drain quay"]`)))
 	p.says("1 worker takes no more jobs. It runs no job now.")

@@ -61,6 +61,7 @@ var core = map[string]string{
 	"plan":          "lifecycle cron store memory read commit place command",
 	"bulk":          "scope store memory read commit watch command",
 	"mark":          "scope store commit",
+	"past":          "trend store memory",
 	"setup":         "scope memory read commit upkeep command plan bulk",
 	"engine":        "store memory read commit watch upkeep command deal plan bulk mark setup",
 }
@@ -73,7 +74,7 @@ var beside = map[string]string{
 	"internal/shell":       "worker",
 	"internal/config":      "internal/core/cron",
 	"internal/console":     "",
-	"internal/harbour":     "worker",
+	"internal/harbour":     "internal/core/trend internal/core/past worker",
 	"internal/server":      "internal/core/retry internal/core/cron internal/core/engine",
 	"internal/measure":     "client worker",
 	"internal/load":        "client worker",

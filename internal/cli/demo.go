@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -33,6 +34,9 @@ Manifests are checked and tides predicted; some fail by a seed, back off, and di
 predictions for Gull Rock come back after a fix: the harbour files its constants after
 100 seconds, and a requeue then succeeds. A dead manifest such as heron-0291 succeeds
 when requeued with its corrected copy, {"manifest":"heron-0291b"}.
+
+The harbour opens with thirty made-up days behind it, of which the figures tell and the jobs are
+no longer kept: a storm, a slow bank, a deployment that was rolled back.
 
 With --fixed a known number of jobs is enqueued, each with a known outcome; the command
 tells what came out and fails where anything differs.`,
@@ -67,6 +71,11 @@ func (a *app) demo(ctx context.Context, d demo) error {
 	log, err := a.log()
 	if err != nil {
 		return err
+	}
+	if _, err := os.Stat(d.data); !d.fixed && errors.Is(err, fs.ErrNotExist) {
+		if err := harbour.WritePast(d.data, time.Now(), d.seed); err != nil {
+			return err
+		}
 	}
 	s, err := open(serving{Service: config.Service{Data: d.data, Listen: d.listen}}, api.Setup{}, log)
 	if err != nil {

@@ -211,6 +211,11 @@ func (p *History) Moved(r *store.Row, to job.State) {
 	}
 }
 
+// Add adds figures of a queue, a task and a worker, 0 for none, as a past is written.
+func (p *History) Add(queue, task, worker int64, f *trend.Figures) {
+	p.note(work{queue, task, worker}).Merge(f)
+}
+
 // Purged notes that a job which had not finished is gone for good.
 func (p *History) Purged(r *store.Row) {
 	p.note(work{queue: r.Queue, task: r.Task}).N[trend.Cancelled]++

@@ -262,7 +262,9 @@ func tellSeries(steps []*trend.Figures, dark []bool, times bool) api.Series {
 			p.RunP50MS, p.RunP95MS = append(p.RunP50MS, quantile(&f.Runs, 0.5)), append(p.RunP95MS, quantile(&f.Runs, 0.95))
 		}
 	}
-	told.Sum = tellFlow(&sum)
+	if told.Sum = tellFlow(&sum); !times { // only some of them are known
+		told.Sum.Wait, told.Sum.Run = nil, nil
+	}
 	return told
 }
 

@@ -42,14 +42,20 @@ var lowest, highest = binOf(least), binOf(most)
 func binOf(ms float64) int { return int(math.Ceil(math.Log(ms) / logGamma)) }
 
 // Add adds a span in milliseconds.
-func (s *Sketch) Add(ms float64) {
-	s.count++
-	s.max = max(s.max, min(ms, most))
-	if !(ms >= least) { // NaN too
-		s.zeros++
+func (s *Sketch) Add(ms float64) { s.AddMany(ms, 1) }
+
+// AddMany adds the same span several times.
+func (s *Sketch) AddMany(ms float64, n uint32) {
+	if n == 0 {
 		return
 	}
-	s.bin(binOf(min(ms, most)), 1)
+	s.count += int64(n)
+	s.max = max(s.max, min(ms, most))
+	if !(ms >= least) { // NaN too
+		s.zeros += int64(n)
+		return
+	}
+	s.bin(binOf(min(ms, most)), n)
 }
 
 func (s *Sketch) bin(index int, n uint32) {

@@ -44,10 +44,23 @@ func (p *Workers) load(*file) error {
 	return nil
 }
 
-// Know gives the number of a worker, which is written where it is new.
+// Know gives the number of a worker, which is written where it is new. One that has not
+// registered since the start of the service is what it was before.
 func (p *Workers) Know(w api.Worker) (WorkerRef, error) {
 	if n := p.numbers.At(w.ID); n != 0 {
 		return WorkerRef{w.ID, n}, nil
+	}
+	if w.Version == "" && w.Host == "" {
+		n, host, version, wanted, err := p.m.store.KnownWorker(w.ID)
+		if err != nil {
+			return WorkerRef{}, err
+		}
+		if n != 0 {
+			p.numbers.Put(w.ID, n)
+			p.programs.Put(n, Program{version, host})
+			p.want(w.ID, wanted)
+			return WorkerRef{w.ID, n}, nil
+		}
 	}
 	return p.Write(w)
 }

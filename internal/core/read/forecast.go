@@ -75,10 +75,9 @@ func (rd *Reader) recentOf(ctx context.Context) (map[int64]*recent, error) {
 	to := rd.clock.Now()
 	to -= to % minute
 	span := historySpan{from: to - lately*minute, to: to, step: time.Minute, of: trend.Minute}
-	steps, since, err := rd.readHistory(ctx, span, trend.OfQueue, true, func(int64) bool { return true })
-	if err != nil {
-		return nil, err
-	}
+	rd.m.RLock()
+	since := rd.m.History.KeptSince()
+	rd.m.RUnlock()
 	seen := lately
 	if since == 0 {
 		seen = 0
@@ -86,7 +85,7 @@ func (rd *Reader) recentOf(ctx context.Context) (map[int64]*recent, error) {
 		seen = max(int(to.Sub(since)/time.Minute), 0)
 	}
 	all := map[int64]*recent{}
-	for i, series := range steps {
+	err := rd.readHistory(ctx, span, trend.OfQueue, true, func(int64) bool { return true }, func() { clear(all) }, func(i int, series trend.Series) {
 		for id, f := range series {
 			if all[id] == nil {
 				all[id] = &recent{minutes: seen}
@@ -97,6 +96,9 @@ func (rd *Reader) recentOf(ctx context.Context) (map[int64]*recent, error) {
 			r.ended += f.Out()
 			r.runs.Merge(&f.Runs)
 		}
+	})
+	if err != nil {
+		return nil, err
 	}
 	rd.paces.at, rd.paces.byID = time.Now(), all
 	return all, nil

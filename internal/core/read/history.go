@@ -99,28 +99,35 @@ func (rd *Reader) History(ctx context.Context, q api.HistoryQuery) (api.History,
 	if err != nil {
 		return api.History{}, err
 	}
-	steps, since, err := rd.readHistory(ctx, span, kind, q.Times, rd.wants(in, kind, &q))
+	rd.m.RLock()
+	since := rd.m.History.KeptSince()
+	rd.m.RUnlock()
+	dark := darkSteps(span, since, now, marks)
+	var total *teller
+	parts := map[int64]*teller{}
+	err = rd.readHistory(ctx, span, kind, q.Times, rd.wants(in, kind, &q), func() {
+		total = newTeller(dark, q.Times)
+		clear(parts)
+	}, func(i int, series trend.Series) {
+		var whole trend.Figures
+		for id, f := range series {
+			whole.Merge(f)
+			if q.By == "" {
+				continue
+			}
+			if parts[id] == nil {
+				parts[id] = newTeller(dark, q.Times)
+			}
+			parts[id].tell(i, f)
+		}
+		total.tell(i, &whole)
+	})
 	if err != nil {
 		return api.History{}, err
 	}
-	told := api.History{AsOf: now, Since: since, From: span.from, To: span.to, StepMS: span.step.Milliseconds(), By: q.By, Series: []api.Series{}, Marks: marks}
-	dark := darkSteps(span, since, now, marks)
-	total, parts := make([]*trend.Figures, len(steps)), map[int64][]*trend.Figures{}
-	for i, series := range steps {
-		total[i] = new(trend.Figures)
-		for id, f := range series {
-			total[i].Merge(f)
-			if q.By != "" {
-				if parts[id] == nil {
-					parts[id] = make([]*trend.Figures, len(steps))
-				}
-				parts[id][i] = f
-			}
-		}
-	}
-	told.Total = tellSeries(total, dark, q.Times)
+	told := api.History{AsOf: now, Since: since, From: span.from, To: span.to, StepMS: span.step.Milliseconds(), By: q.By, Series: []api.Series{}, Total: total.done(), Marks: marks}
 	for id, part := range parts {
-		s := tellSeries(part, dark, q.Times)
+		s := part.done()
 		rd.m.RLock()
 		s.Name = rd.m.History.KeptSeriesName(id)
 		rd.m.RUnlock()
@@ -186,39 +193,48 @@ func (rd *Reader) wants(in scope.Scope, kind trend.Kind, q *api.HistoryQuery) fu
 	return func(id int64) bool { return seen[id] }
 }
 
-// readHistory adds up what is stored, and what is not stored yet, step by step.
-func (rd *Reader) readHistory(ctx context.Context, span historySpan, kind trend.Kind, times bool, wanted func(int64) bool) (steps []trend.Series, since job.Time, err error) {
-	const tries = 5 // between the two a minute may be folded, which comes once a minute
+// readHistory adds up what is stored, and what is not stored yet, and gives it step by step to
+// tell, which must not keep it; begin is called before the first, and again where all begins
+// anew.
+func (rd *Reader) readHistory(ctx context.Context, span historySpan, kind trend.Kind, times bool, wanted func(int64) bool, begin func(), tell func(i int, s trend.Series)) error {
+	const tries = 5 // between the two questions a minute may be folded, which comes once a minute
 	for range tries {
-		steps = make([]trend.Series, span.steps())
-		at := func(t job.Time) trend.Series {
-			i := int(t.Sub(span.from) / span.step)
-			if steps[i] == nil {
-				steps[i] = trend.Series{}
-			}
-			return steps[i]
-		}
+		begin()
 		rd.m.RLock()
-		since = rd.m.History.KeptSince()
 		way := rd.m.History.KeptUnderWay(kind, span.of, wanted)
 		rd.m.RUnlock()
+		left := way.At >= span.from && way.At < span.to
+		at, step := 0, trend.Series{}
+		flush := func() {
+			if left && int(way.At.Sub(span.from)/span.step) == at {
+				step.Merge(way.Series, math.MaxInt32)
+				left = false
+			}
+			tell(at, step)
+			for _, f := range step {
+				f.Reset()
+			}
+		}
 		folded, err := rd.store.History(ctx, int64(kind), int64(span.of), span.from, span.to, times, func(r store.HistoryRow) error {
+			for i := int(r.At.Sub(span.from) / span.step); at < i; at++ {
+				flush()
+			}
 			if way.Instead && r.At == way.At {
 				return nil
 			}
-			return at(r.At).Unpack(r.Counts, r.Spans, wanted)
+			return step.Unpack(r.Counts, r.Spans, wanted)
 		})
 		if err != nil {
-			return nil, 0, err
+			return err
 		}
-		if way.At >= span.from && way.At < span.to {
-			at(way.At).Merge(way.Series, len(way.Series)+math.MaxInt32)
+		for ; at < span.steps(); at++ {
+			flush()
 		}
 		if folded == way.Folded {
 			break
 		}
 	}
-	return steps, since, nil
+	return nil
 }
 
 // darkSteps tells in which steps nothing was recorded: those before anything is known, those to
@@ -238,42 +254,67 @@ func darkSteps(span historySpan, since, now job.Time, marks []api.Mark) []bool {
 	return dark
 }
 
-// tellSeries tells figures, step by step.
-func tellSeries(steps []*trend.Figures, dark []bool, times bool) api.Series {
-	var told api.Series
-	var sum trend.Figures
-	p := &told.Points
-	counts := []*api.Points{trend.Enqueued: &p.Enqueued, trend.Requeued: &p.Requeued, trend.Started: &p.Started, trend.Done: &p.Done, trend.Failed: &p.Failed, trend.Dead: &p.Dead, trend.Skipped: &p.Skipped, trend.Cancelled: &p.Cancelled}
-	for _, points := range counts {
-		*points = make(api.Points, len(steps))
-	}
-	for i, f := range steps {
-		if f == nil {
-			f = new(trend.Figures)
-		}
-		sum.Merge(f)
-		for c, points := range counts {
-			if (*points)[i] = f.N[c]; dark[i] && f.N == [trend.NumCounts]int64{} {
-				(*points)[i] = -1
-			}
-		}
-		if times {
-			p.WaitP50MS, p.WaitP95MS = append(p.WaitP50MS, quantile(&f.Waits, 0.5)), append(p.WaitP95MS, quantile(&f.Waits, 0.95))
-			p.RunP50MS, p.RunP95MS = append(p.RunP50MS, quantile(&f.Runs, 0.5)), append(p.RunP95MS, quantile(&f.Runs, 0.95))
-		}
-	}
-	if told.Sum = tellFlow(&sum); !times { // only some of them are known
-		told.Sum.Wait, told.Sum.Run = nil, nil
-	}
-	return told
+// teller gathers what is told of a series, step by step.
+type teller struct {
+	api.Series
+	dark  []bool
+	times bool
+	sum   trend.Figures
 }
 
-// quantile is one of a sketch in ms; -1 where it is empty.
-func quantile(s *trend.Sketch, q float64) int64 {
-	if s.Count() == 0 {
-		return -1
+func newTeller(dark []bool, times bool) *teller {
+	t := &teller{dark: dark, times: times}
+	all := t.counts()
+	if times {
+		all = append(all, t.spans()...)
 	}
-	return int64(math.Ceil(s.Quantile(q)))
+	for i, points := range all {
+		*points = make(api.Points, len(dark))
+		for step := range dark {
+			if dark[step] || i >= int(trend.NumCounts) {
+				(*points)[step] = -1
+			}
+		}
+	}
+	return t
+}
+
+func (t *teller) counts() []*api.Points {
+	p := &t.Points
+	return []*api.Points{trend.Enqueued: &p.Enqueued, trend.Requeued: &p.Requeued, trend.Started: &p.Started, trend.Done: &p.Done, trend.Failed: &p.Failed, trend.Dead: &p.Dead, trend.Skipped: &p.Skipped, trend.Cancelled: &p.Cancelled}
+}
+
+func (t *teller) spans() []*api.Points {
+	p := &t.Points
+	return []*api.Points{&p.WaitP50MS, &p.WaitP95MS, &p.RunP50MS, &p.RunP95MS}
+}
+
+// tell tells a step.
+func (t *teller) tell(i int, f *trend.Figures) {
+	if f.N == [trend.NumCounts]int64{} {
+		return
+	}
+	t.sum.Merge(f)
+	for c, points := range t.counts() {
+		(*points)[i] = f.N[c]
+	}
+	if !t.times {
+		return
+	}
+	for k, sketch := range []*trend.Sketch{&f.Waits, &f.Runs} {
+		if sketch.Count() > 0 {
+			(*t.spans()[2*k])[i] = int64(math.Ceil(sketch.Quantile(0.5)))
+			(*t.spans()[2*k+1])[i] = int64(math.Ceil(sketch.Quantile(0.95)))
+		}
+	}
+}
+
+// done gives what was told, with the sum.
+func (t *teller) done() api.Series {
+	if t.Sum = tellFlow(&t.sum); !t.times { // only some of them are known
+		t.Sum.Wait, t.Sum.Run = nil, nil
+	}
+	return t.Series
 }
 
 func tellFlow(f *trend.Figures) api.Flow {

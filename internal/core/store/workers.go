@@ -42,6 +42,18 @@ func (s *Store) Deploys(w *api.Worker) (bool, error) {
 	return known == 0, err
 }
 
+var sqlKnownWorker = statement(`SELECT id, host, version, wanted FROM workers WHERE uid = ?`)
+
+// KnownWorker reads the row of a worker by its own id: its number, 0 where there is none, what
+// it runs, and what it was asked to do.
+func (s *Store) KnownWorker(uid string) (number int64, host, version string, wanted api.Want, err error) {
+	err = s.queryRow(sqlKnownWorker, uid).Scan(&number, &host, &version, &wanted)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = nil
+	}
+	return number, host, version, wanted, err
+}
+
 var sqlPutWanted = statement(`UPDATE workers SET wanted = ? WHERE id = ?`)
 
 // PutWanted writes what a worker is asked to do.

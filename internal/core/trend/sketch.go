@@ -59,16 +59,30 @@ func (s *Sketch) AddMany(ms float64, n uint32) {
 }
 
 func (s *Sketch) bin(index int, n uint32) {
-	switch {
-	case len(s.bins) == 0:
-		s.bins, s.first = []uint32{0}, index
-	case index < s.first:
-		s.bins = append(make([]uint32, s.first-index), s.bins...)
-		s.first = index
-	case index >= s.first+len(s.bins):
-		s.bins = append(s.bins, make([]uint32, index-s.first-len(s.bins)+1)...)
-	}
+	s.reach(index, index)
 	s.bins[index-s.first] += n
+}
+
+// reach makes room for the bins from one index to another.
+func (s *Sketch) reach(from, to int) {
+	if len(s.bins) == 0 {
+		if n := to - from + 1; n <= cap(s.bins) {
+			s.bins = s.bins[:n]
+			clear(s.bins)
+		} else {
+			s.bins = make([]uint32, n)
+		}
+		s.first = from
+		return
+	}
+	if from < s.first {
+		gap := s.first - from
+		s.bins = append(make([]uint32, gap, max(gap+len(s.bins), 2*cap(s.bins))), s.bins...)
+		s.first = from
+	}
+	if more := to - s.first + 1 - len(s.bins); more > 0 {
+		s.bins = append(s.bins, make([]uint32, more)...)
+	}
 }
 
 // Count is how many spans were added.
@@ -97,10 +111,13 @@ func (s *Sketch) Merge(o *Sketch) {
 	s.count += o.count
 	s.zeros += o.zeros
 	s.max = max(s.max, o.max)
+	if len(o.bins) == 0 {
+		return
+	}
+	s.reach(o.first, o.first+len(o.bins)-1)
+	into := s.bins[o.first-s.first:]
 	for i, n := range o.bins {
-		if n > 0 {
-			s.bin(o.first+i, n)
-		}
+		into[i] += n
 	}
 }
 

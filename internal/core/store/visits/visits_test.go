@@ -156,6 +156,7 @@ func (h *harbour) use() {
 	h.take("ready", 1) // which runs over the restart
 	h.must(h.e.Close())
 	h.open()
+	h.take("ready", 1) // by a worker that has not registered since
 	time.Sleep(time.Minute)
 	synctest.Wait()
 }

@@ -29,7 +29,7 @@ type Fact struct {
 const (
 	FactRefused   = "refused"   // the service takes no writes
 	FactDisk      = "disk"      // too little is free for jobs to be taken in
-	FactNoWorker  = "no_worker" // nobody takes jobs that are ready
+	FactNoWorker  = "no_worker" // no worker takes jobs that are ready
 	FactPaused    = "paused"    // jobs are ready in a queue that is paused
 	FactBehind    = "behind"    // more jobs come than finish
 	FactNewCause  = "new_cause" // jobs have begun to die of an error within the last day

@@ -26,13 +26,13 @@ type line struct {
 }
 
 var lines = []line{
-	{"common", TidePredict, 17, 60, 0.05, 0},
-	{"common", BuoyPoll, 19, 8, 0.06, 0},
-	{"berths", ManifestCheck, 18, 40, 0.02, 0.05},
+	{"common", TidePredict, 15, 60, 0.2, 0},
+	{"common", BuoyPoll, 16, 8, 0.25, 0},
+	{"berths", ManifestCheck, 14, 40, 0.03, 0.05},
 	{"berths", BerthPlan, 7, 40, 0.03, 0},
-	{"common", DuesCharge, 4, 14, 0.02, 0},
+	{"common", DuesCharge, 4, 14, 0.05, 0},
 	{"bulletins", FogBulletin, 4, 6, 0, 0.04},
-	{"bulletins", NoticePublish, 32, 6, 0.04, 0},
+	{"bulletins", NoticePublish, 22, 6, 0.06, 0},
 	{"archive", LogPack, 4, 900, 0, 0},
 }
 

@@ -11,7 +11,7 @@ export function binds(q: Queue): string {
     case 'max_running':
       return `at most ${grouped(q.max_running ?? 0)} running`
     case 'rate':
-      return `its rate of ${q.rate?.per_second} starts per second`
+      return `its rate of ${q.rate?.per_second} ${q.rate?.per_second === 1 ? 'start' : 'starts'} per second`
     case 'lane':
       return 'its lanes'
     case 'slots':

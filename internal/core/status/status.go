@@ -120,7 +120,7 @@ func (s *Standing) untaken() []api.Fact {
 	}, "No worker takes the jobs of %s more groups.", "hmule check")
 }
 
-// Say says that nobody takes the jobs.
+// Say says that no worker takes the jobs.
 func (u *Untaken) Say() string {
 	what := sentence.Count(u.Ready, "job is", "jobs are") + " ready and waiting"
 	if u.Served {

@@ -57,7 +57,7 @@ func standing(with ...part) *Standing {
 	return s
 }
 
-// Of any two things that are wrong the worse comes first, whatever else is so; each is told with
+// Of any two things that are wrong the worse comes first, whatever else is so; each has
 // its own headline, and while any is wrong nobody says that all is well.
 func TestPrecedence(t *testing.T) {
 	for i, worse := range parts {

@@ -12,6 +12,8 @@ export type State = components['schemas']['State']
 export type Stats = components['schemas']['Stats']
 export type Fact = components['schemas']['Fact']
 export type History = components['schemas']['History']
+export type Forecast = components['schemas']['Forecast']
+export type Pace = components['schemas']['Pace']
 export type Series = components['schemas']['Series']
 export type Counts = components['schemas']['Counts']
 export type Worker = components['schemas']['Worker']
@@ -146,6 +148,15 @@ export function useHistory(span: Span) {
       return told(api.GET('/v1/stats/history', { params: { query: { from, step, by: 'queue' } } }))
     },
     refetchInterval: span === 'hour' ? 5000 : 30_000,
+  })
+}
+
+/** useForecast tells when a queue is clear: also with other slots, and how many slots it takes by a time. */
+export function useForecast(name: string, slots?: number, by?: string) {
+  return useQuery({
+    queryKey: keys.forecast(name, slots, by),
+    queryFn: () => told(api.GET('/v1/queues/{name}/forecast', { params: { path: { name }, query: { slots, by } } })),
+    refetchInterval: 5000,
   })
 }
 

@@ -5,6 +5,7 @@ export const keys = {
   about: ['about'] as const,
   stats: { all: ['stats'] as const, of: (queue?: string) => ['stats', 'of', queue] as const },
   history: (span: string) => ['history', span] as const,
+  forecast: (queue: string, slots?: number, by?: string) => ['forecast', queue, slots, by] as const,
   jobs: { all: ['jobs'] as const, page: (filter: Filter) => ['jobs', 'page', filter] as const },
   // These two search the jobs and are not asked again with every change.
   inDoubt: ['in doubt'] as const,

@@ -20,3 +20,13 @@ export function binds(q: Queue): string {
       return ''
   }
 }
+
+/** rate writes a number of jobs a minute. */
+export function rate(n: number): string {
+  return n >= 10 || n === 0 ? grouped(Math.round(n)) : n.toFixed(1)
+}
+
+/** startWords tells in what order the jobs of a queue start. */
+export function startWords(q: Queue): string {
+  return [q.summary, q.new_places && 'places are given anew'].filter(Boolean).join(', ')
+}

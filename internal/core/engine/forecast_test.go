@@ -80,6 +80,18 @@ func TestForecast(t *testing.T) {
 		assert.Regexp(y, `ahead of it in queue common, about .* at its present speed`, j.WaitingBecause)
 		assert.Equal(y, f.Pace, y.queue("common").Pace)
 
+		// What came at once just now was not waiting before: the capacity is not what it was seen
+		// to do while nothing waited.
+		for range 400 {
+			_, err := y.e.Enqueue(ctx, job.Spec{Task: "tide.predict", Queue: "burst"})
+			require.NoError(y, err)
+		}
+		y.e.PutWorker(ctx, api.Worker{ID: "b", Queues: []string{"burst"}, Slots: 2})
+		time.Sleep(3 * time.Second)
+		f, err = y.e.Forecast(ctx, api.ForecastQuery{Queue: "burst"})
+		require.NoError(y, err)
+		assert.Equal(y, []any{int64(400), (*api.Clear)(nil)}, []any{f.Waiting, f.Clear})
+
 		one := 1
 		require.NoError(y, y.e.SetQueue(ctx, "common", api.Defaults{Rules: api.Rules{MaxRunning: &one}}))
 		assert.Equal(y, api.BoundByMaxRunning, tell(api.ForecastQuery{}).Binds)

@@ -48,6 +48,8 @@ const fewestTold = 30
 // recent is what moved in a queue in the last minutes, the last one last.
 type recent struct {
 	in, out [lately]float64
+	// nowIn and nowOut are those of the minute under way.
+	nowIn, nowOut float64
 	// minutes is how many of these the service has seen, and started and ended what they add up
 	// to.
 	minutes        int
@@ -74,7 +76,7 @@ func (rd *Reader) recentOf(ctx context.Context) (map[int64]*recent, error) {
 	minute := job.Time(time.Minute.Milliseconds())
 	to := rd.clock.Now()
 	to -= to % minute
-	span := historySpan{from: to - lately*minute, to: to, step: time.Minute, of: trend.Minute}
+	span := historySpan{from: to - lately*minute, to: to + minute, step: time.Minute, of: trend.Minute}
 	rd.m.RLock()
 	since := rd.m.History.KeptSince()
 	rd.m.RUnlock()
@@ -91,6 +93,10 @@ func (rd *Reader) recentOf(ctx context.Context) (map[int64]*recent, error) {
 				all[id] = &recent{minutes: seen}
 			}
 			r := all[id]
+			if i == lately {
+				r.nowIn, r.nowOut = float64(f.In()), float64(f.Out())
+				continue
+			}
 			r.in[i], r.out[i] = float64(f.In()), float64(f.Out())
 			r.started += f.N[trend.Started]
 			r.ended += f.Out()
@@ -171,7 +177,7 @@ func (o *outlook) measure() {
 	for i := lately - measured; i < lately; i++ {
 		in, out = in+o.in[i], out+o.out[i]
 	}
-	before := float64(o.Waiting) - in + out
+	before := float64(o.Waiting) - in - o.nowIn + out + o.nowOut
 	if slots := float64(max(o.Slots, 1)); float64(o.Waiting) > slots && before > slots && out >= fewestTold {
 		o.Measured = out / measured
 	}

@@ -20,7 +20,9 @@ export function Coming({ open }: { open?: string }) {
   const may = useMayAct()
   const all = schedules.data?.filter((s) => !filter.queue || (s.job.queue ?? 'common') === filter.queue)
   const error = schedules.error ?? coming.error
-  useTitle(open, 'Coming up')
+  // The address of a new schedule is /coming/new, unless one has that name.
+  const shown = open === 'new' && all && !all.some((s) => s.name === open) ? newSchedule : open
+  useTitle(shown === newSchedule ? 'New schedule' : open, 'Coming up')
   return (
     <div className={open ? 'grid gap-x-8 lg:grid-cols-[minmax(0,1fr)_minmax(0,34rem)] 2xl:grid-cols-[minmax(0,1fr)_minmax(0,44rem)]' : ''}>
       <section aria-label="Coming up" className={`mt-4 min-w-0 ${open ? 'max-lg:hidden' : ''}`}>
@@ -36,7 +38,7 @@ export function Coming({ open }: { open?: string }) {
             </p>
           </div>
           {may && (
-            <Link className="button ml-auto" to={`/coming/${newSchedule}`}>
+            <Link className="button ml-auto" to="/coming/new">
               New schedule
             </Link>
           )}
@@ -51,7 +53,7 @@ export function Coming({ open }: { open?: string }) {
         )}
         {coming.data && <Jobs c={coming.data} now={now} />}
       </section>
-      {open && <ScheduleBeside key={open} name={open} now={now} />}
+      {shown && <ScheduleBeside key={shown} name={shown} now={now} />}
     </div>
   )
 }

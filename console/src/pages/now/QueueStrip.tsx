@@ -1,10 +1,11 @@
 import { Link } from 'react-router'
 
 import type { History, Queue } from '../../api/client'
-import { grouped, moment, span } from '../../lib/format'
-import { binds } from '../../lib/pace'
+import { grouped, span } from '../../lib/format'
+import { binds, rate } from '../../lib/pace'
 import { useNow } from '../../lib/useNow'
-import { Spark } from '../../parts/Spark'
+import { Clear } from '../../parts/Clear'
+import { QueueSpark } from '../../parts/QueueSpark'
 
 const most = 8
 
@@ -34,7 +35,7 @@ export function QueueStrip({ queues, history }: { queues?: Queue[]; history?: Hi
         </thead>
         <tbody>
           {shown.map((q) => (
-            <Row key={q.name} q={q} h={history?.series.find((s) => s.name === q.name)} now={now} />
+            <Row key={q.name} q={q} history={history} now={now} />
           ))}
         </tbody>
       </table>
@@ -50,12 +51,7 @@ export function QueueStrip({ queues, history }: { queues?: Queue[]; history?: Hi
   )
 }
 
-function Row({ q, h, now }: { q: Queue; h?: History['series'][number]; now: number }) {
-  const came = h?.points.enqueued.map((n, i) => (n === null ? null : n + (h.points.requeued[i] ?? 0))) ?? []
-  const went =
-    h?.points.done.map((n, i) =>
-      n === null ? null : n + (h.points.dead[i] ?? 0) + (h.points.skipped[i] ?? 0) + (h.points.cancelled[i] ?? 0),
-    ) ?? []
+function Row({ q, history, now }: { q: Queue; history?: History; now: number }) {
   return (
     <tr className="h-[32px] border-b border-hairline whitespace-nowrap [&>td]:pr-4" data-queue={q.name}>
       <td className="max-w-[12rem] truncate">
@@ -64,13 +60,7 @@ function Row({ q, h, now }: { q: Queue; h?: History['series'][number]; now: numb
         </Link>
       </td>
       <td className="max-sm:hidden">
-        <Spark
-          label={`Jobs that came and finished in queue ${q.name} over the last hour`}
-          lines={[
-            { values: went, ink: 'stroke-done' },
-            { values: came, ink: 'stroke-ink' },
-          ]}
-        />
+        <QueueSpark q={q} history={history} />
       </td>
       <td className={`text-right ${q.counts.ready ? 'font-semibold' : ''}`}>{grouped(q.counts.ready)}</td>
       <td className="text-right">{grouped(q.running)}</td>
@@ -83,22 +73,4 @@ function Row({ q, h, now }: { q: Queue; h?: History['series'][number]; now: numb
       <td className="max-w-0 truncate text-quiet max-md:hidden">{binds(q)}</td>
     </tr>
   )
-}
-
-/** Clear tells when no job of a queue waits any more. */
-function Clear({ q, now }: { q: Queue; now: number }) {
-  const c = q.pace.clear
-  if (q.counts.ready + q.counts.held === 0) return <>now</>
-  if (!c) return <span className="text-quiet">–</span>
-  if (!c.likely) return <span className="font-semibold text-backoff">never</span>
-  const soon = Date.parse(c.likely) - now < 60_000
-  return (
-    <span title={c.latest ? `Between ${moment(c.earliest ?? c.likely)} and ${moment(c.latest)} in nine cases of ten` : undefined}>
-      {soon ? 'now' : moment(c.likely).replace(/:\d\d$/, '')}
-    </span>
-  )
-}
-
-function rate(n: number): string {
-  return n >= 10 || n === 0 ? String(Math.round(n)) : n.toFixed(1)
 }

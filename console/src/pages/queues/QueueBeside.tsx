@@ -9,8 +9,10 @@ import { Beside, FromFile, fromFile } from '../../parts/Beside'
 import { type Entered, entered, read } from '../../parts/defaults'
 import { DefaultsForm } from '../../parts/DefaultsForm'
 import { clock, grouped, span } from '../../lib/format'
+import { startWords } from '../../lib/pace'
 import { Question } from '../../parts/Question'
 import { type EnteredRules, enteredRules, follows, readRules } from './rules'
+import { Outlook } from './Outlook'
 import { RulesForm } from './RulesForm'
 
 /** QueueBeside shows in what order a queue's jobs start, and sets its order, limits and defaults. */
@@ -23,9 +25,21 @@ export function QueueBeside({ name, q, known }: { name: string; q?: Queue; known
           {known ? 'There is no such queue; one exists from its first job, or from its first settings.' : 'Reading the queue …'}
         </p>
       )}
-      {q && <Starts name={name} />}
+      {q && <p className="pt-3">{startWords(q)}</p>}
+      {q && <Acts q={q} />}
+      {q && <Outlook name={name} />}
       {q && <Form key={JSON.stringify(q.defaults ?? {})} q={q} />}
+      {q && <Starts name={name} />}
     </Beside>
+  )
+}
+
+function Acts({ q }: { q: Queue }) {
+  if (!useMayAct()) return null
+  return (
+    <div className="flex flex-wrap gap-3 pt-4">
+      <Pause q={q} />
+    </div>
   )
 }
 
@@ -40,11 +54,6 @@ function Form({ q }: { q: Queue }) {
   const blocked = Object.keys(a.wrong).length + Object.keys(b.wrong).length > 0
   return (
     <>
-      {may && (
-        <div className="flex flex-wrap gap-3 pt-4">
-          <Pause q={q} />
-        </div>
-      )}
       {q.from_file && <FromFile />}
       <h3 className="pt-6 pb-2 font-semibold">Order and limits</h3>
       <RulesForm value={rules} set={setRules} wrong={b.wrong} fixed={!may} />
@@ -135,7 +144,7 @@ function Starts({ name }: { name: string }) {
         In what order jobs started<span className="font-normal text-quiet">, latest first</span>
       </h3>
       {error && <p role="alert">{error.message}</p>}
-      {data?.length === 0 && <p className="py-2">None since the service was started.</p>}
+      {data?.length === 0 && <p className="py-2">No job has started yet.</p>}
       {data && data.length > 0 && (
         <table className="w-full border-collapse">
           <thead className="text-left text-[13px] text-quiet">
@@ -144,7 +153,7 @@ function Starts({ name }: { name: string }) {
               <th className="text-right">job</th>
               <th className="text-right">priority</th>
               <th className="w-full min-w-28">owner, lane, or task</th>
-              <th className="text-right">was ready</th>
+              <th className="text-right">waited</th>
               <th>overtook</th>
             </tr>
           </thead>

@@ -2,9 +2,13 @@ import { Link, useNavigate } from 'react-router'
 
 import { useTitle } from '../../lib/title'
 import { search, useFilter } from '../../lib/address'
-import { type Queue, useStats } from '../../api/client'
+import { type Queue, useHistory, useStats } from '../../api/client'
 import { Copyable } from '../../parts/Copyable'
-import { grouped, moment, span } from '../../lib/format'
+import { grouped, span } from '../../lib/format'
+import { binds, rate, startWords } from '../../lib/pace'
+import { useNow } from '../../lib/useNow'
+import { Clear } from '../../parts/Clear'
+import { QueueSpark } from '../../parts/QueueSpark'
 import { QueueBeside } from './QueueBeside'
 
 /** Queues answers: what waits where, in what order it starts, and what holds it back. */
@@ -55,6 +59,8 @@ function answer(all: Queue[]): string {
 function Rows({ all, open }: { all: Queue[]; open?: string }) {
   const filter = useFilter()
   const navigate = useNavigate()
+  const history = useHistory('hour').data
+  const now = useNow(1000)
   const narrow = open ? 'max-2xl:hidden' : 'max-md:hidden'
   return (
     <table className="w-full border-collapse">
@@ -73,7 +79,9 @@ function Rows({ all, open }: { all: Queue[]; open?: string }) {
             in · out a minute
           </th>
           <th className={`text-right ${narrow}`}>workers</th>
-          <th className="w-full">starts</th>
+          <th className={narrow}>last hour, in over out</th>
+          <th className="text-right">clear by</th>
+          <th className="w-full max-md:hidden">{all.some((q) => binds(q)) && 'held back by'}</th>
         </tr>
       </thead>
       <tbody>
@@ -115,17 +123,17 @@ function Rows({ all, open }: { all: Queue[]; open?: string }) {
               {count('dead', narrow)}
               <td className="text-right">{q.counts.ready > 0 ? span(q.oldest_ready_ms) : ''}</td>
               <td className={`text-right ${narrow}`}>
-                {q.in_per_minute.toFixed(1)} · {q.out_per_minute.toFixed(1)}
+                {rate(q.in_per_minute)} · {rate(q.out_per_minute)}
               </td>
               <td className={`text-right ${narrow}`}>{q.workers}</td>
-              <td className="max-w-0 truncate">
-                {q.paused ? (
-                  <span className="font-semibold">
-                    paused by {q.paused_by}, {q.paused_at && moment(q.paused_at)}
-                  </span>
-                ) : (
-                  startWords(q)
-                )}
+              <td className={narrow}>
+                <QueueSpark q={q} history={history} />
+              </td>
+              <td className="text-right">
+                <Clear q={q} now={now} />
+              </td>
+              <td className={`max-w-0 truncate max-md:hidden ${q.paused ? 'font-semibold' : 'text-quiet'}`} title={startWords(q)}>
+                {binds(q)}
               </td>
             </tr>
           )
@@ -133,8 +141,4 @@ function Rows({ all, open }: { all: Queue[]; open?: string }) {
       </tbody>
     </table>
   )
-}
-
-function startWords(q: Queue): string {
-  return [q.summary, q.new_places && 'places are given anew'].filter(Boolean).join(', ')
 }

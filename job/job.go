@@ -81,6 +81,11 @@ type Job struct {
 	Summary string `json:"summary,omitzero"`
 	// WaitingBecause says in one sentence why an unfinished job does not run.
 	WaitingBecause string `json:"waiting_because,omitzero"`
+	// Position is the place of a ready job among those of its queue, 1 for the next, up to 1001;
+	// 0 where it is further behind or owners take turns. ExpectedStart is when it starts if the
+	// queue goes on as fast as it does; 0 where that is not known. Told of one job.
+	Position      int64 `json:"position,omitzero"`
+	ExpectedStart Time  `json:"expected_start,omitzero"`
 	// Refused is what the handler of a job brought that is dead as outcome_refused.
 	Refused *RefusedOutcome `json:"refused,omitzero"`
 

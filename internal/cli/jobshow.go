@@ -31,7 +31,7 @@ func showJob(o *present.Out, j job.Job) {
 		[2]string{"task", j.Task}, [2]string{"queue", j.Queue}, [2]string{"priority", fmt.Sprint(j.Priority)},
 		[2]string{"try", tries(j)}, [2]string{"round", round(j)}, [2]string{"schedule", runOf(j.Schedule)}, [2]string{"owner", j.Owner}, [2]string{"lane", j.Lane},
 		[2]string{"key", j.Key}, [2]string{"dedupe", j.Dedupe}, [2]string{"labels", strings.Join(labels, "  ")},
-		[2]string{"enqueued", at(j.EnqueuedAt)}, [2]string{"not before", at(j.RunAt)}, [2]string{"started", at(j.StartedAt)}, [2]string{"finished", at(j.FinishedAt)}, [2]string{"next", at(j.NextAt)}, [2]string{"start by", at(j.StartBy)},
+		[2]string{"enqueued", at(j.EnqueuedAt)}, [2]string{"not before", at(j.RunAt)}, [2]string{"started", at(j.StartedAt)}, [2]string{"finished", at(j.FinishedAt)}, [2]string{"next", at(j.NextAt)}, [2]string{"start by", at(j.StartBy)}, [2]string{"position", position(j)},
 		[2]string{"cancel asked", at(j.CancelAskedAt)}, [2]string{"lease ends", at(j.LeaseEndsAt)}, [2]string{"progress", progressOf(j)}, [2]string{"usual", usually(j)},
 		[2]string{"kept until", at(j.KeptUntil)},
 	)
@@ -192,3 +192,14 @@ func showStack(o *present.Out, j job.Job) {
 }
 
 func spanOf(ms int64) string { return sentence.Roughly(time.Duration(ms) * time.Millisecond) }
+
+// position tells the place of a ready job, and when it is expected to start.
+func position(j job.Job) string {
+	switch {
+	case j.Position == 0:
+		return ""
+	case j.ExpectedStart == 0:
+		return fmt.Sprintf("%d in its queue", j.Position)
+	}
+	return fmt.Sprintf("%d in its queue, expected to start at %s", j.Position, present.Time(j.ExpectedStart))
+}

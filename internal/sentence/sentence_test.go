@@ -60,7 +60,7 @@ func TestWaitingForOthers(t *testing.T) {
 		"Queue berths starts the next job by its rate in 3.0 s; more than 1000 jobs are ahead of it.":     ready(func(w *Wait) { w.NextStart, w.Ahead = now.Add(3*time.Second), 1001 }),
 		"The owners of queue berths take turns; of those without an owner, 2 jobs are ahead of it.":       ready(func(w *Wait) { w.TakesTurns, w.OwnerAhead = true, 2 }),
 		"It is next of Marsh Agency in queue berths, where the owners take turns.":                        ready(func(w *Wait) { w.TakesTurns, w.Owner = true, "Marsh Agency" }),
-		"30 jobs are ahead of it in queue berths, about 2 min at the present speed.":                      ready(func(w *Wait) { w.Ahead, w.StartsPerMinute = 30, 15 }),
+		"30 jobs are ahead of it in queue berths, about 2 min at its present speed.":                      ready(func(w *Wait) { w.Ahead, w.StartsPerMinute = 30, 15 }),
 		"It is next in queue berths and waits for a free slot.":                                           ready(func(w *Wait) { w.NextStart = now }),
 		"It is held back by other jobs.":                                                                    {State: job.Held},
 		"Job 7 has lane berth-3 and is running; 2 jobs are before it in the lane.":                          {State: job.Held, Lane: "berth-3", Holder: 7, HolderState: job.Running, LaneAhead: 2},

@@ -167,6 +167,8 @@ func (p *pen) job(j *job.Job) {
 	p.rest("last_error", j.LastError != nil, j.LastError)
 	p.someString("summary", j.Summary)
 	p.someString("waiting_because", j.WaitingBecause)
+	p.someInt("position", j.Position)
+	p.someTime("expected_start", j.ExpectedStart)
 	p.rest("refused", j.Refused != nil, j.Refused)
 	p.someInt("version", j.Version)
 	p.rest("warnings", j.Warnings != nil, j.Warnings)

@@ -27,7 +27,7 @@ export function Head() {
       <a href="#page" className="press sr-only focus:not-sr-only">
         Skip to the page
       </a>
-      <div className="flex min-h-[46px] flex-wrap items-center gap-x-6 gap-y-1">
+      <div className="flex min-h-[46px] flex-wrap items-center gap-x-6 gap-y-1 max-sm:pt-2">
         <h1 className="flex items-center gap-2 font-semibold">
           <Mule /> Humble Mule
         </h1>

@@ -78,6 +78,8 @@ func TestForecast(t *testing.T) {
 		j, err := y.e.Job(ctx, 250)
 		require.NoError(y, err)
 		assert.Regexp(y, `ahead of it in queue common, about .* at its present speed`, j.WaitingBecause)
+		assert.Equal(y, f.Waiting-2, j.Position)
+		assert.InDelta(y, float64(j.Position)/8, j.ExpectedStart.Sub(y.e.c.Now()).Minutes(), 1)
 		assert.Equal(y, f.Pace, y.queue("common").Pace)
 
 		// What came at once just now was not waiting before: the capacity is not what it was seen

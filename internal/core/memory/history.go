@@ -99,7 +99,7 @@ func (s *span) rows(step trend.Step, at job.Time) (all []store.HistoryRow) {
 	for kind, series := range s.series {
 		if len(series) > 0 {
 			r := store.HistoryRow{Kind: int64(kind), Step: int64(step), At: at}
-			r.Counts, r.Spans = series.Trimmed(SeriesKept).Pack()
+			r.Counts, r.Spans = series.Trimmed(SeriesKept).Pack(trend.Room(trend.Kind(kind), step))
 			all = append(all, r)
 		}
 	}

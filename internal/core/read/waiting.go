@@ -3,6 +3,7 @@ package read
 import (
 	"context"
 	"slices"
+	"time"
 
 	"humblemule.example/api"
 	"humblemule.example/internal/core/memory"
@@ -26,6 +27,7 @@ func (rd *Reader) waitingBecause(ctx context.Context, r *store.Row, j *job.Job) 
 		if err := rd.readyWait(ctx, r, &w); err != nil {
 			return "", err
 		}
+		expect(j, &w)
 	}
 	if r.State == job.Held {
 		if err := rd.laneWait(ctx, r, &w); err != nil {
@@ -33,6 +35,18 @@ func (rd *Reader) waitingBecause(ctx context.Context, r *store.Row, j *job.Job) 
 		}
 	}
 	return sentence.WaitingBecause(w), nil
+}
+
+// expect tells the place of a ready job, and when it starts at the present speed of its queue.
+func expect(j *job.Job, w *sentence.Wait) {
+	if w.TakesTurns || w.Ahead > sentence.AheadCounted {
+		return
+	}
+	j.Position = int64(w.Ahead) + 1
+	if w.TaskDone && w.PausedAt == 0 && w.StartsPerMinute > 0 {
+		in := time.Duration(float64(j.Position) / w.StartsPerMinute * float64(time.Minute))
+		j.ExpectedStart = max(w.Now.Add(in), w.NextStart)
+	}
 }
 
 // readyWait tells what else a ready job may wait for: limits, turns, and those ahead.

@@ -166,12 +166,8 @@ func (s Series) Trimmed(most int) Series {
 	if len(s) <= most {
 		return s
 	}
-	ids := slices.Collect(maps.Keys(s))
-	slices.SortFunc(ids, func(a, b int64) int {
-		return cmp.Or(cmp.Compare(s[b].moves(), s[a].moves()), cmp.Compare(a, b))
-	})
 	kept := make(Series, most+1)
-	for _, id := range ids {
+	for _, id := range s.busiest() {
 		if id != Rest {
 			kept.Of(id, most).Merge(s[id])
 		}
@@ -182,22 +178,49 @@ func (s Series) Trimmed(most int) Series {
 	return kept
 }
 
-// Pack writes series as they are stored: their counts, and, apart since most questions do
-// not need them, how long things took.
-func (s Series) Pack() (counts, spans []byte) {
+// Pack writes series as they are stored: their counts, and, apart since most questions do not
+// need them, how long things took. That takes so many bytes at most: where it would take more,
+// it is left out of the series with the fewest moves.
+func (s Series) Pack(most int) (counts, spans []byte) {
 	last, lastTimed := int64(0), int64(0)
+	timed := s.timedWithin(most)
 	for _, id := range slices.Sorted(maps.Keys(s)) {
 		f := s[id]
 		counts = binary.AppendUvarint(counts, uint64(id-last))
 		counts = f.appendCounts(counts)
 		last = id
-		if f.timed() {
+		if b := timed[id]; b != nil {
 			spans = binary.AppendUvarint(spans, uint64(id-lastTimed))
-			spans = f.appendSpans(spans)
+			spans = append(spans, b...)
 			lastTimed = id
 		}
 	}
 	return counts, spans
+}
+
+// timedWithin packs how long things took, of the busiest series first, as far as the room
+// reaches.
+func (s Series) timedWithin(room int) map[int64][]byte {
+	packed := make(map[int64][]byte, len(s))
+	for _, id := range s.busiest() {
+		if f := s[id]; f.timed() {
+			b := f.appendSpans(nil)
+			if room -= len(b) + binary.MaxVarintLen64; room < 0 {
+				break
+			}
+			packed[id] = b
+		}
+	}
+	return packed
+}
+
+// busiest are the numbers of the series, those with the most moves first.
+func (s Series) busiest() []int64 {
+	ids := slices.Collect(maps.Keys(s))
+	slices.SortFunc(ids, func(a, b int64) int {
+		return cmp.Or(cmp.Compare(s[b].moves(), s[a].moves()), cmp.Compare(a, b))
+	})
+	return ids
 }
 
 // Unpack adds what Pack has written, of the series that are wanted.

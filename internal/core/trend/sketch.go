@@ -75,9 +75,15 @@ func (s *Sketch) reach(from, to int) {
 		s.first = from
 		return
 	}
-	if from < s.first {
-		gap := s.first - from
-		s.bins = append(make([]uint32, gap, max(gap+len(s.bins), 2*cap(s.bins))), s.bins...)
+	if gap := s.first - from; gap > 0 {
+		n := gap + len(s.bins)
+		if n > cap(s.bins) {
+			s.bins = append(make([]uint32, gap, 2*n), s.bins...)
+		} else {
+			s.bins = s.bins[:n]
+			copy(s.bins[gap:], s.bins)
+			clear(s.bins[:gap])
+		}
 		s.first = from
 	}
 	if more := to - s.first + 1 - len(s.bins); more > 0 {

@@ -72,6 +72,15 @@ func TestSketch(t *testing.T) {
 	}
 	assert.Zero(t, s.Quantile(0.3))
 	assert.Less(t, len(s.bins), 1800, "no value makes it grow without bound")
+	for i := range 1000 { // one that is used again and again
+		s.Reset()
+		s.Add(1e6)
+		s.Add(float64(i))
+		s.Add(0.01)
+		assert.Equal(t, int64(3), s.Count())
+		assert.InEpsilon(t, 1e6, s.Quantile(1), Accuracy)
+	}
+	assert.Less(t, cap(s.bins), 2*1800)
 }
 
 // A steady flow has the same rate a minute whenever one looks: a second after the start,
@@ -125,14 +134,14 @@ func TestPackedSeries(t *testing.T) {
 		for range draw.IntN(20) {
 			s[1+draw.Int64N(1000)] = figures()
 		}
-		counts, spans := s.Pack()
+		counts, spans := s.Pack(math.MaxInt)
 		read, even, odd := Series{}, Series{}, Series{}
 		require.NoError(t, read.Unpack(counts, spans, whole))
 		require.NoError(t, even.Unpack(counts, spans, func(id int64) bool { return id%2 == 0 }))
 		require.NoError(t, odd.Unpack(counts, spans, func(id int64) bool { return id%2 == 1 }))
 		even.Merge(odd, 100)
-		again, againSpans := read.Pack()
-		parts, partsSpans := even.Pack()
+		again, againSpans := read.Pack(math.MaxInt)
+		parts, partsSpans := even.Pack(math.MaxInt)
 		require.Equal(t, []any{counts, spans, counts, spans}, []any{again, againSpans, parts, partsSpans})
 
 		d := Delta{N: draw.Int64N(1 << 40), At: job.Time(draw.Int64N(1 << 42)), Failures: Failures{}, Starts: []byte("starts")}
@@ -206,4 +215,33 @@ func TestMoments(t *testing.T) {
 	assert.InEpsilon(t, 200, s.Mean(), 2*Accuracy)
 	assert.InEpsilon(t, 100, s.Deviation(), 4*Accuracy)
 	assert.Zero(t, new(Sketch).Mean())
+}
+
+// All rows that are kept take less than 300 MB, however busy 200 queues and 200 tasks are; what
+// is left out first is how long things took in those with the fewest moves.
+func TestRoom(t *testing.T) {
+	draw := rand.New(rand.NewPCG(6853, 300))
+	s := Series{}
+	for i := range int64(201) {
+		f := s.Of(FirstSeries+i, 300)
+		f.N = [NumCounts]int64{100_000 + i, 9, 100_000 + i, 90_000, 900, 90, 9, 9}
+		for range 400 {
+			f.Waits.Add(math.Exp(4 + 2*draw.NormFloat64()))
+			f.Runs.Add(math.Exp(4 + 2*draw.NormFloat64()))
+		}
+	}
+	total := 0
+	for step := range NumSteps {
+		for kind := range NumKinds {
+			counts, spans := s.Pack(Room(kind, step))
+			require.LessOrEqual(t, len(spans), Room(kind, step))
+			total += (len(counts) + len(spans)) * int(step.Kept()/step.Length())
+			back := Series{}
+			require.NoError(t, back.Unpack(counts, spans, func(int64) bool { return true }))
+			require.Len(t, back, 201)
+			assert.Positive(t, back[FirstSeries+200].Waits.Count(), "the busiest")
+			assert.Zero(t, back[FirstSeries].Waits.Count())
+		}
+	}
+	assert.Less(t, total, 300_000_000)
 }

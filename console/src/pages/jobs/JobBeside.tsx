@@ -49,6 +49,10 @@ function Known({ j }: { j: Job }) {
         <Fact name="queue">
           {j.queue}, priority {j.priority}
         </Fact>
+        <Fact name="position">
+          {j.position &&
+            `${grouped(j.position)} in its queue${j.expected_start ? `, expected to start at ${moment(j.expected_start)}` : ''}`}
+        </Fact>
         <Fact name="try">
           {j.tries > 0 ? tries(j.tries, j.max_attempts) : `none yet, of ${j.max_attempts || 'any number'}`}
           {j.round > 1 && `, round ${j.round}`}

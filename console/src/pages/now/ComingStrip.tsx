@@ -24,7 +24,7 @@ export function ComingStrip() {
     width,
   )
   return (
-    <section aria-label="Coming up" className="mt-3">
+    <section aria-label="Coming up" className="min-w-0 xl:mt-3">
       <h2 className="flex items-baseline gap-2">
         <Link className="font-semibold whitespace-nowrap hover:underline" to="/coming">
           Coming up

@@ -14,7 +14,7 @@ export function Flow({ span, choose }: { span: Span; choose: (s: Span) => void }
   const [table, setTable] = useState(false)
   const lines = data ? linesOf(data) : []
   return (
-    <section aria-label="Are we keeping up?">
+    <section aria-label="Are we keeping up?" className="min-w-0">
       <div className="flex flex-wrap items-baseline gap-x-3">
         <h2 className="font-semibold">Are we keeping up?</h2>
         <p className="text-quiet">Jobs per minute that came, and that finished, over {spans[span].words}</p>

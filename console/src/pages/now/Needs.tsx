@@ -25,7 +25,7 @@ export function Needs({ facts }: { facts?: Fact[] }) {
   const rest = facts?.filter((f) => !f.wrong && f.kind !== 'fine') ?? []
   const shown = [...wrong, ...rest].slice(0, most)
   return (
-    <section aria-label="What needs somebody" className="min-h-[232px]">
+    <section aria-label="What needs somebody" className="min-w-0 max-xl:order-first xl:min-h-[232px]">
       <h2 className="flex items-baseline gap-2 border-b border-hairline pb-1">
         <span className="font-semibold">{wrong.length > 0 ? 'Needs somebody' : 'Nobody is needed'}</span>
         {wrong.length > 1 && <span className="text-quiet">worst first</span>}

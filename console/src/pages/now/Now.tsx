@@ -31,11 +31,11 @@ export function Now() {
       </section>
       <Way stats={stats.data} />
       <div className="mt-3 grid gap-x-9 gap-y-6 xl:grid-cols-[minmax(0,1fr)_minmax(0,28rem)]">
-        <div className="min-w-0">
+        <div className="min-w-0 max-xl:contents">
           <Flow span={span} choose={setSpan} />
           <QueueStrip queues={stats.data?.queues} history={hour.data} />
         </div>
-        <div className="min-w-0">
+        <div className="min-w-0 max-xl:contents">
           <Needs facts={stats.data?.facts} />
           <SlotStrip />
           <ComingStrip />

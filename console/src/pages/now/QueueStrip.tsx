@@ -17,7 +17,7 @@ export function QueueStrip({ queues, history }: { queues?: Queue[]; history?: Hi
   const shown = all.slice(0, most)
   const now = useNow(1000)
   return (
-    <section aria-label="Queues" className="mt-3 overflow-x-auto">
+    <section aria-label="Queues" className="min-w-0 overflow-x-auto xl:mt-3">
       <h2 className="font-semibold">Queues</h2>
       <table className="w-full border-collapse">
         <thead className="text-left text-[13px] text-quiet">

@@ -16,7 +16,7 @@ export function SlotStrip() {
   const slots = living.reduce((n, w) => n + (w.slots ?? 0), 0)
   const running = living.reduce((n, w) => n + w.running, 0)
   return (
-    <section aria-label="Workers" className="mt-3">
+    <section aria-label="Workers" className="min-w-0 xl:mt-3">
       <h2 className="flex items-baseline gap-2">
         <Link className="font-semibold whitespace-nowrap hover:underline" to="/workers">
           Workers

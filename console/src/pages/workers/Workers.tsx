@@ -4,7 +4,7 @@ import { useTitle } from '../../lib/title'
 import { useWorkers, type Worker } from '../../api/client'
 import { Cells } from './Cells'
 import { Copyable } from '../../parts/Copyable'
-import { age, grouped } from '../../lib/format'
+import { age, grouped, span } from '../../lib/format'
 import { useNow } from '../../lib/useNow'
 import { beyond, nameOf, queuesOf, resting } from './workerWords'
 import { WorkerBeside } from './WorkerBeside'
@@ -24,6 +24,7 @@ export function Workers({ open }: { open?: string }) {
             {data ? answer(data, now) : error ? `The workers could not be read: ${error.message}.` : 'Reading the workers …'}
           </p>
         </div>
+        {data && <Slow all={data} now={now} />}
         {data && data.length > 0 && <Rows all={data} open={open} now={now} />}
         {data?.length === 0 && (
           <div className="py-4">
@@ -53,6 +54,39 @@ function answer(all: Worker[], now: number): string {
   if (draining > 0) parts.push(`${many(draining, 'process takes', 'processes take')} no more jobs.`)
   if (silent > 0) parts.push(`${many(silent, 'process has', 'processes have')} not been heard for over 40 s.`)
   return parts.join(' ')
+}
+
+const mostSlow = 8
+
+/** Slow lists what runs longer than is usual, the longest beyond it first. */
+function Slow({ all, now }: { all: Worker[]; now: number }) {
+  const slow = all
+    .filter((w) => !w.silent)
+    .flatMap((w) => (w.jobs ?? []).filter((s) => beyond(s, now)).map((s) => ({ w, s, took: now - Date.parse(s.since) })))
+    .sort((a, b) => b.took / (b.s.long_ms ?? 1) - a.took / (a.s.long_ms ?? 1))
+  if (slow.length === 0) return null
+  return (
+    <section aria-label="Runs longer than usual" className="border-b border-hairline py-2">
+      <h3 className="font-semibold">Runs longer than usual</h3>
+      <ul>
+        {slow.slice(0, mostSlow).map(({ w, s, took }) => (
+          <li key={s.job} className="flex min-h-[28px] items-baseline gap-4">
+            <Link className="press w-20 shrink-0 text-right font-mono text-[13px]" to={`/jobs/${s.job}`}>
+              {s.job}
+            </Link>
+            <span className="w-40 shrink-0 truncate">
+              <bdi>{s.task}</bdi>
+            </span>
+            <span className="w-28 shrink-0 text-right font-semibold">{span(took)}</span>
+            <span className="min-w-0 truncate text-quiet">
+              usually {span(s.usual_ms!)}, 19 of 20 within {span(s.long_ms ?? s.usual_ms!)}, on {nameOf(w)}
+            </span>
+          </li>
+        ))}
+      </ul>
+      {slow.length > mostSlow && <p className="text-quiet">and {grouped(slow.length - mostSlow)} more</p>}
+    </section>
+  )
 }
 
 function many(n: number, one: string, more: string): string {

@@ -52,5 +52,6 @@ type CauseCount struct {
 	Task    string `json:"task"`
 	Queue   string `json:"queue"`
 	Version string `json:"version,omitzero"`
+	Host    string `json:"host,omitzero"`
 	Count   int64  `json:"count"`
 }

@@ -138,9 +138,9 @@ func showCause(o *present.Out, c api.Cause) {
 		o.Line("")
 		rows := make([][]string, len(c.By))
 		for i, b := range c.By {
-			rows[i] = []string{b.Task, b.Queue, b.Version, sentence.Grouped(b.Count)}
+			rows[i] = []string{b.Task, b.Queue, b.Version, b.Host, sentence.Grouped(b.Count)}
 		}
-		o.Table([]present.Column{{Head: "task"}, {Head: "queue"}, {Head: "worker version"}, {Head: "jobs", Right: true}}, rows)
+		o.Table([]present.Column{{Head: "task"}, {Head: "queue"}, {Head: "worker version"}, {Head: "host"}, {Head: "jobs", Right: true}}, rows)
 	}
 	if len(c.Samples) > 0 {
 		o.Line("")

@@ -52,8 +52,8 @@ func TestHistory(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		ctx := context.Background()
 		random := rand.New(rand.NewPCG(6853, 16))
-		jump := time.Duration(0)
-		opts := Options{Log: silent, Wall: func() time.Time { return time.Now().Add(jump) }}
+		var jump skew
+		opts := Options{Log: silent, Wall: jump.wall}
 		e, err := Open(path, opts)
 		require.NoError(t, err)
 		book, queues := logbook{}, []string{"berths", "common", "bulletins"}
@@ -131,7 +131,7 @@ func TestHistory(t *testing.T) {
 		// A clock that is set back by two hours goes on there, in minutes that were folded before;
 		// one that is set back by a little does not go back.
 		for _, by := range []time.Duration{-2 * time.Hour, 5 * time.Second, -8 * time.Second, 3 * time.Hour, -26 * time.Hour, 40 * time.Hour} {
-			jump += by
+			jump.set(time.Duration(jump.Load()) + by)
 			for range 5 {
 				live()
 				historyAgrees(t, e) // the memory of a day that is gone on with holds only what was added

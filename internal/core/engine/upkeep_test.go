@@ -189,6 +189,44 @@ func TestNamesEnd(t *testing.T) {
 	})
 }
 
+// A dead letter outlives what is known of its worker, and is no longer counted under its cause
+// once it was requeued.
+func TestCausesOutliveWorkers(t *testing.T) {
+	underSkew(t, func(ctx context.Context, e *Engine, jump *skew) {
+		once := 1
+		for _, w := range []api.Worker{{ID: "a", Host: "quay-1", Version: "2.3"}, {ID: "b", Host: "quay-3", Version: "2.4"}} {
+			w.Queues = []string{"common"}
+			_, err := e.PutWorker(ctx, w)
+			require.NoError(t, err)
+			_, err = e.Enqueue(ctx, job.Spec{Task: "dues.charge", MaxAttempts: &once})
+			require.NoError(t, err)
+			a, err := e.Lease(ctx, api.LeaseRequest{Worker: w.ID, Queues: w.Queues, Limit: 1})
+			require.NoError(t, err)
+			_, err = e.Settle(ctx, []api.Settlement{{Token: a.Leases[0].Token, Outcome: job.OutcomeFailed, Error: &job.Failure{Message: "the bank is closed"}}})
+			require.NoError(t, err)
+		}
+		causes := func() []api.Cause {
+			all, err := e.Causes(ctx, api.CauseFilter{})
+			require.NoError(t, err)
+			return all
+		}
+		assert.ElementsMatch(t, []api.CauseCount{
+			{Task: "dues.charge", Queue: "common", Version: "2.3", Host: "quay-1", Count: 1}, {Task: "dues.charge", Queue: "common", Version: "2.4", Host: "quay-3", Count: 1},
+		}, causes()[0].By)
+		jump.set(time.Duration(jump.Load()) + 40*24*time.Hour)
+		time.Sleep(2 * time.Hour)
+		synctest.Wait()
+		assert.Equal(t, int64(2), causes()[0].Count)
+		_, err := e.Requeue(ctx, 1, api.Requeue{})
+		require.NoError(t, err)
+		assert.Equal(t, int64(1), causes()[0].Count)
+		_, err = e.Requeue(ctx, 2, api.Requeue{})
+		require.NoError(t, err)
+		assert.Empty(t, causes())
+		memoryAgrees(t, e)
+	})
+}
+
 // Policies that no job has any more go within a day; one that a job has stays, and so does
 // one that a job gets between the walks or while what is unused is being dropped.
 func TestPoliciesEnd(t *testing.T) {

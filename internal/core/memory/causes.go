@@ -38,7 +38,7 @@ type causeKey struct {
 	cause       int64
 	state       job.State
 	queue, task int64
-	version     string
+	program     Program
 }
 
 // Causing tells whether jobs in a state are counted under their causes.
@@ -67,7 +67,7 @@ func (p *Causes) Count(r *store.Row, s job.State, by int64) error {
 	if p.counts == nil {
 		p.counts = map[causeKey]int64{}
 	}
-	p.counts[causeKey{r.Cause, s, r.Queue, r.Task, program.Version}] += by
+	p.counts[causeKey{r.Cause, s, r.Queue, r.Task, program}] += by
 	return nil
 }
 
@@ -133,7 +133,7 @@ func (p *Causes) flush() error {
 		if n == 0 {
 			continue
 		}
-		if err := p.m.store.CountCause(store.CauseCount{Cause: k.cause, State: k.state, Queue: k.queue, Task: k.task, Version: k.version, N: n}); err != nil {
+		if err := p.m.store.CountCause(store.CauseCount{Cause: k.cause, State: k.state, Queue: k.queue, Task: k.task, Version: k.program.Version, Host: k.program.Host, N: n}); err != nil {
 			return err
 		}
 	}

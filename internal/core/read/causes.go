@@ -54,7 +54,7 @@ func (rd *Reader) causes(ctx context.Context, f api.CauseFilter, one int64) ([]a
 		}
 		told := by[c.Cause]
 		told.Count += c.N
-		told.By = append(told.By, api.CauseCount{Task: task, Queue: queue, Version: c.Version, Count: c.N})
+		told.By = append(told.By, api.CauseCount{Task: task, Queue: queue, Version: c.Version, Host: c.Host, Count: c.N})
 	}
 	if f.State == job.Dead {
 		if err := rd.countSchedules(ctx, by, f); err != nil {

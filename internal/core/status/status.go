@@ -211,18 +211,25 @@ func titleOf(c *api.Cause) string {
 	return strings.TrimRight(cmp.Or(c.Template, c.Type, "an error without a message"), ".")
 }
 
-// where says of which task, and which version, all jobs of a cause are.
+// where says of which task, on which host and in which version all jobs of a cause have died.
 func where(c *api.Cause) string {
-	tasks, versions := map[string]bool{}, map[string]bool{}
+	tasks, versions, hosts := map[string]bool{}, map[string]bool{}, map[string]bool{}
 	for _, b := range c.By {
-		tasks[b.Task], versions[b.Version] = true, true
+		tasks[b.Task], versions[b.Version], hosts[b.Host] = true, true, true
 	}
 	said := ""
 	if len(tasks) == 1 {
 		said = " of " + c.By[0].Task
 	}
+	var all []string
+	if len(hosts) == 1 && c.By[0].Host != "" {
+		all = append(all, "on host "+c.By[0].Host)
+	}
 	if len(versions) == 1 && c.By[0].Version != "" {
-		said += ", all in version " + c.By[0].Version + ","
+		all = append(all, "in version "+c.By[0].Version)
+	}
+	if len(all) > 0 {
+		said += ", all " + strings.Join(all, ", ") + ","
 	}
 	return said
 }

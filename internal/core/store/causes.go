@@ -118,26 +118,69 @@ func (s *Store) DropCauses(before job.Time, limit int) ([]int64, error) {
 	return old, err
 }
 
-// CauseCount is how many jobs of a queue and task are in a state by a cause, which
-// befell them in a version of a worker program.
+// CauseCount is how many jobs of a queue and task are in a state by a cause, which befell them
+// in a version of a worker program on a host.
 type CauseCount struct {
-	Cause       int64
-	State       job.State
-	Queue, Task int64
-	Version     string
-	N           int64
+	Cause         int64
+	State         job.State
+	Queue, Task   int64
+	Version, Host string
+	N             int64
 }
 
-var sqlCountCause = statement(`INSERT INTO cause_counts (cause, state, queue, task, version, n) VALUES (?, ?, ?, ?, ?, ?) ON CONFLICT (cause, state, queue, task, version) DO UPDATE SET n = n + excluded.n`)
+var (
+	sqlCountCause = statement(`INSERT INTO cause_counts (cause, state, queue, task, version, host, n) VALUES (?, ?, ?, ?, ?, ?, ?)
+			ON CONFLICT (cause, state, queue, task, version, host) DO UPDATE SET n = n + excluded.n`)
+	sqlUncountCause = statement(`UPDATE cause_counts SET n = n - ? WHERE cause = ? AND state = ? AND queue = ? AND task = ? AND version = ? AND host = ? AND n >= ? RETURNING n`)
+	sqlCountedOf    = statement(`SELECT version, host, n FROM cause_counts WHERE cause = ? AND state = ? AND queue = ? AND task = ? AND n > 0 LIMIT 1`)
+	sqlDropCount    = statement(`DELETE FROM cause_counts WHERE cause = ? AND state = ? AND queue = ? AND task = ? AND version = ? AND host = ?`)
+)
 
-var sqlDropCount = statement(`DELETE FROM cause_counts WHERE cause = ? AND state = ? AND queue = ? AND task = ? AND version = ? AND n <= 0`)
-
-// CountCause adds c.N, which may be negative, to a kept count.
+// CountCause adds c.N, which may be negative, to a kept count. Jobs that are no longer to be
+// counted are taken out wherever they are counted: who ran them may have been forgotten since.
 func (s *Store) CountCause(c CauseCount) error {
-	if err := s.exec(sqlCountCause, c.Cause, int64(c.State), c.Queue, c.Task, c.Version, c.N); err != nil || c.N > 0 {
-		return err
+	if c.N >= 0 {
+		return s.exec(sqlCountCause, c.Cause, int64(c.State), c.Queue, c.Task, c.Version, c.Host, c.N)
 	}
-	return s.exec(sqlDropCount, c.Cause, int64(c.State), c.Queue, c.Task, c.Version)
+	for c.N < 0 {
+		left, err := s.uncount(&c, -c.N)
+		if err != nil {
+			return err
+		}
+		if left >= 0 {
+			return nil
+		}
+		most := c
+		err = s.queryRow(sqlCountedOf, c.Cause, int64(c.State), c.Queue, c.Task).Scan(&most.Version, &most.Host, &most.N)
+		if errors.Is(err, sql.ErrNoRows) {
+			return nil
+		}
+		if err != nil {
+			return err
+		}
+		some := min(most.N, -c.N)
+		if _, err := s.uncount(&most, some); err != nil || some <= 0 {
+			return err
+		}
+		c.N += some
+	}
+	return nil
+}
+
+// uncount takes jobs out of a count, and tells how many it then counts; -1 where it does not
+// count as many.
+func (s *Store) uncount(c *CauseCount, n int64) (left int64, err error) {
+	if err := s.begin(); err != nil {
+		return 0, err
+	}
+	err = s.queryRow(sqlUncountCause, n, c.Cause, int64(c.State), c.Queue, c.Task, c.Version, c.Host, n).Scan(&left)
+	if errors.Is(err, sql.ErrNoRows) {
+		return -1, nil
+	}
+	if err == nil && left == 0 {
+		err = s.exec(sqlDropCount, c.Cause, int64(c.State), c.Queue, c.Task, c.Version, c.Host)
+	}
+	return left, err
 }
 
 // CauseIDs reads the ids of all causes.
@@ -161,7 +204,7 @@ type Cause struct {
 
 // CauseCounts reads the kept counts of a cause, or of all where it is 0.
 func (s *Store) CauseCounts(ctx context.Context, cause int64) (all []CauseCount, err error) {
-	query, args := "SELECT cause, state, queue, task, version, n FROM cause_counts WHERE n > 0", []any(nil)
+	query, args := "SELECT cause, state, queue, task, version, host, n FROM cause_counts WHERE n > 0", []any(nil)
 	if cause != 0 {
 		query, args = query+" AND cause = ?", []any{cause}
 	}
@@ -172,7 +215,7 @@ func (s *Store) CauseCounts(ctx context.Context, cause int64) (all []CauseCount,
 	defer r.Close()
 	for r.Next() {
 		var c CauseCount
-		if err := r.Scan(&c.Cause, &c.State, &c.Queue, &c.Task, &c.Version, &c.N); err != nil {
+		if err := r.Scan(&c.Cause, &c.State, &c.Queue, &c.Task, &c.Version, &c.Host, &c.N); err != nil {
 			return nil, err
 		}
 		all = append(all, c)

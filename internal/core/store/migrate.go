@@ -174,7 +174,7 @@ func onFile(path, synchronous string, do func(conn *sql.Conn) error) error {
 // carried are the tables whose rows are carried over as they are.
 var carried = []string{
 	"facts", "queues", "tasks", "policies", "workers", "attempts", "bodies", "log_lines", "results_kept", "steps", "counts", "past_counts", "keys", "lanes", "turns",
-	"actions", "operations", "operation_counts", "receipts", "causes", "cause_counts", "cause_hours", "schedules", "schedule_runs",
+	"actions", "operations", "operation_counts", "receipts", "causes", "cause_hours", "schedules", "schedule_runs",
 	"deltas", "series", "history", "marks", "starts",
 }
 
@@ -205,6 +205,9 @@ func (s *Store) buildFrom(from string, known bool) error {
 		}
 		if err := s.carryJobs(conn); err != nil {
 			return err
+		}
+		if _, err := conn.ExecContext(background, filled(recount)); err != nil {
+			return fmt.Errorf("cause_counts: %w", err)
 		}
 		if known {
 			inode, birth, err := identityOf(to)
@@ -274,6 +277,11 @@ func carryCauseTexts(conn *sql.Conn) error {
 	_, err = conn.ExecContext(background, carryTexts)
 	return err
 }
+
+// recount counts anew how many jobs are in backoff or dead by a cause, and where they failed.
+const recount = `INSERT INTO main.cause_counts (cause, state, queue, task, version, host, n)
+	SELECT j.cause, j.state, j.queue, j.task, coalesce(w.version, ''), coalesce(w.host, ''), count(*) FROM main.jobs j LEFT JOIN main.workers w ON w.id = j.worker
+	WHERE j.cause <> 0 AND j.state IN ({backoff}, {dead}) AND j.removed_by = 0 GROUP BY 1, 2, 3, 4, 5, 6`
 
 // carriedAtOnce is how many ids are carried over between two words of progress.
 const carriedAtOnce = 100_000

@@ -85,11 +85,12 @@ function Known({ c, now }: { c: Cause; now: number }) {
         <table className="w-full">
           <tbody>
             {c.by.map((b) => (
-              <tr key={`${b.task} ${b.queue} ${b.version}`} className="h-[32px] border-b border-hairline [&>td]:pr-4">
+              <tr key={`${b.task} ${b.queue} ${b.version} ${b.host}`} className="h-[32px] border-b border-hairline [&>td]:pr-4">
                 <td className="w-16 text-right">{grouped(b.count)}</td>
                 <td>{b.task}</td>
                 <td>{b.queue}</td>
-                <td className="text-quiet">{b.version && `worker ${b.version}`}</td>
+                <td className="text-quiet">{b.version && `version ${b.version}`}</td>
+                <td className="text-quiet">{b.host && `on ${b.host}`}</td>
               </tr>
             ))}
           </tbody>

@@ -333,9 +333,10 @@ CREATE TABLE cause_counts (
     state   INTEGER NOT NULL,
     queue   INTEGER NOT NULL,
     task    INTEGER NOT NULL,
-    version TEXT    NOT NULL,                   -- of the worker program that failed
+    version TEXT    NOT NULL,                   -- of the worker program that failed,
+    host    TEXT    NOT NULL,                   -- and where
     n       INTEGER NOT NULL,
-    PRIMARY KEY (cause, state, queue, task, version)
+    PRIMARY KEY (cause, state, queue, task, version, host)
 ) WITHOUT ROWID;
 
 -- Failed attempts of a cause by the hour (hours since 1970 UTC) and the version of the

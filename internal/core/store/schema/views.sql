@@ -53,7 +53,7 @@ SELECT id, nullif(name, '') AS name, uid, host, pid, version, nullif(wanted, '')
 FROM workers;
 
 CREATE VIEW v_causes AS
-SELECT c.id, c.error_type, c.template, s.name AS state, q.name AS queue, t.name AS task, nullif(n.version, '') AS version, n.n AS jobs,
+SELECT c.id, c.error_type, c.template, s.name AS state, q.name AS queue, t.name AS task, nullif(n.version, '') AS version, nullif(n.host, '') AS host, n.n AS jobs,
     strftime('%Y-%m-%dT%H:%M:%fZ', c.first_at / 1000.0, 'unixepoch') AS first_at,
     strftime('%Y-%m-%dT%H:%M:%fZ', c.last_at  / 1000.0, 'unixepoch') AS last_at
 FROM cause_counts n JOIN causes c ON c.id = n.cause JOIN states s ON s.id = n.state JOIN queues q ON q.id = n.queue JOIN tasks t ON t.id = n.task

@@ -410,7 +410,8 @@ var rare = []string{
 	"DELETE FROM attempts WHERE job = +? AND n = +?", // of a job with very many attempts
 	"DELETE FROM log_lines WHERE job = +? AND attempt = +?",
 	"DELETE FROM policies WHERE id = +?",
-	"DELETE FROM receipts WHERE id <= +?", // after a day
+	"SELECT version, host, n FROM cause_counts", // of workers that were forgotten
+	"DELETE FROM receipts WHERE id <= +?",       // after a day
 	"DELETE FROM turns WHERE (queue, task, level, owner) IN (SELECT queue, task, level, owner FROM turns WHERE active = 0", // of many owners without jobs
 	"SELECT tag FROM turns WHERE active = 0",
 }

@@ -148,7 +148,7 @@ func TestConsole(t *testing.T) {
 	require.NoError(t, err)
 
 	p.says("New cause: line #: the weight of <b>heron</b> is not a valid number.")
-	p.says("1 dead letter of manifest.check since")
+	p.says("1 dead letter of manifest.check, all on host ")
 	p.waitFor(`document.title.startsWith("New cause") && !!document.querySelector("li[data-fact=new_cause]")`)
 	p.accessible("the first page")
 	p.do(chromedp.Click(chromedp.CSS(`nav [title="Will not be retried by itself: a dead letter"]`)))

@@ -29,7 +29,11 @@ import (
 	"humblemule.example/job"
 )
 
-const listen = "127.0.0.1:6871"
+// The demo with known outcomes, and the one that goes on, with thirty days behind it.
+const (
+	listen = "127.0.0.1:6871"
+	live   = "127.0.0.1:6872"
+)
 
 func main() {
 	out := flag.String("out", "../docs/screenshots", "folder for the pictures")
@@ -44,24 +48,16 @@ func main() {
 }
 
 func run(ctx context.Context, out, program, only string) error {
-	demo := exec.CommandContext(ctx, program, "demo", "--fixed", "--stay", "--listen", listen)
-	told, err := demo.StdoutPipe()
+	end, err := open(ctx, program, "All ", "--fixed", "--stay", "--listen", listen)
 	if err != nil {
 		return err
 	}
-	if err := demo.Start(); err != nil {
+	defer end()
+	endLive, err := open(ctx, program, "Saltmarrow", "--listen", live)
+	if err != nil {
 		return err
 	}
-	defer func() {
-		demo.Process.Signal(syscall.SIGTERM)
-		demo.Wait()
-	}()
-	lines := bufio.NewScanner(told)
-	for !strings.HasPrefix(lines.Text(), "All ") {
-		if !lines.Scan() {
-			return fmt.Errorf("the demo ended early, or a job did not end as planned")
-		}
-	}
+	defer endLive()
 	mule, err := client.New("http://" + listen)
 	if err != nil {
 		return err
@@ -77,6 +73,30 @@ func run(ctx context.Context, out, program, only string) error {
 		return err
 	}
 	return terminals(ctx, out, program, only, s)
+}
+
+// open starts a demo and waits until it says what begins with a word.
+func open(ctx context.Context, program, says string, flags ...string) (end func(), err error) {
+	demo := exec.CommandContext(ctx, program, append([]string{"demo"}, flags...)...)
+	told, err := demo.StdoutPipe()
+	if err != nil {
+		return nil, err
+	}
+	if err := demo.Start(); err != nil {
+		return nil, err
+	}
+	end = func() {
+		demo.Process.Signal(syscall.SIGTERM)
+		demo.Wait()
+	}
+	lines := bufio.NewScanner(told)
+	for !strings.HasPrefix(lines.Text(), says) {
+		if !lines.Scan() {
+			end()
+			return nil, fmt.Errorf("the demo ended early, or a job did not end as planned")
+		}
+	}
+	return end, nil
 }
 
 // shown are the jobs that the pictures show.
@@ -133,26 +153,25 @@ func pages(ctx context.Context, out, only string, s shown) error {
 		return "http://" + listen + path
 	}
 	job := fmt.Sprintf("/jobs/%d", s.dead.ID)
-	if _, err := chromedp.Call(browser, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: "light"}}}); err != nil {
-		return err
-	}
+	now := "http://" + live + "/"
 	for _, p := range []struct {
 		name, url     string
 		width, height int64
 		click         string
+		dark          bool
 	}{
-		{name: "now", url: at("/", nil), width: 1280, height: 800},
+		{name: "now", url: now, width: 1280, height: 800},
+		{name: "now-dark", url: now, width: 1280, height: 800, click: `//button[text()="day"]`, dark: true},
 		{name: "job", url: at(job, url.Values{"state": {"dead"}}), width: 1280, height: 800},
-		{name: "requeue", url: at(job, nil), width: 1280, height: 800, click: "aside .button"},
+		{name: "requeue", url: at(job, nil), width: 1280, height: 800, click: `//aside//*[contains(@class,"button")]`},
 		{name: "workers", url: at("/workers", nil), width: 1280, height: 800},
 		{name: "worker", url: at("/workers/"+s.worker.ID, nil), width: 1280, height: 800},
-		{name: "running", url: at(fmt.Sprintf("/jobs/%d", s.running.ID), url.Values{"queue": {"archive"}}), width: 1280, height: 800},
 		{name: "dead", url: at("/dead", nil), width: 1280, height: 800},
 		{name: "cause", url: at(fmt.Sprintf("/dead/%d", s.dead.Cause), nil), width: 1280, height: 800},
 		{name: "settings", url: at("/settings/dues.charge", nil), width: 1280, height: 800},
 		{name: "queues", url: at("/queues/bulletins", nil), width: 1280, height: 800},
 		{name: "coming", url: at("/coming/tides", nil), width: 1280, height: 800},
-		{name: "phone", url: at("/", nil), width: 390, height: 844},
+		{name: "phone", url: now, width: 390, height: 844},
 	} {
 		if !strings.Contains("page-"+p.name, only) {
 			continue
@@ -161,7 +180,11 @@ func pages(ctx context.Context, out, only string, s shown) error {
 			chromedp.EmulateViewport(p.width, p.height), chromedp.Navigate(p.url), chromedp.WaitVisible(chromedp.CSS("tr[data-job], tr[data-worker], tr[data-cause], tr[data-task], tr[data-queue], tr[data-schedule]")), chromedp.Sleep(1500 * time.Millisecond),
 		}
 		if p.click != "" {
-			steps = append(steps, chromedp.Click(chromedp.CSS(p.click)), chromedp.WaitVisible(chromedp.CSS("[role=dialog]")), chromedp.Sleep(300*time.Millisecond))
+			steps = append(steps, chromedp.Click(chromedp.Search(p.click)), chromedp.Sleep(time.Second))
+		}
+		theme := map[bool]string{false: "light", true: "dark"}[p.dark]
+		if _, err := chromedp.Call(browser, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: theme}}}); err != nil {
+			return err
 		}
 		soon, stop := context.WithTimeout(browser, 20*time.Second)
 		err := chromedp.Do(soon, steps...)
@@ -207,7 +230,7 @@ func terminals(ctx context.Context, out, program, only string, s shown) error {
 		{"jobs", []string{"hmule job list --limit 22"}},
 		{"job", []string{fmt.Sprint("hmule job show ", s.dead.ID), fmt.Sprint("hmule job why ", s.waiting.ID), fmt.Sprint("hmule job why ", s.ready.ID)}},
 		{"schedules", []string{"hmule schedule list", "hmule explain cron '30 1 28 3 *' --zone Europe/Lisbon --count 3", "hmule schedule coming --limit 4"}},
-		{"queues", []string{"hmule queue list", "hmule task list"}},
+		{"queues", []string{"hmule status", "hmule queue list", "hmule history --by task --times"}},
 		{"workers", []string{"hmule worker list", "hmule worker show archive-room", fmt.Sprint("hmule job log ", s.running.ID)}},
 		{"dead", []string{"hmule dead list", "hmule explain retry --limit 9"}},
 		{"load", []string{"hmule load --example > load.yaml", "hmule load load.yaml 2>/dev/null"}},

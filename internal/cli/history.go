@@ -88,16 +88,23 @@ func showHistory(o *present.Out, h api.History, q api.HistoryQuery) {
 
 // showSeries shows a line for each series.
 func showSeries(o *present.Out, h api.History, times bool) {
-	columns := append([]present.Column{{Head: h.By}, {Head: "done"}}, flowColumns(times)...)
+	columns := append([]present.Column{{Head: h.By}}, flowColumns(times)...)
+	row := func(name string, s api.Series) []string { return append([]string{name}, flowCells(s.Sum, times)...) }
 	var rows [][]string
 	for _, s := range h.Series {
 		name := s.Name
 		if s.Rest {
 			name = present.Quiet("all others")
 		}
-		rows = append(rows, append([]string{name, spark(s.Points.Done)}, flowCells(s.Sum, times)...))
+		rows = append(rows, row(name, s))
 	}
-	rows = append(rows, append([]string{present.Strong("total"), ""}, flowCells(h.Total.Sum, times)...))
+	rows = append(rows, row(present.Strong("total"), h.Total))
+	if !times { // for which there is room
+		columns = append(columns, present.Column{Head: "done"})
+		for i, s := range append(h.Series, h.Total) {
+			rows[i] = append(rows[i], spark(s.Points.Done))
+		}
+	}
 	o.Table(columns, rows)
 }
 

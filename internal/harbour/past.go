@@ -47,10 +47,10 @@ const (
 
 // WritePast makes a data file with thirty made-up days: tides and weekends, a storm that
 // silenced buoys, a slow bank, and a deployment that was rolled back. What came and how long it
-// took follows from the seed. The past ends at the last whole minute before now.
+// took follows from the seed.
 func WritePast(path string, now time.Time, seed uint64) error {
 	return past.Write(path, func(w *past.Writer) error {
-		h := &history{w: w, now: now.Truncate(time.Minute), random: rand.New(rand.NewPCG(seed, 30))}
+		h := &history{w: w, now: now, random: rand.New(rand.NewPCG(seed, 30))}
 		return h.write()
 	})
 }
@@ -80,7 +80,7 @@ func (h *history) write() error {
 			return err
 		}
 		for _, l := range lines {
-			if err := h.move(l, at, step); err != nil {
+			if err := h.move(l, at, min(step, h.now.Sub(at))); err != nil {
 				return err
 			}
 		}

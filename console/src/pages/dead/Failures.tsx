@@ -44,7 +44,11 @@ export function Failures({ c, now }: { c: Cause; now: number }) {
               <span className="w-16 shrink-0 text-quiet">{markWord[m.kind]}</span>
               <span className="min-w-0 flex-1 break-words">
                 {m.text}
-                {m.by && <span className="text-quiet">, by {m.by}</span>}
+                {m.by && (
+                  <span className="text-quiet">
+                    , {m.kind === 'deploy' ? 'on' : 'by'} {m.by}
+                  </span>
+                )}
               </span>
               <span className="shrink-0 text-quiet">{moment(m.at)}</span>
             </li>

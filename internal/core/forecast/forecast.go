@@ -74,11 +74,11 @@ const (
 	ByArrivals   Bind = "arrivals" // it could go faster if there were more to do
 )
 
-// Horizon is how far a forecast reaches: what takes longer, takes too long to be told.
-const Horizon = 30 * 24 * time.Hour
+// Longest is how far ahead a forecast looks: what takes longer, takes too long to be told.
+const Longest = 30 * 24 * time.Hour
 
 // Clear is when no job waits any more: most likely, and a range that holds in nine cases of
-// ten. What is not within the horizon is negative: never, at this rate.
+// ten. What takes longer than [Longest] is negative: never, at this rate.
 type Clear struct{ Likely, Earliest, Latest time.Duration }
 
 // Never is the span of what does not come about at this rate.
@@ -225,12 +225,12 @@ func mills(x float64) float64 {
 }
 
 // first finds the first span after which a chance is as large as asked for; Never where that
-// is not within the horizon.
+// is not within [Longest].
 func first(chance func(minutes float64) float64, asked float64) time.Duration {
 	const finest, growth = 1.0 / 600, 1.08
 	low := 0.0
 	for high := finest; ; high *= growth {
-		high = min(high, Horizon.Minutes())
+		high = min(high, Longest.Minutes())
 		if chance(high) >= asked {
 			for range 30 {
 				if middle := (low + high) / 2; chance(middle) >= asked {
@@ -241,7 +241,7 @@ func first(chance func(minutes float64) float64, asked float64) time.Duration {
 			}
 			return time.Duration(high * float64(time.Minute))
 		}
-		if low = high; high >= Horizon.Minutes() {
+		if low = high; high >= Longest.Minutes() {
 			return Never
 		}
 	}

@@ -68,7 +68,7 @@ func (w *Writer) At(at time.Time) error {
 }
 
 func (w *Writer) keep() error {
-	if err := errors.Join(w.m.Flush(), w.s.WriteLate()); err != nil {
+	if err := w.m.Flush(); err != nil {
 		return err
 	}
 	if w.s.Writing() {

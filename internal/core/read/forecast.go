@@ -308,7 +308,7 @@ func checkForecast(q *api.ForecastQuery, now job.Time) (wrong []job.FieldError) 
 	if q.Slots < 0 || q.Slots > api.MaxForecastSlots {
 		wrong = append(wrong, job.FieldError{Field: "slots", Message: fmt.Sprintf("%d is outside 1 to %d", q.Slots, api.MaxForecastSlots)})
 	}
-	if q.By != 0 && (q.By <= now || q.By > now.Add(forecast.Horizon)) {
+	if q.By != 0 && (q.By <= now || q.By > now.Add(forecast.Longest)) {
 		wrong = append(wrong, job.FieldError{Field: "by", Message: fmt.Sprintf("%s is not within the next 30 days", q.By)})
 	}
 	return wrong

@@ -91,7 +91,7 @@ func (rd *Reader) History(ctx context.Context, q api.HistoryQuery) (api.History,
 	if err != nil {
 		return api.History{}, err
 	}
-	kind, err := rd.kindOf(in, &q)
+	kind, err := kindOf(ctx, &q)
 	if err != nil {
 		return api.History{}, err
 	}
@@ -148,7 +148,7 @@ func b2i(b bool) int {
 }
 
 // kindOf checks what history is asked for, and gives the kind of its series.
-func (rd *Reader) kindOf(in scope.Scope, q *api.HistoryQuery) (trend.Kind, error) {
+func kindOf(ctx context.Context, q *api.HistoryQuery) (trend.Kind, error) {
 	kind, known := byKinds[q.By]
 	wrong := func(field, message string) error {
 		return job.Wrong("history cannot be told so", []job.FieldError{{Field: field, Message: message}})
@@ -161,9 +161,7 @@ func (rd *Reader) kindOf(in scope.Scope, q *api.HistoryQuery) (trend.Kind, error
 	case q.Queue != "" && q.By != "" && q.By != api.ByQueue, q.Task != "" && q.By != "" && q.By != api.ByTask:
 		return 0, wrong("by", "cannot be combined with one queue or task: history is kept by each alone")
 	case kind == trend.OfVersion || kind == trend.OfHost:
-		if !in.Whole() {
-			return 0, scope.Whole(scope.With(context.Background(), in))
-		}
+		return kind, scope.Whole(ctx)
 	case q.Task != "":
 		kind = trend.OfTask
 	}

@@ -60,8 +60,9 @@ type ComingJobs struct {
 type Forecast struct {
 	Queue string   `json:"queue"`
 	AsOf  job.Time `json:"as_of"`
-	// Waiting are the jobs that are ready or held.
+	// Waiting are the jobs that are ready or held, with the More that are assumed.
 	Waiting int64 `json:"waiting"`
+	More    int64 `json:"more,omitzero"`
 	Running int64 `json:"running"`
 	// In and Out are those of the last Minutes whole minutes.
 	In      Spread `json:"in"`
@@ -91,12 +92,17 @@ type Needs struct {
 	Sure   int      `json:"sure"`
 }
 
-// ForecastQuery asks how a queue will fare: also with other Slots, and by a time; 0 for neither.
+// ForecastQuery asks how a queue will fare: also with other Slots, by a time, and if so many
+// More jobs were waiting; 0 for none of these.
 type ForecastQuery struct {
 	Queue string
 	Slots int
 	By    job.Time
+	More  int64
 }
+
+// MaxForecastMore bounds the jobs that can be assumed.
+const MaxForecastMore = 1_000_000_000
 
 // MaxForecastSlots bounds the slots that can be asked about.
 const MaxForecastSlots = 100_000
@@ -104,7 +110,10 @@ const MaxForecastSlots = 100_000
 // Describe tells in sentences how the queue will fare.
 func (f *Forecast) Describe() (all []string) {
 	add := func(format string, args ...any) { all = append(all, fmt.Sprintf(format, args...)) }
-	add("%s", upper(fmt.Sprintf("%s waiting in queue %s, and %s running.", jobsAre(f.Waiting), f.Queue, jobsAre(f.Running))))
+	add("%s", upper(fmt.Sprintf("%s waiting in queue %s, and %s running.", jobsAre(f.Waiting-f.More), f.Queue, jobsAre(f.Running))))
+	if f.More > 0 {
+		add("%s assumed to wait too.", sentence.Count(f.More, "more job is", "more jobs are"))
+	}
 	switch {
 	case f.Binds == BoundByPause:
 		add("The queue is paused: nothing starts until it is resumed.")
@@ -141,6 +150,19 @@ func (f *Forecast) Describe() (all []string) {
 		all = append(all, needs(n))
 	}
 	return all
+}
+
+// WithMore says in a sentence when the queue would be clear with the jobs that are assumed.
+func (f *Forecast) WithMore() string {
+	switch {
+	case f.Binds == BoundByPause:
+		return fmt.Sprintf("Queue %s is paused: nothing starts until it is resumed.", f.Queue)
+	case f.Binds == BoundByNobody:
+		return fmt.Sprintf("No worker serves queue %s: they would wait until one does.", f.Queue)
+	case f.Clear == nil:
+		return fmt.Sprintf("%s would wait in queue %s; how fast it goes is not known yet.", upper(sentence.Count(f.Waiting, "job", "jobs")), f.Queue)
+	}
+	return strings.Join(append([]string{clearBy(fmt.Sprintf("Queue %s would then be ", f.Queue), f.Clear)}, binds(f.Binds)...), " ")
 }
 
 // coming is how many jobs are planned.

@@ -54,6 +54,22 @@ type Page struct {
 	Matched *int64 `json:"matched,omitzero"`
 }
 
+// How exact a count is.
+const (
+	Exact   = "exact"
+	AtLeast = "at_least"
+)
+
+// Count is how many jobs match a filter, by their states and queues.
+type Count struct {
+	// Matched counts exactly or at least; then a call with NextCursor counts on from there.
+	Matched    int64               `json:"matched"`
+	MatchedIs  string              `json:"matched_is"`
+	ByState    map[job.State]int64 `json:"by_state"`
+	ByQueue    map[string]int64    `json:"by_queue"`
+	NextCursor string              `json:"next_cursor,omitzero"`
+}
+
 // Enqueued is what became of a spec.
 type Enqueued struct {
 	ID int64 `json:"id"`

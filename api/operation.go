@@ -203,6 +203,9 @@ type Operation struct {
 	Why          string    `json:"why,omitzero"`
 	// Example shows what the patch makes of the first payload, in a dry run.
 	Example *job.Edit `json:"example,omitzero"`
+	// Follows says what would follow, in a dry run: how many jobs change and how, what cannot be
+	// undone, and when the queues would be clear of them.
+	Follows []string `json:"follows,omitzero"`
 	// UndoUntil is until when a removal can be taken back, where the service runs on.
 	UndoUntil job.Time `json:"undo_until,omitzero"`
 	// Became is what became of the jobs of a requeue, by their states.

@@ -39,35 +39,35 @@ func (m *Client) OpenAPI(ctx context.Context) (json.RawMessage, error) {
 
 // Event is one of the service's events: reset, counts, jobs, queues or workers, with its data.
 type Event struct {
+	// ID is where the stream stands after it.
+	ID   string
 	Name string
 	Data json.RawMessage
 }
 
 // Events follows what changes until ctx ends, the service ends the stream, or each gives an
-// error.
-func (m *Client) Events(ctx context.Context, each func(Event) error) error {
-	req, err := http.NewRequestWithContext(ctx, http.MethodGet, m.base+"/v1/events", nil)
+// error: after the event with an id, as far as the service still knows what followed it, or from
+// now on where that is empty.
+func (m *Client) Events(ctx context.Context, after string, each func(Event) error) error {
+	body, err := m.stream(ctx, "/v1/events", func(h http.Header) {
+		if after != "" {
+			h.Set("Last-Event-ID", after)
+		}
+	})
 	if err != nil {
 		return err
 	}
-	m.authorize(req)
-	resp, err := m.http.Do(req)
-	if err != nil {
-		return &Unreachable{m.base, err}
-	}
-	defer resp.Body.Close()
-	if resp.StatusCode != http.StatusOK {
-		body, _ := io.ReadAll(resp.Body)
-		return problem(resp, body)
-	}
+	defer body.Close()
 	var e Event
-	lines := bufio.NewScanner(resp.Body)
+	lines := bufio.NewScanner(body)
 	lines.Buffer(nil, 16<<20)
 	for lines.Scan() {
 		name, value, _ := strings.Cut(lines.Text(), ": ")
 		switch {
 		case name == "event":
 			e.Name = value
+		case name == "id":
+			e.ID = value
 		case name == "data":
 			e.Data = json.RawMessage(value)
 			if m.escaped {
@@ -81,4 +81,26 @@ func (m *Client) Events(ctx context.Context, each func(Event) error) error {
 		}
 	}
 	return lines.Err()
+}
+
+// stream opens an answer that is read as it comes.
+func (m *Client) stream(ctx context.Context, path string, headers ...func(http.Header)) (io.ReadCloser, error) {
+	req, err := http.NewRequestWithContext(ctx, http.MethodGet, m.base+path, nil)
+	if err != nil {
+		return nil, err
+	}
+	m.authorize(req)
+	for _, set := range headers {
+		set(req.Header)
+	}
+	resp, err := m.http.Do(req)
+	if err != nil {
+		return nil, &Unreachable{m.base, err}
+	}
+	if resp.StatusCode != http.StatusOK {
+		defer resp.Body.Close()
+		body, _ := io.ReadAll(resp.Body)
+		return nil, problem(resp, body)
+	}
+	return resp.Body, nil
 }

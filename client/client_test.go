@@ -136,9 +136,9 @@ func TestQuery(t *testing.T) {
 func TestEvents(t *testing.T) {
 	s := script(t, func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "text/event-stream")
-		io.WriteString(w, ": alive\n\nevent: reset\ndata: {\"store\":\"x\"}\n\nevent: jobs\ndata: {\"ids\":[1,2],\"many\":false}\n\n")
+		io.WriteString(w, ": alive\n\nevent: reset\ndata: {\"store\":\"x\"}\n\nevent: jobs\nid: a-7\ndata: {\"jobs\":[],\"many\":true}\n\n")
 	})
 	var got []Event
-	require.NoError(t, s.client(t, 0).Events(t.Context(), func(e Event) error { got = append(got, e); return nil }))
-	assert.Equal(t, []Event{{"reset", json.RawMessage(`{"store":"x"}`)}, {"jobs", json.RawMessage(`{"ids":[1,2],"many":false}`)}}, got)
+	require.NoError(t, s.client(t, 0).Events(t.Context(), "", func(e Event) error { got = append(got, e); return nil }))
+	assert.Equal(t, []Event{{"", "reset", json.RawMessage(`{"store":"x"}`)}, {"a-7", "jobs", json.RawMessage(`{"jobs":[],"many":true}`)}}, got)
 }

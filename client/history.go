@@ -40,6 +40,9 @@ func (m *Client) Forecast(ctx context.Context, q api.ForecastQuery) (api.Forecas
 	if q.By != 0 {
 		query.Set("by", q.By.String())
 	}
+	if q.More != 0 {
+		query.Set("more", number(q.More))
+	}
 	return get[api.Forecast](ctx, m, path("queues", q.Queue, "forecast"), query)
 }
 

@@ -6,6 +6,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"iter"
 	"net/http"
 	"net/url"
@@ -103,6 +104,28 @@ func (m *Client) Jobs(ctx context.Context, f api.Filter) iter.Seq2[job.Job, erro
 		page, err := m.ListJobs(ctx, f)
 		return page.Jobs, page.NextCursor, err
 	})
+}
+
+// CountJobs counts the jobs that match a filter. Where the answer has a NextCursor it is at
+// least so many, and a call with that as the filter's Cursor counts on.
+func (m *Client) CountJobs(ctx context.Context, f api.Filter) (api.Count, error) {
+	f.Order, f.Limit = "", 0
+	return get[api.Count](ctx, m, "/v1/jobs/count", Query(f))
+}
+
+// ExportJobs writes all jobs that match a filter to w: as csv (RFC 4180) or as jsonl, a job a
+// line. After an error what was written is not whole.
+func (m *Client) ExportJobs(ctx context.Context, f api.Filter, format string, w io.Writer) error {
+	f.Limit, f.Cursor = 0, ""
+	q := Query(f)
+	q.Set("format", format)
+	body, err := m.stream(ctx, "/v1/jobs/export?"+q.Encode())
+	if err != nil {
+		return err
+	}
+	defer body.Close()
+	_, err = io.Copy(w, body)
+	return err
 }
 
 // Query writes a filter as the query of a list.

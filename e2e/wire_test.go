@@ -313,7 +313,7 @@ func TestWaiting(t *testing.T) {
 	s := serve(t)
 	m := s.mule(client.HTTPClient(newHTTP()))
 	events := make(chan client.Event, 1000)
-	go m.Events(t.Context(), func(e client.Event) error { events <- e; return nil })
+	go m.Events(t.Context(), "", func(e client.Event) error { events <- e; return nil })
 	assert.Equal(t, "reset", (<-events).Name)
 
 	parked := make(chan []api.Lease)

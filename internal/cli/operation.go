@@ -111,10 +111,18 @@ func howFar(op api.Operation) string {
 var changedWord = map[string]string{api.ActCancel: "cancelled", api.ActRequeue: "requeued", api.ActStartNow: "started", api.ActDiscard: "discarded", api.ActPatch: "changed", api.ActPurge: "removed"}
 
 func matchedOf(op api.Operation) string {
-	if op.MatchedIs == "at_least" {
+	if op.MatchedIs == api.AtLeast {
 		return "at least " + many(op.Matched, "job")
 	}
 	return many(op.Matched, "job")
+}
+
+// tellFollows says what would follow an operation, before it is asked for.
+func (a *app) tellFollows(op api.Operation) {
+	aside := a.aside()
+	for _, text := range op.Follows {
+		aside.Text(0, present.Local(text))
+	}
 }
 
 // showOperation shows an operation, unless it was refused.
@@ -132,7 +140,10 @@ func (a *app) showOperation(op api.Operation, err error) error {
 func tellOperation(o *present.Out, op api.Operation) {
 	switch {
 	case op.DryRun:
-		o.Line("%s would be %s. Nothing was changed.", matchedOf(op), changedWord[op.Action])
+		for _, text := range op.Follows {
+			o.Text(0, present.Local(text))
+		}
+		o.Line("Nothing was changed: this was a dry run.")
 		if op.Example != nil {
 			o.Line("For example, the payload of job %d", op.Example.Job)
 			o.Text(2, string(op.Example.Before))

@@ -25,6 +25,8 @@ var mayUse = map[string]string{
 	"PATCH /v1/queues/:name":      "",
 	"PATCH /v1/tasks/:name":       "",
 	"PATCH /v1/schedules/:name":   "",
+	"GET /v1/jobs/count":          "reader",
+	"GET /v1/jobs/export":         "reader",
 	"GET /v1/jobs/:id":            "reader producer worker",
 	"GET /v1/jobs/:id/log":        "reader producer worker",
 	"POST /v1/jobs/:id/cancel":    "producer worker",

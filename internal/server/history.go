@@ -45,7 +45,7 @@ func durationIn(c *gin.Context, wrong *[]job.FieldError, name string) job.Durati
 // forecast tells how a queue will fare.
 func (s *Server) forecast(c *gin.Context) (any, error) {
 	var wrong []job.FieldError
-	q := api.ForecastQuery{Queue: c.Param("name"), Slots: int(numberIn(c, &wrong, "slots", 0, api.MaxForecastSlots)), By: timeIn(c, &wrong, "by")}
+	q := api.ForecastQuery{Queue: c.Param("name"), Slots: int(numberIn(c, &wrong, "slots", 0, api.MaxForecastSlots)), By: timeIn(c, &wrong, "by"), More: numberIn(c, &wrong, "more", 0, api.MaxForecastMore)}
 	if err := job.Wrong("nothing was reckoned", wrong); err != nil {
 		return nil, err
 	}

@@ -229,6 +229,21 @@ func (s *Server) listJobs(c *gin.Context) (any, error) {
 	return s.engine.Jobs(c.Request.Context(), f)
 }
 
+// countJobs counts what a filter matches.
+func (s *Server) countJobs(c *gin.Context) (any, error) {
+	q := c.Request.URL.Query()
+	for _, name := range []string{"order", "limit"} {
+		if q.Has(name) {
+			return nil, job.Wrong("nothing was counted", []job.FieldError{{Field: name, Message: "is for lists; leave it out"}})
+		}
+	}
+	f, err := readFilter(q)
+	if err != nil {
+		return nil, err
+	}
+	return s.engine.Count(c.Request.Context(), f)
+}
+
 // words splits a list of a query, which may be comma-separated or repeated.
 func words(values []string) (all []string) {
 	for _, v := range values {

@@ -43,7 +43,7 @@ var openAPIAsJSON = sync.OnceValue(func() []byte {
 func OpenAPI() []byte { return openAPI }
 
 // features names what this version of the wire can do beyond the first.
-var features = []string{"jobs", "leases", "workers", "queues", "tasks", "stats", "events", "reports", "results", "defaults", "retry", "causes", "operations", "actions", "order", "limits", "setup", "schedules", "history", "marks", "forecast"}
+var features = []string{"jobs", "leases", "workers", "queues", "tasks", "stats", "events", "reports", "results", "defaults", "retry", "causes", "operations", "actions", "order", "limits", "setup", "schedules", "history", "marks", "forecast", "count", "export"}
 
 // What the service allows a connection.
 const (
@@ -83,6 +83,10 @@ type Server struct {
 	tokens atomic.Pointer[access]
 	// bodies counts the bytes of bodies under way.
 	bodies atomic.Int64
+	// answersKept are shared by callers who accept that.
+	answersKept sharedAnswers
+	// teller tells streams of events what has changed.
+	teller teller
 	// bulks has room for the bulks that are read and written at a time.
 	bulks chan struct{}
 }
@@ -167,7 +171,9 @@ func (s *Server) routes() {
 	v1.GET("", anyone, s.handle(s.about))
 	v1.POST("/jobs", producers, s.handle(s.enqueue))
 	v1.POST("/jobs/bulk", producers, s.handle(s.enqueueMany))
-	v1.GET("/jobs", readers, s.handle(s.listJobs))
+	v1.GET("/jobs", readers, s.shared(s.listJobs))
+	v1.GET("/jobs/count", readers, s.shared(s.countJobs))
+	v1.GET("/jobs/export", readers, s.exportJobs)
 	v1.GET("/jobs/:id", anyone, s.handle(s.getJob))
 	v1.GET("/jobs/:id/log", anyone, s.handle(s.getLog))
 	v1.POST("/jobs/:id/cancel", producers, s.handle(s.cancelJob))
@@ -181,7 +187,7 @@ func (s *Server) routes() {
 	v1.POST("/leases", workers, s.lease)
 	v1.POST("/leases/extend", holders, s.handle(s.extend))
 	v1.POST("/leases/settle", holders, s.handle(s.settle))
-	v1.GET("/workers", readers, s.handle(s.listWorkers))
+	v1.GET("/workers", readers, s.shared(s.listWorkers))
 	v1.GET("/workers/:id", readers, s.handle(s.getWorker))
 	v1.PUT("/workers/:id", workers, s.handle(s.putWorker))
 	v1.DELETE("/workers/:id", workers, s.handle(s.deleteWorker))
@@ -189,14 +195,14 @@ func (s *Server) routes() {
 	v1.POST("/workers/:id/resume", operators, s.handle(s.askWorker(api.WantRun)))
 	v1.POST("/workers/:id/drain", operators, s.handle(s.askWorker(api.WantDrain)))
 	v1.POST("/workers/:id/leave", operators, s.handle(s.askWorker(api.WantLeave)))
-	v1.GET("/queues", readers, s.handle(s.listQueues))
+	v1.GET("/queues", readers, s.shared(s.listQueues))
 	v1.GET("/queues/:name", readers, s.handle(s.getQueue))
 	v1.POST("/queues/:name/pause", operators, s.handle(s.setQueue(s.engine.PauseQueue)))
 	v1.POST("/queues/:name/resume", operators, s.handle(s.setQueue(s.engine.ResumeQueue)))
 	v1.PUT("/queues/:name", operators, s.handle(s.putQueue))
 	v1.PATCH("/queues/:name", operators, s.handle(s.patchQueue))
 	v1.DELETE("/queues/:name", operators, s.handle(s.deleteName(s.engine.DeleteQueue)))
-	v1.GET("/schedules", readers, s.handle(s.listSchedules))
+	v1.GET("/schedules", readers, s.shared(s.listSchedules))
 	v1.GET("/schedules/:name", readers, s.handle(s.getSchedule))
 	v1.PUT("/schedules/:name", operators, s.handle(s.putSchedule))
 	v1.PATCH("/schedules/:name", operators, s.handle(s.patchSchedule))
@@ -206,31 +212,31 @@ func (s *Server) routes() {
 	v1.POST("/schedules/:name/pause", operators, s.handle(s.setSchedule(s.engine.PauseSchedule)))
 	v1.POST("/schedules/:name/resume", operators, s.handle(s.setSchedule(s.engine.ResumeSchedule)))
 	v1.GET("/explain/cron", anyone, s.handle(s.tellCron))
-	v1.GET("/coming", readers, s.handle(s.coming))
+	v1.GET("/coming", readers, s.shared(s.coming))
 	v1.GET("/setup", readers, s.handle(s.setup))
 	v1.PUT("/setup", operators, s.handle(s.putSetup))
-	v1.GET("/tasks", readers, s.handle(s.listTasks))
+	v1.GET("/tasks", readers, s.shared(s.listTasks))
 	v1.GET("/tasks/:name", readers, s.handle(s.getTask))
 	v1.PUT("/tasks/:name", operators, s.handle(s.putTask))
 	v1.PATCH("/tasks/:name", operators, s.handle(s.patchTask))
 	v1.DELETE("/tasks/:name", operators, s.handle(s.deleteName(s.engine.DeleteTask)))
 	v1.POST("/explain/retry", anyone, s.handle(s.previewRetry))
-	v1.GET("/causes", readers, s.handle(s.listCauses))
+	v1.GET("/causes", readers, s.shared(s.listCauses))
 	v1.GET("/causes/:id", readers, s.handle(s.getCause))
 	v1.POST("/jobs/act", operators, s.handle(s.actOnMany))
 	v1.POST("/queues/:name/purge", operators, s.handle(s.purgeQueue))
 	v1.POST("/queues/:name/lanes/:lane/pass", operators, s.handle(s.passLane))
 	v1.GET("/queues/:name/lanes", readers, s.handle(s.listLanes))
-	v1.GET("/queues/:name/starts", readers, s.handle(s.listStarts))
-	v1.GET("/queues/:name/forecast", readers, s.handle(s.forecast))
-	v1.GET("/operations", readers, s.handle(s.listOperations))
+	v1.GET("/queues/:name/starts", readers, s.shared(s.listStarts))
+	v1.GET("/queues/:name/forecast", readers, s.shared(s.forecast))
+	v1.GET("/operations", readers, s.shared(s.listOperations))
 	v1.GET("/operations/:id", readers, s.handle(s.operation(s.engine.Operation)))
 	v1.POST("/operations/:id/stop", operators, s.handle(s.operation(s.engine.StopOperation)))
 	v1.POST("/operations/:id/undo", operators, s.handle(s.operation(s.engine.UndoOperation)))
-	v1.GET("/actions", readers, s.handle(s.listActions))
-	v1.GET("/stats", readers, s.handle(s.stats))
-	v1.GET("/stats/history", readers, s.handle(s.history))
-	v1.GET("/marks", readers, s.handle(s.marks))
+	v1.GET("/actions", readers, s.shared(s.listActions))
+	v1.GET("/stats", readers, s.shared(s.stats))
+	v1.GET("/stats/history", readers, s.shared(s.history))
+	v1.GET("/marks", readers, s.shared(s.marks))
 	v1.POST("/marks", operators, s.handle(s.addMark))
 	v1.DELETE("/marks/:id", operators, s.handle(s.deleteMark))
 	v1.GET("/check", readers, s.handle(s.check))
@@ -269,7 +275,9 @@ func (s *Server) ready(c *gin.Context) {
 // recovered turns a panic of a handler into an answer and a line in the log.
 func (s *Server) recovered(c *gin.Context) {
 	defer func() {
-		if p := recover(); p != nil {
+		if p := recover(); p == http.ErrAbortHandler {
+			panic(p) // the answer has to break off
+		} else if p != nil {
 			s.log.Error("a request panicked", "path", c.Request.URL.Path, "panic", p, "stack", string(debug.Stack()))
 			s.fail(c, job.Fault(job.Broken, "internal error; the service's log has it. Whether the request took effect is not known"))
 		}

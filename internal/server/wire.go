@@ -64,7 +64,10 @@ func (s *Server) handle(h func(c *gin.Context) (any, error)) gin.HandlerFunc {
 	}
 }
 
-func (s *Server) answer(c *gin.Context, status int, v any) {
+func (s *Server) answer(c *gin.Context, status int, v any) { s.answerWith(c, status, v, nil) }
+
+// answerWith answers a value, and lets a function see what is written, which it must not keep.
+func (s *Server) answerWith(c *gin.Context, status int, v any, see func(text []byte)) {
 	room := answers.Get().(*[]byte)
 	text, err := written((*room)[:0], v)
 	*room = text
@@ -74,6 +77,14 @@ func (s *Server) answer(c *gin.Context, status int, v any) {
 		return
 	}
 	text = append(text, '\n')
+	*room = text
+	if see != nil {
+		see(text)
+	}
+	writeJSON(c, status, text)
+}
+
+func writeJSON(c *gin.Context, status int, text []byte) {
 	header := c.Writer.Header()
 	header["Content-Type"] = contentJSON
 	header["Content-Length"] = []string{strconv.Itoa(len(text))} // so that what is flushed goes out in one piece

@@ -103,12 +103,15 @@ func (op *Operator) Act(ctx context.Context, req api.ActRequest) (api.Operation,
 	if err := op.notTwice(&req); err != nil {
 		return o.told, err
 	}
-	if err := op.count(ctx, &o.told); err != nil {
+	counted, err := op.count(ctx, &o.told)
+	if err != nil {
 		return o.told, err
 	}
 	if req.DryRun {
 		o.told.State = api.OpFinished
-		err := op.exemplify(ctx, &o.told)
+		if o.told.Follows, err = op.follows(ctx, &o.told, counted); err == nil {
+			err = op.exemplify(ctx, &o.told)
+		}
 		return o.told, err
 	}
 	if o.told.Matched == 0 {
@@ -135,7 +138,7 @@ func (op *Operator) NewOperation(ctx context.Context, req api.ActRequest) *Opera
 }
 
 // Matches says how many jobs the operation concerns.
-func (o *Operation) Matches(n int64) { o.told.Matched, o.told.MatchedIs = n, "exact" }
+func (o *Operation) Matches(n int64) { o.told.Matched, o.told.MatchedIs = n, api.Exact }
 
 // notTwice refuses to requeue jobs of a cause while another operation does.
 func (op *Operator) notTwice(req *api.ActRequest) (err error) {
@@ -174,26 +177,16 @@ func (op *Operator) exemplify(ctx context.Context, o *api.Operation) error {
 }
 
 // count counts what a request matches, up to what a call may look at.
-func (op *Operator) count(ctx context.Context, o *api.Operation) error {
+func (op *Operator) count(ctx context.Context, o *api.Operation) (counted api.Count, err error) {
 	if len(o.IDs) > 0 {
-		o.Matched, o.MatchedIs = int64(len(slices.Compact(slices.Sorted(slices.Values(o.IDs))))), "exact"
-		return nil
+		counted, err = op.read.CountOf(ctx, o.IDs)
+		// Those that are gone are refused, each by its id.
+		counted.Matched = int64(len(slices.Compact(slices.Sorted(slices.Values(o.IDs)))))
+	} else {
+		counted, err = op.read.Count(ctx, o.Filter.Filter())
 	}
-	f := o.Filter.Filter()
-	n, err := op.read.MatchedNow(ctx, &f)
-	if err != nil {
-		return err
-	}
-	if n != nil {
-		o.Matched, o.MatchedIs = *n, "exact"
-		return nil
-	}
-	ids, last, err := op.read.Matching(ctx, &f, 0, api.MaxSearched)
-	o.Matched, o.MatchedIs = int64(len(ids)), "exact"
-	if last != 0 {
-		o.MatchedIs = "at_least"
-	}
-	return err
+	o.Matched, o.MatchedIs = counted.Matched, counted.MatchedIs
+	return counted, err
 }
 
 // recordOperation records the action and its operation; replayed is the operation of the same

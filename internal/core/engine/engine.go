@@ -56,6 +56,7 @@ type (
 	Condition = commit.Condition
 	// Changes is what has changed since a watcher looked last.
 	Changes = watch.Changes
+	Watcher = watch.Watcher
 	// LogQuery says which lines of a job's log are asked for.
 	LogQuery = read.LogQuery
 )

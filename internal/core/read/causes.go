@@ -45,7 +45,7 @@ func (rd *Reader) causes(ctx context.Context, f api.CauseFilter, one int64) ([]a
 	}
 	by := map[int64]*api.Cause{}
 	for _, c := range counts {
-		queue, task := rd.names(c.Queue, c.Task)
+		queue, task := rd.Names(c.Queue, c.Task)
 		if !in.Sees(queue, task) || c.State != f.State || f.Queue != "" && queue != f.Queue || f.Task != "" && task != f.Task || f.Error != "" && !slices.Contains(only, c.Cause) {
 			continue
 		}
@@ -73,7 +73,7 @@ func (rd *Reader) countSchedules(ctx context.Context, by map[int64]*api.Cause, f
 	}
 	seen := map[[2]int64]bool{}
 	for _, r := range runs {
-		queue, task := rd.names(r.Queue, r.Task)
+		queue, task := rd.Names(r.Queue, r.Task)
 		told := by[r.Cause]
 		if told == nil || f.Queue != "" && queue != f.Queue || f.Task != "" && task != f.Task {
 			continue
@@ -103,7 +103,7 @@ func (rd *Reader) tellCauses(ctx context.Context, by map[int64]*api.Cause) ([]ap
 	}
 	for _, t := range texts { // the latest first
 		c := by[t.Cause]
-		if queue, task := rd.names(t.Queue, t.Task); !told(c, queue, task) {
+		if queue, task := rd.Names(t.Queue, t.Task); !told(c, queue, task) {
 			continue
 		}
 		if c.Job == 0 {
@@ -277,7 +277,7 @@ func (rd *Reader) markOf(ctx context.Context, c *api.Cause, a api.Action) (*api.
 }
 
 func (rd *Reader) nameOf(r *store.Row) (task, queue string) {
-	queue, task = rd.names(r.Queue, r.Task)
+	queue, task = rd.Names(r.Queue, r.Task)
 	return task, queue
 }
 

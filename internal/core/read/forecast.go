@@ -276,6 +276,10 @@ func (rd *Reader) Forecast(ctx context.Context, q api.ForecastQuery) (api.Foreca
 	rd.m.RLock()
 	o := rd.outlookOf(named, all, service)
 	rd.m.RUnlock()
+	o.Waiting += q.More
+	if _, by := o.Capacity(o.Slots); q.More > 0 {
+		o.known = o.known && (o.Measured > 0 || o.Run.Mean > 0 || by == forecast.ByNobody)
+	}
 	coming, err := rd.comingLumps(ctx, named.Name, now)
 	if err != nil {
 		return api.Forecast{}, err
@@ -283,7 +287,7 @@ func (rd *Reader) Forecast(ctx context.Context, q api.ForecastQuery) (api.Foreca
 	for _, c := range coming {
 		o.Coming = append(o.Coming, forecast.Lump{In: c.At.Sub(now), Jobs: c.Jobs})
 	}
-	told := api.Forecast{Queue: named.Name, AsOf: now, Waiting: o.Waiting, Running: o.Running, Minutes: o.minutes, Run: o.run, Attempts: round(o.Attempts), Pace: o.pace(now, o.Slots), Coming: coming}
+	told := api.Forecast{Queue: named.Name, AsOf: now, Waiting: o.Waiting, More: q.More, Running: o.Running, Minutes: o.minutes, Run: o.run, Attempts: round(o.Attempts), Pace: o.pace(now, o.Slots), Coming: coming}
 	told.In = tellSpread(o.in, o.minutes)
 	told.Out = tellSpread(o.out, o.minutes)
 	if wait, _ := o.Wait(o.Slots); wait >= 0 && o.known && !o.paused {
@@ -307,6 +311,9 @@ func (rd *Reader) Forecast(ctx context.Context, q api.ForecastQuery) (api.Foreca
 func checkForecast(q *api.ForecastQuery, now job.Time) (wrong []job.FieldError) {
 	if q.Slots < 0 || q.Slots > api.MaxForecastSlots {
 		wrong = append(wrong, job.FieldError{Field: "slots", Message: fmt.Sprintf("%d is outside 1 to %d", q.Slots, api.MaxForecastSlots)})
+	}
+	if q.More < 0 || q.More > api.MaxForecastMore {
+		wrong = append(wrong, job.FieldError{Field: "more", Message: fmt.Sprintf("%d is outside 0 to %d", q.More, api.MaxForecastMore)})
 	}
 	if q.By != 0 && (q.By <= now || q.By > now.Add(forecast.Longest)) {
 		wrong = append(wrong, job.FieldError{Field: "by", Message: fmt.Sprintf("%s is not within the next 30 days", q.By)})

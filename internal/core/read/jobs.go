@@ -39,7 +39,7 @@ func (rd *Reader) Tell(ctx context.Context, r *store.Row) (job.Job, error) {
 		EnqueuedAt: r.EnqueuedAt, RunAt: r.RunAt, StartBy: r.StartBy, ReadyAt: r.ReadyAt, StartedAt: r.StartedAt, FinishedAt: r.FinishedAt,
 		NextAt: r.NextAt, CancelAskedAt: r.CancelAskedAt, Cause: causeOf(r), Payload: r.Payload, PayloadBytes: r.PayloadBytes,
 	}
-	j.Queue, j.Task = rd.names(r.Queue, r.Task)
+	j.Queue, j.Task = rd.Names(r.Queue, r.Task)
 	if r.State.Finished() {
 		j.KeptUntil = r.FinishedAt.Add(rd.keptFor(r.Queue, r.State).Go())
 	}
@@ -294,7 +294,7 @@ const linesAtOnce = 1000
 func (rd *Reader) Log(ctx context.Context, id int64, q LogQuery) (api.Log, error) {
 	in := scope.Of(ctx)
 	found, err := rd.store.Read(ctx, []int64{id})
-	if err == nil && (len(found) == 0 || !in.Sees(rd.names(found[0].Queue, found[0].Task))) {
+	if err == nil && (len(found) == 0 || !in.Sees(rd.Names(found[0].Queue, found[0].Task))) {
 		err = NoJob(id)
 	}
 	if err != nil {

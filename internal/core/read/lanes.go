@@ -34,7 +34,7 @@ func (rd *Reader) Lanes(ctx context.Context, queue, after string, most int) ([]a
 	for i, l := range lanes {
 		all[i] = api.Lane{Name: l.Name, Job: l.Job, Waiting: l.Waiting}
 		if r := byID[l.Job]; r != nil {
-			_, all[i].Task = rd.names(r.Queue, r.Task)
+			_, all[i].Task = rd.Names(r.Queue, r.Task)
 			all[i].State = r.State
 		}
 	}

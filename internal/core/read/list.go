@@ -59,8 +59,10 @@ func (rd *Reader) Jobs(ctx context.Context, f api.Filter) (api.Page, error) {
 		return api.Page{}, err
 	}
 	page := api.Page{Jobs: []job.Job{}}
-	if page.Matched, err = rd.MatchedNow(ctx, &f); err != nil {
+	if kept, known, err := rd.keptCount(ctx, &f); err != nil {
 		return page, err
+	} else if known {
+		page.Matched = &kept.Matched
 	}
 	for searched := 0; ; {
 		places, err := next(ctx, min(f.Limit, api.MaxSearched-searched))
@@ -113,7 +115,7 @@ func (rd *Reader) fill(ctx context.Context, page *api.Page, s *search, places []
 
 // matches tells whether a row is one that a search is for.
 func (rd *Reader) matches(f *search, r *store.Row) bool {
-	queue, task := rd.names(r.Queue, r.Task)
+	queue, task := rd.Names(r.Queue, r.Task)
 	switch {
 	case !f.in.Sees(queue, task),
 		len(f.States) > 0 && !slices.Contains(f.States, r.State),
@@ -144,44 +146,6 @@ func (rd *Reader) matches(f *search, r *store.Row) bool {
 func finishedBy(cuts map[string]map[job.State]api.UpTo, queue string, r *store.Row) bool {
 	cut, is := cuts[queue][r.State]
 	return is && (r.FinishedAt < cut.At || r.FinishedAt == cut.At && (cut.Job == 0 || r.ID <= cut.Job))
-}
-
-// matched counts what a filter by state, queue and task matches; nil where the
-// filter holds more.
-func (rd *Reader) matched(in scope.Scope, f *api.Filter) *int64 {
-	if f.Owner != "" || f.Key != "" || len(f.Labels) > 0 || len(f.IDs) > 0 || f.Since != 0 || f.Until != 0 || f.Cause != 0 || f.Error != "" || f.InDoubt || f.FinishedBy != nil {
-		return nil
-	}
-	total := int64(0)
-	groups := rd.wanted(in, f)
-	rd.m.RLock()
-	defer rd.m.RUnlock()
-	for _, g := range groups {
-		total += rd.m.Counts.KeptGroup(memory.Group{Queue: g.Queue, Task: g.Task})[g.State]
-	}
-	return &total
-}
-
-// MatchedNow counts what a filter matches, where a kept count knows it: by state, queue and
-// task, and of a cause too; nil where none does.
-func (rd *Reader) MatchedNow(ctx context.Context, f *api.Filter) (*int64, error) {
-	in, alone := scope.Of(ctx), *f
-	alone.Cause = 0
-	if f.Cause == 0 || rd.matched(in, &alone) == nil || slices.ContainsFunc(f.States, func(s job.State) bool { return !memory.Causing(s) }) {
-		return rd.matched(in, f), nil
-	}
-	counts, err := rd.store.CauseCounts(ctx, f.Cause)
-	if err != nil {
-		return nil, err
-	}
-	total := int64(0)
-	for _, c := range counts {
-		queue, task := rd.names(c.Queue, c.Task)
-		if in.Sees(queue, task) && (len(f.States) == 0 || slices.Contains(f.States, c.State)) && (len(f.Queues) == 0 || slices.Contains(f.Queues, queue)) && (len(f.Tasks) == 0 || slices.Contains(f.Tasks, task)) {
-			total += c.N
-		}
-	}
-	return &total, nil
 }
 
 // wanted are the groups with jobs in a scope that a filter asks for.
@@ -412,22 +376,29 @@ func (rd *Reader) withCauses(causes []int64, after int64, newest bool) source {
 // Matching reads ids of jobs that match, beyond one, looking at no more than most; last
 // is where it stopped, 0 at the end.
 func (rd *Reader) Matching(ctx context.Context, f *api.Filter, after int64, most int) (ids []int64, last int64, err error) {
+	last, err = rd.walk(ctx, f, after, most, func(r *store.Row) { ids = append(ids, r.ID) })
+	return ids, last, err
+}
+
+// walk gives the rows that match, beyond an id, looking at no more than most; last is where it
+// stopped, 0 at the end.
+func (rd *Reader) walk(ctx context.Context, f *api.Filter, after int64, most int, match func(*store.Row)) (last int64, err error) {
 	from := *f
 	if after > 0 {
 		from.Cursor = place{id: after}.cursor()
 	}
 	s, err := rd.searchFor(ctx, &from)
 	if err != nil {
-		return nil, 0, err
+		return 0, err
 	}
 	next, err := rd.source(&s)
 	if err != nil {
-		return nil, 0, err
+		return 0, err
 	}
 	for looked := 0; looked < most; {
 		places, err := next(ctx, min(500, most-looked))
 		if err != nil || len(places) == 0 {
-			return ids, 0, err
+			return 0, err
 		}
 		looked += len(places)
 		part := make([]int64, len(places))
@@ -439,12 +410,12 @@ func (rd *Reader) Matching(ctx context.Context, f *api.Filter, after int64, most
 			rows, err = rd.keep(ctx, &s, rows)
 		}
 		if err != nil {
-			return nil, 0, err
+			return 0, err
 		}
 		for _, r := range rows {
-			ids = append(ids, r.ID)
+			match(r)
 		}
 		last = part[len(part)-1]
 	}
-	return ids, last, nil
+	return last, nil
 }

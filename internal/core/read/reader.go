@@ -53,8 +53,8 @@ func NoQueue(name string) error {
 // NoSchedule goes with [NoJob].
 func NoSchedule(name string) error { return job.Fault(job.NotFound, "there is no schedule %q", name) }
 
-// names gives a queue's and a task's name.
-func (rd *Reader) names(queueID, taskID int64) (queue, task string) {
+// Names gives a queue's and a task's name.
+func (rd *Reader) Names(queueID, taskID int64) (queue, task string) {
 	rd.m.RLock()
 	defer rd.m.RUnlock()
 	return rd.m.Queues.KeptName(queueID), rd.m.Tasks.KeptName(taskID)

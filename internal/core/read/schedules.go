@@ -188,7 +188,7 @@ func (rd *Reader) Coming(ctx context.Context, span time.Duration, queue, task st
 			w := jobs[0]
 			last = w.At
 			jobs = jobs[1:]
-			if q, t := rd.names(w.Queue, w.Task); wanted(q, t) {
+			if q, t := rd.Names(w.Queue, w.Task); wanted(q, t) {
 				addComing(&told, api.ComingItem{At: w.At, Job: w.ID, State: w.State, Queue: q, Task: t}, most)
 			}
 		default:

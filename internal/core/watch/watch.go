@@ -4,39 +4,80 @@
 package watch
 
 import (
+	"cmp"
 	"context"
+	"maps"
+	"slices"
+	"strconv"
+	"strings"
 	"sync"
 	"time"
 
 	"humblemule.example/api"
 	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/memory"
 	"humblemule.example/internal/core/read"
 	"humblemule.example/job"
 )
 
-// mostChanged bounds the ids that a watcher gathers; beyond it says that there
-// were many.
-const mostChanged = 500
-
-// Watchers are those who follow what changes.
+// Watchers are those who follow what changes. What has changed is gathered into parts, each of
+// which all watchers are told of; the latest parts are kept, so that a watcher who was away for
+// a moment can go on where it was.
 type Watchers struct {
 	read *read.Reader
 	quit <-chan struct{}
+	// epoch is another one after each start of the service.
+	epoch string
 
 	mu       sync.Mutex
 	all      map[*Watcher]struct{}
 	finished map[int64][]chan struct{} // by the job that is waited for
+	// parts are the latest ones, that with the number last at the end; next is gathered.
+	parts    []part
+	last     int64
+	next     *part
+	sealedAt time.Time
+	sealing  bool // a timer will end what is gathered
+}
+
+const (
+	// mostChanged bounds the jobs of a part; beyond it the part says only that there were many.
+	mostChanged = 500
+	// sealEvery is how often a part ends, and partsKept how many are kept: a minute's.
+	sealEvery = 250 * time.Millisecond
+	partsKept = 240
+)
+
+// part is what has changed in a while.
+type part struct {
+	jobs                         map[int64]Changed
+	many, queues, workers, reset bool
+}
+
+// Changed is a job that has changed. State is zero where it changed otherwise than by a move.
+type Changed struct {
+	Job         int64
+	Queue, Task string
+	State       job.State
+	at          memory.Group
 }
 
 // New gives watchers, none yet. Once quit is closed nobody waits any more.
 func New(reader *read.Reader, quit <-chan struct{}) *Watchers {
-	return &Watchers{read: reader, quit: quit, all: map[*Watcher]struct{}{}, finished: map[int64][]chan struct{}{}}
+	return &Watchers{
+		read: reader, quit: quit, epoch: strconv.FormatInt(time.Now().UnixNano(), 36),
+		all: map[*Watcher]struct{}{}, finished: map[int64][]chan struct{}{},
+	}
 }
 
 // Changes is what has changed since a watcher looked last.
 type Changes struct {
-	// Jobs are the ids of changed jobs; Many says that there were more.
-	Jobs []int64
+	// Mark is where the changes end; a watcher that begins there is told what follows.
+	Mark string
+	// From and To are the numbers of the parts that they follow, and that they end with.
+	From, To int64
+	// Jobs are the changed ones, in the order of their ids; none where there were Many.
+	Jobs []Changed
 	Many bool
 	// Queues and Workers say that settings of queues, or who the workers are and
 	// what is wanted of them, have changed.
@@ -48,19 +89,33 @@ type Changes struct {
 // Watcher follows what changes. It must be closed.
 type Watcher struct {
 	// C receives when there is something to take.
-	C    chan struct{}
-	ws   *Watchers
-	ids  map[int64]struct{}
-	more Changes // all but Jobs
+	C     chan struct{}
+	ws    *Watchers
+	told  int64 // the number of the part that it was told last
+	reset bool
 }
 
-// Watch begins to follow what changes.
-func (ws *Watchers) Watch() *Watcher {
-	w := &Watcher{C: make(chan struct{}, 1), ws: ws, ids: map[int64]struct{}{}}
+// Watch begins to follow what changes: after a mark that was told earlier or, where that is
+// empty, from now on. Where the mark is not known any more everything may have changed.
+func (ws *Watchers) Watch(after string) *Watcher {
 	ws.mu.Lock()
 	defer ws.mu.Unlock()
+	w := &Watcher{C: make(chan struct{}, 1), ws: ws, told: ws.last, reset: true}
+	if told, known := ws.find(after); known {
+		w.told, w.reset = told, false
+	}
+	if w.reset || w.told < ws.last {
+		w.signal()
+	}
 	ws.all[w] = struct{}{}
 	return w
+}
+
+// find gives the number of the part that a mark stands for, where all that follow it are kept.
+func (ws *Watchers) find(mark string) (n int64, known bool) {
+	epoch, number, _ := strings.Cut(mark, "-")
+	n, err := strconv.ParseInt(number, 10, 64)
+	return n, err == nil && epoch == ws.epoch && n <= ws.last && n >= ws.last-int64(len(ws.parts))
 }
 
 // Close ends the watching.
@@ -70,17 +125,52 @@ func (w *Watcher) Close() {
 	delete(w.ws.all, w)
 }
 
-// Take gives what has changed since the last call.
-func (w *Watcher) Take() Changes {
+// Pending tells which parts Take would give: those after from, up to the last one.
+func (w *Watcher) Pending() (from, to int64, reset bool) {
 	w.ws.mu.Lock()
 	defer w.ws.mu.Unlock()
-	c := w.more
-	for id := range w.ids {
-		c.Jobs = append(c.Jobs, id)
+	return w.told, w.ws.last, w.reset || w.told < w.ws.last-int64(len(w.ws.parts))
+}
+
+// Skip leaves out what has changed up to a part, which the watcher was told otherwise.
+func (w *Watcher) Skip(to int64) {
+	w.ws.mu.Lock()
+	defer w.ws.mu.Unlock()
+	w.told = to
+}
+
+// Take gives what has changed since the last call.
+func (w *Watcher) Take() Changes {
+	c, jobs := w.take()
+	for id, j := range jobs {
+		j.Job = id
+		j.Queue, j.Task = w.ws.read.Names(j.at.Queue, j.at.Task)
+		c.Jobs = append(c.Jobs, j)
 	}
-	clear(w.ids)
-	w.more = Changes{}
+	slices.SortFunc(c.Jobs, func(a, b Changed) int { return cmp.Compare(a.Job, b.Job) })
 	return c
+}
+
+func (w *Watcher) take() (c Changes, jobs map[int64]Changed) {
+	ws := w.ws
+	ws.mu.Lock()
+	defer ws.mu.Unlock()
+	missed := ws.last - w.told
+	c = Changes{From: w.told, To: ws.last, Mark: ws.epoch + "-" + strconv.FormatInt(ws.last, 10)}
+	if w.reset || missed > int64(len(ws.parts)) {
+		w.told, w.reset, c.Reset = ws.last, false, true
+		return c, nil
+	}
+	jobs = map[int64]Changed{}
+	for _, p := range ws.parts[int64(len(ws.parts))-missed:] {
+		c.Many, c.Queues, c.Workers, c.Reset = c.Many || p.many, c.Queues || p.queues, c.Workers || p.workers, c.Reset || p.reset
+		maps.Copy(jobs, p.jobs)
+	}
+	if c.Many = c.Many || len(jobs) > mostChanged; c.Many {
+		jobs = nil
+	}
+	w.told = ws.last
+	return c, jobs
 }
 
 func (w *Watcher) signal() {
@@ -90,12 +180,57 @@ func (w *Watcher) signal() {
 	}
 }
 
-func (w *Watcher) add(id int64) {
-	if len(w.ids) >= mostChanged {
-		w.more.Many = true
+// gathered is the part that is gathered now. The caller holds the lock, and seals it after.
+func (ws *Watchers) gathered() *part {
+	if ws.next == nil {
+		ws.next = &part{jobs: map[int64]Changed{}}
+	}
+	return ws.next
+}
+
+func (p *part) add(id int64, c Changed) {
+	switch {
+	case p.many:
+	case len(p.jobs) >= mostChanged:
+		p.many, p.jobs = true, nil
+	case c.State == job.Unplaced && p.jobs[id].State != job.Unplaced: // it says less than what is known
+	default:
+		p.jobs[id] = c
+	}
+}
+
+// seal ends the part that is gathered, at once or when the one before is old enough. The caller
+// holds the lock.
+func (ws *Watchers) seal() {
+	since := time.Since(ws.sealedAt)
+	if since >= sealEvery {
+		ws.end()
 		return
 	}
-	w.ids[id] = struct{}{}
+	if !ws.sealing {
+		ws.sealing = true
+		time.AfterFunc(sealEvery-since, func() {
+			ws.mu.Lock()
+			defer ws.mu.Unlock()
+			ws.sealing = false
+			ws.end()
+		})
+	}
+}
+
+func (ws *Watchers) end() {
+	if ws.next == nil {
+		return
+	}
+	if len(ws.parts) == partsKept {
+		ws.parts = ws.parts[1:]
+	}
+	ws.parts, ws.next = append(ws.parts, *ws.next), nil
+	ws.last++
+	ws.sealedAt = time.Now()
+	for w := range ws.all {
+		w.signal()
+	}
 }
 
 // Published tells the watchers what a transaction has changed.
@@ -112,30 +247,27 @@ func (ws *Watchers) Published(tx *commit.Tx) {
 			}
 		}
 	}
-	for w := range ws.all {
-		for _, m := range tx.News.Moved {
-			w.add(m.Job)
-		}
-		for _, l := range tx.News.Asked {
-			w.add(l.Row.ID)
-		}
-		for _, id := range tx.News.Touched {
-			w.add(id)
-		}
-		w.more.Queues = w.more.Queues || tx.News.Settings
-		w.signal()
+	p := ws.gathered()
+	for _, m := range tx.News.Moved {
+		p.add(m.Job, Changed{State: m.To, at: m.At})
 	}
+	for _, l := range tx.News.Asked {
+		p.add(l.Row.ID, Changed{State: job.Running, at: memory.Group{Queue: l.Row.Queue, Task: l.Row.Task}})
+	}
+	for _, id := range tx.News.Touched {
+		p.add(id, Changed{})
+	}
+	p.queues = p.queues || tx.News.Settings
+	ws.seal()
 }
 
 // Nudge tells the watchers of changes that are in no transaction.
 func (ws *Watchers) Nudge(c Changes) {
 	ws.mu.Lock()
 	defer ws.mu.Unlock()
-	for w := range ws.all {
-		w.more.Queues = w.more.Queues || c.Queues
-		w.more.Workers = w.more.Workers || c.Workers
-		w.signal()
-	}
+	p := ws.gathered()
+	p.queues, p.workers = p.queues || c.Queues, p.workers || c.Workers
+	ws.seal()
 }
 
 func (ws *Watchers) wake(id int64) {
@@ -152,10 +284,8 @@ func (ws *Watchers) Loaded() {
 	for id := range ws.finished {
 		ws.wake(id)
 	}
-	for w := range ws.all {
-		w.more.Reset = true
-		w.signal()
-	}
+	ws.gathered().reset = true
+	ws.seal()
 }
 
 // WaitFor answers a job when it is finished, or as it stands after wait.

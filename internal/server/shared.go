@@ -1,0 +1,116 @@
+package server
+
+import (
+	"net/http"
+	"strconv"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/gin-gonic/gin"
+
+	"humblemule.example/internal/core/scope"
+)
+
+// Answers are kept for callers who accept one of a certain age (max-age, RFC 9111, section
+// 5.2.1.1): so many open consoles cost little more than one. At most so many are kept, none of
+// them larger than mostShared and none for longer than sharedFor.
+const (
+	answersShared = 200
+	mostShared    = 256 << 10
+	sharedFor     = 5 * time.Second
+)
+
+// sharedAnswers are the answers that are kept, by what was asked.
+type sharedAnswers struct {
+	mu    sync.Mutex
+	byURL map[string]*sharedAnswer
+}
+
+// sharedAnswer is one that is kept, or made now: then ready is not closed yet.
+type sharedAnswer struct {
+	begun time.Time
+	ready chan struct{}
+	text  []byte // empty where it was refused, or is too large
+}
+
+// shared makes a route of a question whose answer may be shared by callers who accept that.
+func (s *Server) shared(h func(c *gin.Context) (any, error)) gin.HandlerFunc {
+	alone := s.handle(h)
+	return func(c *gin.Context) {
+		age := acceptedAge(c.Request.Header)
+		if age == 0 || !scope.Of(c.Request.Context()).Whole() {
+			alone(c)
+			return
+		}
+		key := string(callerOf(c).Role) + " " + c.Request.URL.RequestURI()
+		a, mine := s.answersKept.find(key, age)
+		if !mine {
+			select {
+			case <-a.ready:
+			case <-c.Request.Context().Done():
+				return
+			}
+			if len(a.text) == 0 {
+				alone(c)
+				return
+			}
+			c.Header("Age", strconv.Itoa(int(time.Since(a.begun)/time.Second)))
+			writeJSON(c, http.StatusOK, a.text)
+			return
+		}
+		defer close(a.ready)
+		v, err := h(c)
+		if err != nil {
+			s.fail(c, err)
+			return
+		}
+		s.answerWith(c, http.StatusOK, v, func(text []byte) {
+			if len(text) <= mostShared {
+				a.text = append([]byte(nil), text...)
+			}
+		})
+	}
+}
+
+// find gives the answer to a question that is no older than an age; mine tells that the caller
+// has to make it.
+func (all *sharedAnswers) find(key string, age time.Duration) (a *sharedAnswer, mine bool) {
+	all.mu.Lock()
+	defer all.mu.Unlock()
+	if a = all.byURL[key]; a != nil && time.Since(a.begun) <= age {
+		return a, false
+	}
+	a = &sharedAnswer{begun: time.Now(), ready: make(chan struct{})}
+	if all.byURL == nil {
+		all.byURL = map[string]*sharedAnswer{}
+	}
+	if len(all.byURL) >= answersShared {
+		all.drop()
+	}
+	all.byURL[key] = a
+	return a, true
+}
+
+// drop forgets the answers that are too old and, where that is not enough, all.
+func (all *sharedAnswers) drop() {
+	for key, a := range all.byURL {
+		if time.Since(a.begun) > sharedFor {
+			delete(all.byURL, key)
+		}
+	}
+	if len(all.byURL) >= answersShared {
+		clear(all.byURL)
+	}
+}
+
+// acceptedAge is how old an answer a caller accepts, 0 for none that is not made for it.
+func acceptedAge(h http.Header) time.Duration {
+	for part := range strings.SplitSeq(h.Get("Cache-Control"), ",") {
+		name, value, _ := strings.Cut(strings.TrimSpace(part), "=")
+		if n, err := strconv.Atoi(value); strings.EqualFold(name, "max-age") && err == nil && n > 0 {
+			return min(time.Duration(n)*time.Second, sharedFor)
+		}
+	}
+	return 0
+}

@@ -33,12 +33,28 @@ type Cause struct {
 	By  []CauseCount `json:"by"`
 	// Hours are the failures of the last 48 hours, the present one last.
 	Hours []int64 `json:"hours,omitzero"`
-	// Days are those of the last 31 times 24 hours, Versions those of the last 48 hours by
-	// the version of the worker program, and Marks what happened within these that may
-	// have to do with it; told of one cause only.
-	Days     []int64        `json:"days,omitzero"`
+	// Days are those of the last 31 days of UTC, today's last.
+	Days []int64 `json:"days,omitzero"`
+	// Versions and Hosts are those of the last 48 hours by the version of the worker program
+	// and by its host, and Marks what happened within these that may have to do with it; told of
+	// one cause only.
 	Versions []VersionTrend `json:"versions,omitzero"`
+	Hosts    []HostTrend    `json:"hosts,omitzero"`
 	Marks    []Mark         `json:"marks,omitzero"`
+}
+
+// HostTrend are the failures by the hour that befell one host; empty where it is not known.
+type HostTrend struct {
+	Host  string  `json:"host"`
+	Hours []int64 `json:"hours"`
+}
+
+// FailureShare is how many attempts failed by a cause within some minutes, of how many that were
+// started of its tasks.
+type FailureShare struct {
+	Failed  int64 `json:"failed"`
+	Started int64 `json:"started"`
+	Minutes int   `json:"minutes"`
 }
 
 // VersionTrend are the failures by the hour that one version of a worker program had.

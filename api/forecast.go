@@ -3,6 +3,7 @@ package api
 import (
 	"fmt"
 	"strings"
+	"time"
 
 	"humblemule.example/internal/sentence"
 	"humblemule.example/job"
@@ -162,7 +163,11 @@ func (f *Forecast) WithMore() string {
 	case f.Clear == nil:
 		return fmt.Sprintf("%s would wait in queue %s; how fast it goes is not known yet.", upper(sentence.Count(f.Waiting, "job", "jobs")), f.Queue)
 	}
-	return strings.Join(append([]string{clearBy(fmt.Sprintf("Queue %s would then be ", f.Queue), f.Clear)}, binds(f.Binds)...), " ")
+	head := fmt.Sprintf("Queue %s would then be ", f.Queue)
+	if latest := f.Clear.Latest; latest != 0 && latest.Sub(f.AsOf) < time.Minute {
+		return head + "clear within a minute."
+	}
+	return strings.Join(append([]string{clearBy(head, f.Clear)}, binds(f.Binds)...), " ")
 }
 
 // coming is how many jobs are planned.

@@ -18,6 +18,10 @@ type Mark struct {
 	ID int64 `json:"id,omitzero"`
 	// Since is, of a start of the service, when it was stopped, as far as is known.
 	Since job.Time `json:"since,omitzero"`
+	// Before and After are the failures by a cause in the hour before and in the hour after, as
+	// far as it is over; told with a cause.
+	Before *FailureShare `json:"before,omitzero"`
+	After  *FailureShare `json:"after,omitzero"`
 }
 
 // The kinds of marks.

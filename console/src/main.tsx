@@ -6,7 +6,8 @@ import { QueryClientProvider } from '@tanstack/react-query'
 import { setNonce } from 'get-nonce'
 import { StrictMode } from 'react'
 import { createRoot } from 'react-dom/client'
-import { BrowserRouter } from 'react-router'
+import { createBrowserRouter } from 'react-router'
+import { RouterProvider } from 'react-router/dom'
 
 import { queryClient } from './api/client'
 import { listen } from './api/live'
@@ -16,14 +17,14 @@ import { App } from './shell/App'
 const nonce = document.querySelector<HTMLMetaElement>('meta[name=style-nonce]')?.content
 if (nonce) setNonce(nonce)
 
+const router = createBrowserRouter([{ path: '*', element: <App /> }])
+
 listen()
 
 createRoot(document.getElementById('root')!).render(
   <StrictMode>
     <QueryClientProvider client={queryClient}>
-      <BrowserRouter>
-        <App />
-      </BrowserRouter>
+      <RouterProvider router={router} />
     </QueryClientProvider>
   </StrictMode>,
 )

@@ -35,11 +35,6 @@ func (s *Server) listCauses(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	for i := range page {
-		if page[i].Hours, err = s.engine.CauseTrend(c.Request.Context(), page[i].ID); err != nil {
-			return nil, err
-		}
-	}
 	return struct {
 		Causes     []api.Cause `json:"causes"`
 		NextCursor string      `json:"next_cursor,omitzero"`

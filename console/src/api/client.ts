@@ -25,6 +25,7 @@ export type ScheduleStatus = components['schemas']['ScheduleStatus']
 export type Run = components['schemas']['Run']
 export type Instant = components['schemas']['Instant']
 export type Coming = components['schemas']['Coming']
+export type Lane = components['schemas']['Lane']
 export type Start = components['schemas']['Start']
 export type Task = components['schemas']['Task']
 export type Defaults = components['schemas']['Defaults']
@@ -40,13 +41,28 @@ const answeredWithin = 15_000
 
 export const api = createClient<paths>({
   baseUrl: '/',
-  querySerializer: { array: { style: 'form', explode: false } },
+  querySerializer: (query) => {
+    const q = new URLSearchParams()
+    for (const [name, value] of Object.entries(query as Record<string, string | number | boolean | string[] | undefined>)) {
+      if (value === undefined) continue
+      if (name === 'label') [value].flat().forEach((label) => q.append(name, String(label)))
+      else q.set(name, Array.isArray(value) ? value.join(',') : String(value))
+    }
+    return q.toString()
+  },
   fetch: (request) => fetch(request, { signal: AbortSignal.any([request.signal, AbortSignal.timeout(answeredWithin)]) }),
 })
+
+/** actedAt is when the page changed something last: what it reads then has to show it. */
+let actedAt = 0
+const showsAfter = 3000
 
 api.use({
   onRequest({ request }) {
     if (token) request.headers.set('Authorization', `Bearer ${token}`)
+    if (request.method !== 'GET') actedAt = Date.now()
+    // An answer that another page has had within a second will do.
+    else if (Date.now() - actedAt > showsAfter) request.headers.set('Cache-Control', 'max-age=1')
     return request
   },
   onResponse({ response }) {
@@ -102,7 +118,7 @@ const listed = (words?: string) =>
     .map((w) => w.trim())
     .filter((w) => w !== '')
 
-/** Filter is what the list is narrowed to; it stands in the address. */
+/** Filter is what the list is narrowed to; it stands in the address. Several states, queues, tasks and ids are divided by commas, several labels by line breaks. */
 export interface Filter {
   state?: string
   queue?: string
@@ -116,9 +132,65 @@ export interface Filter {
   ids?: string
   since?: string
   until?: string
+  order?: string
 }
 
-export const filterNames = ['state', 'queue', 'task', 'owner', 'key', 'label', 'cause', 'error', 'steps', 'ids', 'since', 'until'] as const
+export const filterNames = [
+  'state',
+  'queue',
+  'task',
+  'owner',
+  'key',
+  'label',
+  'cause',
+  'error',
+  'steps',
+  'ids',
+  'since',
+  'until',
+  'order',
+] as const
+
+/** narrows tells whether a filter leaves any job out. */
+export const narrows = (f: Filter) => filterNames.some((n) => n !== 'order' && f[n])
+
+/** queryOf is a filter as a list asks for it. */
+export function queryOf(f: Filter) {
+  return {
+    state: listed(f.state) as State[] | undefined,
+    queue: listed(f.queue),
+    task: listed(f.task),
+    owner: f.owner,
+    key: f.key,
+    label: labelsOf(f),
+    cause: f.cause ? Number(f.cause) : undefined,
+    error: f.error,
+    steps: f.steps as 'in_doubt' | undefined,
+    ids: listed(f.ids)?.map(Number),
+    since: f.since,
+    until: f.until,
+  }
+}
+
+/** labelsOf are the labels that a filter asks for, each as name:value. */
+export function labelsOf(f: Filter): string[] | undefined {
+  return f.label?.split('\n')
+}
+
+/** pairOf reads name:value, which stands for a label. */
+export function pairOf(label: string): [string, string] {
+  const at = /[:=]/.exec(label)?.index ?? label.length
+  return [label.slice(0, at), label.slice(at + 1)]
+}
+
+export type Selection = components['schemas']['Selection']
+
+/** selectionOf is a filter as acts on many jobs take it; undefined where they cannot. */
+export function selectionOf(f: Filter): Selection | undefined {
+  if (f.steps || f.ids) return undefined
+  const { state, queue, task, owner, key, label, cause, error, since, until } = queryOf(f)
+  return { state, queue, task, owner, key, labels: label && Object.fromEntries(label.map(pairOf)), cause, error, since, until }
+}
 
 export function useStats(queue?: string) {
   return useQuery({
@@ -250,6 +322,17 @@ export function usePatched(filter: string, patch: string, wanted: boolean) {
   })
 }
 
+export type Setting = paths['/v1/setup']['get']['responses']['200']['content']['application/json']['settings'][number]
+
+/** useSettings lists all settings in force, and where each comes from. */
+export function useSettings() {
+  return useQuery({
+    queryKey: keys.settings,
+    queryFn: async () => (await told(api.GET('/v1/setup'))).settings,
+    refetchInterval: 30_000,
+  })
+}
+
 export function useTasks() {
   return useQuery({
     queryKey: keys.tasks,
@@ -268,6 +351,18 @@ export function useStarts(queue: string, limit: number) {
     queryKey: keys.starts(queue, limit),
     queryFn: async () => (await told(api.GET('/v1/queues/{name}/starts', { params: { path: { name: queue }, query: { limit } } }))).starts,
     refetchInterval: 2000,
+  })
+}
+
+/** useLanes lists the first lanes of a queue that a job holds; all is false where there are more. */
+export function useLanes(queue: string) {
+  return useQuery({
+    queryKey: keys.lanes(queue),
+    queryFn: async () => {
+      const page = await told(api.GET('/v1/queues/{name}/lanes', { params: { path: { name: queue }, query: { limit: 100 } } }))
+      return { lanes: page.lanes, all: !page.next_cursor }
+    },
+    refetchInterval: 3000,
   })
 }
 
@@ -369,18 +464,7 @@ export function useJobs(filter: Filter) {
       told(
         api.GET('/v1/jobs', {
           params: {
-            query: {
-              ...filter,
-              state: listed(filter.state) as State[] | undefined,
-              queue: listed(filter.queue),
-              task: listed(filter.task),
-              ids: listed(filter.ids)?.map(Number),
-              cause: filter.cause ? Number(filter.cause) : undefined,
-              label: filter.label ? [filter.label] : undefined,
-              steps: filter.steps as 'in_doubt' | undefined,
-              limit: pageSize,
-              cursor: pageParam,
-            },
+            query: { ...queryOf(filter), limit: pageSize, cursor: pageParam },
           },
         }),
       ),

@@ -23,10 +23,13 @@ export const keys = {
     one: (id: number) => ['causes', 'one', id] as const,
   },
   operations: ['operations'] as const,
+  dryRun: (body: unknown) => ['dry run', body] as const,
   actions: ['actions'] as const,
   patched: (filter: string, patch: string) => ['patched', filter, patch] as const,
   workers: ['workers'] as const,
   tasks: ['tasks'] as const,
+  settings: ['settings'] as const,
+  lanes: (queue: string) => ['lanes', queue] as const,
   starts: (queue: string, limit: number) => ['starts', queue, limit] as const,
   schedules: {
     list: ['schedules', 'list'] as const,

@@ -2,7 +2,7 @@
 import { useSyncExternalStore } from 'react'
 
 import { token } from './access'
-import { queryClient } from './client'
+import { type State, queryClient } from './client'
 import { keys } from './keys'
 import { type Told, follow } from './stream'
 
@@ -34,38 +34,67 @@ export function useLink(): Link {
   )
 }
 
+/** JobChanged is a job that has changed; without a state it changed otherwise than by a move. */
+export interface JobChanged {
+  id: number
+  state?: State
+  queue?: string
+  task?: string
+}
+
+/** Listener hears which jobs have changed; many says that any may have. */
+type Listener = (changed: JobChanged[], many: boolean) => void
+const listeners = new Set<Listener>()
+
+/** onJobs calls a listener with every change of jobs, until the answer is called. */
+export function onJobs(l: Listener): () => void {
+  listeners.add(l)
+  return () => void listeners.delete(l)
+}
+
 const changed = new Set<number>()
 let many = false
 let due = false
 
-/** Changes are gathered for a second at most, so that a busy service does not keep the page busy. */
-function note(ids: number[], everything: boolean) {
-  ids.forEach((id) => changed.add(id))
+/** How long changes are gathered, so that a busy service does not keep the page busy; longer where very much changes. */
+const gatherFor = 600
+const gatherManyFor = 2000
+
+/** note gathers changes. A page that nobody sees asks nothing until somebody does. */
+function note(jobs: JobChanged[], everything: boolean) {
+  for (const l of listeners) l(jobs, everything)
+  jobs.forEach((j) => changed.add(j.id))
   many ||= everything
   if (due) return
   due = true
-  setTimeout(() => {
-    due = false
-    void queryClient.invalidateQueries({ queryKey: keys.stats.all })
-    void queryClient.invalidateQueries({ queryKey: keys.jobs.all })
-    void queryClient.invalidateQueries({ queryKey: keys.causes.all })
-    void queryClient.invalidateQueries({ queryKey: keys.operations })
-    void queryClient.invalidateQueries({
-      queryKey: keys.job.all,
-      predicate: (q) => many || changed.has(keys.job.idOf(q.queryKey)),
-    })
-    changed.clear()
-    many = false
-  }, 600)
+  setTimeout(
+    () => {
+      due = false
+      if (!document.hidden) renew()
+    },
+    many ? gatherManyFor : gatherFor,
+  )
 }
+
+function renew() {
+  if (changed.size === 0 && !many) return
+  const everything = many
+  const ids = new Set(changed)
+  changed.clear()
+  many = false
+  for (const queryKey of [keys.stats.all, keys.jobs.all, keys.causes.all, keys.operations]) void queryClient.invalidateQueries({ queryKey })
+  void queryClient.invalidateQueries({ queryKey: keys.job.all, predicate: (q) => everything || ids.has(keys.job.idOf(q.queryKey)) })
+}
+
+document.addEventListener('visibilitychange', () => !document.hidden && renew())
 
 function take(event: string, data: string) {
   if (event === 'reset') note([], true)
   if (event === 'reset' || event === 'workers') void queryClient.invalidateQueries({ queryKey: keys.workers })
-  if (event === 'queues') note([], false)
+  if (event === 'queues') void queryClient.invalidateQueries({ queryKey: keys.stats.all })
   if (event !== 'jobs') return
-  const told = JSON.parse(data) as { ids: number[] | null; many: boolean }
-  note(told.ids ?? [], told.many)
+  const told = JSON.parse(data) as { jobs: JobChanged[]; many: boolean }
+  note(told.jobs, told.many)
 }
 
 function hear(told: Told) {

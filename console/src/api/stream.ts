@@ -4,7 +4,8 @@
 /** Told is what a reader of events is told. */
 export type Told = { live: boolean } | { event: string; data: string }
 
-async function read(body: ReadableStream<Uint8Array>, tell: (t: Told) => void) {
+/** read tells the events of a stream, and their ids, until it ends. */
+async function read(body: ReadableStream<Uint8Array>, tell: (t: Told) => void, seen: (id: string) => void) {
   const reader = body.pipeThrough(new TextDecoderStream() as ReadableWritablePair<string, Uint8Array>).getReader()
   let rest = ''
   for (;;) {
@@ -16,23 +17,33 @@ async function read(body: ReadableStream<Uint8Array>, tell: (t: Told) => void) {
     for (const text of events) {
       const event = /^event: (.*)$/m.exec(text)?.[1]
       const data = /^data: (.*)$/m.exec(text)?.[1]
+      const id = /^id: (.*)$/m.exec(text)?.[1]
       if (event && data) tell({ event, data })
+      if (id) seen(id)
     }
   }
 }
 
 /** follow keeps the stream open for as long as the page, or the worker, is. */
 export async function follow(tell: (t: Told) => void, token: string): Promise<never> {
+  let last = ''
   for (let pause = 500; ; pause = Math.min(pause * 2, 4000)) {
     const silence = new Silence()
     try {
-      const answer = await fetch('/v1/events', { headers: token ? { Authorization: `Bearer ${token}` } : {}, signal: silence.signal })
+      const headers: Record<string, string> = {}
+      if (token) headers.Authorization = `Bearer ${token}`
+      if (last) headers['Last-Event-ID'] = last // so that only what was missed is told
+      const answer = await fetch('/v1/events', { headers, signal: silence.signal })
       if (answer.ok && answer.body) {
         pause = 500
-        await read(answer.body, (t) => {
-          silence.over()
-          tell(t)
-        })
+        await read(
+          answer.body,
+          (t) => {
+            silence.over()
+            tell(t)
+          },
+          (id) => (last = id),
+        )
       }
     } catch {
       // The service is away, or silent; the page says so.

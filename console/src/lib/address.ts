@@ -3,14 +3,15 @@
 import { useMemo } from 'react'
 import { useLocation, useNavigate, useSearchParams } from 'react-router'
 
-import { type Filter, filterNames } from '../api/client'
+import { type Filter, type Job, type State, filterNames } from '../api/client'
+import { states } from './words'
 
 export function useFilter(): Filter {
   const [params] = useSearchParams()
   return useMemo(() => {
     const f: Filter = {}
     for (const name of filterNames) {
-      const value = params.get(name)
+      const value = name === 'label' ? params.getAll(name).join('\n') : params.get(name)
       if (value) f[name] = value
     }
     return f
@@ -22,7 +23,8 @@ export function search(f: Filter): string {
   const q = new URLSearchParams()
   for (const name of filterNames) {
     const value = f[name]
-    if (value) q.set(name, value)
+    if (value && name === 'label') value.split('\n').forEach((label) => q.append(name, label))
+    else if (value) q.set(name, value)
   }
   const text = q.toString()
   return text && '?' + text
@@ -50,4 +52,27 @@ export function useGo(): (change: Partial<Filter>) => void {
     const next = { ...filter, ...change }
     void navigate(elsewhere ? pathname + search(next) : path(next, open))
   }
+}
+
+/** handOver is the address of a list of jobs that also tells in which states they are now. */
+export function handOver(jobs: Job[]): string {
+  const q = new URLSearchParams({
+    ids: jobs.map((j) => j.id).join(','),
+    was: jobs.map((j) => states.indexOf(j.state).toString(36)).join(''),
+    at: new Date().toISOString(),
+  })
+  return `/jobs?${q}`
+}
+
+/** useWas tells in which state a job was when the link to it was made; undefined where the address is no such link. */
+export function useWas(id: number): State | undefined {
+  const [params] = useSearchParams()
+  const at = params.get('ids')?.split(',').indexOf(String(id)) ?? -1
+  return at < 0 ? undefined : states[parseInt(params.get('was')?.[at] ?? '', 36)]
+}
+
+/** useHandedOver tells when the link that was followed was made. */
+export function useHandedOver(): string | undefined {
+  const [params] = useSearchParams()
+  return params.get('was') ? (params.get('at') ?? undefined) : undefined
 }

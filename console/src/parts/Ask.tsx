@@ -6,10 +6,17 @@ import { Difference } from './Difference'
 import { pretty } from '../lib/format'
 import { Question } from './Question'
 
-export type Deed = 'requeue' | 'cancel' | 'start' | 'accept' | 'end'
+export type Deed = 'requeue' | 'cancel' | 'start' | 'accept' | 'end' | 'discard'
 
-const verbs = { requeue: 'Requeue', cancel: 'Cancel', start: 'Start', accept: 'Accept', end: 'End the lease of' } as const
-const commands = { requeue: 'requeue', cancel: 'cancel', start: 'start', accept: 'accept', end: 'end-lease' } as const
+const verbs = {
+  requeue: 'Requeue',
+  cancel: 'Cancel',
+  start: 'Start',
+  accept: 'Accept',
+  end: 'End the lease of',
+  discard: 'Discard',
+} as const
+const commands = { requeue: 'requeue', cancel: 'cancel', start: 'start', accept: 'accept', end: 'end-lease', discard: 'discard' } as const
 
 /** Ask is an action on one job. */
 export function Ask({ deed, j }: { deed: Deed; j: Job }) {
@@ -27,6 +34,7 @@ export function Ask({ deed, j }: { deed: Deed; j: Job }) {
       confirm={`${verbs[deed]} 1 job`}
       command={`hmule job ${commands[deed]} ${j.id}${payload}${deed === 'accept' && followUps.trim() !== '[]' ? ` --enqueue '${compact(followUps).replaceAll("'", `'\\''`)}'` : ''}`}
       send={() => send(deed, j.id, deed === 'accept' ? followUps : edited ? text : undefined)}
+      done={deed === 'discard' ? () => ({ text: `Job ${j.id} was discarded; hmule job undiscard ${j.id} brings it back.` }) : undefined}
       blocked={!!wrong || (deed === 'accept' && !!problemOf(followUps))}
     >
       {deed === 'accept' && (
@@ -63,6 +71,7 @@ export function Ask({ deed, j }: { deed: Deed; j: Job }) {
 function follows(deed: Deed, j: Job): string {
   if (deed === 'accept')
     return '1 job becomes done with what its handler brought, without running again. Its follow-ups are enqueued as they stand here.'
+  if (deed === 'discard') return '1 job leaves every list and count at once. It can be brought back for 10 minutes; then it is gone.'
   if (deed === 'end')
     return `1 job is placed again with its rank, and the attempt is not counted. Its handler may still be running: its word no longer counts, but what it does is done.${j.lane ? ` Because of its lane the job waits until the lease would have ended.` : ''}`
   if (deed === 'requeue') {
@@ -96,9 +105,10 @@ function problemOf(text: string): string | undefined {
 }
 
 /** send does the deed. An edited payload goes as the text it is, so that its numbers keep their digits. */
-function send(deed: Deed, id: number, payload?: string): Promise<Job> {
+function send(deed: Deed, id: number, payload?: string): Promise<unknown> {
   const params = { path: { id }, header: { 'Idempotency-Key': newKey() } }
   if (deed === 'start') return told(api.POST('/v1/jobs/{id}/start_now', { params, body: {} }))
+  if (deed === 'discard') return told(api.POST('/v1/jobs/{id}/discard', { params, body: {} }))
   if (deed === 'cancel') return told(api.POST('/v1/jobs/{id}/cancel', { params, body: {} }))
   if (deed === 'end') return told(api.POST('/v1/jobs/{id}/end_lease', { params, body: {} }))
   if (deed === 'accept') return told(api.POST('/v1/jobs/{id}/accept', { params, body: {}, bodySerializer: () => `{"enqueue":${payload}}` }))

@@ -1,4 +1,4 @@
-import { type ReactNode, useEffect } from 'react'
+import { type ReactNode, useEffect, useRef } from 'react'
 import { Link, useNavigate } from 'react-router'
 
 import { age, moment } from '../lib/format'
@@ -8,18 +8,30 @@ export function Beside({ title, beside, back, children }: { title: string; besid
   const navigate = useNavigate()
   useEffect(() => {
     const close = (e: KeyboardEvent) => {
-      if (e.key === 'Escape' && !document.querySelector('[role=dialog]')) void navigate(back)
+      if (e.key === 'Escape' && !document.querySelector('[role=dialog], [role=menu]') && !e.defaultPrevented) void navigate(back)
     }
     addEventListener('keydown', close)
     return () => removeEventListener('keydown', close)
   }, [back, navigate])
+  const head = useRef<HTMLHeadingElement>(null)
+  useEffect(() => {
+    // The panel is reached before the list; when it is closed, what opened it has the focus again.
+    const before = document.activeElement
+    head.current?.focus({ preventScroll: true })
+    return () => {
+      if (before instanceof HTMLElement)
+        requestAnimationFrame(() => document.activeElement === document.body && before.isConnected && before.focus())
+    }
+  }, [])
   return (
     <aside
       aria-label={title}
       className="mt-6 min-w-0 lg:sticky lg:top-14 lg:max-h-[calc(100vh-4rem)] lg:overflow-y-auto lg:border-l lg:border-hairline lg:pl-8"
     >
       <div className="flex items-baseline gap-4 border-b border-hairline pb-2">
-        <h2 className="text-lg font-semibold">{title}</h2>
+        <h2 ref={head} tabIndex={-1} className="min-w-0 truncate text-lg font-semibold outline-none" title={title}>
+          <bdi>{title}</bdi>
+        </h2>
         {beside}
         <Link className="press ml-auto" to={back}>
           Close

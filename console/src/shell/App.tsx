@@ -11,8 +11,12 @@ import { Queues } from '../pages/queues/Queues'
 import { Settings } from '../pages/settings/Settings'
 import { Workers } from '../pages/workers/Workers'
 import { Head } from './Head'
+import { Keys } from './Keys'
+import { Leave } from './Leave'
 import { Login } from './Login'
+import { Outcome } from './Outcome'
 import { routes } from './routes'
+import { useTitle } from '../lib/title'
 import { Strip } from './Strip'
 
 /** App is what every page has: its head and, but on the first one, how things stand in a line. */
@@ -30,9 +34,28 @@ export function App() {
           {routes.map(({ path, page }) => (
             <Route key={path} path={path} element={<PageAt page={page} counts={stats.data?.counts} />} />
           ))}
+          <Route path="*" element={<Unknown />} />
         </Routes>
       </main>
+      <Outcome />
+      <Keys />
+      <Leave />
     </div>
+  )
+}
+
+/** Unknown says that an address leads nowhere. */
+function Unknown() {
+  const { pathname } = useLocation()
+  useTitle('Not found')
+  return (
+    <section aria-label="Not found" className="mt-6">
+      <h2 className="text-lg font-semibold">Not found</h2>
+      <p>
+        There is no page at <code className="font-mono text-[13px] break-all">{pathname}</code>. The pages are listed above; / finds a job,
+        a queue or a task.
+      </p>
+    </section>
   )
 }
 

@@ -1,12 +1,15 @@
+import { useQuery } from '@tanstack/react-query'
 import { type KeyboardEvent, useEffect, useId, useRef, useState } from 'react'
 import { useNavigate } from 'react-router'
 
-import { type Task, useStats, useTasks } from '../api/client'
+import { type ScheduleStatus, type Task, type Worker, useStats, useTasks } from '../api/client'
+import { keys } from '../api/keys'
 import { search } from '../lib/address'
+import { pages } from './pages'
 
 type Choice = { what: string; name: string; to: string }
 
-/** Find finds a job by its id, or lists those with a key, of a task, a queue or an owner, with a label, or with a text in their errors. */
+/** Find leads to pages, queues, workers and schedules by their names, finds a job by its id, or lists those with a key, of a task, a queue or an owner, with a label, or with a text in their errors. */
 export function Find() {
   const [text, setText] = useState('')
   const [open, setOpen] = useState(false)
@@ -16,11 +19,15 @@ export function Find() {
   const navigate = useNavigate()
   const queues = useStats().data?.queues.map((q) => q.name) ?? []
   const tasks = useTasks().data ?? []
-  const choices = open ? choicesOf(text.trim(), queues, tasks) : []
+  const workers = useQuery<Worker[]>({ queryKey: keys.workers, enabled: false }).data ?? []
+  const schedules = useQuery<ScheduleStatus[]>({ queryKey: keys.schedules.list, enabled: false }).data ?? []
+  const choices = open ? choicesOf(text.trim(), { queues, tasks, workers, schedules }) : []
   useEffect(() => {
     const focus = (e: globalThis.KeyboardEvent) => {
       const typing = e.target instanceof HTMLElement && e.target.closest('input, textarea, select, [role=dialog]')
-      if (e.key !== '/' || typing || e.ctrlKey || e.metaKey || e.altKey) return
+      const palette = e.key.toLowerCase() === 'k' && (e.ctrlKey || e.metaKey) && !document.querySelector('[role=dialog]')
+      const slash = e.key === '/' && !typing && !e.ctrlKey && !e.metaKey && !e.altKey
+      if (!palette && !slash) return
       e.preventDefault()
       field.current?.focus()
     }
@@ -51,7 +58,7 @@ export function Find() {
       <input
         ref={field}
         role="combobox"
-        aria-label="Find jobs"
+        aria-label="Find"
         aria-expanded={choices.length > 0}
         aria-controls={list}
         aria-activedescendant={choices.length > 0 ? `${list}-${at}` : undefined}
@@ -89,7 +96,7 @@ export function Find() {
                 go(c)
               }}
             >
-              <span className="w-14 shrink-0 text-quiet">{c.what}</span>
+              <span className="w-16 shrink-0 text-quiet">{c.what}</span>
               <span className="truncate">
                 <bdi>{c.name}</bdi>
               </span>
@@ -101,17 +108,45 @@ export function Find() {
   )
 }
 
+interface Known {
+  queues: string[]
+  tasks: Task[]
+  workers: Worker[]
+  schedules: ScheduleStatus[]
+}
+
+/** How many of a kind are offered. */
+const mostOfKind = 3
+
 /** choicesOf are the ways to understand what was typed, the likeliest first. */
-function choicesOf(text: string, queues: string[], tasks: Task[]): Choice[] {
-  if (!text) return []
+function choicesOf(text: string, known: Known): Choice[] {
+  if (!text) return pages.map((p) => ({ what: 'page', name: p.name, to: p.to }))
   const all: Choice[] = []
   if (/^\d+$/.test(text)) all.push({ what: 'job', name: text, to: `/jobs/${text}` })
-  const most = 4
-  const fits = (name: string) => name.toLowerCase().includes(text.toLowerCase())
-  for (const t of tasks.filter((t) => fits(t.name)).slice(0, most))
-    all.push({ what: 'task', name: t.name, to: '/jobs' + search({ task: t.name }) })
-  for (const q of queues.filter(fits).slice(0, most)) all.push({ what: 'queue', name: q, to: '/jobs' + search({ queue: q }) })
-  if (/^[^:\s]+:[^:]+$/.test(text)) all.push({ what: 'label', name: text, to: '/jobs' + search({ label: text }) })
+  const fitting = (what: string, names: string[], to: (name: string) => string) => {
+    const fits = names.filter((name) => name.toLowerCase().includes(text.toLowerCase()))
+    all.push(...fits.slice(0, mostOfKind).map((name) => ({ what, name, to: to(name) })))
+  }
+  const tasks = known.tasks.map((t) => t.name)
+  fitting(
+    'page',
+    pages.map((p) => p.name),
+    (name) => pages.find((p) => p.name === name)!.to,
+  )
+  fitting('jobs of', tasks, (task) => '/jobs' + search({ task }))
+  fitting('jobs in', known.queues, (queue) => '/jobs' + search({ queue }))
+  fitting('queue', known.queues, (name) => `/queues/${encodeURIComponent(name)}`)
+  fitting(
+    'schedule',
+    known.schedules.map((s) => s.name),
+    (name) => `/coming/${encodeURIComponent(name)}`,
+  )
+  fitting(
+    'worker',
+    known.workers.map((w) => w.name ?? w.id),
+    (name) => `/workers/${known.workers.find((w) => (w.name ?? w.id) === name)!.id}`,
+  )
+  if (/^[^:=\s]+[:=].+$/.test(text)) all.push({ what: 'label', name: text, to: '/jobs' + search({ label: text }) })
   all.push({ what: 'key', name: text, to: '/jobs' + search({ key: text }) })
   all.push({ what: 'owner', name: text, to: '/jobs' + search({ owner: text }) })
   all.push({ what: 'error', name: text, to: '/jobs' + search({ error: text }) })

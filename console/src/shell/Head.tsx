@@ -7,18 +7,7 @@ import { clock, span, zone } from '../lib/format'
 import { useNow } from '../lib/useNow'
 import { Mule } from '../parts/Mark'
 import { Find } from './Find'
-
-/** The pages, in the order in which they are offered. */
-const pages = [
-  ['/', 'Now'],
-  ['/jobs', 'Jobs'],
-  ['/dead', 'Dead letters'],
-  ['/coming', 'Coming up'],
-  ['/queues', 'Queues'],
-  ['/workers', 'Workers'],
-  ['/log', 'Action log'],
-  ['/settings', 'Settings'],
-] as const
+import { pages } from './pages'
 
 /** Head names the product, leads to its pages, finds jobs, and tells how old what is shown is. */
 export function Head() {
@@ -35,7 +24,7 @@ export function Head() {
           aria-label="Pages"
           className="flex gap-x-4 self-stretch whitespace-nowrap max-md:order-last max-md:w-full max-md:overflow-x-auto"
         >
-          {pages.map(([to, name]) => (
+          {pages.map(({ to, name }) => (
             <NavLink
               key={to}
               to={to}

@@ -73,10 +73,6 @@ func (p *Causes) Count(r *store.Row, s job.State, by int64) error {
 
 // Saw notes the failure of a row's attempt, and its cause.
 func (p *Causes) Saw(r *store.Row, c triage.Cause, message string) error {
-	program, err := p.m.Workers.Program(r.Worker)
-	if err != nil {
-		return err
-	}
 	if !p.known.At(c.ID) && p.known.Len() >= MostCauses {
 		c = otherCauses
 	}
@@ -87,10 +83,10 @@ func (p *Causes) Saw(r *store.Row, c triage.Cause, message string) error {
 	}
 	seen := p.seen[c.ID]
 	if seen == nil {
-		seen = &store.Seen{ID: c.ID, Type: c.Type, Template: c.Template, At: p.m.now, N: map[string]int64{}}
+		seen = &store.Seen{ID: c.ID, Type: c.Type, Template: c.Template, At: p.m.now}
 		p.seen[c.ID] = seen
 	}
-	seen.N[program.Version]++
+	seen.N++
 	seen.Job = r.ID
 	at := textsKey{c.ID, r.Queue, r.Task}
 	texts := p.texts[at]

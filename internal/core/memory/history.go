@@ -794,3 +794,28 @@ func (p *History) KeptUnderWay(kind trend.Kind, step trend.Step, wanted func(id 
 	}
 	return u
 }
+
+// FailuresUnderWay is what of a step of the history of failures is not stored yet; see
+// [UnderWay].
+type FailuresUnderWay struct {
+	trend.Failures
+	At      job.Time
+	Instead bool
+	Folded  int64
+}
+
+// KeptFailures gives what is not stored yet of the step of the history of failures that is under
+// way.
+func (p *History) KeptFailures(step trend.Step) FailuresUnderWay {
+	u := FailuresUnderWay{Failures: trend.Failures{}, At: p.minute, Folded: p.folded.N}
+	if step != trend.Minute {
+		way := &p.hour
+		if step == trend.Day {
+			way = &p.day
+		}
+		u.At, u.Instead = way.at, way.found
+		u.Merge(way.failures, mostFailures)
+	}
+	u.Merge(p.fresh.failures, mostFailures)
+	return u
+}

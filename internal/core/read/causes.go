@@ -14,17 +14,15 @@ import (
 	"humblemule.example/job"
 )
 
-// How far back the trend of a cause is told.
-const (
-	trendHours = 48
-	trendDays  = 31
-)
-
 // Causes lists the causes of jobs that are dead, or in backoff, most jobs first, where the
 // superseded runs of one schedule count as one; of those whose error holds a text where one
 // is given.
 func (rd *Reader) Causes(ctx context.Context, f api.CauseFilter) ([]api.Cause, error) {
-	return rd.causes(ctx, f, 0)
+	all, err := rd.causes(ctx, f, 0)
+	if err == nil {
+		err = rd.tellTrends(ctx, all)
+	}
+	return all, err
 }
 
 // causes lists causes, or one alone where it is not 0.
@@ -144,54 +142,9 @@ func (rd *Reader) Cause(ctx context.Context, id int64) (api.Cause, error) {
 		return api.Cause{}, err
 	}
 	if id > 0 && len(found) > 0 {
-		return found[0], nil
+		return found[0], rd.tellTrends(ctx, found)
 	}
 	return api.Cause{}, job.Fault(job.NotFound, "no dead job has the cause %d; its jobs were requeued or removed, or the cause never existed", id)
-}
-
-const hour = 3_600_000
-
-// CauseTrend tells the failures of a cause by the hour, the present hour last.
-func (rd *Reader) CauseTrend(ctx context.Context, cause int64) ([]int64, error) {
-	last := int64(rd.clock.Now()) / hour
-	found, err := rd.store.CauseHours(ctx, cause, last-trendHours+1)
-	return trendOf(found, last, 1, trendHours), err
-}
-
-// trendOf adds up failures by so many hours each; the last of them ends with the hour
-// last.
-func trendOf(found []store.CauseHour, last, each int64, n int) []int64 {
-	trend := make([]int64, n)
-	for _, h := range found {
-		if back := (last - h.Hour) / each; h.Hour <= last && back < int64(n) {
-			trend[int64(n)-1-back] += h.N
-		}
-	}
-	return trend
-}
-
-// CauseHistory tells when jobs failed by a cause, by which versions of worker programs,
-// and what happened meanwhile that may have to do with it.
-func (rd *Reader) CauseHistory(ctx context.Context, c *api.Cause) error {
-	now := rd.clock.Now()
-	last := int64(now) / hour
-	found, err := rd.store.CauseHours(ctx, c.ID, last-trendDays*24+1)
-	if err != nil {
-		return err
-	}
-	c.Hours, c.Days = trendOf(found, last, 1, trendHours), trendOf(found, last, 24, trendDays)
-	byVersion := map[string][]store.CauseHour{}
-	for _, h := range found {
-		if h.Hour > last-trendHours {
-			byVersion[h.Version] = append(byVersion[h.Version], h)
-		}
-	}
-	for version, hours := range byVersion {
-		c.Versions = append(c.Versions, api.VersionTrend{Version: version, Hours: trendOf(hours, last, 1, trendHours)})
-	}
-	sort.Slice(c.Versions, func(i, j int) bool { return c.Versions[i].Version < c.Versions[j].Version })
-	c.Marks, err = rd.marks(ctx, c, job.Time((last-trendHours+1)*hour))
-	return err
 }
 
 // marks tell what happened since a time that may have to do with a cause: new versions of

@@ -3,6 +3,7 @@ package read
 import (
 	"cmp"
 	"context"
+	"maps"
 	"slices"
 	"time"
 
@@ -10,6 +11,7 @@ import (
 	"humblemule.example/internal/core/memory"
 	"humblemule.example/internal/core/order"
 	"humblemule.example/internal/core/scope"
+	"humblemule.example/internal/core/store"
 	"humblemule.example/job"
 )
 
@@ -160,7 +162,7 @@ func (rd *Reader) Coming(ctx context.Context, span time.Duration, queue, task st
 		return api.Coming{}, job.Wrong("nothing was looked up", []job.FieldError{{Field: "span", Message: "is 1m to 31d"}})
 	}
 	now := rd.clock.Now()
-	told := api.Coming{AsOf: now, Until: now.Add(span), Items: []api.ComingItem{}, StepMS: max(span.Milliseconds()/comingBins, 1), Runs: make([]int64, comingBins), Jobs: make([]int64, comingBins)}
+	told := api.Coming{AsOf: now, Until: now.Add(span), Items: []api.ComingItem{}, StepMS: max(span.Milliseconds()/comingBins, 1), Runs: make([]int64, comingBins), Jobs: make([]int64, comingBins), Often: []api.ComingOften{}}
 	jobs, err := rd.store.ComingJobs(ctx, now, told.Until, mostComing)
 	if err != nil {
 		return told, err
@@ -169,15 +171,29 @@ func (rd *Reader) Coming(ctx context.Context, span time.Duration, queue, task st
 	wanted := func(q, t string) bool {
 		return in.Sees(q, t) && (queue == "" || q == queue) && (task == "" || t == task)
 	}
+	of := map[string]*runsOf{}
+	if last, whole := rd.countComing(&told, of, jobs, wanted, most); !whole {
+		told.CountedTo = last
+	}
+	tellOften(&told, of)
+	return told, nil
+}
+
+// countComing counts what comes, in the order of time, and lists the first of it. Where that is
+// too much it answers until when it has counted.
+func (rd *Reader) countComing(told *api.Coming, of map[string]*runsOf, jobs []store.Waiter, wanted func(queue, task string) bool, most int) (last job.Time, whole bool) {
 	runs := rd.planned(wanted)
-	last := now
 	for range mostComing {
 		id, s, run := runs.First()
 		switch {
 		case run && s.FiresAt() < told.Until && (len(jobs) == 0 || s.FiresAt() <= jobs[0].At):
 			last = s.FiresAt()
 			q, t := rd.goesTo(s)
-			addComing(&told, api.ComingItem{At: s.FiresAt(), Schedule: s.Row.Name, Queue: q, Task: t}, most)
+			bin := addComing(told, api.ComingItem{At: last, Schedule: s.Row.Name, Queue: q, Task: t}, most)
+			if of[s.Row.Name] == nil {
+				of[s.Row.Name] = &runsOf{task: t, queue: q, bins: map[int64]int64{}}
+			}
+			of[s.Row.Name].bins[bin]++
 			next := s.Copy()
 			if next.Row.NextAt = s.After(s.Row.NextAt); next.Row.NextAt == 0 {
 				runs.Remove(id)
@@ -189,14 +205,13 @@ func (rd *Reader) Coming(ctx context.Context, span time.Duration, queue, task st
 			last = w.At
 			jobs = jobs[1:]
 			if q, t := rd.Names(w.Queue, w.Task); wanted(q, t) {
-				addComing(&told, api.ComingItem{At: w.At, Job: w.ID, State: w.State, Queue: q, Task: t}, most)
+				addComing(told, api.ComingItem{At: w.At, Job: w.ID, State: w.State, Queue: q, Task: t}, most)
 			}
 		default:
-			return told, nil
+			return last, true
 		}
 	}
-	told.CountedTo = last
-	return told, nil
+	return last, false
 }
 
 // planned is a heap of the schedules that are not paused.
@@ -232,17 +247,52 @@ func (rd *Reader) keptGoesTo(s *memory.Schedule) (queue, task string) {
 	return cmp.Or(queue, job.DefaultQueue), s.Is.Job.Task
 }
 
-// addComing counts what comes next, and lists it while there are fewer than most.
-func addComing(c *api.Coming, i api.ComingItem, most int) {
+// runsOf are the planned runs of a schedule, by their bins.
+type runsOf struct {
+	task, queue string
+	bins        map[int64]int64
+}
+
+// oftenWithin is how often a schedule comes at least within the span that is told, so that its
+// runs are drawn as a band.
+const oftenWithin = 48
+
+// tellOften tells which schedules come all the time, and the runs without theirs.
+func tellOften(c *api.Coming, of map[string]*runsOf) {
+	c.Seldom = make([]int64, len(c.Runs))
+	span := c.Until.Sub(c.AsOf)
+	if c.CountedTo != 0 {
+		span = c.CountedTo.Sub(c.AsOf)
+	}
+	for _, name := range slices.Sorted(maps.Keys(of)) {
+		s, runs := of[name], int64(0)
+		for _, n := range s.bins {
+			runs += n
+		}
+		if every := span / time.Duration(runs); every <= c.Until.Sub(c.AsOf)/oftenWithin {
+			c.Often = append(c.Often, api.ComingOften{Schedule: name, Task: s.task, Queue: s.queue, Runs: runs, EveryMS: every.Milliseconds()})
+			continue
+		}
+		for bin, n := range s.bins {
+			c.Seldom[bin] += n
+		}
+	}
+}
+
+// addComing counts what comes next, and lists it while there are fewer than most. It answers the
+// bin.
+func addComing(c *api.Coming, i api.ComingItem, most int) int64 {
 	bins := c.Runs
 	if i.Schedule == "" {
 		bins = c.Jobs
 	}
 	bin := int64(i.At-c.AsOf) / c.StepMS
-	bins[max(min(bin, int64(len(bins))-1), 0)]++
+	bin = max(min(bin, int64(len(bins))-1), 0)
+	bins[bin]++
 	if len(c.Items) < most {
 		c.Items = append(c.Items, i)
 	} else {
 		c.More = true
 	}
+	return bin
 }

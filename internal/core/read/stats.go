@@ -58,7 +58,7 @@ func (rd *Reader) Stats(ctx context.Context, queueName string) (api.Stats, error
 func (rd *Reader) standing(ctx context.Context, in scope.Scope, queueName string, now job.Time) (*status.Standing, error) {
 	s := &status.Standing{Now: now, Untaken: rd.untaken(in, queueName, now), Typos: rd.typos(in, now), Schedules: rd.failing(in, now)}
 	var err error
-	if s.Causes, err = rd.Causes(ctx, api.CauseFilter{Queue: queueName}); err != nil {
+	if s.Causes, err = rd.causes(ctx, api.CauseFilter{Queue: queueName}, 0); err != nil {
 		return nil, err
 	}
 	h, err := rd.History(ctx, api.HistoryQuery{Queue: queueName, Step: job.Duration(time.Minute)})

@@ -21,8 +21,8 @@ type Seen struct {
 	Type, Template string
 	// Job is the latest job.
 	Job int64
-	// N is how many failed, by the version of the worker program.
-	N  map[string]int64
+	// N is how many attempts failed.
+	N  int64
 	At job.Time
 }
 
@@ -38,19 +38,9 @@ type CauseTexts struct {
 var sqlSawCause = statement(`INSERT INTO causes (id, error_type, template, job, total, first_at, last_at) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?6)
 			ON CONFLICT (id) DO UPDATE SET job = excluded.job, total = total + excluded.total, last_at = excluded.last_at`)
 
-var sqlCauseHour = statement(`INSERT INTO cause_hours (cause, hour, version, n) VALUES (?, ?, ?, ?) ON CONFLICT (cause, hour, version) DO UPDATE SET n = n + excluded.n`)
-
 // SawCause notes failures of a cause.
 func (s *Store) SawCause(c Seen) error {
-	const hour = 3_600_000
-	total := int64(0)
-	for version, n := range c.N {
-		total += n
-		if err := s.exec(sqlCauseHour, c.ID, int64(c.At)/hour, version, n); err != nil {
-			return err
-		}
-	}
-	return s.exec(sqlSawCause, c.ID, c.Type, c.Template, c.Job, total, int64(c.At))
+	return s.exec(sqlSawCause, c.ID, c.Type, c.Template, c.Job, c.N, int64(c.At))
 }
 
 var sqlTextsOf = statement(`SELECT texts FROM cause_texts WHERE cause = ? AND queue = ? AND task = ?`)
@@ -261,37 +251,6 @@ func (s *Store) Causes(ctx context.Context, ids []int64) (map[int64]Cause, error
 func (s *Store) CausesWith(ctx context.Context, text string, limit int) ([]int64, error) {
 	like := "%" + strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(text) + "%"
 	return ids(s.ask(ctx, `SELECT id FROM causes WHERE template LIKE ?1 ESCAPE '\' OR error_type LIKE ?1 ESCAPE '\' ORDER BY last_at DESC LIMIT ?2`, like, limit))
-}
-
-// CauseHour are the failures of a cause in an hour, by a version of the worker program.
-type CauseHour struct {
-	Hour    int64
-	Version string
-	N       int64
-}
-
-// CauseHours reads the failures of a cause from an hour on.
-func (s *Store) CauseHours(ctx context.Context, cause, from int64) (all []CauseHour, err error) {
-	r, err := s.ask(ctx, "SELECT hour, version, n FROM cause_hours WHERE cause = ? AND hour >= ?", cause, from)
-	if err != nil {
-		return nil, err
-	}
-	defer r.Close()
-	for r.Next() {
-		var h CauseHour
-		if err := r.Scan(&h.Hour, &h.Version, &h.N); err != nil {
-			return nil, err
-		}
-		all = append(all, h)
-	}
-	return all, r.Err()
-}
-
-var sqlDropHours = statement(`DELETE FROM cause_hours WHERE (cause, hour, version) IN (SELECT cause, hour, version FROM cause_hours WHERE hour < ? ORDER BY hour LIMIT ?)`)
-
-// DropHours forgets failures before an hour, so many at most.
-func (s *Store) DropHours(before int64, limit int) error {
-	return s.exec(sqlDropHours, before, limit)
 }
 
 // IDsWithCause reads ids of the jobs in backoff or dead by a cause beyond after.

@@ -20,7 +20,7 @@ import (
 // schema is the version of the tables that this program writes. Those to the sixth were
 // reached by the scripts in schema/old, one after the other; in those jobs were a single
 // table.
-const schema = 9
+const schema = 10
 
 // oldScripts are the scripts that brought the tables from each version to the next.
 func oldScripts() []string {
@@ -174,7 +174,7 @@ func onFile(path, synchronous string, do func(conn *sql.Conn) error) error {
 // carried are the tables whose rows are carried over as they are.
 var carried = []string{
 	"facts", "queues", "tasks", "policies", "workers", "attempts", "bodies", "log_lines", "results_kept", "steps", "counts", "past_counts", "keys", "lanes", "turns",
-	"actions", "operations", "operation_counts", "receipts", "causes", "cause_hours", "schedules", "schedule_runs",
+	"actions", "operations", "operation_counts", "receipts", "causes", "schedules", "schedule_runs",
 	"deltas", "series", "history", "marks", "starts",
 }
 

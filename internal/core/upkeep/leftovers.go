@@ -18,11 +18,11 @@ const (
 	workersKept    = 30 * 24 * time.Hour
 	actionsKept    = 365 * 24 * time.Hour
 	idleKept       = 30 * 24 * time.Hour
-	hoursKept      = 31 * 24 * time.Hour // of the trends of causes
+	causesKept     = 31 * 24 * time.Hour // after their last failure
 	seenEvery      = 12 * time.Hour      // how often it is written that a worker was seen
 )
 
-// forget drops what has become old: keys, the trends of causes, causes that nothing has
+// forget drops what has become old: keys, causes that nothing has
 // failed by for as long, workers, actions and operations, history, policies and names without a
 // use.
 func forget(tx *commit.Tx) error {
@@ -34,9 +34,8 @@ func forget(tx *commit.Tx) error {
 	if began.Before(tx.Retention.RestsUntil()) {
 		return nil
 	}
-	since := tx.Now.Add(-hoursKept)
-	causes, err := tx.Causes.DropBefore(since, mostLeftovers)
-	if err := errors.Join(err, tx.Store.DropKeys(tx.Now.Add(-job.MaxDedupe.Go()), mostLeftovers), tx.Store.DropHours(int64(since)/time.Hour.Milliseconds(), mostLeftovers)); err != nil {
+	causes, err := tx.Causes.DropBefore(tx.Now.Add(-causesKept), mostLeftovers)
+	if err := errors.Join(err, tx.Store.DropKeys(tx.Now.Add(-job.MaxDedupe.Go()), mostLeftovers)); err != nil {
 		return err
 	}
 	workers, err := forgetWorkers(tx)

@@ -3,11 +3,21 @@ import { Link, useNavigate } from 'react-router'
 
 import { useTitle } from '../../lib/title'
 import { search, useFilter } from '../../lib/address'
-import { type Coming as Told, type Run, type ScheduleStatus, useComing, useMayAct, useSchedules } from '../../api/client'
+import {
+  type Coming as Told,
+  type Run,
+  type ScheduleStatus,
+  useComing,
+  useMayAct,
+  useSchedules,
+  useStats,
+  useTasks,
+} from '../../api/client'
 import { Copyable } from '../../parts/Copyable'
 import { age, grouped, moment, span, zone } from '../../lib/format'
 import { StateWord } from '../../parts/Mark'
 import { Ruler } from './Ruler'
+import { oftenWords } from './schedules'
 import { newSchedule, ScheduleBeside } from './ScheduleBeside'
 import { useNow } from '../../lib/useNow'
 
@@ -43,6 +53,7 @@ export function Coming({ open }: { open?: string }) {
             </Link>
           )}
         </div>
+        {coming.data && <Tight c={coming.data} />}
         {coming.data && all && <Day c={coming.data} schedules={all} />}
         {all && all.length > 0 && <Rows all={all} open={open} now={now} />}
         {all?.length === 0 && (
@@ -80,6 +91,38 @@ function many(n: number, what: string): string {
   return `${grouped(n)} ${what}${n === 1 ? '' : 's'}`
 }
 
+/** Tight says which schedules come more often than their runs take, and into which queues more comes than can be done. */
+function Tight({ c }: { c: Told }) {
+  const tasks = useTasks().data ?? []
+  const queues = useStats().data?.queues ?? []
+  const usual = (task: string) => tasks.find((t) => t.name === task)?.run?.p50_ms
+  const overlapping = c.often.filter((o) => (usual(o.task) ?? 0) > o.every_ms)
+  const into = new Set([...c.often.map((o) => o.queue), ...c.items.map((i) => i.queue)])
+  const full = queues.filter((q) => into.has(q.name) && (q.pace?.utilisation ?? 0) > 1)
+  if (overlapping.length + full.length === 0) return null
+  return (
+    <ul aria-label="What will not fit" className="border-b border-hairline py-2">
+      {overlapping.map((o) => (
+        <li key={o.schedule}>
+          <Link className="press" to={`/coming/${encodeURIComponent(o.schedule)}`}>
+            <bdi>{o.schedule}</bdi>
+          </Link>{' '}
+          will not fit: it comes every {span(o.every_ms)}, and half of its runs take longer than {span(usual(o.task) ?? 0)}.
+        </li>
+      ))}
+      {full.map((q) => (
+        <li key={q.name}>
+          Queue{' '}
+          <Link className="press" to={`/queues/${encodeURIComponent(q.name)}`}>
+            <bdi>{q.name}</bdi>
+          </Link>{' '}
+          will not keep up: {Math.round(100 * q.pace.utilisation!)} % of what it can finish comes.
+        </li>
+      ))}
+    </ul>
+  )
+}
+
 /** Day is the ruler, as wide as there is room. */
 function Day({ c, schedules }: { c: Told; schedules: ScheduleStatus[] }) {
   const box = useRef<HTMLDivElement>(null)
@@ -95,6 +138,7 @@ function Day({ c, schedules }: { c: Told; schedules: ScheduleStatus[] }) {
       <p className="text-[13px] text-quiet">
         The next 24 hours, in {zone}. Above the line planned runs, {span(c.step_ms)} a tick; below it jobs that wait for their time. The
         higher, the more.
+        {c.often.length > 0 && ` The band: ${c.often.map(oftenWords).join(', ')}.`}
       </p>
     </div>
   )

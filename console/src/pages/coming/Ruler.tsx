@@ -2,12 +2,13 @@ import { Link } from 'react-router'
 
 import type { Coming, ScheduleStatus } from '../../api/client'
 import { clock } from '../../lib/format'
+import { oftenWords } from './schedules'
 
 const left = 4
 const base = 74
 const height = 104
 
-/** Ruler draws the day to come: a tick for what falls together within some minutes, higher where it is more; runs above the line, jobs below. */
+/** Ruler draws the day to come: what comes all the time as a band with its rate, and of the rest a tick for what falls together within some minutes, higher where it is more; runs above the line, jobs below. */
 export function Ruler({ c, schedules, width }: { c: Coming; schedules: ScheduleStatus[]; width: number }) {
   const from = Date.parse(c.as_of)
   const to = Date.parse(c.until)
@@ -33,21 +34,26 @@ export function Ruler({ c, schedules, width }: { c: Coming; schedules: ScheduleS
               textAnchor="middle"
               className={new Date(h).getHours() === 0 ? 'fill-ink font-semibold' : 'fill-quiet'}
             >
-              {new Date(h).getHours() === 0 ? new Date(h).toLocaleDateString([], { weekday: 'short' }) : `${new Date(h).getHours()}:00`}
+              {new Date(h).getHours() === 0 ? new Date(h).toLocaleDateString([], { weekday: 'short' }) : clock(new Date(h)).slice(0, 5)}
             </text>
           )}
         </g>
       ))}
       <path d={`M${left} ${base}H${width - left}`} className="stroke-ink" />
-      {c.runs.map(
+      {c.often.length > 0 && (
+        <g>
+          <title>{c.often.map(oftenWords).join('; ')}</title>
+          <rect x={left} y={base - 9} width={width - 2 * left} height="8" className="fill-scheduled" opacity="0.25" />
+        </g>
+      )}
+      {c.seldom.map(
         (n, i) =>
           n > 0 && (
             <path
               key={i}
               d={`M${x(from + (i + 0.5) * c.step_ms)} ${base - 1}v${-size(n)}`}
               className="stroke-ink"
-              strokeWidth={Math.min(1 + Math.log10(n), (width / c.runs.length) * 0.55)}
-              opacity="0.5"
+              strokeWidth={Math.min(1 + Math.log10(n), (width / c.seldom.length) * 0.55)}
             />
           ),
       )}

@@ -8,6 +8,7 @@ import { Beside, Fact, FromFile, fromFile, When } from '../../parts/Beside'
 import { grouped, moment, span } from '../../lib/format'
 import { Mark } from '../../parts/Mark'
 import { Question } from '../../parts/Question'
+import { forgetUnsaved, useUnsaved } from '../../lib/unsaved'
 import { blank, command, type Entered, enteredOf, payloadProblem, written } from './schedules'
 import { ScheduleForm } from './ScheduleForm'
 import { Times } from './Times'
@@ -180,6 +181,7 @@ function Edit({ before, was }: { before: Entered; was?: ScheduleStatus }) {
   const [valid, setValid] = useState(true)
   const navigate = useNavigate()
   const changed = JSON.stringify(now) !== JSON.stringify(before)
+  useUnsaved(changed)
   const problem = payloadProblem(now)
   const blocked = !valid || !!problem || !now.name || !now.task
   return (
@@ -202,7 +204,9 @@ function Edit({ before, was }: { before: Entered; was?: ScheduleStatus }) {
                   bodySerializer: () => written(now, was),
                 }),
               )
-              if (!was) void navigate(`/coming/${now.name}`)
+              if (was) return
+              forgetUnsaved()
+              void navigate(`/coming/${now.name}`)
             }}
             blocked={blocked}
           />

@@ -1,5 +1,6 @@
 // What is said of schedules, and how one is read from a form.
-import type { Schedule, ScheduleStatus } from '../../api/client'
+import type { Coming, Schedule, ScheduleStatus } from '../../api/client'
+import { span } from '../../lib/format'
 
 /** ScheduleForm is a schedule as it is entered. */
 export interface Entered {
@@ -90,4 +91,9 @@ export function written(e: Entered, was?: ScheduleStatus): string {
 /** command keeps the same schedule from a terminal. */
 export function command(e: Entered, was?: ScheduleStatus): string {
   return `hmule schedule set ${e.name || 'NAME'} --replace '${written(e, was).replace(/\n\s*/g, '').replaceAll("'", `'\\''`)}'`
+}
+
+/** oftenWords says how often a schedule comes that comes all the time. */
+export function oftenWords(o: Coming['often'][number]): string {
+  return `${o.schedule} every ${span(o.every_ms)}`
 }

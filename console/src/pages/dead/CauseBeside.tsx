@@ -1,27 +1,14 @@
-import { useMutation } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Link } from 'react-router'
 
 import { search, useFilter } from '../../lib/address'
 import { newKey } from '../../api/access'
-import {
-  type Cause,
-  type Job,
-  type Operation,
-  type State,
-  api,
-  queryClient,
-  told,
-  useCause,
-  useJobs,
-  useMayAct,
-  useOperations,
-  usePatched,
-} from '../../api/client'
+import { type Cause, type Job, api, told, useCause, useJobs, useMayAct, useOperations, usePatched } from '../../api/client'
 import { Beside, Fact, When } from '../../parts/Beside'
 import { age, grouped, ofSchedules } from '../../lib/format'
 import { Difference, Varied } from '../../parts/Difference'
 import { Failures } from './Failures'
+import { Operations } from '../../parts/Operations'
 import { Question } from '../../parts/Question'
 import { Template } from './Template'
 
@@ -41,8 +28,8 @@ export function CauseBeside({ id, c, known, now }: { id: string; c?: Cause; know
   )
 }
 
-/** selectionOf is what an act on a cause is for: the jobs that its page shows, in the queue to which it is narrowed. */
-function selectionOf(c: Cause, queue?: string) {
+/** ofCause is what an act on a cause is for: the jobs that its page shows, in the queue to which it is narrowed. */
+function ofCause(c: Cause, queue?: string) {
   return queue ? { cause: c.id, queue: [queue] } : { cause: c.id }
 }
 
@@ -213,7 +200,7 @@ function Release({ c }: { c: Cause }) {
   const [patch, setPatch] = useState('')
   const wrong = patch.trim() ? problemOf(patch) : undefined
   const { queue } = useFilter()
-  const filter = JSON.stringify(selectionOf(c, queue))
+  const filter = JSON.stringify(ofCause(c, queue))
   const jobs = `${grouped(c.count)} ${c.count === 1 ? 'job' : 'jobs'}${queue ? ` of queue ${queue}` : ''}`
   const follows =
     trial >= c.count
@@ -282,7 +269,7 @@ function Discard({ c }: { c: Cause }) {
         told(
           api.POST('/v1/jobs/act', {
             params: { header: { 'Idempotency-Key': newKey() } },
-            body: { action: 'discard', filter: selectionOf(c, queue), note },
+            body: { action: 'discard', filter: ofCause(c, queue), note },
           }),
         )
       }
@@ -308,90 +295,15 @@ function problemOf(text: string): string | undefined {
   }
 }
 
-const actionWord = {
-  requeue: 'Requeue',
-  discard: 'Discard',
-  cancel: 'Cancel',
-  start_now: 'Start',
-  patch: 'Change',
-  purge: 'Purge',
-} as const
-const stateWord = {
-  trial: 'trial runs',
-  running: 'is under way',
-  finished: 'finished',
-  stopped: 'stopped',
-  undoing: 'is being undone',
-  undone: 'undone',
-} as const
-
 /** Underway tells what was done about a cause, latest first, and stops or undoes it. */
 function Underway({ cause, now }: { cause: number; now: number }) {
   const { data } = useOperations()
-  const may = useMayAct()
   const all = data?.filter((o) => o.filter?.cause === cause) ?? []
   if (all.length === 0) return null
   return (
     <section aria-label="What was done about it" className="mt-6">
       <h3 className="border-b border-hairline pb-1 font-semibold">What was done about it</h3>
-      <ul>
-        {all.map((o) => (
-          <li key={o.id} className="border-b border-hairline py-1.5">
-            <p className="flex flex-wrap items-baseline gap-x-4">
-              <span>
-                {actionWord[o.action]} {stateWord[o.state]}
-              </span>
-              <span>
-                {grouped(o.changed)} of {grouped(o.matched)} jobs
-              </span>
-              <span className="ml-auto text-quiet">
-                {o.by}, {age(o.began_at, now)}
-              </span>
-            </p>
-            {o.why && <p className="font-semibold">{o.why}</p>}
-            {o.became && <p className="text-quiet">{becameOf(o.became)}</p>}
-            {o.note && <p className="text-quiet">{o.note}</p>}
-            {may && <Mend o={o} now={now} />}
-          </li>
-        ))}
-      </ul>
+      <Operations all={all} now={now} />
     </section>
-  )
-}
-
-/** becameOf says what became of the jobs that were requeued. */
-function becameOf(became: Partial<Record<State, number>>): string {
-  const of = (...states: State[]) => states.reduce((n, s) => n + (became[s] ?? 0), 0)
-  const parts = [
-    [of('done'), 'done'],
-    [of('dead'), 'dead again'],
-    [of('skipped', 'cancelled'), 'skipped or cancelled'],
-    [of('held', 'scheduled', 'ready', 'running', 'backoff'), 'under way'],
-  ] as const
-  return parts
-    .filter(([n]) => n > 0)
-    .map(([n, what]) => `${grouped(n)} ${what}`)
-    .join(' · ')
-}
-
-/** Mend stops an operation that is under way, or undoes a removal while that is possible. */
-function Mend({ o, now }: { o: Operation; now: number }) {
-  const over = o.state === 'finished' || o.state === 'stopped'
-  const undoable = o.action === 'discard' && over && o.changed > 0 && o.undo_until && Date.parse(o.undo_until) > now
-  const params = { path: { id: o.id }, header: { 'Idempotency-Key': newKey() } }
-  const act = useMutation({
-    mutationFn: () => told(undoable ? api.POST('/v1/operations/{id}/undo', { params }) : api.POST('/v1/operations/{id}/stop', { params })),
-    networkMode: 'always',
-    onSuccess: () => queryClient.invalidateQueries(),
-  })
-  if (!undoable && o.state !== 'trial' && o.state !== 'running') return null
-  return (
-    <p>
-      <button type="button" className="press" disabled={act.isPending} onClick={() => act.mutate()}>
-        {undoable ? `Bring back ${grouped(o.changed)} jobs` : 'Stop it'}
-      </button>
-      {undoable && <span className="text-quiet"> possible {age(o.undo_until!, now)}</span>}
-      {act.error && <span role="alert"> {act.error.message}</span>}
-    </p>
   )
 }

@@ -1,19 +1,27 @@
+import { useState } from 'react'
 import { Link, useNavigate } from 'react-router'
 
 import { useTitle } from '../../lib/title'
 import { search, useFilter } from '../../lib/address'
 import { type Cause, useCauses, useInDoubt } from '../../api/client'
 import { CauseBeside } from './CauseBeside'
-import { age, grouped, ofSchedules } from '../../lib/format'
+import { age, grouped, moment, ofSchedules } from '../../lib/format'
 import { Hours } from './Hours'
+import { sinceBegun } from './sinceBegun'
 import { Template } from './Template'
+import { useLastLook } from '../../lib/lastLook'
 import { useNow } from '../../lib/useNow'
+
+/** How many causes are shown at first, and from how many on they can be searched. */
+const shownAtFirst = 100
+const searchable = 12
 
 /** DeadLetters answers: what did jobs die of, how many of each, and since when. */
 export function DeadLetters({ open }: { open?: string }) {
   const filter = useFilter()
   const { data, error } = useCauses(filter.queue)
   const now = useNow(1000)
+  const looked = useLastLook('dead letters')
   const chosen = data?.find((c) => String(c.id) === open)
   useTitle(data && `${data.reduce((n, c) => n + c.count, 0)} dead`, 'Dead letters')
   return (
@@ -22,22 +30,27 @@ export function DeadLetters({ open }: { open?: string }) {
         <div className="border-b border-hairline pb-2">
           <h2 className="text-lg font-semibold">Dead letters</h2>
           <p className="max-w-[80ch]">
-            {data ? answer(data) : error ? `The causes could not be read: ${error.message}.` : 'Reading the causes …'}
+            {data ? answer(data, looked) : error ? `The causes could not be read: ${error.message}.` : 'Reading the causes …'}
           </p>
         </div>
         <InDoubt />
-        {data && data.length > 0 && <Rows all={data} open={open} now={now} />}
+        {data && data.length > 0 && <Rows all={data} open={open} now={now} looked={looked} />}
       </section>
       {open && <CauseBeside key={open} id={open} c={chosen} known={!!data} now={now} />}
     </div>
   )
 }
 
-function answer(all: Cause[]): string {
+function answer(all: Cause[], looked: number): string {
   const jobs = all.reduce((n, c) => n + c.count, 0)
   if (jobs === 0) return 'There is no dead letter.'
   const kinds = all.length === 1 ? '1 cause' : `${grouped(all.length)} causes`
-  return `${grouped(jobs)} ${jobs === 1 ? 'dead letter' : 'dead letters'}, ${kinds}. Fix the cause, retry a few of its jobs, then retry the rest.`
+  const fresh = looked > 0 ? all.filter((c) => Date.parse(c.first_at) > looked).length : 0
+  const since =
+    fresh > 0
+      ? ` ${grouped(fresh)} ${fresh === 1 ? 'is' : 'are'} new since you last looked, at ${moment(new Date(looked).toISOString())}.`
+      : ''
+  return `${grouped(jobs)} ${jobs === 1 ? 'dead letter' : 'dead letters'}, ${kinds}.${since} Fix the cause, retry a few of its jobs, then retry the rest.`
 }
 
 /** InDoubt points at jobs with steps of which nobody knows whether they were done. */
@@ -55,34 +68,72 @@ function InDoubt() {
   )
 }
 
-function Rows({ all, open, now }: { all: Cause[]; open?: string; now: number }) {
+/** placesOf says where the jobs of a cause failed: in one place all, or in how many. */
+function placesOf(c: Cause): string {
+  const distinct = (of: (b: Cause['by'][number]) => string | undefined) => [...new Set(c.by.map(of).filter((v) => v))] as string[]
+  const [tasks, hosts, versions] = [distinct((b) => b.task), distinct((b) => b.host), distinct((b) => b.version)]
+  const parts = [tasks.length > 1 ? `${tasks[0]} and ${tasks.length - 1} more` : (tasks[0] ?? '')]
+  if (hosts.length > 0) parts.push(hosts.length === 1 ? `all on ${hosts[0]}` : `${hosts.length} hosts`)
+  if (versions.length > 0) parts.push(versions.length === 1 ? `version ${versions[0]}` : `${versions.length} versions`)
+  return parts.join(' · ')
+}
+
+function Rows({ all, open, now, looked }: { all: Cause[]; open?: string; now: number; looked: number }) {
   const narrow = open ? 'max-2xl:hidden' : 'max-lg:hidden'
+  const [sought, setSought] = useState('')
+  const [most, setMost] = useState(shownAtFirst)
+  const fits = (c: Cause) => `${c.template} ${c.type} ${placesOf(c)}`.toLowerCase().includes(sought.toLowerCase())
+  const found = sought ? all.filter(fits) : all
   return (
-    <table className="w-full table-fixed border-collapse">
-      <thead className="text-left text-[13px] text-quiet">
-        <tr className="h-[32px] border-b border-hairline [&>th]:pr-5 [&>th]:font-normal">
-          <th className="w-20 text-right">jobs</th>
-          <th className="w-32 max-sm:hidden">failures, 2 days</th>
-          <th>error, lighter where it varies</th>
-          <th className={`w-40 ${narrow}`}>task</th>
-          <th className={`w-40 ${narrow}`}>type</th>
-          <th className="w-28 text-right">last</th>
-        </tr>
-      </thead>
-      <tbody>
-        {all.map((c) => (
-          <Row key={c.id} c={c} open={String(c.id) === open} now={now} narrow={narrow} />
-        ))}
-      </tbody>
-    </table>
+    <>
+      {all.length > searchable && (
+        <input
+          type="search"
+          aria-label="Search the causes"
+          placeholder={`Search ${grouped(all.length)} causes`}
+          className="mt-2 h-[30px] w-72 rounded-[3px] border border-hairline bg-raised px-2.5 placeholder:text-quiet"
+          value={sought}
+          onChange={(e) => setSought(e.target.value)}
+        />
+      )}
+      <table className="w-full table-fixed border-collapse">
+        <thead className="text-left text-[13px] text-quiet">
+          <tr className="h-[32px] border-b border-hairline [&>th]:pr-5 [&>th]:font-normal">
+            <th className="w-20 text-right">jobs</th>
+            <th className="w-32 max-sm:hidden">since it began</th>
+            <th>error, lighter where it varies</th>
+            <th className={`w-80 ${narrow}`}>where</th>
+            <th className="w-28 text-right">last</th>
+          </tr>
+        </thead>
+        <tbody>
+          {found.slice(0, most).map((c) => (
+            <Row
+              key={c.id}
+              c={c}
+              open={String(c.id) === open}
+              now={now}
+              narrow={narrow}
+              fresh={looked > 0 && Date.parse(c.first_at) > looked}
+            />
+          ))}
+        </tbody>
+      </table>
+      {found.length === 0 && <p className="py-4">No cause matches “{sought}”.</p>}
+      {found.length > most && (
+        <button type="button" className="press py-3" onClick={() => setMost(most + shownAtFirst)}>
+          Show more of {grouped(found.length)} causes
+        </button>
+      )}
+    </>
   )
 }
 
-function Row({ c, open, now, narrow }: { c: Cause; open: boolean; now: number; narrow: string }) {
+function Row({ c, open, now, narrow, fresh }: { c: Cause; open: boolean; now: number; narrow: string; fresh: boolean }) {
   const filter = useFilter()
   const navigate = useNavigate()
   const to = (open ? '/dead' : `/dead/${c.id}`) + search(filter)
-  const tasks = [...new Set(c.by.map((b) => b.task))]
+  const spark = sinceBegun(c, now)
   return (
     <tr
       className={`cursor-pointer border-b border-hairline hover:bg-raised [&>td]:py-1.5 [&>td]:pr-5 [&>td]:align-top ${open ? 'bg-raised' : ''}`}
@@ -100,17 +151,21 @@ function Row({ c, open, now, narrow }: { c: Cause; open: boolean; now: number; n
           {grouped(c.count)}
         </Link>
       </td>
-      <td className="max-sm:hidden">
-        <Hours hours={c.hours ?? []} width={104} height={18} />
+      <td className="max-sm:hidden" title={spark.words}>
+        <Hours hours={spark.counts} words={spark.words} width={104} height={18} />
       </td>
       <td className="break-words">
+        {fresh && <span className="mr-2 font-semibold text-accent">new</span>}
         <Link to={to} onClick={(e) => e.stopPropagation()} className={open ? 'font-semibold' : 'hover:underline'}>
-          <Template text={c.template} />
+          <bdi>
+            <Template text={c.template} />
+          </bdi>
         </Link>
         {!!c.superseded && <p className="text-[13px] text-quiet">{ofSchedules(c.superseded, c.schedules)}</p>}
       </td>
-      <td className={`truncate ${narrow}`}>{tasks.length > 1 ? `${tasks[0]} and ${tasks.length - 1} more` : tasks[0]}</td>
-      <td className={`truncate text-quiet ${narrow}`}>{c.type}</td>
+      <td className={`truncate ${narrow}`} title={`${placesOf(c)}; ${c.type}`}>
+        <bdi>{placesOf(c)}</bdi>
+      </td>
       <td className="whitespace-nowrap text-right text-quiet">{age(c.last_at, now)}</td>
     </tr>
   )

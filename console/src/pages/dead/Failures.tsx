@@ -6,80 +6,121 @@ const width = 440
 const rowHeight = 26
 
 type Mark = NonNullable<Cause['marks']>[number]
+type Share = NonNullable<Mark['before']>
 
 const markWord = { deploy: 'deploy', settings: 'set-up', pause: 'pause', requeue: 'requeue', restart: 'restart', note: 'note' } as const
 
-/** Failures draws when jobs failed by a cause, a row for each version of the worker program, with what happened meanwhile. */
+interface Part {
+  name: string
+  hours: number[]
+}
+
+/** Failures draws when jobs failed by a cause, a row for each version of the worker program and each host, with what happened meanwhile. */
 export function Failures({ c, now }: { c: Cause; now: number }) {
-  const versions = c.versions ?? []
+  const versions = (c.versions ?? []).map((v) => ({ name: v.version ? `version ${v.version}` : 'version not known', hours: v.hours }))
+  const hosts = (c.hosts ?? []).map((h) => ({ name: h.host || 'host not known', hours: h.hours }))
   const from = (Math.floor(now / hour) - 47) * hour
   const marks = (c.marks ?? []).filter((m) => Date.parse(m.at) >= from)
-  const most = Math.max(1, ...versions.flatMap((v) => v.hours))
+  const most = Math.max(1, ...[...versions, ...hosts].flatMap((v) => v.hours))
   return (
     <section aria-label="Failures by the hour" className="mt-6">
       <h3 className="font-semibold">
-        Failures an hour<span className="font-normal text-quiet">, by version of the worker program, over the last 48 hours</span>
+        Is it one version, or one host?<span className="font-normal text-quiet"> Failures an hour, over the last 48 hours</span>
       </h3>
-      <p className="pb-2">{answer(c)}</p>
+      <p className="pb-2">
+        {answer(versions, 'version')} {answer(hosts, 'host')}
+      </p>
       {versions.map((v) => (
-        <Row
-          key={v.version}
-          name={v.version ? `worker ${v.version}` : 'version not told'}
-          hours={v.hours}
-          most={most}
-          marks={marks}
-          from={from}
-        />
+        <Row key={v.name} {...v} most={most} marks={marks} from={from} />
       ))}
+      {hosts.length > 1 && hosts.slice(0, mostHosts).map((h) => <Row key={h.name} {...h} most={most} marks={[]} from={from} />)}
+      {hosts.length > mostHosts && <p className="text-quiet">And {hosts.length - mostHosts} more hosts.</p>}
       <p className="flex justify-between text-[13px] text-quiet" style={{ maxWidth: width }}>
         <span>48 h ago</span>
         <span>at most {grouped(most)} in one hour</span>
         <span>now</span>
       </p>
-      {marks.length > 0 && (
-        <ol className="mt-2" aria-label="What happened meanwhile">
-          {marks.map((m, i) => (
-            <li key={i} className="flex gap-3 py-0.5">
-              <span className="w-5 shrink-0 text-right font-mono text-[13px]">{i + 1}</span>
-              <span className="w-16 shrink-0 text-quiet">{markWord[m.kind]}</span>
-              <span className="min-w-0 flex-1 break-words">
-                {m.text}
-                {m.by && (
-                  <span className="text-quiet">
-                    , {m.kind === 'deploy' ? 'on' : 'by'} {m.by}
-                  </span>
-                )}
-              </span>
-              <span className="shrink-0 text-quiet">{moment(m.at)}</span>
-            </li>
-          ))}
-        </ol>
-      )}
+      {marks.length > 0 && <Marks all={marks} />}
       <Days days={c.days ?? []} />
     </section>
   )
 }
 
-/** answer says which version fails, in one sentence. */
-function answer(c: Cause): string {
-  const failing = (c.versions ?? []).filter((v) => v.hours.some((n) => n > 0))
-  if (failing.length === 0) return 'None within the last 48 hours.'
-  const last = failing.filter((v) => v.hours.slice(-2).some((n) => n > 0)).map((v) => v.version || 'a version not told')
-  if (failing.length === 1)
-    return `All under ${failing[0]!.version ? 'version ' + failing[0]!.version : 'a version that was not told'}${last.length ? ', and lately too' : '; none in the last hour'}.`
-  return last.length
-    ? `Under ${failing.length} versions; lately under ${last.join(' and ')}.`
-    : `Under ${failing.length} versions; none in the last hour.`
+const mostHosts = 8
+
+/** answer says in which of some parts jobs fail, in one sentence. */
+function answer(parts: Part[], what: string): string {
+  const failing = parts.filter((v) => v.hours.some((n) => n > 0))
+  if (failing.length === 0) return what === 'version' ? 'None within the last 48 hours.' : ''
+  const last = failing.filter((v) => v.hours.slice(-2).some((n) => n > 0)).map((v) => v.name)
+  if (failing.length === 1) return `All ${what === 'version' ? 'under' : 'on'} ${failing[0]!.name}.`
+  const lately =
+    last.length > 0 && last.length < failing.length ? `; lately ${what === 'version' ? 'under' : 'on'} ${last.join(' and ')}` : ''
+  return `${what === 'version' ? 'Under' : 'On'} ${failing.length} ${what}s${lately}.`
 }
 
-function Row({ name, hours, most, marks, from }: { name: string; hours: number[]; most: number; marks: Mark[]; from: number }) {
+/** Marks lists what happened meanwhile, with the failures in the hour before and in the hour after. */
+function Marks({ all }: { all: Mark[] }) {
+  return (
+    <table className="mt-2 w-full" aria-label="What happened meanwhile">
+      <thead className="text-left text-[13px] text-quiet">
+        <tr className="h-[28px] border-b border-hairline [&>th]:pr-3 [&>th]:font-normal">
+          <th className="w-6" />
+          <th>what happened</th>
+          <th className="text-right" title="Failed attempts by this cause, of those started, in the hour before">
+            hour before
+          </th>
+          <th className="text-right" title="The same in the hour after, as far as it is over">
+            hour after
+          </th>
+          <th className="text-right">at</th>
+        </tr>
+      </thead>
+      <tbody>
+        {all.map((m, i) => (
+          <tr key={i} className="border-b border-hairline align-top [&>td]:py-1 [&>td]:pr-3">
+            <td className="text-right font-mono text-[13px]">{i + 1}</td>
+            <td className="break-words">
+              <span className="text-quiet">{markWord[m.kind]} </span>
+              <bdi>{m.text}</bdi>
+              {m.by && (
+                <span className="text-quiet">
+                  , {m.kind === 'deploy' ? 'on' : 'by'} <bdi>{m.by}</bdi>
+                </span>
+              )}
+            </td>
+            <td className="text-right whitespace-nowrap">{shareOf(m.before)}</td>
+            <td className={`text-right whitespace-nowrap ${worse(m) ? 'font-semibold' : ''}`}>{shareOf(m.after)}</td>
+            <td className="text-right whitespace-nowrap text-quiet">{moment(m.at)}</td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  )
+}
+
+/** shareOf writes how many attempts failed, and what part of those started they are. */
+function shareOf(s?: Share): string {
+  if (!s || s.minutes === 0) return ''
+  if (s.started === 0) return s.failed === 0 ? 'nothing ran' : grouped(s.failed)
+  const part = (100 * s.failed) / s.started
+  return `${grouped(s.failed)} of ${grouped(s.started)}, ${part > 0 && part < 1 ? '< 1' : Math.round(part)} %`
+}
+
+/** worse tells whether a clearly larger part failed after a mark than before. */
+function worse({ before: b, after: a }: Mark): boolean {
+  if (!a || a.started < 10 || !b) return false
+  return a.failed / a.started > 2 * (b.started > 0 ? b.failed / b.started : 0) + 0.02
+}
+
+function Row({ name, hours, most, marks, from }: Part & { most: number; marks: Mark[]; from: number }) {
   const each = width / hours.length
   const total = hours.reduce((a, b) => a + b, 0)
   const said = `${name}: ${total} failures within 48 hours`
   return (
     <figure className="max-w-full">
       <figcaption className="flex justify-between text-[13px]" style={{ maxWidth: width }}>
-        <span>{name}</span>
+        <bdi className="truncate">{name}</bdi>
         <span className="text-quiet">{grouped(total)}</span>
       </figcaption>
       <svg viewBox={`0 0 ${width} ${rowHeight + 12}`} width={width} className="max-w-full" role="img" aria-label={said}>
@@ -135,7 +176,7 @@ function Days({ days }: { days: number[] }) {
   return (
     <figure className="mt-3">
       <figcaption className="text-[13px]">
-        Failures a day<span className="text-quiet">, over the last 31 times 24 hours; at most {grouped(most)} in one</span>
+        Failures a day<span className="text-quiet">, over the last 31 days of UTC; at most {grouped(most)} in one</span>
       </figcaption>
       <svg viewBox={`0 0 ${width} ${rowHeight}`} width={width} className="max-w-full" role="img" aria-label={said}>
         <title>{said}</title>

@@ -1,9 +1,11 @@
-/** Hours draws how many failed in each of the last hours, the present at the right edge. */
-export function Hours({ hours, width, height }: { hours: number[]; width: number; height: number }) {
+/** Hours draws how many failed in each of some spans, the present at the right edge. */
+export function Hours({ hours, words, width, height }: { hours: number[]; words: string; width: number; height: number }) {
   const most = Math.max(...hours, 1)
-  const each = width / Math.max(hours.length, 1)
+  const widest = 7
+  const each = Math.min(width / Math.max(hours.length, 1), widest)
+  const left = width - each * hours.length
   const total = hours.reduce((a, b) => a + b, 0)
-  const said = `${total} failures within ${hours.length} hours, at most ${most} in one`
+  const said = `${total} failures within ${words}, at most ${most} in one`
   return (
     <svg width={width} height={height} role="img" aria-label={said} className="align-middle text-ink">
       <title>{said}</title>
@@ -13,7 +15,7 @@ export function Hours({ hours, width, height }: { hours: number[]; width: number
           n > 0 && (
             <rect
               key={i}
-              x={i * each}
+              x={left + i * each}
               y={height - 1 - Math.max((n / most) * (height - 2), 2)}
               width={Math.max(each - 0.6, 1.2)}
               height={Math.max((n / most) * (height - 2), 2)}

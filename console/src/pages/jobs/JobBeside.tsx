@@ -8,6 +8,7 @@ import { type Attempt, type Job, Refusal, useJob, useLog, useMayAct } from '../.
 import { Beside, Fact, When } from '../../parts/Beside'
 import { Compare } from './Compare'
 import { Difference } from '../../parts/Difference'
+import { EditJob } from './EditJob'
 import { clock, grouped, localTimes, moment, span, tries } from '../../lib/format'
 import { Journey } from './Journey'
 import { JsonView } from '../../parts/JsonView'
@@ -264,17 +265,16 @@ function Deeds({ j }: { j: Job }) {
   const waits = j.state === 'scheduled' || j.state === 'backoff'
   const running = j.state === 'running'
   const deeds: Deed[] = finished(j)
-    ? j.refused
-      ? ['accept', 'requeue']
-      : ['requeue']
+    ? [...(j.refused ? ['accept' as const] : []), 'requeue', 'discard']
     : waits
       ? ['start', 'cancel']
       : [...(j.cancel_asked_at ? [] : ['cancel' as const]), ...(running ? ['end' as const] : [])]
   return (
-    <p className="flex gap-3">
+    <p className="flex flex-wrap gap-3">
       {deeds.map((d) => (
         <Ask key={d} deed={d} j={j} />
       ))}
+      {!running && <EditJob key={j.version} j={j} />}
     </p>
   )
 }

@@ -1,7 +1,9 @@
 import { Link } from 'react-router'
 
-import { useActions } from '../../api/client'
+import { useActions, useOperations } from '../../api/client'
 import { age, moment } from '../../lib/format'
+import { underWay } from '../../lib/acts'
+import { Operations } from '../../parts/Operations'
 import { useTitle } from '../../lib/title'
 import { useNow } from '../../lib/useNow'
 
@@ -20,6 +22,7 @@ export function Log() {
             ? 'No operator has done anything yet.'
             : 'What operators did, the latest first. Actions are kept for a year.'}
       </p>
+      <OnMany now={now} />
       <ul>
         {data?.map((a) => (
           <li key={a.id} className="flex min-h-[32px] items-baseline gap-x-5 border-b border-hairline py-1.5">
@@ -40,6 +43,24 @@ export function Log() {
           </li>
         ))}
       </ul>
+    </section>
+  )
+}
+
+/** How many of the latest acts on many jobs are shown, besides those that are under way. */
+const latest = 5
+
+/** OnMany lists what is done to many jobs, and what was done lately, and can be stopped or undone. */
+function OnMany({ now }: { now: number }) {
+  const { data } = useOperations()
+  const shown = data?.filter((o, i) => underWay(o) || i < latest) ?? []
+  if (shown.length === 0) return null
+  return (
+    <section aria-label="On many jobs" className="pt-2 pb-4">
+      <h3 className="border-b border-hairline pb-1 font-semibold">
+        On many jobs<span className="font-normal text-quiet">, under way and lately</span>
+      </h3>
+      <Operations all={shown} now={now} />
     </section>
   )
 }

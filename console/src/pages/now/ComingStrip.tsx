@@ -3,6 +3,7 @@ import { Link } from 'react-router'
 import { useComing } from '../../api/client'
 import { clock } from '../../lib/format'
 import { useWidth } from '../../lib/useWidth'
+import { oftenWords } from '../coming/schedules'
 
 const hours = 6
 const height = 52
@@ -15,12 +16,11 @@ export function ComingStrip() {
   const from = data ? Date.parse(data.as_of) : 0
   const to = from + hours * 3_600_000
   const x = (ms: number) => ((ms - from) / (to - from)) * width
-  const items = data?.items.filter((i) => i.schedule && Date.parse(i.at) < to) ?? []
-  const runs = new Map<string, number>()
-  for (const i of items) runs.set(i.schedule!, (runs.get(i.schedule!) ?? 0) + 1)
-  const often = [...runs].filter(([, n]) => n > hours)
+  const often = data?.often ?? []
   const seldom = placed(
-    items.filter((i) => (runs.get(i.schedule!) ?? 0) <= hours).map((i) => ({ name: i.schedule!, at: i.at, x: x(Date.parse(i.at)) })),
+    (data?.items ?? [])
+      .filter((i) => i.schedule && Date.parse(i.at) < to && !often.some((o) => o.schedule === i.schedule))
+      .map((i) => ({ name: i.schedule!, at: i.at, x: x(Date.parse(i.at)) })),
     width,
   )
   return (
@@ -30,7 +30,7 @@ export function ComingStrip() {
           Coming up
         </Link>
         <span className="truncate text-quiet">
-          within {hours} hours{often.length > 0 && `; often ${often.map(([name, n]) => `${name}, every ${every(n)}`).join('; ')}`}
+          within {hours} hours{often.length > 0 && `; often ${often.map(oftenWords).join(', ')}`}
         </span>
       </h2>
       <div ref={box} style={{ height }}>
@@ -63,12 +63,6 @@ export function ComingStrip() {
       </div>
     </section>
   )
-}
-
-/** every tells how often something comes that comes n times within the hours. */
-function every(n: number): string {
-  const minutes = (hours * 60) / n
-  return minutes < 1 ? `${Math.round(minutes * 60)} s` : `${Math.round(minutes)} min`
 }
 
 /** placed tells which runs have room for their names, the earlier first. */

@@ -10,9 +10,12 @@ import { type Entered, entered, read } from '../../parts/defaults'
 import { DefaultsForm } from '../../parts/DefaultsForm'
 import { clock, grouped, span } from '../../lib/format'
 import { startWords } from '../../lib/pace'
+import { useUnsaved } from '../../lib/unsaved'
 import { Question } from '../../parts/Question'
 import { type EnteredRules, enteredRules, follows, readRules } from './rules'
+import { Lanes } from './Lanes'
 import { Outlook } from './Outlook'
+import { Purge } from './Purge'
 import { RulesForm } from './RulesForm'
 
 /** QueueBeside shows in what order a queue's jobs start, and sets its order, limits and defaults. */
@@ -29,6 +32,7 @@ export function QueueBeside({ name, q, known }: { name: string; q?: Queue; known
       {q && <Acts q={q} />}
       {q && <Outlook name={name} />}
       {q && <Form key={JSON.stringify(q.defaults ?? {})} q={q} />}
+      {q && <Lanes queue={name} />}
       {q && <Starts name={name} />}
     </Beside>
   )
@@ -39,6 +43,7 @@ function Acts({ q }: { q: Queue }) {
   return (
     <div className="flex flex-wrap gap-3 pt-4">
       <Pause q={q} />
+      <Purge q={q} />
     </div>
   )
 }
@@ -51,6 +56,7 @@ function Form({ q }: { q: Queue }) {
   const [a, b] = [read(now), readRules(rules)]
   const settings: Defaults = { ...a.defaults, ...b.rules, keep: q.defaults?.keep }
   const changed = JSON.stringify([now, rules]) !== JSON.stringify([before, beforeRules])
+  useUnsaved(changed)
   const blocked = Object.keys(a.wrong).length + Object.keys(b.wrong).length > 0
   return (
     <>

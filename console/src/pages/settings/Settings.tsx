@@ -5,6 +5,7 @@ import { search, useFilter } from '../../lib/address'
 import { type Task, useTasks } from '../../api/client'
 import { Copyable } from '../../parts/Copyable'
 import { grouped, span } from '../../lib/format'
+import { InForce } from './InForce'
 import { TaskBeside } from './TaskBeside'
 
 /** Settings answers: what do the jobs of a task get that say nothing themselves. */
@@ -25,6 +26,7 @@ export function Settings({ open }: { open?: string }) {
           {data && data.length > 0 && <Rows all={data} open={open} />}
           {data?.length === 0 && <Copyable command={'hmule task set tide.predict max_attempts=5'} />}
         </section>
+        <InForce />
       </div>
       {open && <TaskBeside key={open} name={open} t={chosen} known={!!data} />}
     </div>

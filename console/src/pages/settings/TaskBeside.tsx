@@ -7,6 +7,7 @@ import { Beside, FromFile } from '../../parts/Beside'
 import { type Entered, entered, read } from '../../parts/defaults'
 import { DefaultsForm } from '../../parts/DefaultsForm'
 import { Question } from '../../parts/Question'
+import { useUnsaved } from '../../lib/unsaved'
 
 /** TaskBeside shows what the jobs of a task get, with what it makes of their retries, and changes it. */
 export function TaskBeside({ name, t, known }: { name: string; t?: Task; known: boolean }) {
@@ -29,6 +30,7 @@ function Known({ t }: { t: Task }) {
   const [now, set] = useState<Entered>(before)
   const { defaults, wrong } = read(now)
   const changed = JSON.stringify(now) !== JSON.stringify(before)
+  useUnsaved(changed)
   return (
     <>
       <p className="py-3">

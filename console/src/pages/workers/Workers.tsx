@@ -1,3 +1,4 @@
+import { type ReactNode, useState } from 'react'
 import { Link, useNavigate } from 'react-router'
 
 import { useTitle } from '../../lib/title'
@@ -93,33 +94,108 @@ function many(n: number, one: string, more: string): string {
   return `${grouped(n)} ${n === 1 ? one : more}`
 }
 
+/** From so many workers on they can be searched, and from more on they are grouped by version and host. */
+const searchable = 12
+const grouping = 50
+
+function fits(w: Worker, sought: string): boolean {
+  const text = [nameOf(w), w.id, w.host, w.version, w.summary, queuesOf(w), ...(w.tasks ?? []), ...(w.jobs ?? []).map((s) => s.task)]
+  return text.join(' ').toLowerCase().includes(sought.toLowerCase())
+}
+
 function Rows({ all, open, now }: { all: Worker[]; open?: string; now: number }) {
   const narrow = open ? 'max-2xl:hidden' : 'max-lg:hidden'
+  const [sought, setSought] = useState('')
+  const found = sought ? all.filter((w) => fits(w, sought)) : all
+  const group = found.length > grouping
   return (
     <>
-      <table className="w-full border-collapse">
-        <thead className="text-left text-[13px] text-quiet">
-          <tr className="h-[32px] border-b border-hairline [&>th]:pr-6 [&>th]:font-normal">
-            <th>worker</th>
-            <th className="max-sm:hidden">does</th>
-            <th className="text-right whitespace-nowrap">taken</th>
-            <th className="w-full">slots</th>
-            <th className={narrow}>queues</th>
-            <th className={narrow}>host</th>
-            <th className="text-right max-sm:hidden">seen</th>
-          </tr>
-        </thead>
-        <tbody>
-          {all.map((w) => (
-            <Row key={w.id} w={w} open={w.id === open} now={now} narrow={narrow} />
-          ))}
-        </tbody>
-      </table>
+      {all.length > searchable && (
+        <input
+          type="search"
+          aria-label="Search the workers"
+          placeholder={`Search ${grouped(all.length)} workers`}
+          className="mt-2 h-[30px] w-72 rounded-[3px] border border-hairline bg-raised px-2.5 placeholder:text-quiet"
+          value={sought}
+          onChange={(e) => setSought(e.target.value)}
+        />
+      )}
+      {found.length === 0 && <p className="py-4">No worker matches “{sought}”.</p>}
+      {group ? <Groups all={found} open={open} now={now} narrow={narrow} /> : <Table all={found} open={open} now={now} narrow={narrow} />}
       <p className="max-w-[80ch] py-3 text-[13px] text-quiet">
         One cell for each slot, filled by how long its job has run; the line in it is where half of its task’s runs are done. Full, with
         marks: longer than 19 of 20 runs. With a dot: not known yet.
       </p>
     </>
+  )
+}
+
+/** Groups folds workers by the version of their program and their host. */
+function Groups({ all, open, now, narrow }: { all: Worker[]; open?: string; now: number; narrow: string }) {
+  const by = new Map<string, Worker[]>()
+  for (const w of all) {
+    const key = `${w.version ? `version ${w.version}` : 'version not known'} · ${w.host || 'host not known'}`
+    by.set(key, [...(by.get(key) ?? []), w])
+  }
+  return [...by]
+    .sort(([a], [b]) => (a < b ? -1 : 1))
+    .map(([key, workers]) => {
+      const slots = workers.reduce((n, w) => n + (w.slots ?? 0), 0)
+      const running = workers.reduce((n, w) => n + w.running, 0)
+      const silent = workers.filter((w) => w.silent).length
+      return (
+        <Group
+          key={key}
+          open={workers.some((w) => w.id === open)}
+          head={
+            <>
+              <span className="font-semibold">
+                <bdi>{key}</bdi>
+              </span>
+              <span>{many(workers.length, 'worker', 'workers')}</span>
+              <span>
+                {grouped(running)} of {grouped(slots)} slots taken
+              </span>
+              {silent > 0 && <span className="font-semibold">{grouped(silent)} not heard</span>}
+            </>
+          }
+          body={() => <Table all={workers} open={open} now={now} narrow={narrow} />}
+        />
+      )
+    })
+}
+
+/** Group draws what it holds only while it is open. */
+function Group({ open, head, body }: { open: boolean; head: ReactNode; body: () => ReactNode }) {
+  const [shown, setShown] = useState(open)
+  return (
+    <details open={shown} onToggle={(e) => setShown(e.currentTarget.open)} className="border-b border-hairline">
+      <summary className="flex min-h-[32px] flex-wrap items-center gap-x-5">{head}</summary>
+      {shown && body()}
+    </details>
+  )
+}
+
+function Table({ all, open, now, narrow }: { all: Worker[]; open?: string; now: number; narrow: string }) {
+  return (
+    <table className="w-full border-collapse">
+      <thead className="text-left text-[13px] text-quiet">
+        <tr className="h-[32px] border-b border-hairline [&>th]:pr-6 [&>th]:font-normal">
+          <th>worker</th>
+          <th className="max-sm:hidden">does</th>
+          <th className="text-right whitespace-nowrap">taken</th>
+          <th className="w-full">slots</th>
+          <th className={narrow}>queues</th>
+          <th className={narrow}>host</th>
+          <th className="text-right max-sm:hidden">seen</th>
+        </tr>
+      </thead>
+      <tbody>
+        {all.map((w) => (
+          <Row key={w.id} w={w} open={w.id === open} now={now} narrow={narrow} />
+        ))}
+      </tbody>
+    </table>
   )
 }
 

@@ -339,17 +339,6 @@ CREATE TABLE cause_counts (
     PRIMARY KEY (cause, state, queue, task, version, host)
 ) WITHOUT ROWID;
 
--- Failed attempts of a cause by the hour (hours since 1970 UTC) and the version of the
--- worker program that failed.
-CREATE TABLE cause_hours (
-    cause   INTEGER NOT NULL,
-    hour    INTEGER NOT NULL,
-    version TEXT    NOT NULL,
-    n       INTEGER NOT NULL,
-    PRIMARY KEY (cause, hour, version)
-) WITHOUT ROWID;
-CREATE INDEX cause_hours_old ON cause_hours (hour);
-
 -- Rules that enqueue jobs again and again. next_at is the next planned time, 0 for none;
 -- last, waiting and behind are jobs: of the latest run, of one that waits, and the one it
 -- waits for. failed is how many runs have failed in a row, last_done when one was last done.

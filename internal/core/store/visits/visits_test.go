@@ -249,7 +249,7 @@ func (h *harbour) look(ctx context.Context) {
 	_, err = h.e.Cause(ctx, causes[0].ID)
 	h.must(err)
 	h.must(h.e.CauseHistory(ctx, &causes[0]))
-	_, err = h.e.CauseTrend(ctx, causes[0].ID)
+	err = h.e.CauseHistory(ctx, &causes[0])
 	h.must(err)
 	for _, f := range []api.Filter{
 		{}, {Order: api.OldestFirst}, {Order: api.NextFirst}, {States: []job.State{job.Ready}}, {Queues: []string{"turns"}}, {Tasks: []string{"chart.draw"}}, {Key: "one"}, {Key: "key-1", States: []job.State{job.Dead}},

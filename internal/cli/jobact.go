@@ -188,8 +188,7 @@ func (a *app) operate(c *cobra.Command, req api.ActRequest, ask asking) error {
 		if op.Matched == 0 {
 			return job.Fault(job.NotFound, "no job matches; nothing was changed")
 		}
-		a.tellFollows(op)
-		if err := a.confirm(c, ask.yes, "%s would be %s. Go on?", matchedOf(op), changedWord[op.Action]); err != nil {
+		if err := a.confirmOperation(c, ask.yes, op, "%s would be %s. Go on?", matchedOf(op), changedWord[op.Action]); err != nil {
 			return err
 		}
 		req.DryRun = false

@@ -117,12 +117,15 @@ func matchedOf(op api.Operation) string {
 	return many(op.Matched, "job")
 }
 
-// tellFollows says what would follow an operation, before it is asked for.
-func (a *app) tellFollows(op api.Operation) {
-	aside := a.aside()
-	for _, text := range op.Follows {
-		aside.Text(0, present.Local(text))
+// confirmOperation says what would follow an operation, and asks for it.
+func (a *app) confirmOperation(c *cobra.Command, yes bool, op api.Operation, format string, args ...any) error {
+	if !yes && onTerminal(c) {
+		aside := a.aside()
+		for _, text := range op.Follows {
+			aside.Text(0, present.Local(text))
+		}
 	}
+	return a.confirm(c, yes, format, args...)
 }
 
 // showOperation shows an operation, unless it was refused.

@@ -182,7 +182,7 @@ func (a *app) confirm(c *cobra.Command, yes bool, format string, args ...any) er
 		return nil
 	}
 	question := fmt.Sprintf(format, args...)
-	if in, is := c.InOrStdin().(*os.File); !is || !term.IsTerminal(in.Fd()) {
+	if !onTerminal(c) {
 		return usageError{fmt.Errorf("%s There is no terminal to ask on: add --yes to go on, or --dry-run to see what would change", question)}
 	}
 	fmt.Fprint(a.err, question+" [y/N] ")
@@ -192,6 +192,12 @@ func (a *app) confirm(c *cobra.Command, yes bool, format string, args ...any) er
 		return nil
 	}
 	return errNotDone
+}
+
+// onTerminal tells whether somebody can be asked.
+func onTerminal(c *cobra.Command) bool {
+	in, is := c.InOrStdin().(*os.File)
+	return is && term.IsTerminal(in.Fd())
 }
 
 // listCommand is the verb that shows all of a noun: as a table, as JSON under key, or by their

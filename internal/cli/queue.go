@@ -302,8 +302,7 @@ func (a *app) queuePurgeCommand() *cobra.Command {
 			r.DryRun = true
 			op, err := m.PurgeQueue(c.Context(), given[0], r)
 			if err == nil && !ask.dryRun && op.Matched > 0 {
-				a.tellFollows(op)
-				if err = a.confirm(c, ask.yes, "%s of queue %s would be removed. Go on?", matchedOf(op), given[0]); err == nil {
+				if err = a.confirmOperation(c, ask.yes, op, "%s of queue %s would be removed. Go on?", matchedOf(op), given[0]); err == nil {
 					r.DryRun = false
 					if op, err = m.PurgeQueue(c.Context(), given[0], r); err == nil {
 						op, err = a.follow(c.Context(), m, op)

@@ -50,6 +50,8 @@ type Page struct {
 	// SearchedTo is the id up to which the page has looked, where it stopped
 	// before it was full.
 	SearchedTo int64 `json:"searched_to,omitzero"`
+	// SearchedToAt is when that job was enqueued.
+	SearchedToAt job.Time `json:"searched_to_at,omitzero"`
 	// Matched is how many jobs match, and stands only where it is exact.
 	Matched *int64 `json:"matched,omitzero"`
 }

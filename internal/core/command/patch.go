@@ -117,7 +117,9 @@ func patch(tx *commit.Tx, r *store.Row, n *NewJob) error {
 	if n.Row.StartBy != r.StartBy {
 		tx.Times.Late.Reread()
 	}
+	tx.Finding.Count(r, r.State, -1)
 	r.Owner, r.Lane, r.StartBy = n.Row.Owner, n.Row.Lane, n.Row.StartBy
+	tx.Finding.Count(r, r.State, +1)
 	if err := moveTo(tx, r, queueFor(tx.View(), n)); err != nil {
 		return err
 	}

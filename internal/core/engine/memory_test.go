@@ -2,6 +2,11 @@ package engine
 
 import (
 	"context"
+	"encoding/json"
+	"fmt"
+	"slices"
+	"strconv"
+	"strings"
 	"time"
 
 	"github.com/stretchr/testify/require"
@@ -28,6 +33,55 @@ func memoryAgrees(t require.TestingT, e *Engine) {
 		require.LessOrEqual(t, drawn[0], drawn[1], "ranks of %s that were drawn", name)
 	}
 	historyAgrees(t, e)
+	findingAgrees(t, e)
+}
+
+// findingAgrees wants what jobs are found by to be what their rows say: owners, labels, and when
+// they were enqueued.
+func findingAgrees(t require.TestingT, e *Engine) {
+	ctx := context.Background()
+	db, err := store.Look(e.c.Store.Path())
+	require.NoError(t, err)
+	defer func() { require.NoError(t, db.Close()) }()
+	column := func(query string, args ...any) (all []string) {
+		rows, err := db.QueryContext(ctx, query, args...)
+		require.NoError(t, err)
+		defer rows.Close()
+		for rows.Next() {
+			var text string
+			require.NoError(t, rows.Scan(&text))
+			all = append(all, text)
+		}
+		require.NoError(t, rows.Err())
+		return all
+	}
+	require.Equal(t, column("SELECT owner || ' ' || state || ' ' || count(*) FROM jobs WHERE owner <> '' AND removed_by = 0 GROUP BY owner, state ORDER BY 1"),
+		column("SELECT owner || ' ' || state || ' ' || n FROM owner_counts ORDER BY 1"), "jobs by owner and state")
+	var labelled []string
+	for _, line := range column("SELECT job || ' ' || labels FROM specs WHERE labels <> ''") {
+		id, text, _ := strings.Cut(line, " ")
+		var labels map[string]string
+		require.NoError(t, json.Unmarshal([]byte(text), &labels))
+		for name, value := range labels {
+			labelled = append(labelled, fmt.Sprint(store.LabelHash(name, value), " ", id))
+		}
+	}
+	slices.Sort(labelled)
+	require.Equal(t, labelled, column("SELECT label || ' ' || job FROM labelled ORDER BY 1"), "jobs by label")
+	for _, at := range column("SELECT DISTINCT enqueued_at FROM jobs WHERE id % 7 = 0 ORDER BY id DESC LIMIT 3") {
+		ms, err := strconv.ParseInt(at, 10, 64)
+		require.NoError(t, err)
+		for where, f := range map[string]api.Filter{"enqueued_at >= ?": {Since: job.Time(ms)}, "enqueued_at < ?": {Until: job.Time(ms)}, "enqueued_at = ?": {Since: job.Time(ms), Until: job.Time(ms + 1)}} {
+			f.Limit = api.MaxPage
+			page, err := e.Jobs(ctx, f)
+			require.NoError(t, err)
+			ids := make([]string, len(page.Jobs))
+			for i, j := range page.Jobs {
+				ids[i] = fmt.Sprint(j.ID)
+			}
+			require.Equal(t, append([]string{}, column("SELECT id FROM jobs WHERE "+where+" AND removed_by = 0 ORDER BY id DESC LIMIT 500", ms)...), ids, "jobs by time, %s %d", where, ms)
+		}
+	}
 }
 
 // historyAgrees wants what came and what finished, as history tells it by days, to differ by

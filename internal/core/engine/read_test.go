@@ -141,28 +141,59 @@ func TestFilters(t *testing.T) {
 	assert.Equal(t, int64(10), *page.Matched)
 	page, err = e.Jobs(t.Context(), api.Filter{Owner: "Marsh Agency", Limit: 1})
 	require.NoError(t, err)
+	assert.Equal(t, int64(20), *page.Matched)
+	page, err = e.Jobs(t.Context(), api.Filter{Labels: map[string]string{"tide": "high"}, Limit: 1})
+	require.NoError(t, err)
 	assert.Nil(t, page.Matched, "what was not counted is not told")
+	memoryAgrees(t, e)
 }
 
-// A filter without an index looks at no more rows a call than it says, says how
-// far it looked, and finds everything in the end.
+// A rare label, owner or time is found at once, however many other jobs there are. Two filters
+// that each match many look at no more rows a call than they say, tell how far they looked,
+// and find everything in the end; counting goes on too.
 func TestSearchIsBounded(t *testing.T) {
-	const n = api.MaxSearched + 5000
+	const n = 3*api.MaxSearched + 6000
 	e := listing(t, n)
-	rare, err := e.Enqueue(t.Context(), job.Spec{Task: "fog.bulletin", Labels: map[string]string{"rare": "yes"}})
+	rare, err := e.Enqueue(t.Context(), job.Spec{Task: "fog.bulletin", Owner: "Marsh Agency", Labels: map[string]string{"rare": "yes"}})
 	require.NoError(t, err)
-	f := api.Filter{Labels: map[string]string{"rare": "yes"}, Order: api.OldestFirst}
+	for what, f := range map[string]api.Filter{
+		"label":           {Labels: map[string]string{"rare": "yes"}},
+		"label and owner": {Labels: map[string]string{"rare": "yes"}, Owner: "Marsh Agency", Order: api.OldestFirst},
+		"task and owner":  {Tasks: []string{"fog.bulletin"}, Owner: "Marsh Agency", Order: api.OldestFirst},
+	} {
+		page, err := e.Jobs(t.Context(), f)
+		require.NoError(t, err)
+		require.Len(t, page.Jobs, 1, what)
+		assert.Equal(t, rare.ID, page.Jobs[0].ID)
+		assert.Empty(t, page.NextCursor, what)
+	}
+	f := api.Filter{Owner: "Marsh Agency", Labels: map[string]string{"tide": "high"}, Queues: []string{"common"}, Tasks: []string{"task-0"}, Order: api.OldestFirst, Limit: 1}
+	f.Labels["berth"] = "berth-9" // that none has
 	page, err := e.Jobs(t.Context(), f)
 	require.NoError(t, err)
-	assert.Empty(t, page.Jobs)
-	assert.Equal(t, int64(api.MaxSearched), page.SearchedTo)
-	require.NotEmpty(t, page.NextCursor)
-	f.Cursor = page.NextCursor
+	assert.Empty(t, append(page.Jobs, job.Job{})[:len(page.Jobs)])
+	assert.Empty(t, page.NextCursor, "the label that no job has is walked")
+
+	f = api.Filter{Owner: "Marsh Agency", Labels: map[string]string{"tide": "high"}, States: []job.State{job.Ready}, Order: api.OldestFirst}
 	page, err = e.Jobs(t.Context(), f)
 	require.NoError(t, err)
-	require.Len(t, page.Jobs, 1)
-	assert.Equal(t, rare.ID, page.Jobs[0].ID)
-	assert.Empty(t, page.NextCursor)
+	assert.Empty(t, page.Jobs)
+	assert.Positive(t, page.SearchedTo)
+	assert.NotZero(t, page.SearchedToAt)
+	require.NotEmpty(t, page.NextCursor)
+	assert.Empty(t, all(t, e, f))
+	counted, calls := int64(0), 0
+	f = api.Filter{Owner: "Marsh Agency", Labels: map[string]string{"tide": "high"}}
+	for ; ; calls++ {
+		c, err := e.Count(t.Context(), f)
+		require.NoError(t, err)
+		counted += c.Matched
+		if f.Cursor = c.NextCursor; f.Cursor == "" {
+			break
+		}
+		assert.Equal(t, api.AtLeast, c.MatchedIs)
+	}
+	assert.Equal(t, []int64{n / 3, 1}, []int64{counted, int64(calls)})
 }
 
 // A cause's failures are told by the hour, by the day and by the version that failed,

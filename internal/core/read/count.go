@@ -63,9 +63,26 @@ func add(c *api.Count, queue string, state job.State, n int64) {
 	c.ByQueue[queue] += n
 }
 
+// ownerCount counts an owner's jobs by their states. It does not tell of queues, which are not
+// counted apart.
+func (rd *Reader) ownerCount(ctx context.Context, f *api.Filter) (api.Count, bool, error) {
+	counts, err := rd.store.OwnerCounts(ctx, f.Owner)
+	told := newCount()
+	for state, n := range counts {
+		if n != 0 && (len(f.States) == 0 || slices.Contains(f.States, state)) {
+			told.Matched += n
+			told.ByState[state] += n
+		}
+	}
+	return told, true, err
+}
+
 // keptCount counts what a filter matches where a kept count knows it: by state, queue and task,
-// and of a cause too.
+// of a cause too, and by owner and state.
 func (rd *Reader) keptCount(ctx context.Context, f *api.Filter) (told api.Count, known bool, err error) {
+	if f.Owner != "" && f.Key == "" && f.Cause == 0 && len(f.Queues)+len(f.Tasks)+len(f.Labels)+len(f.IDs) == 0 && f.Since == 0 && f.Until == 0 && f.Error == "" && !f.InDoubt && f.FinishedBy == nil && scope.Of(ctx).Whole() {
+		return rd.ownerCount(ctx, f)
+	}
 	if f.Owner != "" || f.Key != "" || len(f.Labels) > 0 || len(f.IDs) > 0 || f.Since != 0 || f.Until != 0 || f.Error != "" || f.InDoubt || f.FinishedBy != nil {
 		return told, false, nil
 	}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"math"
 	"slices"
+	"time"
 
 	"humblemule.example/api"
 	"humblemule.example/internal/core/memory"
@@ -41,8 +42,9 @@ func parseCursor(cursor string) (p place, err error) {
 // source gives the next places of a list, at most n; none at its end.
 type source func(ctx context.Context, n int) ([]place, error)
 
-// Jobs lists jobs. Filters by state, queue and task cost the same whatever the
-// backlog; for others a call looks at no more than job.MaxSearched rows.
+// Jobs lists jobs. A single filter costs the same whatever the backlog; of several the one by
+// which the fewest jobs are found is walked, and a call looks at no more than api.MaxSearched
+// rows.
 func (rd *Reader) Jobs(ctx context.Context, f api.Filter) (api.Page, error) {
 	if f.Limit == 0 {
 		f.Limit = api.DefaultPage
@@ -54,7 +56,7 @@ func (rd *Reader) Jobs(ctx context.Context, f api.Filter) (api.Page, error) {
 	if err != nil {
 		return api.Page{}, err
 	}
-	next, err := rd.source(&s)
+	next, err := rd.source(ctx, &s)
 	if err != nil {
 		return api.Page{}, err
 	}
@@ -80,9 +82,19 @@ func (rd *Reader) Jobs(ctx context.Context, f api.Filter) (api.Page, error) {
 		}
 		if searched >= api.MaxSearched {
 			page.NextCursor, page.SearchedTo = last.cursor(), last.id
-			return page, nil
+			page.SearchedToAt, err = rd.enqueuedAt(ctx, last.id)
+			return page, err
 		}
 	}
+}
+
+// enqueuedAt tells when a job was enqueued; 0 where it is gone.
+func (rd *Reader) enqueuedAt(ctx context.Context, id int64) (job.Time, error) {
+	rows, err := rd.store.Read(ctx, []int64{id})
+	if err != nil || len(rows) == 0 {
+		return 0, err
+	}
+	return rows[0].EnqueuedAt, nil
 }
 
 // fill reads the jobs of places and appends those that match, until the page is
@@ -208,7 +220,7 @@ func (rd *Reader) ready(queue int64) (found []store.Group) {
 }
 
 // source chooses how the places of a list are found.
-func (rd *Reader) source(s *search) (source, error) {
+func (rd *Reader) source(ctx context.Context, s *search) (source, error) {
 	f := s.Filter
 	newest := f.Order != api.OldestFirst
 	from := place{}
@@ -221,29 +233,166 @@ func (rd *Reader) source(s *search) (source, error) {
 			return nil, err
 		}
 	}
+	if f.Order == api.NextFirst && !s.byCause && !(s.own && len(f.States) == 0) && !f.InDoubt {
+		return rd.byTime(from), nil
+	}
+	lo, hi, err := rd.idsWithin(ctx, f.Since, f.Until)
+	if err != nil {
+		return nil, err
+	}
+	if newest {
+		from.id = min(from.id, max(hi, hi+1))
+	} else {
+		from.id = max(from.id, lo-1)
+	}
+	source, err := rd.sourceByID(ctx, s, from.id, newest)
+	return within(source, lo, hi, newest), err
+}
+
+// sourceByID chooses by what the jobs are found, in the order of their ids: by that by which the
+// fewest are.
+func (rd *Reader) sourceByID(ctx context.Context, s *search, after int64, newest bool) (source, error) {
+	f := s.Filter
 	switch {
 	case s.byCause:
-		return rd.withCauses(s.causes, from.id, newest), nil
+		return rd.withCauses(s.causes, after, newest), nil
 	case s.own && len(f.States) == 0:
-		return fixed(nil, from.id, newest), nil
+		return fixed(nil, after, newest), nil
 	case f.InDoubt:
-		return byID(from.id, func(ctx context.Context, after int64, n int) ([]int64, error) {
+		return byID(after, func(ctx context.Context, after int64, n int) ([]int64, error) {
 			return rd.store.IDsInDoubt(ctx, after, newest, n)
 		}), nil
-	case f.Order == api.NextFirst:
-		return rd.byTime(from), nil
 	case len(f.IDs) > 0:
-		return fixed(f.IDs, from.id, newest), nil
+		return fixed(f.IDs, after, newest), nil
 	case f.Key != "":
-		return byID(from.id, func(ctx context.Context, after int64, n int) ([]int64, error) {
+		return byID(after, func(ctx context.Context, after int64, n int) ([]int64, error) {
 			return rd.store.IDsWithKey(ctx, f.Key, after, newest, n)
 		}), nil
-	case len(f.States)+len(f.Queues)+len(f.Tasks) > 0 || !s.in.Whole():
-		return rd.ofGroups(rd.wanted(s.in, f), from.id, newest), nil
 	}
-	return byID(from.id, func(ctx context.Context, after int64, n int) ([]int64, error) {
-		return rd.store.IDs(ctx, after, newest, n)
-	}), nil
+	best, fewest := func() source {
+		return byID(after, func(ctx context.Context, after int64, n int) ([]int64, error) {
+			return rd.store.IDs(ctx, after, newest, n)
+		})
+	}, int64(math.MaxInt64)
+	if len(f.States)+len(f.Queues)+len(f.Tasks) > 0 || !s.in.Whole() {
+		groups := rd.wanted(s.in, f)
+		fewest = rd.countGroups(groups)
+		best = func() source { return rd.ofGroups(groups, after, newest) }
+	}
+	if f.Owner != "" {
+		counts, err := rd.store.OwnerCounts(ctx, f.Owner)
+		if err != nil {
+			return nil, err
+		}
+		n := int64(0)
+		for _, of := range counts {
+			n += of
+		}
+		if n < fewest {
+			fewest = n
+			best = func() source {
+				return byID(after, func(ctx context.Context, after int64, n int) ([]int64, error) {
+					return rd.store.IDsOfOwner(ctx, f.Owner, after, newest, n)
+				})
+			}
+		}
+	}
+	for name, value := range f.Labels {
+		some, err := rd.store.IDsWithLabel(ctx, name, value, after, newest, labelProbe)
+		if err != nil {
+			return nil, err
+		}
+		if n := int64(len(some)); n < fewest {
+			fewest = n
+			best = func() source {
+				return byID(after, func(ctx context.Context, after int64, n int) ([]int64, error) {
+					return rd.store.IDsWithLabel(ctx, name, value, after, newest, n)
+				})
+			}
+		}
+	}
+	return best(), nil
+}
+
+// labelProbe is how many jobs with a label are counted to find out whether they are few.
+const labelProbe = 1000
+
+// countGroups counts the jobs of groups.
+func (rd *Reader) countGroups(groups []store.Group) (n int64) {
+	rd.m.RLock()
+	defer rd.m.RUnlock()
+	for _, g := range groups {
+		n += rd.m.Counts.KeptGroup(memory.Group{Queue: g.Queue, Task: g.Task})[g.State]
+	}
+	return n
+}
+
+// idsWithin gives bounds of the ids of jobs that were enqueued from a time on and before another;
+// 0 means any time. Others may be among them.
+func (rd *Reader) idsWithin(ctx context.Context, since, until job.Time) (lo, hi int64, err error) {
+	lo, hi = 0, math.MaxInt64
+	if since == 0 && until == 0 {
+		return lo, hi, nil
+	}
+	minute := job.Time(time.Minute.Milliseconds())
+	from, to := int64(since/minute), int64(math.MaxInt64)
+	if until != 0 {
+		to = int64((until + minute - 1) / minute)
+	}
+	rd.m.RLock()
+	kept := rd.m.Finding.KeptIssued()
+	rd.m.RUnlock()
+	found, earliest, err := rd.store.IssuedWithin(ctx, from, to)
+	if err != nil {
+		return lo, hi, err
+	}
+	for _, i := range kept {
+		if i.Minute >= from && i.Minute < to {
+			if found.First == 0 || i.First < found.First {
+				found.First = i.First
+			}
+			found.Last = max(found.Last, i.Last)
+		}
+		if earliest.Last == 0 || i.Minute < earliest.Minute {
+			earliest = i
+		}
+	}
+	// What was enqueued before anything was noted has a lower id than what is.
+	before := earliest.Last == 0 || from < earliest.Minute
+	switch {
+	case found.First != 0 && before:
+		return lo, upTo(until, found.Last), nil
+	case found.First != 0:
+		return found.First, upTo(until, found.Last), nil
+	case before && earliest.Last != 0:
+		return lo, earliest.First - 1, nil
+	case before:
+		return lo, hi, nil
+	}
+	return 1, 0, nil // none
+}
+
+// upTo is the last id: any where there is no end of the time.
+func upTo(until job.Time, last int64) int64 {
+	if until == 0 {
+		return math.MaxInt64
+	}
+	return last
+}
+
+// within ends a source where its ids leave some bounds.
+func within(next source, lo, hi int64, newest bool) source {
+	if lo == 0 && hi == math.MaxInt64 || next == nil {
+		return next
+	}
+	return func(ctx context.Context, n int) ([]place, error) {
+		places, err := next(ctx, n)
+		end := slices.IndexFunc(places, func(p place) bool { return newest && p.id < lo || !newest && p.id > hi })
+		if end >= 0 {
+			places = places[:end]
+		}
+		return places, err
+	}
 }
 
 func byID(after int64, read func(ctx context.Context, after int64, n int) ([]int64, error)) source {
@@ -391,7 +540,7 @@ func (rd *Reader) walk(ctx context.Context, f *api.Filter, after int64, most int
 	if err != nil {
 		return 0, err
 	}
-	next, err := rd.source(&s)
+	next, err := rd.source(ctx, &s)
 	if err != nil {
 		return 0, err
 	}

@@ -143,7 +143,10 @@ func (s *Store) InsertJob(r *Row) error {
 		return err
 	}
 	s.late.insert(r, inline)
-	return nil
+	if r.Labels == "" {
+		return nil
+	}
+	return s.label(r.ID, "", r.Labels)
 }
 
 // plain tells whether a new job's row carries no more than most do.
@@ -224,6 +227,7 @@ func (s *Store) Patch(r *Row) error {
 		return err
 	}
 	return errors.Join(
+		s.relabel(r.ID, r.Labels),
 		s.exec(sqlPatch, r.Queue, int64(r.State), r.Level, r.Rank, r.Turn, int64(r.StartBy), int64(r.ReadyAt), int64(r.NextAt), r.Owner, r.Lane, r.ID),
 		s.exec(sqlPatchSpec, r.Priority, r.Policy, int64(r.RunAt), r.Labels, r.PayloadBytes, inline, r.ID),
 	)
@@ -238,7 +242,7 @@ func (s *Store) PatchFinished(r *Row) error {
 	if err != nil {
 		return err
 	}
-	return s.exec(sqlPatchFinished, r.Labels, r.PayloadBytes, inline, r.ID)
+	return errors.Join(s.relabel(r.ID, r.Labels), s.exec(sqlPatchFinished, r.Labels, r.PayloadBytes, inline, r.ID))
 }
 
 var sqlAskCancel = statement(`UPDATE jobs SET cancel_asked_at = ?, reason_text = ? WHERE id = ?`)
@@ -251,7 +255,9 @@ func (s *Store) AskCancel(r *Row) error {
 var sqlSetLabels = statement(`UPDATE specs SET labels = ? WHERE job = ?`)
 
 // Labels writes a job's labels, as JSON.
-func (s *Store) Labels(id int64, labels string) error { return s.exec(sqlSetLabels, labels, id) }
+func (s *Store) Labels(id int64, labels string) error {
+	return errors.Join(s.relabel(id, labels), s.exec(sqlSetLabels, labels, id))
+}
 
 var sqlRunning = statement(`SELECT ` + rowColumns + ` FROM ` + rowsFrom + ` WHERE queue = ? AND task = ? AND state = {running} AND removed_by = 0`)
 

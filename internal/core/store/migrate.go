@@ -209,6 +209,9 @@ func (s *Store) buildFrom(from string, known bool) error {
 		if _, err := conn.ExecContext(background, filled(recount)); err != nil {
 			return fmt.Errorf("cause_counts: %w", err)
 		}
+		if err := carryFinding(conn); err != nil {
+			return err
+		}
 		if known {
 			inode, birth, err := identityOf(to)
 			if err != nil {
@@ -282,6 +285,58 @@ func carryCauseTexts(conn *sql.Conn) error {
 const recount = `INSERT INTO main.cause_counts (cause, state, queue, task, version, host, n)
 	SELECT j.cause, j.state, j.queue, j.task, coalesce(w.version, ''), coalesce(w.host, ''), count(*) FROM main.jobs j LEFT JOIN main.workers w ON w.id = j.worker
 	WHERE j.cause <> 0 AND j.state IN ({backoff}, {dead}) AND j.removed_by = 0 GROUP BY 1, 2, 3, 4, 5, 6`
+
+// carryFinding makes what jobs are found by: as it was, or from the jobs where it was not there.
+func carryFinding(conn *sql.Conn) error {
+	was, err := columnsOf(conn, "old", "labelled")
+	if err != nil {
+		return err
+	}
+	if len(was) > 0 {
+		return errors.Join(carry(conn, "owner_counts"), carry(conn, "labelled"), carry(conn, "issued"))
+	}
+	_, err = conn.ExecContext(background, `INSERT INTO main.owner_counts (owner, state, n) SELECT owner, state, count(*) FROM main.jobs WHERE owner <> '' AND removed_by = 0 GROUP BY 1, 2;
+		INSERT INTO main.issued (minute, first, last) SELECT enqueued_at / 60000, min(id), max(id) FROM main.jobs GROUP BY 1`)
+	if err != nil {
+		return fmt.Errorf("owner_counts, issued: %w", err)
+	}
+	const atOnce = 10_000
+	for after := int64(0); ; {
+		part, err := labelsAfter(conn, after, atOnce)
+		if err != nil || len(part) == 0 {
+			return err
+		}
+		for _, p := range part {
+			for name, value := range labelsIn(p.labels) {
+				if _, err := conn.ExecContext(background, "INSERT INTO main.labelled (label, job) VALUES (?, ?) ON CONFLICT DO NOTHING", LabelHash(name, value), p.job); err != nil {
+					return fmt.Errorf("labelled: %w", err)
+				}
+			}
+			after = p.job
+		}
+	}
+}
+
+type labelsOfJob struct {
+	job    int64
+	labels string
+}
+
+func labelsAfter(conn *sql.Conn, after int64, limit int) (all []labelsOfJob, err error) {
+	found, err := conn.QueryContext(background, "SELECT job, labels FROM main.specs WHERE labels <> '' AND job > ? ORDER BY job LIMIT ?", after, limit)
+	if err != nil {
+		return nil, err
+	}
+	defer found.Close()
+	for found.Next() {
+		var p labelsOfJob
+		if err := found.Scan(&p.job, &p.labels); err != nil {
+			return nil, err
+		}
+		all = append(all, p)
+	}
+	return all, found.Err()
+}
 
 // carriedAtOnce is how many ids are carried over between two words of progress.
 const carriedAtOnce = 100_000

@@ -56,6 +56,15 @@ var sqlSweepSteps = statement(`DELETE FROM steps WHERE job` + among)
 // Sweep deletes jobs with all that belongs to them.
 func (s *Store) Sweep(all ...int64) error {
 	for ids := range slices.Chunk(all, AtOnce) {
+		labels, err := s.labelsOf(ids...)
+		if err != nil {
+			return err
+		}
+		for id, text := range labels {
+			if err := s.label(id, text, ""); err != nil {
+				return err
+			}
+		}
 		values := padded(ids)
 		for _, stmt := range []*sqlStatement{sqlSweepJobs, sqlSweepSpecs, sqlSweepAttempts, sqlSweepBodies, sqlSweepLines, sqlSweepResults, sqlSweepSteps} {
 			if err := s.exec(stmt, values...); err != nil {

@@ -18,6 +18,7 @@ const (
 	workersKept    = 30 * 24 * time.Hour
 	actionsKept    = 365 * 24 * time.Hour
 	idleKept       = 30 * 24 * time.Hour
+	issuedKept     = 2 * 365 * 24 * time.Hour
 	causesKept     = 31 * 24 * time.Hour // after their last failure
 	seenEvery      = 12 * time.Hour      // how often it is written that a worker was seen
 )
@@ -35,7 +36,7 @@ func forget(tx *commit.Tx) error {
 		return nil
 	}
 	causes, err := tx.Causes.DropBefore(tx.Now.Add(-causesKept), mostLeftovers)
-	if err := errors.Join(err, tx.Store.DropKeys(tx.Now.Add(-job.MaxDedupe.Go()), mostLeftovers)); err != nil {
+	if err := errors.Join(err, tx.Store.DropKeys(tx.Now.Add(-job.MaxDedupe.Go()), mostLeftovers), tx.Store.DropIssued(int64(tx.Now.Add(-issuedKept))/time.Minute.Milliseconds())); err != nil {
 		return err
 	}
 	workers, err := forgetWorkers(tx)

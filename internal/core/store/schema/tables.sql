@@ -133,6 +133,8 @@ CREATE INDEX jobs_turn     ON jobs (queue, task, level DESC, owner, rank, id) WH
 CREATE INDEX jobs_lane     ON jobs (queue, lane, rank, id) WHERE state = 1 AND lane <> '' AND removed_by = 0;
 CREATE INDEX jobs_start_by ON jobs (start_by, id) WHERE start_by > 0 AND started_at = 0 AND state IN (1, 2, 3) AND removed_by = 0;
 CREATE INDEX jobs_cause    ON jobs (cause, id) WHERE cause <> 0 AND state IN (5, 9) AND removed_by = 0;
+-- A job never changes its place among those of its owner unless it is edited.
+CREATE INDEX jobs_owner ON jobs (owner, id) WHERE owner <> '' AND removed_by = 0;
 -- Finished jobs in the order in which they are no longer kept.
 CREATE INDEX jobs_finished ON jobs (queue, state, finished_at, id) WHERE state > 5 AND removed_by = 0;
 -- What of a schedule is unfinished, and which of its runs have died because the next one
@@ -215,6 +217,29 @@ CREATE TABLE counts (
     n     INTEGER NOT NULL,
     PRIMARY KEY (queue, task, state)
 ) WITHOUT ROWID;
+
+-- Jobs by owner and state, of those that have one.
+CREATE TABLE owner_counts (
+    owner TEXT    NOT NULL,
+    state INTEGER NOT NULL,
+    n     INTEGER NOT NULL,
+    PRIMARY KEY (owner, state)
+) WITHOUT ROWID;
+
+-- Which jobs have a label; label is a hash of its name and value.
+CREATE TABLE labelled (
+    label INTEGER NOT NULL,
+    job   INTEGER NOT NULL,
+    PRIMARY KEY (label, job)
+) WITHOUT ROWID;
+
+-- Which ids were given within a minute (minutes since 1970 UTC): the first and the last. Where the
+-- clock was set back others are among them.
+CREATE TABLE issued (
+    minute INTEGER PRIMARY KEY,
+    first  INTEGER NOT NULL,
+    last   INTEGER NOT NULL
+);
 
 -- How many finished jobs were removed because they had been kept long enough.
 CREATE TABLE past_counts (

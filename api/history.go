@@ -49,6 +49,7 @@ const (
 	ByTask    = "task"
 	ByVersion = "version"
 	ByHost    = "host"
+	ByFollow  = "follow"
 )
 
 // HistoryQuery asks what moved over time: from a time on and before another, in steps. From
@@ -60,7 +61,9 @@ type HistoryQuery struct {
 	Step        job.Duration
 	By          string
 	Queue, Task string
-	Times       bool
+	// Follow is the name of a label that is followed.
+	Follow string
+	Times  bool
 }
 
 // Points are figures of the steps of a span, in order; -1, on the wire null, where the service

@@ -12,7 +12,7 @@ import (
 // History reads what moved over time: how many jobs came, started and finished, step by step.
 func (m *Client) History(ctx context.Context, q api.HistoryQuery) (api.History, error) {
 	query := url.Values{}
-	for name, value := range map[string]string{"by": q.By, "queue": q.Queue, "task": q.Task} {
+	for name, value := range map[string]string{"by": q.By, "queue": q.Queue, "task": q.Task, "follow": q.Follow} {
 		if value != "" {
 			query.Set(name, value)
 		}
@@ -66,4 +66,28 @@ func (m *Client) Marks(ctx context.Context, from, to job.Time) ([]api.Mark, erro
 	}
 	a, err := get[struct{ Marks []api.Mark }](ctx, m, "/v1/marks", query)
 	return a.Marks, err
+}
+
+// Follows reads the labels that are followed, by name.
+func (m *Client) Follows(ctx context.Context) ([]api.Follow, error) {
+	told, err := get[struct {
+		Follows []api.Follow `json:"follows"`
+	}](ctx, m, "/v1/follow", nil)
+	return told.Follows, err
+}
+
+// Followed reads one label that is followed.
+func (m *Client) Followed(ctx context.Context, name string) (api.Follow, error) {
+	return get[api.Follow](ctx, m, path("follow", name), nil)
+}
+
+// Follow follows a label under a name: its jobs are counted by their states, those that are there
+// too, and history tells what moves among them from now on.
+func (m *Client) Follow(ctx context.Context, name string, label api.NewFollow) (api.Follow, error) {
+	return put[api.Follow](ctx, m, path("follow", name), map[string]any{"label": label})
+}
+
+// Unfollow follows a label no longer.
+func (m *Client) Unfollow(ctx context.Context, name string) error {
+	return remove(ctx, m, path("follow", name))
 }

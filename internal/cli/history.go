@@ -51,9 +51,10 @@ line.`,
 	f.StringVar(&since, "since", "1h", "from when on: 6h, 09:00, yesterday, 2026-11-23")
 	f.StringVar(&until, "until", "", "until when (default: now)")
 	f.StringVar(&step, "step", "", "how long each step is, such as 5m or 1h (default: what suits the span)")
-	f.StringVar(&q.By, "by", "", "a line for each queue, task, version or host")
+	f.StringVar(&q.By, "by", "", "a line for each queue, task, version, host or followed label (follow)")
 	f.StringVar(&q.Queue, "queue", "", "only this queue")
 	f.StringVar(&q.Task, "task", "", "only this task")
+	f.StringVar(&q.Follow, "follow", "", "only what a followed label has, by its name")
 	f.BoolVar(&q.Times, "times", false, "also how long jobs waited and ran")
 	return c
 }

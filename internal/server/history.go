@@ -12,7 +12,7 @@ import (
 // history tells what moved over time.
 func (s *Server) history(c *gin.Context) (any, error) {
 	var wrong []job.FieldError
-	q := api.HistoryQuery{From: timeIn(c, &wrong, "from"), To: timeIn(c, &wrong, "to"), Step: durationIn(c, &wrong, "step"), By: c.Query("by"), Queue: c.Query("queue"), Task: c.Query("task")}
+	q := api.HistoryQuery{From: timeIn(c, &wrong, "from"), To: timeIn(c, &wrong, "to"), Step: durationIn(c, &wrong, "step"), By: c.Query("by"), Queue: c.Query("queue"), Task: c.Query("task"), Follow: c.Query("follow")}
 	switch text := c.Query("times"); text {
 	case "true":
 		q.Times = true

@@ -44,6 +44,7 @@ var bodies = map[string]string{
 	"POST /v1/queues/:name/purge":     `{"state":["ready"],"dry_run":true}`,
 	"GET /v1/coming":                  "",
 	"POST /v1/marks":                  `{"text":"v2.3"}`,
+	"PUT /v1/follow/:name":            `{"label":"customer:acme"}`,
 	"POST /v1/operations/:id/stop":    "",
 	"POST /v1/jobs/:id/requeue":       "",
 	"POST /v1/schedules/:name/pause":  "",

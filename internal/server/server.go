@@ -43,7 +43,7 @@ var openAPIAsJSON = sync.OnceValue(func() []byte {
 func OpenAPI() []byte { return openAPI }
 
 // features names what this version of the wire can do beyond the first.
-var features = []string{"jobs", "leases", "workers", "queues", "tasks", "stats", "events", "reports", "results", "defaults", "retry", "causes", "operations", "actions", "order", "limits", "setup", "schedules", "history", "marks", "forecast", "count", "export"}
+var features = []string{"jobs", "leases", "workers", "queues", "tasks", "stats", "events", "reports", "results", "defaults", "retry", "causes", "operations", "actions", "order", "limits", "setup", "schedules", "history", "marks", "forecast", "follow", "count", "export"}
 
 // What the service allows a connection.
 const (
@@ -236,6 +236,10 @@ func (s *Server) routes() {
 	v1.GET("/actions", readers, s.shared(s.listActions))
 	v1.GET("/stats", readers, s.shared(s.stats))
 	v1.GET("/stats/history", readers, s.shared(s.history))
+	v1.GET("/follow", readers, s.shared(s.listFollows))
+	v1.GET("/follow/:name", readers, s.handle(s.getFollow))
+	v1.PUT("/follow/:name", operators, s.handle(s.putFollow))
+	v1.DELETE("/follow/:name", operators, s.handle(s.deleteName(s.engine.Unfollow)))
 	v1.GET("/marks", readers, s.shared(s.marks))
 	v1.POST("/marks", operators, s.handle(s.addMark))
 	v1.DELETE("/marks/:id", operators, s.handle(s.deleteMark))

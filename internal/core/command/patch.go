@@ -100,7 +100,9 @@ func specOf(v *commit.View, r *store.Row) (job.Spec, error) {
 // patch gives a row the values of an edited job and moves it to where it belongs
 // then.
 func patch(tx *commit.Tx, r *store.Row, n *NewJob) error {
+	tx.Follows.Count(r, r.State, -1)
 	r.Labels, r.Payload, r.PayloadBytes = n.Row.Labels, n.Row.Payload, n.Row.PayloadBytes
+	tx.Follows.Count(r, r.State, +1)
 	if r.State.Finished() {
 		tx.News.Touched = append(tx.News.Touched, r.ID)
 		return tx.Store.PatchFinished(r)

@@ -44,7 +44,9 @@ func Report(tx *commit.Tx, l *memory.Lease, r *api.Report) error {
 		if err != nil {
 			return err
 		}
+		tx.Follows.Count(&row, row.State, -1)
 		row.Labels = string(labels)
+		tx.Follows.Count(&row, row.State, +1)
 		told.Row = &row
 		if err := tx.Store.Labels(row.ID, row.Labels); err != nil {
 			return err

@@ -31,6 +31,7 @@ const (
 	ThingSweep     ThingKind = "removed job"
 	ThingRetain    ThingKind = "finished job"
 	ThingPlaces    ThingKind = "places of queue"
+	ThingFollows   ThingKind = "counts of followed labels"
 	ThingLeftovers ThingKind = "leftovers"
 )
 

@@ -22,6 +22,7 @@ type View struct {
 	Workers       *memory.WorkersView
 	Removals      *memory.RemovalsView
 	Places        *memory.PlacesView
+	Follows       *memory.FollowsView
 	Store         Sight
 	// Now is when the transaction began, By who gives the command, and Scope what that may
 	// see.
@@ -63,6 +64,7 @@ func (c *Committer) view(now job.Time) View {
 		Queues: &m.Queues.NamesView, Tasks: &m.Tasks.NamesView, Settings: &m.Settings.SettingsView, Policies: &m.Policies.PoliciesView,
 		Counts: &m.Counts.CountsView, Limits: &m.Limits.LimitsView, Leases: &m.Leases.LeasesView, Schedules: &m.Schedules.SchedulesView,
 		Receipts: &m.Receipts.ReceiptsView, Workers: &m.Workers.WorkersView, Removals: &m.Removals.RemovalsView, Places: &m.Places.PlacesView,
+		Follows: &m.Follows.FollowsView,
 		Store: c.Store, Now: now, c: c,
 	}
 }

@@ -7,6 +7,7 @@
 //   - [plan.Planner]: schedules
 //   - [setup.Setter]: settings of queues and tasks, and files that define them
 //   - [mark.Marker]: moments that are drawn on charts
+//   - [follow.Follower]: labels that are followed
 //   - [read.Reader]: questions
 //   - [watch.Watchers]: what changes, and the end of jobs
 //
@@ -23,6 +24,7 @@ import (
 	"humblemule.example/internal/core/command"
 	"humblemule.example/internal/core/commit"
 	"humblemule.example/internal/core/deal"
+	"humblemule.example/internal/core/follow"
 	"humblemule.example/internal/core/mark"
 	"humblemule.example/internal/core/memory"
 	"humblemule.example/internal/core/plan"
@@ -41,6 +43,7 @@ type Engine struct {
 	*plan.Planner
 	*setup.Setter
 	*mark.Marker
+	*follow.Follower
 	*read.Reader
 	*watch.Watchers
 	c *commit.Committer
@@ -105,7 +108,7 @@ func over(c *commit.Committer) *Engine {
 	planner := plan.New(c, reader)
 	return &Engine{
 		Desk: desk, Dealer: deal.New(c, reader, desk, watchers), Operator: operator, Planner: planner,
-		Setter: setup.New(c, operator, planner), Marker: mark.New(c), Reader: reader, Watchers: watchers, c: c,
+		Setter: setup.New(c, operator, planner), Marker: mark.New(c), Follower: follow.New(c), Reader: reader, Watchers: watchers, c: c,
 	}
 }
 
@@ -113,7 +116,7 @@ func over(c *commit.Committer) *Engine {
 func (e *Engine) work() commit.Work {
 	return commit.Work{
 		Timed: []commit.Timed{
-			upkeep.Clock(), e.Dealer.LeaseEnds(), upkeep.Due(), plan.Fire(), upkeep.Late(), upkeep.Places(), upkeep.Sweep(), upkeep.Results(),
+			upkeep.Clock(), e.Dealer.LeaseEnds(), upkeep.Due(), plan.Fire(), upkeep.Late(), upkeep.Places(), follow.Walk(), upkeep.Sweep(), upkeep.Results(),
 			upkeep.Retention(), upkeep.Leftovers(), upkeep.History(), e.Dealer.Rates(),
 		},
 		Finally:   []func(*commit.Tx) error{plan.LetRunsGo, e.Dealer.Deal, plan.LetLateRunsGo, upkeep.Hasten},

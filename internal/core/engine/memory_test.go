@@ -68,6 +68,11 @@ func findingAgrees(t require.TestingT, e *Engine) {
 	}
 	slices.Sort(labelled)
 	require.Equal(t, labelled, column("SELECT label || ' ' || job FROM labelled ORDER BY 1"), "jobs by label")
+	for _, line := range column("SELECT name || ' ' || label || ' ' || value FROM follows WHERE first = 0") {
+		part := strings.Split(line, " ")
+		require.Equal(t, column("SELECT state || ' ' || count(*) FROM jobs JOIN specs ON job = id WHERE removed_by = 0 AND labels <> '' AND labels ->> ? = ? GROUP BY state ORDER BY 1", part[1], part[2]),
+			column("SELECT state || ' ' || n FROM follow_counts WHERE name = ? AND n <> 0 ORDER BY 1", part[0]), "jobs with the followed label %s", line)
+	}
 	for _, at := range column("SELECT DISTINCT enqueued_at FROM jobs WHERE id % 7 = 0 ORDER BY id DESC LIMIT 3") {
 		ms, err := strconv.ParseInt(at, 10, 64)
 		require.NoError(t, err)

@@ -90,7 +90,22 @@ func (r *trial) chance(percent int) bool { return r.random.IntN(100) < percent }
 
 func pick[T any](r *trial, all ...T) T { return all[r.random.IntN(len(all))] }
 
+// follow follows a label, or one no longer; what is counted is compared with the rows.
+func (r *trial) follow() {
+	name := pick(r, "acme", "heron-lines")
+	if r.chance(30) {
+		if err := r.e.Unfollow(context.Background(), name); err != nil {
+			require.ErrorIs(r, err, job.ErrNotFound)
+		}
+		return
+	}
+	require.NoError(r, r.e.Follow(context.Background(), name, api.NewFollow{Name: pick(r, "berth", "ship"), Value: pick(r, "3", "heron")}))
+}
+
 func (r *trial) step() {
+	if r.random.IntN(150) == 0 {
+		r.follow()
+	}
 	switch n := r.random.IntN(100); {
 	case n < 26:
 		r.enqueueSome()

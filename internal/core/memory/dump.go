@@ -42,6 +42,10 @@ func (m *Memory) Dump() (lines []string, ranks map[string][2]int64) {
 	add("names made: queues %v, tasks %v", made(&m.Queues), made(&m.Tasks))
 	add("causes %v", slices.Sorted(maps.Keys(m.Causes.known.kept)))
 	add("removals %v", m.Removals.all.kept)
+	for _, name := range slices.Sorted(maps.Keys(m.Follows.all.kept)) {
+		f, n := m.Follows.KeptFollow(name)
+		add("follow %+v: %v", *f, *n)
+	}
 	for _, id := range slices.Sorted(maps.Keys(m.Schedules.byID.kept)) {
 		s := m.Schedules.Kept(id)
 		_, planned := m.Schedules.plan.Get(id)

@@ -141,8 +141,11 @@ type turn struct {
 	week      usual
 }
 
-// work is what jobs belong to, with who runs them: 0 for nobody.
-type work struct{ queue, task, worker int64 }
+// work is what jobs belong to, with who runs them: 0 for nobody; or a label that is followed.
+type work struct {
+	queue, task, worker int64
+	follow              string
+}
 
 type failure struct {
 	work
@@ -209,31 +212,50 @@ func (p *History) Moved(r *store.Row, to job.State) {
 	if c == trend.Dead && r.Cause != 0 {
 		p.deaths(r, at.worker).Dead++
 	}
+	for _, followed := range p.m.Follows.Of(r) {
+		f := p.note(work{follow: followed.Name})
+		f.N[c]++
+		if to == job.Running && r.ReadyAt != 0 {
+			f.Waits.Add(float64(max(p.m.now-r.ReadyAt, 0)))
+		}
+	}
 }
 
 // Add adds figures of a queue, a task and a worker, 0 for none, as a past is written.
 func (p *History) Add(queue, task, worker int64, f *trend.Figures) {
-	p.note(work{queue, task, worker}).Merge(f)
+	p.note(work{queue: queue, task: task, worker: worker}).Merge(f)
 }
 
 // Purged notes that a job which had not finished is gone for good.
 func (p *History) Purged(r *store.Row) {
 	p.note(work{queue: r.Queue, task: r.Task}).N[trend.Cancelled]++
+	for _, followed := range p.m.Follows.Of(r) {
+		p.note(work{follow: followed.Name}).N[trend.Cancelled]++
+	}
 }
+
+// workOf is what a row belongs to, with who runs it.
+func workOf(r *store.Row) work { return work{queue: r.Queue, task: r.Task, worker: r.Worker} }
 
 // Ran notes how long the attempt took that got a job done, in ms.
 func (p *History) Ran(r *store.Row, ms float64) {
-	p.note(work{r.Queue, r.Task, r.Worker}).Runs.Add(ms)
+	p.note(workOf(r)).Runs.Add(ms)
+	for _, followed := range p.m.Follows.Of(r) {
+		p.note(work{follow: followed.Name}).Runs.Add(ms)
+	}
 }
 
 // Failed notes that an attempt of a job failed, by its cause.
 func (p *History) Failed(r *store.Row) {
-	p.note(work{r.Queue, r.Task, r.Worker}).N[trend.Failed]++
+	p.note(workOf(r)).N[trend.Failed]++
+	for _, followed := range p.m.Follows.Of(r) {
+		p.note(work{follow: followed.Name}).N[trend.Failed]++
+	}
 	p.deaths(r, r.Worker).Failed++
 }
 
 func (p *History) deaths(r *store.Row, worker int64) *trend.Deaths {
-	at := failure{work{r.Queue, r.Task, worker}, r.Cause}
+	at := failure{work{queue: r.Queue, task: r.Task, worker: worker}, r.Cause}
 	d := p.failed[at]
 	if d == nil {
 		if p.failed == nil {
@@ -266,6 +288,10 @@ func (p *History) seriesOf(kind trend.Kind, name string) (int64, error) {
 
 // seriesOfWork gives the numbers of the series that work belongs to, by their kinds.
 func (p *History) seriesOfWork(at work) (ids [trend.NumKinds]int64, err error) {
+	if at.follow != "" {
+		ids[trend.OfLabel], err = p.seriesOf(trend.OfLabel, at.follow)
+		return ids, err
+	}
 	names := [...]string{trend.OfQueue: p.m.Queues.Name(at.queue), trend.OfTask: p.m.Tasks.Name(at.task), trend.OfHost: ""}
 	if at.worker != 0 {
 		program, err := p.m.Workers.Program(at.worker)

@@ -50,6 +50,7 @@ type Memory struct {
 	Trends    Trends
 	History   History
 	Finding   Finding
+	Follows   Follows
 	Receipts  Receipts
 }
 
@@ -130,7 +131,7 @@ func New(s *store.Store, clock *Clock) *Memory {
 	// Those come first that others need when they are loaded, written and published.
 	m.parts = []part{
 		&m.Facts, &m.Queues, &m.Tasks, &m.Settings, &m.Policies, &m.Counts, &m.Removals, &m.Times, &m.Places, &m.Limits,
-		&m.Leases, &m.Schedules, &m.Causes, &m.Retention, &m.News, &m.Workers, &m.Trends, &m.History, &m.Finding, &m.Receipts,
+		&m.Leases, &m.Schedules, &m.Causes, &m.Retention, &m.News, &m.Workers, &m.Trends, &m.History, &m.Finding, &m.Follows, &m.Receipts,
 	}
 	return m
 }

@@ -29,10 +29,12 @@ func Change(tx *commit.Tx, r *store.Row, to job.State, by lifecycle.By) error {
 	if r.State != job.Unplaced {
 		tx.Counts.Add(at, r.State, -1)
 		tx.Finding.Count(r, r.State, -1)
+		tx.Follows.Count(r, r.State, -1)
 		unplanned(tx, r)
 	}
 	tx.Counts.Add(at, to, +1)
 	tx.Finding.Count(r, to, +1)
+	tx.Follows.Count(r, to, +1)
 	if r.Cause != 0 {
 		if err := errors.Join(tx.Causes.Count(r, r.State, -1), tx.Causes.Count(r, to, +1)); err != nil {
 			return err
@@ -64,6 +66,7 @@ func unplanned(tx *commit.Tx, r *store.Row) {
 func Recount(tx *commit.Tx, r *store.Row, by int64) error {
 	tx.Counts.Add(memory.Group{Queue: r.Queue, Task: r.Task}, r.State, by)
 	tx.Finding.Count(r, r.State, by)
+	tx.Follows.Count(r, r.State, by)
 	tx.News.Touched = append(tx.News.Touched, r.ID)
 	turn := EnterTurn
 	if by < 0 {

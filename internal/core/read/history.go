@@ -30,7 +30,7 @@ const (
 var goodSteps = []time.Duration{time.Minute, 5 * time.Minute, 15 * time.Minute, time.Hour, 3 * time.Hour, 6 * time.Hour, 24 * time.Hour, 7 * 24 * time.Hour}
 
 // byKinds are what history can be listed by.
-var byKinds = map[string]trend.Kind{api.ByQueue: trend.OfQueue, api.ByTask: trend.OfTask, api.ByVersion: trend.OfVersion, api.ByHost: trend.OfHost}
+var byKinds = map[string]trend.Kind{api.ByQueue: trend.OfQueue, api.ByTask: trend.OfTask, api.ByVersion: trend.OfVersion, api.ByHost: trend.OfHost, api.ByFollow: trend.OfLabel}
 
 // historySpan is a span of time in steps, and the steps of history that they are made of.
 type historySpan struct {
@@ -155,12 +155,19 @@ func kindOf(ctx context.Context, q *api.HistoryQuery) (trend.Kind, error) {
 	}
 	switch {
 	case q.By != "" && !known:
-		return 0, wrong("by", fmt.Sprintf("%q is not queue, task, version or host", q.By))
+		return 0, wrong("by", fmt.Sprintf("%q is not queue, task, version, host or follow", q.By))
 	case q.Queue != "" && q.Task != "":
 		return 0, wrong("task", "cannot be combined with queue: history is kept by queue and by task, not by pairs of them")
 	case q.Queue != "" && q.By != "" && q.By != api.ByQueue, q.Task != "" && q.By != "" && q.By != api.ByTask:
 		return 0, wrong("by", "cannot be combined with one queue or task: history is kept by each alone")
-	case kind == trend.OfVersion || kind == trend.OfHost:
+	case q.Follow != "" && q.Queue+q.Task != "":
+		return 0, wrong("follow", "cannot be combined with queue or task: history is kept by each alone")
+	case q.Follow != "" && q.By != "" && q.By != api.ByFollow:
+		return 0, wrong("by", "cannot be combined with one label that is followed: history is kept by each alone")
+	case kind == trend.OfVersion || kind == trend.OfHost || kind == trend.OfLabel || q.Follow != "":
+		if q.Follow != "" {
+			kind = trend.OfLabel
+		}
 		return kind, scope.Whole(ctx)
 	case q.Task != "":
 		kind = trend.OfTask
@@ -172,7 +179,7 @@ func kindOf(ctx context.Context, q *api.HistoryQuery) (trend.Kind, error) {
 func (rd *Reader) wants(in scope.Scope, kind trend.Kind, q *api.HistoryQuery) func(id int64) bool {
 	rd.m.RLock()
 	defer rd.m.RUnlock()
-	if name := q.Queue + q.Task; name != "" {
+	if name := q.Queue + q.Task + q.Follow; name != "" {
 		only := rd.m.History.KeptSeries(kind, name)
 		if kind == trend.OfQueue && !in.Sees(name, "") || kind == trend.OfTask && !in.Sees("", name) {
 			only = trend.None
@@ -436,6 +443,10 @@ func sayOther(action string, d *actionDetail) string {
 		return fmt.Sprintf("stopped operation %d", d.Operation)
 	case "undo":
 		return fmt.Sprintf("took operation %d back", d.Operation)
+	case "follow":
+		return fmt.Sprintf("followed the label %s as %s", d.Text, d.Name)
+	case "unfollow":
+		return "no longer follows " + d.Name
 	case "mark":
 		return "noted: " + d.Text
 	case "unmark":

@@ -175,7 +175,7 @@ func onFile(path, synchronous string, do func(conn *sql.Conn) error) error {
 var carried = []string{
 	"facts", "queues", "tasks", "policies", "workers", "attempts", "bodies", "log_lines", "results_kept", "steps", "counts", "past_counts", "keys", "lanes", "turns",
 	"actions", "operations", "operation_counts", "receipts", "causes", "schedules", "schedule_runs",
-	"deltas", "series", "history", "marks", "starts",
+	"deltas", "series", "history", "marks", "starts", "follows", "follow_counts",
 }
 
 // buildFrom builds the new file beside the old one in a single transaction, whose end writes

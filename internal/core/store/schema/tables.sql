@@ -241,6 +241,24 @@ CREATE TABLE issued (
     last   INTEGER NOT NULL
 );
 
+-- Labels that are followed, and how many jobs have each, by state. Jobs from the id first on are
+-- counted, and those before it up to walked; first is 0 once all are.
+CREATE TABLE follows (
+    name    TEXT PRIMARY KEY,
+    label   TEXT    NOT NULL,
+    value   TEXT    NOT NULL,
+    made_at INTEGER NOT NULL,
+    made_by TEXT    NOT NULL,
+    first   INTEGER NOT NULL,
+    walked  INTEGER NOT NULL
+) WITHOUT ROWID;
+CREATE TABLE follow_counts (
+    name  TEXT    NOT NULL,
+    state INTEGER NOT NULL,
+    n     INTEGER NOT NULL,
+    PRIMARY KEY (name, state)
+) WITHOUT ROWID;
+
 -- How many finished jobs were removed because they had been kept long enough.
 CREATE TABLE past_counts (
     queue INTEGER NOT NULL,

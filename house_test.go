@@ -24,6 +24,7 @@ var ground = map[string]string{
 	"internal/machine":    "",
 	"internal/nearest":    "",
 	"internal/mergepatch": "",
+	"internal/veil":       "",
 	"internal/check":      "internal/text",
 	"job":                 "internal/text internal/check",
 	"internal/sentence":   "job",

@@ -7,6 +7,8 @@ import (
 
 	"humblemule.example/internal/check"
 	"humblemule.example/internal/sentence"
+	"humblemule.example/internal/text"
+	"humblemule.example/internal/veil"
 	"humblemule.example/job"
 )
 
@@ -25,6 +27,9 @@ type Defaults struct {
 	// Keep is how long finished jobs of a queue are kept, by state; those that are not
 	// named are kept as long as is built in. A task's own defaults have none.
 	Keep map[job.State]job.Duration `json:"keep,omitzero"`
+	// Hide are the parts of payloads, as JSON Pointers (RFC 6901), in whose place a mark is shown,
+	// but to a role that may see them and to handlers. A queue's own defaults have none.
+	Hide []string `json:"hide,omitzero"`
 	// Rules say in what order, and how many at once, jobs start. A task has of them only
 	// MaxRunning.
 	Rules
@@ -63,6 +68,7 @@ func (d *Defaults) Describe() string {
 	if d.KeepResult != nil {
 		add(true, "results kept %s", *d.KeepResult)
 	}
+	add(len(d.Hide) > 0, "hides %s", sentence.List(d.Hide))
 	return strings.Join(all, ", ")
 }
 
@@ -81,6 +87,7 @@ func (d *Defaults) check(ofQueue bool) []job.FieldError {
 	if !ofQueue && d.Keep != nil {
 		c.Add("keep", "cannot be a default of a task; set it for its queue")
 	}
+	checkHide(&c, d.Hide, ofQueue)
 	c = append(c, d.Rules.check(ofQueue)...)
 	for _, s := range job.States() {
 		keep, set := d.Keep[s]
@@ -95,6 +102,24 @@ func (d *Defaults) check(ofQueue bool) []job.FieldError {
 		c.Add("keep", "names a state that does not exist; finished jobs are done, skipped, cancelled or dead")
 	}
 	return c
+}
+
+// MaxHidden is how many parts of its jobs' payloads a task hides at most.
+const MaxHidden = 50
+
+func checkHide(c *check.List, hide []string, ofQueue bool) {
+	const longest = 256
+	if ofQueue && hide != nil {
+		c.Add("hide", "cannot be a default of a queue; set it for tasks")
+	}
+	if len(hide) > MaxHidden {
+		c.Add("hide", "has %d pointers; at most %d are taken", len(hide), MaxHidden)
+	}
+	for i, pointer := range hide {
+		if !veil.Valid(pointer) || len(pointer) > longest {
+			c.Add(fmt.Sprintf("hide[%d]", i), "%q is not a JSON Pointer to a part of the payload, such as /card/number", text.Shorten(pointer))
+		}
+	}
 }
 
 // Warnings says what is allowed in the defaults and likely not meant.

@@ -266,7 +266,7 @@ func (a *app) tokenNewCommand() *cobra.Command {
 			})
 		},
 	}
-	c.Flags().StringVar(&t.Role, "role", "", "reader, producer, worker or operator")
+	c.Flags().StringVar(&t.Role, "role", "", "reader, producer, worker, operator or keeper")
 	c.Flags().StringVar(&file, "tokens", fromEnv("HMULE_TOKENS", ""), "tokens file to add it to; created if it does not exist (HMULE_TOKENS)")
 	return c
 }

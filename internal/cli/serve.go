@@ -281,7 +281,7 @@ func (a *app) serveCommand() *cobra.Command {
 
 Without --tokens it answers on this machine only, and everybody here may do everything.
 With --tokens every request needs a token of the file, with a role: reader, producer,
-worker or operator; hmule token new makes them. Clients show theirs by HMULE_TOKEN.
+worker, operator or keeper; hmule token new makes them. Clients show theirs by HMULE_TOKEN.
 With --config everything is set as the file defines it, but for what a flag or a variable
 says otherwise; see: hmule setup --help, and for what is in force: hmule setup show.
 SIGHUP reads set-up file, tokens and certificate again.`,

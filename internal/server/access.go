@@ -25,12 +25,17 @@ const (
 	Producer Role = "producer"
 	// Worker leases and settles jobs and speaks for its own worker processes.
 	Worker Role = "worker"
-	// Operator may do everything.
+	// Operator may do everything, but does not see what tasks hide of their payloads.
 	Operator Role = "operator"
+	// Keeper may do everything and sees everything.
+	Keeper Role = "keeper"
 )
 
+// operates tells whether a role may do everything.
+func (r Role) operates() bool { return r == Operator || r == Keeper }
+
 // Roles lists the roles.
-func Roles() []Role { return []Role{Reader, Producer, Worker, Operator} }
+func Roles() []Role { return []Role{Reader, Producer, Worker, Operator, Keeper} }
 
 // Token is what is known of a token: never the token itself.
 type Token struct {
@@ -111,7 +116,7 @@ func (s *Server) callerAmong(known *access, r *http.Request, revokedToo bool) (t
 	if t, good := known.good[hash]; good {
 		return t, known.ended[hash], nil
 	}
-	if t, was := known.revoked[hash]; was && revokedToo && (t.Role == Worker || t.Role == Operator) {
+	if t, was := known.revoked[hash]; was && revokedToo && (t.Role == Worker || t.Role.operates()) {
 		return Token{Name: t.Name, Role: Worker, Hash: t.Hash}, nil, nil
 	}
 	return Token{}, nil, job.Fault(job.Unauthenticated, "this token is not valid; get a new one with: hmule token new")
@@ -147,7 +152,7 @@ func (s *Server) letIn(revokedToo bool, roles ...Role) gin.HandlerFunc {
 			s.fail(c, err)
 			return
 		}
-		if t.Role != Operator && !slices.Contains(roles, t.Role) {
+		if !t.Role.operates() && !slices.Contains(roles, t.Role) {
 			s.fail(c, job.Fault(job.Forbidden, "token %s has the role %s, which may not %s %s; this needs one of: %s", t.Name, t.Role, c.Request.Method, c.FullPath(),
 				strings.Join(append(allowed, string(Operator)), ", ")))
 			return

@@ -33,6 +33,7 @@ type exportPen interface {
 // exportJobs writes all jobs that match a filter. What is not whole breaks off, so that nobody
 // takes it for whole.
 func (s *Server) exportJobs(c *gin.Context) {
+	veil(c)
 	format, next, err := s.exportOf(c)
 	var page api.Page
 	if err == nil {

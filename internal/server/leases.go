@@ -355,7 +355,7 @@ func (s *Server) deleteWorker(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	if callerOf(c).Role == Operator {
+	if callerOf(c).Role.operates() {
 		return deleted{}, s.engine.DeleteAnyWorker(ctx, c.Param("id"))
 	}
 	return deleted{}, s.engine.DeleteWorker(ctx, c.Param("id"))

@@ -60,6 +60,7 @@ func (s *Server) shared(h func(c *gin.Context) (any, error)) gin.HandlerFunc {
 			return
 		}
 		defer close(a.ready)
+		veil(c)
 		v, err := h(c)
 		if err != nil {
 			s.fail(c, err)

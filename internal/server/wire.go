@@ -21,6 +21,7 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 
 	"humblemule.example/internal/core/engine"
+	"humblemule.example/internal/core/scope"
 	"humblemule.example/job"
 )
 
@@ -43,6 +44,7 @@ type deleted struct{}
 // handle makes a route of a function that answers a value or an error.
 func (s *Server) handle(h func(c *gin.Context) (any, error)) gin.HandlerFunc {
 	return func(c *gin.Context) {
+		veil(c)
 		v, err := h(c)
 		if err != nil {
 			s.fail(c, err)
@@ -61,6 +63,15 @@ func (s *Server) handle(h func(c *gin.Context) (any, error)) gin.HandlerFunc {
 			return
 		}
 		s.answer(c, http.StatusOK, v)
+	}
+}
+
+// veil leaves out of what a request sees what tasks hide of their payloads, but for callers who
+// may see it.
+func veil(c *gin.Context) {
+	ctx := c.Request.Context()
+	if in := scope.Of(ctx); in.SeesHidden() && callerOf(c).Role != Keeper {
+		c.Request = c.Request.WithContext(scope.With(ctx, in.Veiled()))
 	}
 }
 

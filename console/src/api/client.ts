@@ -239,7 +239,8 @@ export function useAbout() {
 
 /** useMayAct tells whether the reader may do more than read. */
 export function useMayAct(): boolean {
-  return useAbout().data?.role === 'operator'
+  const role = useAbout().data?.role
+  return role === 'operator' || role === 'keeper'
 }
 
 /** useWorkers lists the workers. What their slots do changes without a word of the service, hence the interval. */

@@ -35,6 +35,7 @@ export function DefaultsForm({ value, set, wrong, fixed, ofTask }: Form) {
       {field('max_attempts', 'attempts', 'before it is a dead letter; 0 for no limit')}
       {field('timeout', 'time limit', 'of one attempt, such as 90s or 1h30m')}
       {ofTask && field('max_running', 'running at once', 'at most, over all queues and pools')}
+      {ofTask && field('hide', 'hide', 'parts of the payload, such as /card, /email')}
       {field('keep_result', 'keep results', 'after it is done; 0s for not at all')}
       <Field label="backoff" hint={curve ? curves[curve].says : 'as is built in: exponential'}>
         <select

@@ -10,6 +10,7 @@ export type Name =
   | 'timeout'
   | 'max_running'
   | 'keep_result'
+  | 'hide'
   | 'curve'
   | 'first'
   | 'factor'
@@ -36,6 +37,7 @@ export const builtIn: Record<Name, string> = {
   timeout: 'none',
   max_running: 'no limit',
   keep_result: 'as long as the job',
+  hide: 'nothing',
   curve: 'exponential',
   first: '10s',
   factor: '2.5',
@@ -59,6 +61,7 @@ export function entered(d: Defaults = {}): Entered {
     timeout: d.timeout ?? '',
     max_running: d.max_running?.toString() ?? '',
     keep_result: d.keep_result ?? '',
+    hide: d.hide?.join(', ') ?? '',
     curve: r ? (r.curve ?? 'exponential') : '',
     first: r?.first ?? '',
     factor: r?.factor?.toString() ?? '',
@@ -102,6 +105,9 @@ export function read(e: Entered): { defaults: Defaults; wrong: Partial<Record<Na
       timeout: text('timeout'),
       max_running: number('max_running', 1, 100_000, true),
       keep_result: text('keep_result'),
+      hide: text('hide')
+        ?.split(/[\s,]+/)
+        .filter(Boolean),
     },
     wrong,
   }

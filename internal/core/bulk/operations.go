@@ -327,6 +327,7 @@ func (op *Operator) tellOperation(ctx context.Context, o api.Operation, last int
 	if _, under := op.undos.Load(o.ID); under {
 		o.State = api.OpUndoing
 	}
+	op.read.VeilOperation(ctx, &o)
 	return o, err
 }
 

@@ -118,7 +118,7 @@ func Requeue(v *commit.View, r *store.Row, how api.Requeue, operation int64) (co
 	if err := v.Store.LoadPayload(r); err != nil {
 		return nil, err
 	}
-	edited, err := editedPayload(r, how, v.Options().MaxPayload)
+	edited, err := editedPayload(v, r, how)
 	if err != nil {
 		return nil, err
 	}
@@ -139,18 +139,19 @@ func Requeue(v *commit.View, r *store.Row, how api.Requeue, operation int64) (co
 }
 
 // editedPayload gives the payload that a job is to have; nil where it keeps its own.
-func editedPayload(r *store.Row, how api.Requeue, most int) (edited json.RawMessage, err error) {
+func editedPayload(v *commit.View, r *store.Row, how api.Requeue) (edited json.RawMessage, err error) {
 	switch {
 	case how.Payload != nil:
-		edited = how.Payload
+		edited = unveiled(v, r, how.Payload)
 	case how.PayloadPatch != nil:
 		if edited, err = mergepatch.Apply(r.Payload, how.PayloadPatch); err != nil {
 			return nil, job.Fault(job.Invalid, "the payload of job %d cannot be patched: %v", r.ID, err)
 		}
+		edited = unveiled(v, r, edited)
 	default:
 		return nil, nil
 	}
-	return edited, job.Wrong("the job was not requeued", (&job.Spec{Task: "any", Payload: job.JSON(edited)}).Check(most))
+	return edited, job.Wrong("the job was not requeued", (&job.Spec{Task: "any", Payload: job.JSON(edited)}).Check(v.Options().MaxPayload))
 }
 
 // requeue begins the new round.

@@ -12,6 +12,7 @@ import (
 	"humblemule.example/internal/core/memory"
 	"humblemule.example/internal/core/place"
 	"humblemule.example/internal/core/store"
+	"humblemule.example/internal/veil"
 	"humblemule.example/job"
 )
 
@@ -57,6 +58,7 @@ func Edit(v *commit.View, r *store.Row, p job.Patch) (_ commit.Act, was job.Spec
 		return nil, was, err
 	}
 	edited := p.Apply(was)
+	edited.Payload = unveiled(v, r, edited.Payload)
 	if err := job.Wrong(fmt.Sprintf("job %d stays as it is", r.ID), edited.Check(v.Options().MaxPayload)); err != nil {
 		return nil, was, err
 	}
@@ -75,6 +77,14 @@ func Edit(v *commit.View, r *store.Row, p job.Patch) (_ commit.Act, was job.Spec
 		}
 		return patch(tx, r, n)
 	}, was, nil
+}
+
+// unveiled is an edited payload in which what was shown hidden is as it was.
+func unveiled(v *commit.View, r *store.Row, edited json.RawMessage) json.RawMessage {
+	if d := v.Settings.Task(r.Task); d != nil && edited != nil && r.Payload != nil {
+		return veil.Restore(edited, r.Payload, d.Hide...)
+	}
+	return edited
 }
 
 // orNull is a payload, or null where there is none.

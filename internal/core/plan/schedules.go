@@ -16,6 +16,7 @@ import (
 	"humblemule.example/internal/core/memory"
 	"humblemule.example/internal/core/read"
 	"humblemule.example/internal/core/store"
+	"humblemule.example/internal/veil"
 	"humblemule.example/job"
 )
 
@@ -39,6 +40,10 @@ func (pl *Planner) SetSchedule(ctx context.Context, name string, given api.Sched
 				return nil, err
 			}
 			detail["before"] = s.Is
+			if d := v.Settings.Task(v.Tasks.ID(given.Job.Task)); d != nil && given.Job.Payload != nil && s.Is.Job.Payload != nil {
+				given.Job.Payload = veil.Restore(given.Job.Payload, s.Is.Job.Payload, d.Hide...)
+				detail["after"] = given
+			}
 		} else if v.Schedules.Len() >= api.MaxSchedules {
 			return nil, job.Fault(job.Invalid, "there are %d schedules, the most that are kept; delete one first", api.MaxSchedules)
 		}

@@ -247,9 +247,11 @@ func (rd *Reader) actions(ctx context.Context, before, id int64, limit int) ([]a
 	if before == 0 {
 		before = math.MaxInt64
 	}
+	hidden := rd.hiddenAnywhere(ctx)
 	all, err := rd.store.Actions(ctx, before, id, limit)
 	for i := range all {
 		all[i].Summary = sayAction(&all[i])
+		all[i].Detail = veilDetail(all[i].Detail, hidden)
 	}
 	return all, err
 }

@@ -104,6 +104,7 @@ func (rd *Reader) Job(ctx context.Context, id int64) (job.Job, error) {
 		return j, err
 	}
 	j.Summary = sentence.Because(&j, rd.clock.Now())
+	rd.veil(ctx, &j)
 	return j, nil
 }
 
@@ -214,6 +215,9 @@ func (rd *Reader) tellInList(ctx context.Context, rows []*store.Row) ([]job.Job,
 			head = heads[r.ID]
 		}
 		j.Payload, j.PayloadHead, j.LastError = nil, headOf(head), failed[r.ID]
+		if hidden := rd.hides(ctx, j.Task); len(hidden) > 0 && len(head) > 0 {
+			j.PayloadHead = veiledHead(head, r.PayloadBytes <= store.InlineBytes, hidden)
+		}
 	}
 	return jobs, nil
 }

@@ -12,6 +12,7 @@ import (
 	"humblemule.example/internal/core/order"
 	"humblemule.example/internal/core/scope"
 	"humblemule.example/internal/core/store"
+	"humblemule.example/internal/veil"
 	"humblemule.example/job"
 )
 
@@ -86,6 +87,9 @@ func (rd *Reader) Schedules(ctx context.Context, after string, most int) (all []
 func (rd *Reader) tellSchedule(ctx context.Context, s *memory.Schedule, fromFile bool, times int) (api.ScheduleStatus, error) {
 	told := api.ScheduleStatus{Schedule: s.Is.WithDefaults(), Version: s.Row.Version, DefinedBy: api.SettingByHand, Waiting: s.Row.Waiting, SpreadMS: s.Spread.Milliseconds(), PausedAt: s.Row.PausedAt, PausedBy: s.Row.PausedBy}
 	told.Name = s.Row.Name
+	if hidden := rd.hides(ctx, told.Job.Task); len(hidden) > 0 && told.Job.Payload != nil {
+		told.Job.Payload = veil.Over(told.Job.Payload, hidden...)
+	}
 	paused := s.Row.PausedAt != 0
 	told.Paused = &paused
 	if fromFile {

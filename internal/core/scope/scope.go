@@ -15,7 +15,18 @@ import (
 type Scope struct {
 	sees  func(queue, task string) bool
 	taken *atomic.Bool
+	// veiled says that the caller does not see what tasks hide of their payloads.
+	veiled bool
 }
+
+// Veiled gives the scope without what tasks hide of their payloads.
+func (s Scope) Veiled() Scope {
+	s.veiled = true
+	return s
+}
+
+// SeesHidden tells whether the caller sees what tasks hide of their payloads.
+func (s Scope) SeesHidden() bool { return !s.veiled }
 
 // Only gives the scope for which sees answers. It is asked with an empty task for all of a
 // queue, and with an empty queue for all of a task.

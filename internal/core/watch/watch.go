@@ -37,6 +37,7 @@ type Watchers struct {
 	last     int64
 	next     *part
 	sealedAt time.Time
+	leftAt   time.Time // when somebody last stopped watching
 	sealing  bool // a timer will end what is gathered
 }
 
@@ -123,6 +124,21 @@ func (w *Watcher) Close() {
 	w.ws.mu.Lock()
 	defer w.ws.mu.Unlock()
 	delete(w.ws.all, w)
+	w.ws.leftAt = time.Now()
+}
+
+// listening tells whether changes are gathered: while somebody watches, or may come back. Where
+// they are not, nobody can go on where it was. The caller holds the lock.
+func (ws *Watchers) listening() bool {
+	const back = time.Minute
+	if len(ws.all) > 0 || !ws.leftAt.IsZero() && time.Since(ws.leftAt) < back {
+		return true
+	}
+	if ws.parts != nil {
+		ws.parts, ws.next = nil, nil
+		ws.last++
+	}
+	return false
 }
 
 // Pending tells which parts Take would give: those after from, up to the last one.
@@ -247,6 +263,9 @@ func (ws *Watchers) Published(tx *commit.Tx) {
 			}
 		}
 	}
+	if !ws.listening() {
+		return
+	}
 	p := ws.gathered()
 	for _, m := range tx.News.Moved {
 		p.add(m.Job, Changed{State: m.To, at: m.At})
@@ -265,6 +284,9 @@ func (ws *Watchers) Published(tx *commit.Tx) {
 func (ws *Watchers) Nudge(c Changes) {
 	ws.mu.Lock()
 	defer ws.mu.Unlock()
+	if !ws.listening() {
+		return
+	}
 	p := ws.gathered()
 	p.queues, p.workers = p.queues || c.Queues, p.workers || c.Workers
 	ws.seal()
@@ -284,8 +306,10 @@ func (ws *Watchers) Loaded() {
 	for id := range ws.finished {
 		ws.wake(id)
 	}
-	ws.gathered().reset = true
-	ws.seal()
+	if ws.listening() {
+		ws.gathered().reset = true
+		ws.seal()
+	}
 }
 
 // WaitFor answers a job when it is finished, or as it stands after wait.

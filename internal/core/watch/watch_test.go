@@ -37,6 +37,17 @@ func TestWatchAfter(t *testing.T) {
 		told := late.Take()
 		assert.Equal(t, []any{missed.Mark, false, true, true}, []any{told.Mark, told.Reset, told.Queues, told.Workers})
 
+		again.Close()
+		late.Close()
+		time.Sleep(2 * time.Minute)
+		nudge()
+		gone := ws.Watch(told.Mark)
+		<-gone.C
+		assert.True(t, gone.Take().Reset, "nobody was listening for too long")
+		late = ws.Watch("")
+		<-late.C
+		late.Take()
+
 		for range partsKept + 1 {
 			nudge()
 		}

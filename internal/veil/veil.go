@@ -1,0 +1,118 @@
+// Package veil hides parts of JSON values, which JSON Pointers (RFC 6901) name, and puts them
+// back where an edit brings what stands for them.
+package veil
+
+import (
+	"bytes"
+	"encoding/json"
+	"strconv"
+	"strings"
+)
+
+// Mark stands where something is hidden.
+const Mark = "(hidden)"
+
+var mark = json.RawMessage(`"` + Mark + `"`)
+
+// Valid tells whether a text is a JSON Pointer to a part of a value.
+func Valid(pointer string) bool {
+	if !strings.HasPrefix(pointer, "/") {
+		return false
+	}
+	for i := range len(pointer) {
+		if pointer[i] == '~' && (i+1 == len(pointer) || pointer[i+1] != '0' && pointer[i+1] != '1') {
+			return false
+		}
+	}
+	return true
+}
+
+// Over hides the parts of a value that pointers name. What it does not hide keeps its bytes; of a
+// value that is not valid JSON all is hidden.
+func Over(value json.RawMessage, pointers ...string) json.RawMessage {
+	for _, pointer := range pointers {
+		next, found, err := replace(value, tokens(pointer), func(json.RawMessage) json.RawMessage { return mark })
+		if err != nil {
+			return mark
+		}
+		if found {
+			value = next
+		}
+	}
+	return value
+}
+
+// Restore puts back what an edit brings hidden: where a pointer names the mark, and something was
+// there before, it is that.
+func Restore(edited, before json.RawMessage, pointers ...string) json.RawMessage {
+	for _, pointer := range pointers {
+		var was json.RawMessage
+		_, found, err := replace(before, tokens(pointer), func(v json.RawMessage) json.RawMessage { was = v; return v })
+		if err != nil || !found {
+			continue
+		}
+		next, found, err := replace(edited, tokens(pointer), func(v json.RawMessage) json.RawMessage {
+			if !bytes.Equal(bytes.TrimSpace(v), mark) {
+				return v
+			}
+			return was
+		})
+		if err == nil && found {
+			edited = next
+		}
+	}
+	return edited
+}
+
+var unescape = strings.NewReplacer("~1", "/", "~0", "~")
+
+func tokens(pointer string) []string {
+	all := strings.Split(strings.TrimPrefix(pointer, "/"), "/")
+	for i, t := range all {
+		all[i] = unescape.Replace(t)
+	}
+	return all
+}
+
+// replace replaces the part of a value that a way leads to.
+func replace(value json.RawMessage, way []string, with func(json.RawMessage) json.RawMessage) (_ json.RawMessage, found bool, err error) {
+	if len(way) == 0 {
+		return with(value), true, nil
+	}
+	d := json.NewDecoder(bytes.NewReader(value))
+	open, err := d.Token()
+	if err != nil {
+		return nil, false, err
+	}
+	delim, is := open.(json.Delim)
+	if !is {
+		return value, false, nil
+	}
+	for i := 0; d.More(); i++ {
+		name := strconv.Itoa(i)
+		if delim == '{' {
+			key, err := d.Token()
+			if err != nil {
+				return nil, false, err
+			}
+			name = key.(string)
+		}
+		var part json.RawMessage
+		if err := d.Decode(&part); err != nil {
+			return nil, false, err
+		}
+		if name != way[0] {
+			continue
+		}
+		end := int(d.InputOffset())
+		next, found, err := replace(part, way[1:], with)
+		if err != nil || !found {
+			return value, false, err
+		}
+		whole := append([]byte(nil), value[:end-len(part)]...)
+		whole = append(whole, next...)
+		return append(whole, value[end:]...), true, nil
+	}
+	_, err = d.Token() // the end, so that what is not whole is not taken for it
+	return value, false, err
+}

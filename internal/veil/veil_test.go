@@ -1,0 +1,49 @@
+package veil
+
+import (
+	"encoding/json"
+	"testing"
+
+	"github.com/stretchr/testify/assert"
+)
+
+// What is named is hidden, wherever it stands and whatever it is; all else keeps its bytes.
+func TestOver(t *testing.T) {
+	for _, c := range []struct {
+		value, want string
+		pointers    []string
+	}{
+		{`{"card":"4111","n":1.10}`, `{"card":"(hidden)","n":1.10}`, []string{"/card"}},
+		{`{ "card" : {"no":"4111"} , "z":12345678901234567890 }`, `{ "card" : "(hidden)" , "z":12345678901234567890 }`, []string{"/card"}},
+		{`{"a":{"b":[1,{"c":"x"}]}}`, `{"a":{"b":[1,{"c":"(hidden)"}]}}`, []string{"/a/b/1/c"}},
+		{`{"a":{"b":[1,2]}}`, `{"a":{"b":["(hidden)",2]}}`, []string{"/a/b/0"}},
+		{`{"a/b":1,"~":2,"":3}`, `{"a/b":"(hidden)","~":"(hidden)","":"(hidden)"}`, []string{"/a~1b", "/~0", "/"}},
+		{`{"card":null,"email":"a@b"}`, `{"card":"(hidden)","email":"(hidden)"}`, []string{"/card", "/email", "/phone"}},
+		{`{"other":1}`, `{"other":1}`, []string{"/card"}},
+		{`[1,2]`, `[1,2]`, []string{"/card", "/7", "/-1", "/01"}},
+		{`"4111"`, `"4111"`, []string{"/card"}},
+		{`null`, `null`, []string{"/card"}},
+		{`{"card":"4111"`, `"(hidden)"`, []string{"/x"}},
+		{``, `"(hidden)"`, []string{"/x"}},
+		{`{"\u0063ard":"4111"}`, `{"\u0063ard":"(hidden)"}`, []string{"/card"}},
+	} {
+		assert.Equal(t, c.want, string(Over(json.RawMessage(c.value), c.pointers...)), c.value)
+	}
+}
+
+// An edit that brings a mark leaves what was there; one that brings another value sets it.
+func TestRestore(t *testing.T) {
+	for _, c := range [][3]string{
+		{`{"card":"(hidden)","n":2}`, `{"card":{"no":1.10},"n":1}`, `{"card":{"no":1.10},"n":2}`},
+		{`{"card":"other"}`, `{"card":"4111"}`, `{"card":"other"}`},
+		{`{"n":2}`, `{"card":"4111"}`, `{"n":2}`},
+		{`{"card":"(hidden)"}`, `{"n":1}`, `{"card":"(hidden)"}`},
+		{`7`, `{"card":"4111"}`, `7`},
+		{`{"card":"(hidden)"}`, ``, `{"card":"(hidden)"}`},
+	} {
+		assert.Equal(t, c[2], string(Restore(json.RawMessage(c[0]), json.RawMessage(c[1]), "/card")), c[0])
+	}
+	for pointer, valid := range map[string]bool{"/card": true, "/a~1b/~0": true, "/": true, "": false, "card": false, "/a~": false, "/a~2": false} {
+		assert.Equal(t, valid, Valid(pointer), pointer)
+	}
+}

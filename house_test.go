@@ -28,7 +28,7 @@ var ground = map[string]string{
 	"internal/check":      "internal/text",
 	"job":                 "internal/text internal/check",
 	"internal/sentence":   "job",
-	"api":                 "job internal/text internal/check internal/sentence",
+	"api":                 "job internal/text internal/check internal/sentence internal/veil",
 	"internal/fields":     "api",
 }
 
@@ -54,7 +54,7 @@ var core = map[string]string{
 	"memory":        "packed cron limit order trend triage store",
 	"read":          "scope order trend forecast status store memory",
 	"commit":        "scope store memory",
-	"watch":         "read commit",
+	"watch":         "memory read commit",
 	"place":         "lifecycle order store memory commit",
 	"upkeep":        "lifecycle store memory commit place",
 	"command":       "lifecycle retry triage store memory read commit place",
@@ -63,9 +63,9 @@ var core = map[string]string{
 	"bulk":          "scope store memory read commit watch command",
 	"mark":          "scope store commit",
 	"follow":        "scope store commit",
-	"past":          "trend store memory",
+	"past":          "trend triage store memory",
 	"setup":         "scope memory read commit upkeep command plan bulk",
-	"engine":        "store memory read commit watch upkeep command deal plan bulk mark setup",
+	"engine":        "store memory read commit watch upkeep command deal plan bulk mark follow scope setup",
 }
 
 // beside says it of the rooms beside the core.

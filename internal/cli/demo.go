@@ -179,8 +179,15 @@ func setUp(ctx context.Context, mule *client.Client, often bool) error {
 			setup.Schedules[name] = s
 		}
 	}
-	_, err = mule.PutSetup(ctx, api.SetupRequest{Setup: setup.Setup, Adopt: true})
-	return err
+	if _, err = mule.PutSetup(ctx, api.SetupRequest{Setup: setup.Setup, Adopt: true}); err != nil || !often {
+		return err
+	}
+	for name, label := range harbour.Followed {
+		if _, err := mule.Follow(ctx, name, label); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // awaited is a planned job under its id.

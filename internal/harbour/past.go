@@ -10,7 +10,11 @@ import (
 	"humblemule.example/api"
 	"humblemule.example/internal/core/past"
 	"humblemule.example/internal/core/trend"
+	"humblemule.example/job"
 )
+
+// Followed are the labels that the harbour follows.
+var Followed = map[string]api.NewFollow{"berth-3": {Name: "berth", Value: "berth-3"}, "outer-bell": {Name: "buoy", Value: "outer-bell"}}
 
 // pastDays is how many days the harbour has been open when the demo begins.
 const pastDays = 30
@@ -23,17 +27,19 @@ type line struct {
 	perMinute, runs, fails float64
 	// skips is which share is not needed any more.
 	skips float64
+	// says is how attempts fail.
+	says job.Failure
 }
 
 var lines = []line{
-	{"common", TidePredict, 15, 60, 0.2, 0},
-	{"common", BuoyPoll, 16, 8, 0.25, 0},
-	{"berths", ManifestCheck, 14, 40, 0.03, 0.05},
-	{"berths", BerthPlan, 7, 40, 0.03, 0},
-	{"common", DuesCharge, 4, 14, 0.05, 0},
-	{"bulletins", FogBulletin, 4, 6, 0, 0.04},
-	{"bulletins", NoticePublish, 22, 6, 0.06, 0},
-	{"archive", LogPack, 4, 900, 0, 0},
+	{"common", TidePredict, 15, 60, 0.2, 0, job.Failure{Type: "tide_constants", Message: "the harmonic constants of gull-rock have not been filed yet"}},
+	{"common", BuoyPoll, 16, 8, 0.25, 0, job.Failure{Type: "buoy_silent", Message: "buoy outer-bell is silent: no answer on channel 72 within 400 ms"}},
+	{"berths", ManifestCheck, 14, 40, 0.03, 0.05, job.Failure{Type: "customs_busy", Message: "the customs register is busy: 503 after 1.2 s"}},
+	{"berths", BerthPlan, 7, 40, 0.03, 0, job.Failure{Type: "tug_late", Message: "the tug for heron has not confirmed"}},
+	{"common", DuesCharge, 4, 14, 0.05, 0, job.Failure{Type: "bank_line", Message: `the line to the bank broke during booking "dues"`}},
+	{"bulletins", FogBulletin, 4, 6, 0, 0.04, job.Failure{}},
+	{"bulletins", NoticePublish, 22, 6, 0.06, 0, job.Failure{Type: "subscriber_busy", Message: "the subscriber answers 429: too many notices"}},
+	{"archive", LogPack, 4, 900, 0, 0, job.Failure{}},
 }
 
 // What has happened to the harbour, by how long ago it was.
@@ -184,7 +190,9 @@ func (h *history) move(l line, at time.Time, step time.Duration) error {
 	h.took(&ran.Waits, 180, n+failed)
 	h.took(&ran.Runs, runs, n-skipped-died)
 	h.dead += died
-	return errors.Join(h.w.Came(l.queue, l.task, came), h.w.Ran(l.queue, l.task, h.worker, ran))
+	return errors.Join(
+		h.w.Came(l.queue, l.task, came), h.w.Ran(l.queue, l.task, h.worker, ran), h.w.Failed(l.queue, l.task, h.worker, l.says, failed, 0),
+		h.w.Failed(l.queue, l.task, h.worker, job.Failure{Type: "manifest_malformed", Message: `line 4: the weight "12t" is not a valid number of kilograms`}, died, died))
 }
 
 // some is a number around a mean, as jobs come by chance.

@@ -13,7 +13,6 @@ import (
 	"github.com/go-json-experiment/json"
 
 	"humblemule.example/internal/core/engine"
-	"humblemule.example/internal/core/scope"
 	"humblemule.example/job"
 )
 
@@ -102,7 +101,7 @@ type teller struct {
 
 // tell gives the events of what a watcher was not told yet.
 func (t *teller) tell(ctx context.Context, e *engine.Engine, w *engine.Watcher) ([]byte, error) {
-	if !scope.Of(ctx).Whole() {
+	if !engine.SeesWhole(ctx) {
 		changes := w.Take()
 		return eventsOf(ctx, e, changes, nil, e.Counts(ctx))
 	}
@@ -127,7 +126,7 @@ func (t *teller) tell(ctx context.Context, e *engine.Engine, w *engine.Watcher) 
 
 // eventsOf writes changes as events, with the counts that differ from those told before.
 func eventsOf(ctx context.Context, e *engine.Engine, c engine.Changes, told, counts allCounts) ([]byte, error) {
-	in := scope.Of(ctx)
+	whole := engine.SeesWhole(ctx)
 	var b bytes.Buffer
 	var err error
 	send := func(event string, data any) {
@@ -141,7 +140,7 @@ func eventsOf(ctx context.Context, e *engine.Engine, c engine.Changes, told, cou
 	}
 	changed := jobsEvent{Jobs: []jobChanged{}, Many: c.Many}
 	for _, j := range c.Jobs {
-		if in.Whole() || j.State != job.Unplaced && in.Sees(j.Queue, j.Task) {
+		if whole || j.State != job.Unplaced && engine.Sees(ctx, j.Queue, j.Task) {
 			changed.Jobs = append(changed.Jobs, jobChanged{j.Job, j.State, j.Queue, j.Task})
 		}
 	}

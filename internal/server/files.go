@@ -32,6 +32,7 @@ var consoleRoutes = []consoleRoute{
 	{"/queues", "queues"}, {"/queues/:queue", "queues"},
 	{"/workers", "workers"}, {"/workers/:worker", "workers"},
 	{"/log", "log"},
+	{"/compare", "compare"},
 	{"/settings", "settings"}, {"/settings/:task", "settings"},
 }
 

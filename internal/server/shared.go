@@ -9,7 +9,7 @@ import (
 
 	"github.com/gin-gonic/gin"
 
-	"humblemule.example/internal/core/scope"
+	"humblemule.example/internal/core/engine"
 )
 
 // Answers are kept for callers who accept one of a certain age (max-age, RFC 9111, section
@@ -39,7 +39,7 @@ func (s *Server) shared(h func(c *gin.Context) (any, error)) gin.HandlerFunc {
 	alone := s.handle(h)
 	return func(c *gin.Context) {
 		age := acceptedAge(c.Request.Header)
-		if age == 0 || !scope.Of(c.Request.Context()).Whole() {
+		if age == 0 || !engine.SeesWhole(c.Request.Context()) {
 			alone(c)
 			return
 		}

@@ -21,7 +21,6 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 
 	"humblemule.example/internal/core/engine"
-	"humblemule.example/internal/core/scope"
 	"humblemule.example/job"
 )
 
@@ -69,9 +68,8 @@ func (s *Server) handle(h func(c *gin.Context) (any, error)) gin.HandlerFunc {
 // veil leaves out of what a request sees what tasks hide of their payloads, but for callers who
 // may see it.
 func veil(c *gin.Context) {
-	ctx := c.Request.Context()
-	if in := scope.Of(ctx); in.SeesHidden() && callerOf(c).Role != Keeper {
-		c.Request = c.Request.WithContext(scope.With(ctx, in.Veiled()))
+	if callerOf(c).Role != Keeper {
+		c.Request = c.Request.WithContext(engine.Veiled(c.Request.Context()))
 	}
 }
 

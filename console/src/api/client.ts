@@ -210,16 +210,63 @@ export const spans: Record<Span, { seconds: number; step: string; words: string 
   month: { seconds: 30 * 86_400, step: '6h', words: 'the last 30 days' },
 }
 
-/** useHistory tells what moved within a span, by queue. */
-export function useHistory(span: Span) {
+/** useHistory tells what moved within a span, by queue or by followed label. */
+export function useHistory(span: Span, by: 'queue' | 'follow' = 'queue') {
   const { seconds, step } = spans[span]
   return useQuery({
-    queryKey: keys.history(span),
+    queryKey: keys.history(span, by),
     queryFn: () => {
       const from = new Date(Date.now() - seconds * 1000).toISOString()
-      return told(api.GET('/v1/stats/history', { params: { query: { from, step, by: 'queue' } } }))
+      return told(api.GET('/v1/stats/history', { params: { query: { from, step, by } } }))
     },
     refetchInterval: span === 'hour' ? 5000 : 30_000,
+  })
+}
+
+/** Subject is what figures are of: everything, a queue, a task, or a followed label, as in queue:berths. */
+export type Subject = string
+
+/** Minutes are kept so long; older figures are told by the hour. */
+const minutesKept = 47 * 3_600_000
+
+/** useSpanOf tells what moved of something within a span of time, with how long things took. */
+export function useSpanOf(of: Subject, from: string, to: string) {
+  const [kind, name] = [of.slice(0, of.indexOf(':')), of.slice(of.indexOf(':') + 1)]
+  return useQuery({
+    queryKey: keys.spanOf(of, from, to),
+    queryFn: async () => {
+      const step = Date.now() - Date.parse(from) < minutesKept ? '1m' : '1h'
+      const query = { from, to, step, times: true, ...(of.includes(':') ? { [kind]: name } : {}) }
+      return (await told(api.GET('/v1/stats/history', { params: { query } }))).total.sum
+    },
+    enabled: from < to,
+    placeholderData: undefined,
+    refetchInterval: () => Date.parse(to) > Date.now() && 10_000,
+  })
+}
+
+export type MarkAt = components['schemas']['Mark']
+
+/** useMarks lists the moments of the last 30 days that are drawn on charts, the latest first. */
+export function useMarks() {
+  return useQuery({
+    queryKey: keys.marks,
+    queryFn: async () => {
+      const from = new Date(Date.now() - 30 * 86_400_000).toISOString()
+      return (await told(api.GET('/v1/marks', { params: { query: { from } } }))).marks.toReversed()
+    },
+    refetchInterval: 30_000,
+  })
+}
+
+export type Follow = components['schemas']['Follow']
+
+/** useFollows lists the labels that are followed. */
+export function useFollows() {
+  return useQuery({
+    queryKey: keys.follows,
+    queryFn: async () => (await told(api.GET('/v1/follow'))).follows,
+    refetchInterval: 5000,
   })
 }
 

@@ -4,7 +4,10 @@ import type { Filter, Retry } from './client'
 export const keys = {
   about: ['about'] as const,
   stats: { all: ['stats'] as const, of: (queue?: string) => ['stats', 'of', queue] as const },
-  history: (span: string) => ['history', span] as const,
+  history: (span: string, by: string) => ['history', span, by] as const,
+  spanOf: (of: string, from: string, to: string) => ['span of', of, from, to] as const,
+  marks: ['marks'] as const,
+  follows: ['follows'] as const,
   forecast: (queue: string, slots?: number, by?: string) => ['forecast', queue, slots, by] as const,
   jobs: { all: ['jobs'] as const, page: (filter: Filter) => ['jobs', 'page', filter] as const },
   // These two search the jobs and are not asked again with every change.

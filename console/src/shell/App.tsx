@@ -3,6 +3,7 @@ import { Route, Routes, useLocation, useParams } from 'react-router'
 import { useRefused } from '../api/access'
 import { type Counts, useStats } from '../api/client'
 import { Coming } from '../pages/coming/Coming'
+import { Compare } from '../pages/compare/Compare'
 import { DeadLetters } from '../pages/dead/DeadLetters'
 import { Jobs } from '../pages/jobs/Jobs'
 import { Log } from '../pages/log/Log'
@@ -75,6 +76,8 @@ function PageAt({ page, counts }: { page: (typeof routes)[number]['page']; count
       return <Queues open={queue} />
     case 'workers':
       return <Workers open={worker} />
+    case 'compare':
+      return <Compare />
     case 'log':
       return <Log />
     case 'settings':

@@ -12,6 +12,7 @@ export const routes = [
   { path: '/workers', page: 'workers' },
   { path: '/workers/:worker', page: 'workers' },
   { path: '/log', page: 'log' },
+  { path: '/compare', page: 'compare' },
   { path: '/settings', page: 'settings' },
   { path: '/settings/:task', page: 'settings' },
 ] as const

@@ -65,7 +65,7 @@ func (c *Committer) view(now job.Time) View {
 		Counts: &m.Counts.CountsView, Limits: &m.Limits.LimitsView, Leases: &m.Leases.LeasesView, Schedules: &m.Schedules.SchedulesView,
 		Receipts: &m.Receipts.ReceiptsView, Workers: &m.Workers.WorkersView, Removals: &m.Removals.RemovalsView, Places: &m.Places.PlacesView,
 		Follows: &m.Follows.FollowsView,
-		Store: c.Store, Now: now, c: c,
+		Store:   c.Store, Now: now, c: c,
 	}
 }
 

@@ -10,10 +10,10 @@ import (
 	"time"
 
 	"humblemule.example/api"
+	checks "humblemule.example/internal/check"
 	"humblemule.example/internal/core/commit"
 	"humblemule.example/internal/core/scope"
 	"humblemule.example/internal/core/store"
-	checks "humblemule.example/internal/check"
 	"humblemule.example/internal/text"
 	"humblemule.example/job"
 )

@@ -226,6 +226,13 @@ func (p *History) Add(queue, task, worker int64, f *trend.Figures) {
 	p.note(work{queue: queue, task: task, worker: worker}).Merge(f)
 }
 
+// AddFailures adds failures by a cause of a queue, a task and a worker, as a past is written.
+func (p *History) AddFailures(queue, task, worker, cause int64, d trend.Deaths) {
+	into := p.deaths(&store.Row{Queue: queue, Task: task, Cause: cause}, worker)
+	into.Failed += d.Failed
+	into.Dead += d.Dead
+}
+
 // Purged notes that a job which had not finished is gone for good.
 func (p *History) Purged(r *store.Row) {
 	p.note(work{queue: r.Queue, task: r.Task}).N[trend.Cancelled]++

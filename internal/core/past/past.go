@@ -11,6 +11,7 @@ import (
 	"humblemule.example/internal/core/memory"
 	"humblemule.example/internal/core/store"
 	"humblemule.example/internal/core/trend"
+	"humblemule.example/internal/core/triage"
 	"humblemule.example/job"
 )
 
@@ -122,6 +123,18 @@ func (w *Writer) Requeued(queue, task string, n int64) error {
 	w.m.History.Add(q, t, 0, &trend.Figures{N: [trend.NumCounts]int64{trend.Requeued: n}})
 	w.m.Counts.Retire(store.Group{Queue: q, Task: t, State: job.Dead}, -n)
 	return nil
+}
+
+// Failed notes of attempts that [Writer.Ran] has told how they failed, and of how many the jobs
+// died.
+func (w *Writer) Failed(queue, task string, worker int64, is job.Failure, failed, dead int64) error {
+	q, t, err := w.names(queue, task)
+	if err != nil || failed == 0 {
+		return err
+	}
+	cause := triage.Of(is.Type, is.Message)
+	w.m.History.AddFailures(q, t, worker, cause.ID, trend.Deaths{Failed: failed, Dead: dead})
+	return w.s.SawCause(store.Seen{ID: cause.ID, Type: cause.Type, Template: cause.Template, Job: w.jobs, N: failed, At: job.At(w.at)})
 }
 
 // Did notes what an operator did.

@@ -38,7 +38,7 @@ type Watchers struct {
 	next     *part
 	sealedAt time.Time
 	leftAt   time.Time // when somebody last stopped watching
-	sealing  bool // a timer will end what is gathered
+	sealing  bool      // a timer will end what is gathered
 }
 
 const (

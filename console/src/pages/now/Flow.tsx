@@ -1,4 +1,5 @@
 import { lazy, Suspense, useState } from 'react'
+import { Link } from 'react-router'
 
 import { type History, type Span, spans, useHistory } from '../../api/client'
 import { day, clock, grouped } from '../../lib/format'
@@ -31,7 +32,10 @@ export function Flow({ span, choose }: { span: Span; choose: (s: Span) => void }
             </button>
           ))}
         </div>
-        <button type="button" aria-pressed={table} className="press ml-auto" onClick={() => setTable(!table)}>
+        <Link className="press ml-auto" to="/compare">
+          Did it help?
+        </Link>
+        <button type="button" aria-pressed={table} className="press" onClick={() => setTable(!table)}>
           {table ? 'Chart' : 'Figures'}
         </button>
       </div>

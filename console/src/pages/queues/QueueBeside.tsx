@@ -31,6 +31,11 @@ export function QueueBeside({ name, q, known }: { name: string; q?: Queue; known
       {q && <p className="pt-3">{startWords(q)}</p>}
       {q && <Acts q={q} />}
       {q && <Outlook name={name} />}
+      {q && (
+        <Link className="press" to={`/compare?of=queue:${encodeURIComponent(name)}`}>
+          Did my change help?
+        </Link>
+      )}
       {q && <Form key={JSON.stringify(q.defaults ?? {})} q={q} />}
       {q && <Lanes queue={name} />}
       {q && <Starts name={name} />}

@@ -9,6 +9,7 @@ import { binds, rate, startWords } from '../../lib/pace'
 import { useNow } from '../../lib/useNow'
 import { Clear } from '../../parts/Clear'
 import { QueueSpark } from '../../parts/QueueSpark'
+import { Follows } from './Follows'
 import { QueueBeside } from './QueueBeside'
 
 /** Queues answers: what waits where, in what order it starts, and what holds it back. */
@@ -27,6 +28,7 @@ export function Queues({ open }: { open?: string }) {
         </div>
         {all && all.length > 0 && <Rows all={all} open={open} />}
         {all?.length === 0 && <Copyable command={'hmule queue set berths max_running=8'} />}
+        <Follows />
       </section>
       {open && <QueueBeside key={open} name={open} q={all?.find((q) => q.name === open)} known={!!all} />}
     </div>

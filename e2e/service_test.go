@@ -347,3 +347,8 @@ func (s *service) says(want string, args ...string) {
 	assert.Equal(s.t, 0, status, stderr)
 	assert.Contains(s.t, stdout, want, args)
 }
+
+// pause stops the service's process where it stands, and goOn lets it go on.
+func (s *service) pause() { s.cmd.Process.Signal(syscall.SIGSTOP) }
+
+func (s *service) goOn() { s.cmd.Process.Signal(syscall.SIGCONT) }

@@ -12,19 +12,26 @@ import { RouterProvider } from 'react-router/dom'
 import { queryClient } from './api/client'
 import { listen } from './api/live'
 import { App } from './shell/App'
+import { Broken } from './shell/Broken'
 
 // Dialogs add styles of their own; the page's policy lets them under this nonce alone.
 const nonce = document.querySelector<HTMLMetaElement>('meta[name=style-nonce]')?.content
 if (nonce) setNonce(nonce)
 
-const router = createBrowserRouter([{ path: '*', element: <App /> }])
+const router = createBrowserRouter([{ path: '*', element: <App />, errorElement: <Broken /> }])
 
 listen()
 
-createRoot(document.getElementById('root')!).render(
-  <StrictMode>
-    <QueryClientProvider client={queryClient}>
-      <RouterProvider router={router} />
-    </QueryClientProvider>
-  </StrictMode>,
+/** How long the page waits for its face: so that nothing moves when it comes. */
+const faceWithin = 400
+
+const face = document.fonts.load('1em "Atkinson Hyperlegible Next Variable"')
+void Promise.race([face, new Promise((r) => setTimeout(r, faceWithin))]).then(() =>
+  createRoot(document.getElementById('root')!).render(
+    <StrictMode>
+      <QueryClientProvider client={queryClient}>
+        <RouterProvider router={router} />
+      </QueryClientProvider>
+    </StrictMode>,
+  ),
 )

@@ -13,7 +13,8 @@ import (
 )
 
 // Answers are kept for callers who accept one of a certain age (max-age, RFC 9111, section
-// 5.2.1.1): so many open consoles cost little more than one. At most so many are kept, none of
+// 5.2.1.1): so many open consoles cost little more than one. Who follows the events says by
+// Last-Event-ID what it was told last, and gets no answer from before that. At most so many are kept, none of
 // them larger than mostShared and none for longer than sharedFor.
 const (
 	answersShared = 200
@@ -30,6 +31,7 @@ type sharedAnswers struct {
 // sharedAnswer is one that is kept, or made now: then ready is not closed yet.
 type sharedAnswer struct {
 	begun time.Time
+	part  int64 // of the events that it knows
 	ready chan struct{}
 	text  []byte // empty where it was refused, or is too large
 }
@@ -38,13 +40,19 @@ type sharedAnswer struct {
 func (s *Server) shared(h func(c *gin.Context) (any, error)) gin.HandlerFunc {
 	alone := s.handle(h)
 	return func(c *gin.Context) {
-		age := acceptedAge(c.Request.Header)
+		age, told := acceptedAge(c.Request.Header), int64(0)
+		if mark := c.GetHeader("Last-Event-ID"); mark != "" {
+			var known bool
+			if told, known = s.engine.PartOf(mark); !known {
+				age = 0
+			}
+		}
 		if age == 0 || !engine.SeesWhole(c.Request.Context()) {
 			alone(c)
 			return
 		}
 		key := string(callerOf(c).Role) + " " + c.Request.URL.RequestURI()
-		a, mine := s.answersKept.find(key, age)
+		a, mine := s.answersKept.find(key, age, told, s.engine.Part())
 		if !mine {
 			select {
 			case <-a.ready:
@@ -74,15 +82,15 @@ func (s *Server) shared(h func(c *gin.Context) (any, error)) gin.HandlerFunc {
 	}
 }
 
-// find gives the answer to a question that is no older than an age; mine tells that the caller
-// has to make it.
-func (all *sharedAnswers) find(key string, age time.Duration) (a *sharedAnswer, mine bool) {
+// find gives the answer to a question that is no older than an age, and not from before a part of
+// the events; mine tells that the caller has to make it.
+func (all *sharedAnswers) find(key string, age time.Duration, told, now int64) (a *sharedAnswer, mine bool) {
 	all.mu.Lock()
 	defer all.mu.Unlock()
-	if a = all.byURL[key]; a != nil && time.Since(a.begun) <= age {
+	if a = all.byURL[key]; a != nil && time.Since(a.begun) <= age && a.part >= told {
 		return a, false
 	}
-	a = &sharedAnswer{begun: time.Now(), ready: make(chan struct{})}
+	a = &sharedAnswer{begun: time.Now(), part: now, ready: make(chan struct{})}
 	if all.byURL == nil {
 		all.byURL = map[string]*sharedAnswer{}
 	}

@@ -57,12 +57,21 @@ export const api = createClient<paths>({
 let actedAt = 0
 const showsAfter = 3000
 
+/** lastHeard is the id of the event that was heard last: what is read has to know of it. */
+let lastHeard = ''
+export const heard = (id: string) => {
+  lastHeard = id
+}
+
 api.use({
   onRequest({ request }) {
     if (token) request.headers.set('Authorization', `Bearer ${token}`)
     if (request.method !== 'GET') actedAt = Date.now()
     // An answer that another page has had within a second will do.
-    else if (Date.now() - actedAt > showsAfter) request.headers.set('Cache-Control', 'max-age=1')
+    else if (Date.now() - actedAt > showsAfter) {
+      request.headers.set('Cache-Control', 'max-age=1')
+      if (lastHeard) request.headers.set('Last-Event-ID', lastHeard)
+    }
     return request
   },
   onResponse({ response }) {

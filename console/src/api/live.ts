@@ -2,7 +2,7 @@
 import { useSyncExternalStore } from 'react'
 
 import { token } from './access'
-import { type State, queryClient } from './client'
+import { type State, heard, queryClient } from './client'
 import { keys } from './keys'
 import { type Told, follow } from './stream'
 
@@ -98,6 +98,7 @@ function take(event: string, data: string) {
 }
 
 function hear(told: Told) {
+  if ('event' in told && told.id) heard(told.id)
   if ('live' in told) set(told.live ? { live: true, at: new Date() } : { ...link, live: false })
   else take(told.event, told.data)
 }

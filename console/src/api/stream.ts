@@ -2,7 +2,7 @@
 // EventSource can carry a token.
 
 /** Told is what a reader of events is told. */
-export type Told = { live: boolean } | { event: string; data: string }
+export type Told = { live: boolean } | { event: string; data: string; id?: string }
 
 /** read tells the events of a stream, and their ids, until it ends. */
 async function read(body: ReadableStream<Uint8Array>, tell: (t: Told) => void, seen: (id: string) => void) {
@@ -18,7 +18,7 @@ async function read(body: ReadableStream<Uint8Array>, tell: (t: Told) => void, s
       const event = /^event: (.*)$/m.exec(text)?.[1]
       const data = /^data: (.*)$/m.exec(text)?.[1]
       const id = /^id: (.*)$/m.exec(text)?.[1]
-      if (event && data) tell({ event, data })
+      if (event && data) tell({ event, data, id })
       if (id) seen(id)
     }
   }

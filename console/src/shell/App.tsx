@@ -1,16 +1,9 @@
+import { lazy, Suspense } from 'react'
 import { Route, Routes, useLocation, useParams } from 'react-router'
 
 import { useRefused } from '../api/access'
 import { type Counts, useStats } from '../api/client'
-import { Coming } from '../pages/coming/Coming'
-import { Compare } from '../pages/compare/Compare'
-import { DeadLetters } from '../pages/dead/DeadLetters'
-import { Jobs } from '../pages/jobs/Jobs'
-import { Log } from '../pages/log/Log'
 import { Now } from '../pages/now/Now'
-import { Queues } from '../pages/queues/Queues'
-import { Settings } from '../pages/settings/Settings'
-import { Workers } from '../pages/workers/Workers'
 import { Head } from './Head'
 import { Keys } from './Keys'
 import { Leave } from './Leave'
@@ -19,6 +12,16 @@ import { Outcome } from './Outcome'
 import { routes } from './routes'
 import { useTitle } from '../lib/title'
 import { Strip } from './Strip'
+
+// What is not on the first page is fetched when it is opened.
+const Coming = lazy(() => import('../pages/coming/Coming').then((m) => ({ default: m.Coming })))
+const Compare = lazy(() => import('../pages/compare/Compare').then((m) => ({ default: m.Compare })))
+const DeadLetters = lazy(() => import('../pages/dead/DeadLetters').then((m) => ({ default: m.DeadLetters })))
+const Jobs = lazy(() => import('../pages/jobs/Jobs').then((m) => ({ default: m.Jobs })))
+const Log = lazy(() => import('../pages/log/Log').then((m) => ({ default: m.Log })))
+const Queues = lazy(() => import('../pages/queues/Queues').then((m) => ({ default: m.Queues })))
+const Settings = lazy(() => import('../pages/settings/Settings').then((m) => ({ default: m.Settings })))
+const Workers = lazy(() => import('../pages/workers/Workers').then((m) => ({ default: m.Workers })))
 
 /** App is what every page has: its head and, but on the first one, how things stand in a line. */
 export function App() {
@@ -31,12 +34,14 @@ export function App() {
       <Head />
       {!now && <Strip stats={stats.data} error={stats.error} />}
       <main id="page" tabIndex={-1} className="outline-none">
-        <Routes>
-          {routes.map(({ path, page }) => (
-            <Route key={path} path={path} element={<PageAt page={page} counts={stats.data?.counts} />} />
-          ))}
-          <Route path="*" element={<Unknown />} />
-        </Routes>
+        <Suspense>
+          <Routes>
+            {routes.map(({ path, page }) => (
+              <Route key={path} path={path} element={<PageAt page={page} counts={stats.data?.counts} />} />
+            ))}
+            <Route path="*" element={<Unknown />} />
+          </Routes>
+        </Suspense>
       </main>
       <Outcome />
       <Keys />

@@ -22,7 +22,8 @@ export function Leave() {
           <AlertDialog.Description className="py-3">What you have changed in this form is not saved.</AlertDialog.Description>
           <div className="mt-3 flex justify-end gap-3">
             <AlertDialog.Cancel className="button">Stay here</AlertDialog.Cancel>
-            <AlertDialog.Action
+            <button
+              type="button"
               className="button button-main"
               onClick={() => {
                 forgetUnsaved()
@@ -30,7 +31,7 @@ export function Leave() {
               }}
             >
               Discard my changes
-            </AlertDialog.Action>
+            </button>
           </div>
         </AlertDialog.Content>
       </AlertDialog.Portal>

@@ -114,9 +114,23 @@ func (ws *Watchers) Watch(after string) *Watcher {
 
 // find gives the number of the part that a mark stands for, where all that follow it are kept.
 func (ws *Watchers) find(mark string) (n int64, known bool) {
+	n, known = ws.PartOf(mark)
+	return n, known && n <= ws.last && n >= ws.last-int64(len(ws.parts))
+}
+
+// Part is the number of the part that ended last.
+func (ws *Watchers) Part() int64 {
+	ws.mu.Lock()
+	defer ws.mu.Unlock()
+	return ws.last
+}
+
+// PartOf gives the number of the part that a mark stands for, if it is one of this start of the
+// service.
+func (ws *Watchers) PartOf(mark string) (n int64, known bool) {
 	epoch, number, _ := strings.Cut(mark, "-")
 	n, err := strconv.ParseInt(number, 10, 64)
-	return n, err == nil && epoch == ws.epoch && n <= ws.last && n >= ws.last-int64(len(ws.parts))
+	return n, err == nil && epoch == ws.epoch
 }
 
 // Close ends the watching.

@@ -1,4 +1,3 @@
-import { useLayoutEffect, useRef, useState } from 'react'
 import { Link, useNavigate } from 'react-router'
 
 import { useTitle } from '../../lib/title'
@@ -20,6 +19,7 @@ import { Ruler } from './Ruler'
 import { oftenWords } from './schedules'
 import { newSchedule, ScheduleBeside } from './ScheduleBeside'
 import { useNow } from '../../lib/useNow'
+import { useWidth } from '../../lib/useWidth'
 
 /** Coming answers: what will run and when, and did what was planned come in time. */
 export function Coming({ open }: { open?: string }) {
@@ -31,15 +31,15 @@ export function Coming({ open }: { open?: string }) {
   const all = schedules.data?.filter((s) => !filter.queue || (s.job.queue ?? 'common') === filter.queue)
   const error = schedules.error ?? coming.error
   // The address of a new schedule is /coming/new, unless one has that name.
-  const shown = open === 'new' && all && !all.some((s) => s.name === open) ? newSchedule : open
+  const shown = open !== 'new' ? open : !all ? undefined : all.some((s) => s.name === open) ? open : newSchedule
   useTitle(shown === newSchedule ? 'New schedule' : open, 'Coming up')
   return (
     <div className={open ? 'grid gap-x-8 lg:grid-cols-[minmax(0,1fr)_minmax(0,34rem)] 2xl:grid-cols-[minmax(0,1fr)_minmax(0,44rem)]' : ''}>
       <section aria-label="Coming up" className={`mt-4 min-w-0 ${open ? 'max-lg:hidden' : ''}`}>
         <div className="flex items-end gap-4 border-b border-hairline pb-2">
-          <div>
+          <div className="min-w-0">
             <h2 className="text-lg font-semibold">Coming up</h2>
-            <p className="max-w-[80ch]">
+            <p className="max-w-[80ch] break-words">
               {all && coming.data
                 ? answer(all, coming.data, now)
                 : error
@@ -125,17 +125,11 @@ function Tight({ c }: { c: Told }) {
 
 /** Day is the ruler, as wide as there is room. */
 function Day({ c, schedules }: { c: Told; schedules: ScheduleStatus[] }) {
-  const box = useRef<HTMLDivElement>(null)
-  const [width, setWidth] = useState(0)
-  useLayoutEffect(() => {
-    const watch = new ResizeObserver(([entry]) => setWidth(Math.floor(entry!.contentRect.width)))
-    watch.observe(box.current!)
-    return () => watch.disconnect()
-  }, [])
+  const [box, width] = useWidth<HTMLDivElement>()
   return (
     <div ref={box} className="py-3">
-      {width > 0 && <Ruler c={c} schedules={schedules} width={width} />}
-      <p className="text-[13px] text-quiet">
+      <div className="min-h-[104px]">{width > 0 && <Ruler c={c} schedules={schedules} width={width} />}</div>
+      <p className="text-[13px] break-words text-quiet">
         The next 24 hours, in {zone}. Above the line planned runs, {span(c.step_ms)} a tick; below it jobs that wait for their time. The
         higher, the more.
         {c.often.length > 0 && ` The band: ${c.often.map(oftenWords).join(', ')}.`}
@@ -174,16 +168,18 @@ function Rows({ all, open, now }: { all: ScheduleStatus[]; open?: string; now: n
               data-schedule={s.name}
               onClick={() => void navigate(to)}
             >
-              <td>
+              <td className="max-w-64 truncate max-sm:max-w-28" title={s.name}>
                 <Link to={to} onClick={(e) => e.stopPropagation()} className={s.name === open ? 'font-semibold' : 'hover:underline'}>
-                  {s.name}
+                  <bdi>{s.name}</bdi>
                 </Link>
               </td>
               <td className="max-w-0 truncate" title={s.summary}>
                 {s.summary}
               </td>
               <td className={narrow}>{s.cron ? s.zone : ''}</td>
-              <td className={narrow}>{s.job.task}</td>
+              <td className={`max-w-40 truncate ${narrow}`} title={s.job.task}>
+                <bdi>{s.job.task}</bdi>
+              </td>
               <td>{next(s, now)}</td>
               <td>
                 <Last r={s.last} />
@@ -228,11 +224,13 @@ function Jobs({ c, now }: { c: Told; now: number }) {
       </h3>
       <ul>
         {jobs.slice(0, 12).map((i) => (
-          <li key={i.job} className="flex h-[32px] items-center gap-5 border-b border-hairline">
+          <li key={i.job} className="flex h-[32px] items-center gap-5 border-b border-hairline whitespace-nowrap max-sm:gap-3">
             <Link className="press w-16 text-right font-mono text-[13px]" to={`/jobs/${i.job}`}>
               {i.job}
             </Link>
-            <span className="w-40 truncate">{i.task}</span>
+            <span className="w-40 min-w-0 truncate" title={i.task}>
+              <bdi>{i.task}</bdi>
+            </span>
             {i.state && <StateWord state={i.state} />}
             <span className="ml-auto text-quiet" title={moment(i.at)}>
               {moment(i.at)}, {age(i.at, Math.min(now, Date.parse(i.at)))}

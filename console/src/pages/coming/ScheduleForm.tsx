@@ -129,9 +129,9 @@ function Follows({ value, told, shown }: { value: Entered; told: (valid: boolean
       </p>
     )
   }
-  if (!data) return null
+  if (!data) return <div className="min-h-[17rem]" />
   return (
-    <div aria-live="polite">
+    <div aria-live="polite" className="min-h-[17rem]">
       <p className="pt-4 text-lg">
         {data.summary}
         {expr && <span className="text-quiet">, {data.zone}</span>}

@@ -153,6 +153,9 @@ const measures: Measure[] = [
 /** From which change on it is called one, as a part of what was. */
 const noticed = 0.05
 
+/** Below so many attempts a change may be chance. */
+const fewest = 30
+
 function Figures({ of, spans }: { of: Subject; spans: Spans }) {
   const [a, b] = [useSpanOf(of, ...spans.a), useSpanOf(of, ...spans.b)]
   const error = a.error ?? b.error
@@ -187,8 +190,7 @@ function Figures({ of, spans }: { of: Subject; spans: Spans }) {
         </tbody>
       </table>
       <p className="py-2 text-[13px] text-quiet">
-        {grouped(a.data.started)} attempts were started before and {grouped(b.data.started)} after. Few attempts tell little: below 30 a
-        change may be chance.
+        {grouped(a.data.started)} attempts were started before and {grouped(b.data.started)} after. Below {fewest} a change may be chance.
       </p>
     </>
   )
@@ -226,9 +228,11 @@ function sentence(rows: { m: Measure; was?: number; is?: number }[], a: Sum, b: 
   if (a.started === 0 || b.started === 0) return 'Nothing ran in one of the two, so that nothing can be compared.'
   const of = (v: 'better' | 'worse') => rows.filter((r) => verdict(r.m, r.was, r.is) === v).map((r) => r.m.name)
   const [better, worse] = [of('better'), of('worse')]
-  if (better.length + worse.length === 0) return 'No figure has changed by more than 5 %.'
+  const few =
+    Math.min(a.started, b.started) < fewest ? `Only ${grouped(Math.min(a.started, b.started))} attempts tell of one of the two. ` : ''
+  if (better.length + worse.length === 0) return few + 'No figure has changed by more than 5 %.'
   const parts = []
   if (worse.length > 0) parts.push(`Worse: ${worse.join('; ')}.`)
   if (better.length > 0) parts.push(`Better: ${better.join('; ')}.`)
-  return parts.join(' ')
+  return few + parts.join(' ')
 }

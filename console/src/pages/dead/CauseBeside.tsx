@@ -66,7 +66,16 @@ function Known({ c, now }: { c: Cause; now: number }) {
           </Link>
         </Fact>
       </dl>
-      {history && <Failures c={history} now={now} />}
+      {history ? <More c={c} history={history} now={now} /> : <p className="py-4 text-quiet">Reading its history …</p>}
+    </>
+  )
+}
+
+/** More is what is told of a cause with its history: so that nothing moves when that comes. */
+function More({ c, history, now }: { c: Cause; history: Cause; now: number }) {
+  return (
+    <>
+      <Failures c={history} now={now} />
       <section aria-label="Where" className="mt-6">
         <h3 className="border-b border-hairline pb-1 font-semibold">Where</h3>
         <table className="w-full">

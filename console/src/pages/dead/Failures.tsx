@@ -66,7 +66,7 @@ function Marks({ all }: { all: Mark[] }) {
       <thead className="text-left text-[13px] text-quiet">
         <tr className="h-[28px] border-b border-hairline [&>th]:pr-3 [&>th]:font-normal">
           <th className="w-6" />
-          <th>what happened</th>
+          <th className="w-full">what happened</th>
           <th className="text-right" title="Failed attempts by this cause, of those started, in the hour before">
             hour before
           </th>
@@ -91,7 +91,7 @@ function Marks({ all }: { all: Mark[] }) {
             </td>
             <td className="text-right whitespace-nowrap">{shareOf(m.before)}</td>
             <td className={`text-right whitespace-nowrap ${worse(m) ? 'font-semibold' : ''}`}>{shareOf(m.after)}</td>
-            <td className="text-right whitespace-nowrap text-quiet">{moment(m.at)}</td>
+            <td className="text-right whitespace-nowrap text-quiet">{moment(m.at).replace(/:\d\d$/, '')}</td>
           </tr>
         ))}
       </tbody>

@@ -10,6 +10,7 @@ import { Compare } from './Compare'
 import { Difference } from '../../parts/Difference'
 import { EditJob } from './EditJob'
 import { clock, grouped, localTimes, moment, span, tries } from '../../lib/format'
+import { Future } from './Future'
 import { Journey } from './Journey'
 import { JsonView } from '../../parts/JsonView'
 import { Mark, StateWord } from '../../parts/Mark'
@@ -109,6 +110,7 @@ function Known({ j }: { j: Job }) {
         <When name="lease ends" at={j.state === 'running' ? j.lease_ends_at : undefined} now={now} />
       </dl>
       <Journey j={j} now={now} />
+      {!finished(j) && <Future j={j} now={now} />}
       <Steps j={j} />
       <Attempts j={j} />
       <Alike

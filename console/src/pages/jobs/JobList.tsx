@@ -143,8 +143,7 @@ function Fresh({ view, show }: { view: View; show: () => void }) {
     <div className="ml-auto" aria-live="polite">
       {view.fresh > 0 && (
         <button type="button" className="press" onClick={show}>
-          {view.all ? '' : 'At least '}
-          {grouped(view.fresh)} new
+          {`${view.all ? '' : 'At least '}${grouped(view.fresh)} new`}
         </button>
       )}
     </div>
@@ -266,8 +265,13 @@ function walk(e: KeyboardEvent<HTMLTableElement>, show: (index: number) => void)
   const index = Number(row.getAttribute('data-index')) + by
   const table = e.currentTarget
   const column = (e.target as HTMLElement).matches('input') ? 'input' : 'a'
-  const focus = () => table.querySelector<HTMLElement>(`tr[data-index="${index}"] ${column}`)?.focus()
-  if (!table.querySelector(`tr[data-index="${index}"]`)) show(index)
+  const focus = () => {
+    const next = table.querySelector<HTMLElement>(`tr[data-index="${index}"] ${column}`)
+    next?.focus()
+    return !!next
+  }
+  if (focus()) return
+  show(index)
   requestAnimationFrame(focus)
 }
 

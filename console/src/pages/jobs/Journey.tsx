@@ -1,8 +1,7 @@
-import { useLayoutEffect, useRef, useState } from 'react'
-
 import type { Attempt, Job, State } from '../../api/client'
 import { clock, moment, span } from '../../lib/format'
 import { ink, outcomeState } from '../../lib/states'
+import { useWidth } from '../../lib/useWidth'
 import { outcomeWord } from '../../lib/words'
 
 interface Stretch {
@@ -76,13 +75,7 @@ const axis = 30
 
 /** Journey draws a job's life on one time axis, to scale; waits too long for it are folded. */
 export function Journey({ j, now }: { j: Job; now: number }) {
-  const box = useRef<HTMLElement>(null)
-  const [width, setWidth] = useState(0)
-  useLayoutEffect(() => {
-    const watch = new ResizeObserver(([entry]) => setWidth(entry!.contentRect.width))
-    watch.observe(box.current!)
-    return () => watch.disconnect()
-  }, [])
+  const [box, width] = useWidth<HTMLElement>()
   const all = stretches(j, now)
   const first = all[0]
   const last = all.at(-1)

@@ -20,14 +20,19 @@ export function Now() {
   return (
     <>
       <section aria-label="How things stand" className="flex min-h-[82px] flex-col justify-center py-2">
-        <p className={`text-2xl leading-tight text-pretty ${first?.wrong ? 'font-semibold' : ''}`} aria-live="polite">
+        <p
+          className={`line-clamp-2 text-2xl leading-tight break-words text-pretty ${first?.wrong ? 'font-semibold' : ''}`}
+          aria-live="polite"
+        >
           {first
             ? localTimes(first.text)
             : stats.error
               ? `How things stand is not known: ${stats.error.message}.`
               : 'Asking the service how things stand …'}
         </p>
-        <p className="text-quiet">{first?.detail && localTimes(first.detail)}</p>
+        <p className="truncate text-quiet" title={first?.detail && localTimes(first.detail)}>
+          {first?.detail && localTimes(first.detail)}
+        </p>
       </section>
       <Way stats={stats.data} />
       <div className="mt-3 grid gap-x-9 gap-y-6 xl:grid-cols-[minmax(0,1fr)_minmax(0,28rem)]">

@@ -31,14 +31,14 @@ export function Follows() {
           <thead className="text-left text-[13px] text-quiet">
             <tr className="h-[32px] border-b border-hairline whitespace-nowrap [&>th]:pr-5 [&>th]:font-normal">
               <th>name</th>
-              <th>label</th>
+              <th className="max-sm:hidden">label</th>
               <th className="text-right">waiting</th>
-              <th className="text-right">running</th>
-              <th className="text-right">done</th>
+              <th className="text-right max-sm:hidden">running</th>
+              <th className="text-right max-sm:hidden">done</th>
               <th className="text-right">dead</th>
               <th className="text-right max-md:hidden">failed, last hour</th>
               <th className="max-md:hidden">last hour, in over out</th>
-              <th className="w-full" />
+              <th className="w-full max-sm:hidden" />
             </tr>
           </thead>
           <tbody>
@@ -57,8 +57,8 @@ type Series = NonNullable<ReturnType<typeof useHistory>['data']>['series'][numbe
 function Row({ f, series, may }: { f: Follow; series?: Series; may: boolean }) {
   const n = f.counts
   const jobs = (state?: string) => '/jobs' + search({ label: f.label, state })
-  const count = (k: number, state: string) => (
-    <td className="text-right">
+  const count = (k: number, state: string, wide?: boolean) => (
+    <td className={`text-right ${wide ? 'max-sm:hidden' : ''}`}>
       {k > 0 ? (
         <Link className="press" to={jobs(state)}>
           {grouped(k)}
@@ -72,18 +72,18 @@ function Row({ f, series, may }: { f: Follow; series?: Series; may: boolean }) {
   const attempts = series?.sum.started ?? 0
   return (
     <tr className="h-[32px] border-b border-hairline whitespace-nowrap [&>td]:pr-5" data-follow={f.name}>
-      <td>
+      <td className="max-w-56 truncate max-sm:max-w-24" title={f.name}>
         <Link className="press" to={jobs()}>
           <bdi>{f.name}</bdi>
         </Link>
       </td>
-      <td className="text-quiet">
+      <td className="max-w-56 truncate text-quiet max-sm:hidden" title={f.label}>
         <bdi>{f.label}</bdi>
         {f.counting && ', counting'}
       </td>
       {count(n.held + n.scheduled + n.ready + n.backoff, 'held,scheduled,ready,backoff')}
-      {count(n.running, 'running')}
-      {count(n.done, 'done')}
+      {count(n.running, 'running', true)}
+      {count(n.done, 'done', true)}
       {count(n.dead, 'dead')}
       <td className="text-right max-md:hidden">{attempts > 0 ? `${grouped(series!.sum.failed)} of ${grouped(attempts)}` : ''}</td>
       <td className="max-md:hidden">
@@ -99,8 +99,8 @@ function Row({ f, series, may }: { f: Follow; series?: Series; may: boolean }) {
           }
         />
       </td>
-      <td>
-        <span className="flex gap-4">
+      <td className="max-sm:hidden">
+        <span className="flex items-center gap-4">
           <Link className="press" to={`/compare?of=follow:${encodeURIComponent(f.name)}`}>
             Compare
           </Link>

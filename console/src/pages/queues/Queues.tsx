@@ -108,9 +108,9 @@ function Rows({ all, open }: { all: Queue[]; open?: string }) {
               data-queue={q.name}
               onClick={() => void navigate(to)}
             >
-              <td>
+              <td className="max-w-56 truncate max-sm:max-w-28" title={q.name}>
                 <Link to={to} onClick={(e) => e.stopPropagation()} className={q.name === open ? 'font-semibold' : 'hover:underline'}>
-                  {q.name}
+                  <bdi>{q.name}</bdi>
                 </Link>
               </td>
               {count('ready', '')}

@@ -210,7 +210,7 @@ function Row({ w, open, now, narrow }: { w: Worker; open: boolean; now: number; 
       data-worker={w.id}
       onClick={() => void navigate(to)}
     >
-      <td className="whitespace-nowrap">
+      <td className="max-w-56 truncate max-sm:max-w-32" title={nameOf(w)}>
         <Link to={to} onClick={(e) => e.stopPropagation()} className={open ? 'font-semibold text-accent' : 'hover:underline'}>
           {nameOf(w)}
         </Link>
@@ -228,9 +228,11 @@ function Row({ w, open, now, narrow }: { w: Worker; open: boolean; now: number; 
       <td onClick={(e) => e.target !== e.currentTarget && e.stopPropagation()}>
         <Cells w={w} now={now} />
       </td>
-      <td className={`whitespace-nowrap ${narrow}`}>{queuesOf(w)}</td>
-      <td className={`whitespace-nowrap ${narrow}`}>
-        {w.host} <span className="text-quiet">{w.pid}</span>
+      <td className={`max-w-64 truncate ${narrow}`} title={queuesOf(w)}>
+        <bdi>{queuesOf(w)}</bdi>
+      </td>
+      <td className={`max-w-56 truncate ${narrow}`} title={w.host}>
+        <bdi>{w.host}</bdi> <span className="text-quiet">{w.pid}</span>
       </td>
       <td className="text-right whitespace-nowrap text-quiet max-sm:hidden">{w.seen_at ? age(w.seen_at, now) : ''}</td>
     </tr>

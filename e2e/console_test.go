@@ -456,7 +456,7 @@ func TestQueuesPage(t *testing.T) {
 	enter := func(xpath, text string) { p.do(chromedp.Focus(chromedp.Search(xpath)), chromedp.KeyEvent(text)) }
 	p.says("1 job is ready in 1 queue.")
 	p.accessible("the queues")
-	press(`//tr[@data-queue="berths"]//a[text()="berths"]`)
+	press(`//tr[@data-queue="berths"]//a[.="berths"]`)
 	p.says("2: 1, 2")
 	enter(`//input[@name="max_running"]`, "none")
 	p.says("a whole number above 0")

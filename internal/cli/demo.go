@@ -182,7 +182,7 @@ func setUp(ctx context.Context, mule *client.Client, often bool) error {
 	if _, err = mule.PutSetup(ctx, api.SetupRequest{Setup: setup.Setup, Adopt: true}); err != nil || !often {
 		return err
 	}
-	for name, label := range harbour.Followed {
+	for name, label := range harbour.Followed() {
 		if _, err := mule.Follow(ctx, name, label); err != nil {
 			return err
 		}

@@ -13,8 +13,10 @@ import (
 	"humblemule.example/job"
 )
 
-// Followed are the labels that the harbour follows.
-var Followed = map[string]api.NewFollow{"berth-3": {Name: "berth", Value: "berth-3"}, "outer-bell": {Name: "buoy", Value: "outer-bell"}}
+// Followed are the labels that the harbour follows, by their names.
+func Followed() map[string]api.NewFollow {
+	return map[string]api.NewFollow{"berth-3": {Name: "berth", Value: "berth-3"}, "outer-bell": {Name: "buoy", Value: "outer-bell"}}
+}
 
 // pastDays is how many days the harbour has been open when the demo begins.
 const pastDays = 30

@@ -52,6 +52,12 @@ func New(w io.Writer) *Out {
 	return o
 }
 
+// NewWide makes an Out of a given width, with all colours: whoever shows what is written leaves out
+// those that its terminal cannot show.
+func NewWide(w io.Writer, width int) *Out {
+	return &Out{w: w, width: min(width, mostColumns), Now: time.Now()}
+}
+
 // The ink of the terminal, by role; the tokens of the console in ANSI's terms.
 var (
 	quiet  = lipgloss.NewStyle().Faint(true)

@@ -484,15 +484,21 @@ func TestQueuesPage(t *testing.T) {
 // accessible wants axe to find nothing serious, in both themes.
 func (p *page) accessible(what string) {
 	p.t.Helper()
+	for _, theme := range []string{"dark", "light"} {
+		p.accessibleIn(theme, what)
+	}
+}
+
+// accessibleIn wants axe to find nothing serious in a theme.
+func (p *page) accessibleIn(theme, what string) {
+	p.t.Helper()
 	script, err := os.ReadFile("../console/node_modules/axe-core/axe.min.js")
 	require.NoError(p.t, err)
-	for _, theme := range []string{"dark", "light"} {
-		p.theme(theme)
-		p.do(chromedp.Evaluate[chromedp.Void](string(script)))
-		found, err := chromedp.Run(p.ctx, chromedp.Evaluate[[]string](`axe.run().then(r => r.violations.filter(v => ["serious", "critical"].includes(v.impact)).map(v => v.id + ": " + v.nodes.map(n => n.html).join(" | ")))`, chromedp.EvalAwaitPromise))
-		require.NoError(p.t, err)
-		assert.Empty(p.t, found, "%s, %s", what, theme)
-	}
+	p.theme(theme)
+	p.do(chromedp.Evaluate[chromedp.Void](string(script)))
+	found, err := chromedp.Run(p.ctx, chromedp.Evaluate[[]string](`axe.run().then(r => r.violations.filter(v => ["serious", "critical"].includes(v.impact)).map(v => v.id + ": " + v.nodes.map(n => n.html).join(" | ")))`, chromedp.EvalAwaitPromise))
+	require.NoError(p.t, err)
+	assert.Empty(p.t, found, "%s, %s", what, theme)
 }
 
 func (p *page) theme(name string) {

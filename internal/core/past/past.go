@@ -5,6 +5,8 @@ package past
 
 import (
 	"errors"
+	"maps"
+	"slices"
 	"time"
 
 	"humblemule.example/api"
@@ -21,7 +23,10 @@ type Writer struct {
 	m    *memory.Memory
 	at   time.Time
 	jobs int64
-	n    int
+	// seen are the causes of failures, and causes those of each.
+	seen   map[int64]*store.Seen
+	causes map[job.Failure]triage.Cause
+	n      int
 }
 
 // Write makes a data file, and has a past written into it.
@@ -30,7 +35,7 @@ func Write(path string, write func(*Writer) error) (err error) {
 	if err != nil {
 		return err
 	}
-	w := &Writer{s: s}
+	w := &Writer{s: s, seen: map[int64]*store.Seen{}, causes: map[job.Failure]triage.Cause{}}
 	w.m = memory.New(s, &memory.Clock{Wall: func() time.Time { return w.at }, Opened: time.Now()})
 	defer func() { err = errors.Join(err, s.Close()) }()
 	if err := w.m.Load(); err != nil {
@@ -45,6 +50,9 @@ func Write(path string, write func(*Writer) error) (err error) {
 	}
 	w.m.Begin(job.At(w.at))
 	if err := w.m.History.Forget(1000); err != nil {
+		return err
+	}
+	if err := w.writeCauses(); err != nil {
 		return err
 	}
 	w.m.Facts.NextJob.Set(w.jobs + 1)
@@ -132,9 +140,27 @@ func (w *Writer) Failed(queue, task string, worker int64, is job.Failure, failed
 	if err != nil || failed == 0 {
 		return err
 	}
-	cause := triage.Of(is.Type, is.Message)
+	cause, known := w.causes[is]
+	if !known {
+		cause = triage.Of(is.Type, is.Message)
+		w.causes[is] = cause
+	}
 	w.m.History.AddFailures(q, t, worker, cause.ID, trend.Deaths{Failed: failed, Dead: dead})
-	return w.s.SawCause(store.Seen{ID: cause.ID, Type: cause.Type, Template: cause.Template, Job: w.jobs, N: failed, At: job.At(w.at)})
+	seen := w.seen[cause.ID]
+	if seen == nil {
+		seen = &store.Seen{ID: cause.ID, Type: cause.Type, Template: cause.Template, At: job.At(w.at)}
+		w.seen[cause.ID] = seen
+	}
+	seen.N, seen.Job, seen.At = seen.N+failed, w.jobs, job.At(w.at)
+	return nil
+}
+
+// writeCauses writes what failures had in common.
+func (w *Writer) writeCauses() (err error) {
+	for _, id := range slices.Sorted(maps.Keys(w.seen)) {
+		err = errors.Join(err, w.s.SawCause(*w.seen[id]))
+	}
+	return err
 }
 
 // Did notes what an operator did.

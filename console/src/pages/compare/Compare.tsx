@@ -40,7 +40,7 @@ export function Compare() {
   const at = chosen ? Date.parse(chosen) : deploy ? Date.parse(deploy.at) : now - hour
   const spans = spansIn(params) ?? around(at, length, now)
   const set = (change: Record<string, string | undefined>) => {
-    const next = new URLSearchParams(params)
+    const next = new URLSearchParams(location.search) // which knows of a choice that was made a moment ago
     for (const [name, value] of Object.entries(change)) {
       if (value) next.set(name, value)
       else next.delete(name)

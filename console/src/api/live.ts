@@ -34,7 +34,7 @@ export function useLink(): Link {
   )
 }
 
-/** JobChanged is a job that has changed; without a state it changed otherwise than by a move. */
+/** JobChanged is a job that has changed; without a state it changed, and stayed in its state. */
 export interface JobChanged {
   id: number
   state?: State

@@ -3,6 +3,7 @@ package engine
 import (
 	"context"
 	"fmt"
+	"math"
 	"math/rand/v2"
 	"path/filepath"
 	"slices"
@@ -302,4 +303,22 @@ func TestMarks(t *testing.T) {
 		require.Error(y, y.e.Unmark(ctx, 1), "a deployment is nobody's")
 		assert.Equal(y, slices.Delete(want, 3, 4), told())
 	})
+}
+
+// Whatever span is asked for, the answer is figures or what is wrong with it.
+func TestHistoryOfAnySpan(t *testing.T) {
+	e := listing(t, 3)
+	last := job.At(time.Date(9999, 12, 31, 23, 59, 59, 0, time.UTC))
+	for _, q := range []api.HistoryQuery{
+		{To: last}, {From: 1, To: last}, {From: last - 1, To: last}, {From: last - 60_000, To: last, Step: job.For(time.Minute)}, {From: 1}, {From: 1, Step: job.For(time.Minute)},
+		{From: -5}, {To: 1}, {From: last, To: 1}, {Step: job.Duration(1)}, {Step: job.Duration(math.MaxInt64 / 60_000_000_000 * 60_000_000_000)}, {Step: -job.For(time.Minute)},
+	} {
+		h, err := e.History(t.Context(), q)
+		if err != nil {
+			require.ErrorIs(t, err, job.ErrInvalid, "%+v", q)
+			continue
+		}
+		assert.NotEmpty(t, h.Total.Points.Done, "%+v", q)
+		assert.LessOrEqual(t, len(h.Total.Points.Done), 3001)
+	}
 }

@@ -56,7 +56,11 @@ func spanOf(q *api.HistoryQuery, now job.Time) (s historySpan, err error) {
 	if s.from < 0 || s.from >= s.to {
 		return s, wrong("from", "%s is not before to, which is %s", s.from, s.to)
 	}
-	old := now.Sub(s.from)
+	const century = job.Time(100 * 365 * 24 * 3_600_000)
+	if s.to-s.from > century {
+		return s, wrong("to", "%s is more than a hundred years after from, which is %s", s.to, s.from)
+	}
+	old := max(now, s.from).Sub(s.from)
 	if s.step == 0 {
 		at := slices.IndexFunc(goodSteps, func(d time.Duration) bool {
 			return s.to.Sub(s.from)/d <= fitSteps && (d >= time.Hour || old <= trend.Minute.Kept()) && (d >= 24*time.Hour || old <= trend.Hour.Kept())

@@ -55,7 +55,7 @@ type part struct {
 	many, queues, workers, reset bool
 }
 
-// Changed is a job that has changed. State is zero where it changed otherwise than by a move.
+// Changed is a job that has changed. State is zero where it changed and stayed in its state.
 type Changed struct {
 	Job         int64
 	Queue, Task string

@@ -47,6 +47,8 @@ type Queue struct {
 // Stats is how things stand now, over all queues or those asked for.
 type Stats struct {
 	AsOf job.Time `json:"as_of"`
+	// Since is since when the file's history is known; 0 where nothing has moved yet.
+	Since job.Time `json:"since,omitzero"`
 	// WindowMS is the span over which moves are counted: the last minute or, soon after a
 	// start, what has gone of it.
 	WindowMS int64               `json:"window_ms"`
@@ -56,6 +58,13 @@ type Stats struct {
 	Facts   []Fact  `json:"facts"`
 	Queues  []Queue `json:"queues"`
 	Writing Writing `json:"writing"`
+}
+
+// Failing is how many of the attempts that were started since a time have failed.
+type Failing struct {
+	Failed  int64    `json:"failed"`
+	Started int64    `json:"started"`
+	Since   job.Time `json:"since"`
 }
 
 // Writing is what the service's one writer has done since its start. What is left of the time
@@ -94,7 +103,11 @@ type Task struct {
 	Name    string              `json:"name"`
 	Counts  map[job.State]int64 `json:"counts"`
 	Run     *Spans              `json:"run,omitzero"`
-	Workers int                 `json:"workers"`
+	// Wait is how long its jobs usually wait, and Failing how many of its attempts usually fail;
+	// as with Run, over the last week and from 30 of them on.
+	Wait    *Spans   `json:"wait,omitzero"`
+	Failing *Failing `json:"failing,omitzero"`
+	Workers int      `json:"workers"`
 	// Defaults are what was set for the task; Version counts how often.
 	Defaults *Defaults `json:"defaults,omitzero"`
 	Version  int64     `json:"version"`

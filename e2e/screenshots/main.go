@@ -69,6 +69,13 @@ func run(ctx context.Context, out, program, only string) error {
 	if err != nil {
 		return err
 	}
+	liveMule, err := client.New("http://" + live)
+	if err != nil {
+		return err
+	}
+	if err := chooseLive(ctx, liveMule, &s); err != nil {
+		return err
+	}
 	if err := pages(ctx, out, only, s); err != nil {
 		return err
 	}
@@ -102,7 +109,9 @@ func open(ctx context.Context, program, says string, flags ...string) (end func(
 // shown are the jobs that the pictures show.
 type shown struct {
 	dead, waiting, ready, running job.Job
-	worker                        api.Worker
+	// cause is one of the live demo, and deploy when a bad version was deployed there.
+	cause  int64
+	deploy string
 }
 
 // past gives the tides a history: some runs that somebody asked for.
@@ -136,11 +145,34 @@ func choose(ctx context.Context, mule *client.Client) (s shown, err error) {
 		}
 		*c.into = page.Jobs[0]
 	}
-	all, err := client.Collect(mule.Workers(ctx))
-	if err == nil {
-		s.worker = all[0]
-	}
 	return s, err
+}
+
+// chooseLive finds what is worth showing of the live demo, when there is something.
+func chooseLive(ctx context.Context, mule *client.Client, s *shown) error {
+	for s.cause == 0 {
+		causes, err := client.Collect(mule.Causes(ctx, api.CauseFilter{}))
+		if err != nil {
+			return err
+		}
+		for _, c := range causes {
+			if strings.Contains(c.Template, "gull-rock") && c.Count > 3 {
+				s.cause = c.ID
+			}
+		}
+		select {
+		case <-time.After(time.Second):
+		case <-ctx.Done():
+			return ctx.Err()
+		}
+	}
+	marks, err := mule.Marks(ctx, job.At(time.Now().Add(-12*time.Hour)), 0)
+	for _, m := range marks {
+		if m.Kind == api.MarkDeploy && strings.Contains(m.Text, "2.4") {
+			s.deploy = m.At.String()
+		}
+	}
+	return err
 }
 
 func pages(ctx context.Context, out, only string, s shown) error {
@@ -165,10 +197,10 @@ func pages(ctx context.Context, out, only string, s shown) error {
 		{name: "job", url: at(job, url.Values{"state": {"dead"}}), width: 1280, height: 800},
 		{name: "requeue", url: at(job, nil), width: 1280, height: 800, click: `//aside//*[contains(@class,"button")]`},
 		{name: "workers", url: at("/workers", nil), width: 1280, height: 800},
-		{name: "worker", url: at("/workers/"+s.worker.ID, nil), width: 1280, height: 800},
-		{name: "dead", url: at("/dead", nil), width: 1280, height: 800},
-		{name: "cause", url: at(fmt.Sprintf("/dead/%d", s.dead.Cause), nil), width: 1280, height: 800},
-		{name: "settings", url: at("/settings/dues.charge", nil), width: 1280, height: 800},
+		{name: "jobs", url: at("/jobs", url.Values{"state": {"dead,backoff,scheduled"}}), width: 1280, height: 800, click: `//button[contains(.,"Act on")]`},
+		{name: "dead", url: now + "dead", width: 1280, height: 800},
+		{name: "cause", url: fmt.Sprintf("%sdead/%d", now, s.cause), width: 1280, height: 800},
+		{name: "compare", url: now + "compare?" + url.Values{"of": {"task:manifest.check"}, "at": {s.deploy}}.Encode(), width: 1280, height: 800},
 		{name: "queues", url: at("/queues/bulletins", nil), width: 1280, height: 800},
 		{name: "coming", url: at("/coming/tides", nil), width: 1280, height: 800},
 		{name: "phone", url: now, width: 390, height: 844},
@@ -177,7 +209,7 @@ func pages(ctx context.Context, out, only string, s shown) error {
 			continue
 		}
 		steps := []chromedp.Action[chromedp.Void]{
-			chromedp.EmulateViewport(p.width, p.height), chromedp.Navigate(p.url), chromedp.WaitVisible(chromedp.CSS("tr[data-job], tr[data-worker], tr[data-cause], tr[data-task], tr[data-queue], tr[data-schedule]")), chromedp.Sleep(1500 * time.Millisecond),
+			chromedp.EmulateViewport(p.width, p.height), chromedp.Navigate(p.url), chromedp.WaitVisible(chromedp.CSS("tr[data-job], tr[data-worker], tr[data-cause], tr[data-task], tr[data-queue], tr[data-schedule], tr[data-figure]")), chromedp.Sleep(1500 * time.Millisecond),
 		}
 		if p.click != "" {
 			steps = append(steps, chromedp.Click(chromedp.Search(p.click)), chromedp.Sleep(time.Second))

@@ -486,14 +486,17 @@ func listTasks(o *present.Out, all []api.Task) {
 	}
 	rows := make([][]string, len(all))
 	for i, t := range all {
-		rows[i] = []string{t.Name, present.Count(t.Counts[job.Ready]), present.Count(t.Counts[job.Running]), present.Count(t.Counts[job.Backoff]), present.Count(t.Counts[job.Dead]), "", "", "", fmt.Sprint(t.Workers)}
+		rows[i] = []string{t.Name, present.Count(t.Counts[job.Ready]), present.Count(t.Counts[job.Running]), present.Count(t.Counts[job.Backoff]), present.Count(t.Counts[job.Dead]), "", "", "", "", fmt.Sprint(t.Workers)}
 		if t.Run != nil {
 			rows[i][5], rows[i][6], rows[i][7] = spanOf(t.Run.P50MS), spanOf(t.Run.P95MS), spanOf(t.Run.MaxMS)
 		}
+		if t.Failing != nil {
+			rows[i][8] = fmt.Sprintf("%.1f %%", 100*float64(t.Failing.Failed)/float64(t.Failing.Started))
+		}
 	}
 	right := func(head string) present.Column { return present.Column{Head: head, Right: true} }
-	o.Table([]present.Column{{Head: "task"}, right("ready"), right("running"), right("backoff"), right("dead"), right("p50"), right("p95"), right("longest"), right("workers")}, rows)
-	o.Hint("p50, p95, longest: run times of recent runs that were done; empty for fewer than 5.")
+	o.Table([]present.Column{{Head: "task"}, right("ready"), right("running"), right("backoff"), right("dead"), right("p50"), right("p95"), right("longest"), right("fails"), right("workers")}, rows)
+	o.Hint("p50, p95, longest: run times, and fails: the share of attempts that failed, over the last week; empty for fewer than 30.")
 }
 
 func (a *app) taskShowCommand() *cobra.Command {
@@ -522,7 +525,7 @@ func (a *app) taskShowCommand() *cobra.Command {
 func (a *app) taskSetCommand() *cobra.Command {
 	return setCommand(a, "  hmule task set dues.charge max_attempts=5 retry.curve=fixed retry.first=1m\n  hmule task set dues.charge --unset retry\n  hmule task set dues.charge --replace '{}'    # all defaults removed",
 		"Change the defaults of the jobs of a task. They take effect for jobs that are enqueued or requeued from then on.", setting[api.Task]{
-			noun: "task", fields: "queue, priority, max_attempts, retry, timeout, keep_result, max_running",
+			noun: "task", fields: "queue, priority, max_attempts, retry, timeout, keep_result, max_running, hide",
 			get: func(ctx context.Context, m *client.Client, name string) (api.Task, error) { return m.Task(ctx, name) },
 			patch: func(ctx context.Context, m *client.Client, name string, change any) (api.Task, error) {
 				return m.PatchTask(ctx, name, change)

@@ -49,27 +49,59 @@ function isRaw(value: object): value is { rawJSON: string } {
   return 'rawJSON' in value
 }
 
+/** How many parts of a list or an object are drawn at once. */
+const drawnAtOnce = 100
+
 function Value({ value, sought, depth }: { value: unknown; sought: string; depth: number }) {
   if (value === null || typeof value !== 'object' || isRaw(value)) return <Found text={JSON.stringify(value)} sought={sought} />
-  const list = Array.isArray(value)
   const entries = Object.entries(value as Record<string, unknown>)
-  if (entries.length === 0) return <>{list ? '[]' : '{}'}</>
+  if (entries.length === 0) return <>{Array.isArray(value) ? '[]' : '{}'}</>
   const holds = sought !== '' && JSON.stringify(value).toLowerCase().includes(sought)
+  return <Parts key={String(holds)} value={value} entries={entries} sought={sought} depth={depth} open={holds || depth < 2} />
+}
+
+/** Parts draws what is in a list or an object, and only while it is open: a large payload costs no more than what is seen of it. */
+function Parts({
+  value,
+  entries,
+  sought,
+  depth,
+  open,
+}: {
+  value: object
+  entries: [string, unknown][]
+  sought: string
+  depth: number
+  open: boolean
+}) {
+  const [shown, setShown] = useState(open)
+  const [most, setMost] = useState(drawnAtOnce)
+  const found = sought === '' ? entries : entries.filter(([k, v]) => JSON.stringify([k, v]).toLowerCase().includes(sought))
+  const drawn = found.length > 0 ? found : entries
   return (
-    <details key={String(holds)} open={holds || depth < 2} className="inline-block w-full align-top">
+    <details open={shown} onToggle={(e) => setShown(e.currentTarget.open)} className="inline-block w-full align-top">
       <summary className="text-quiet marker:text-[10px]">
-        {list ? `list of ${entries.length}` : `${entries.length} ${entries.length === 1 ? 'field' : 'fields'}`}
+        {Array.isArray(value) ? `list of ${entries.length}` : `${entries.length} ${entries.length === 1 ? 'field' : 'fields'}`}
       </summary>
-      <ul className="border-l border-hairline pl-4">
-        {entries.map(([k, v]) => (
-          <li key={k} className="break-words">
-            <span className="text-quiet">
-              <Found text={k} sought={sought} />:{' '}
-            </span>
-            <Value value={v} sought={sought} depth={depth + 1} />
-          </li>
-        ))}
-      </ul>
+      {shown && (
+        <ul className="border-l border-hairline pl-4">
+          {drawn.slice(0, most).map(([k, v]) => (
+            <li key={k} className="break-words">
+              <span className="text-quiet">
+                <Found text={k} sought={sought} />:{' '}
+              </span>
+              <Value value={v} sought={sought} depth={depth + 1} />
+            </li>
+          ))}
+          {drawn.length > most && (
+            <li>
+              <button type="button" className="press" onClick={() => setMost(most + 10 * drawnAtOnce)}>
+                Show more of {drawn.length}
+              </button>
+            </li>
+          )}
+        </ul>
+      )}
     </details>
   )
 }

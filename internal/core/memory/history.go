@@ -740,6 +740,19 @@ func (p *History) KeptSpans(task string) *api.Spans {
 	return TellSpans(&f.Runs, since)
 }
 
+// KeptWaits tells how long jobs of a task usually wait, and how many of its attempts fail; nothing
+// where too few are known.
+func (p *History) KeptWaits(task string) (wait *api.Spans, failing *api.Failing) {
+	f, since := p.KeptUsual(trend.OfTask, task)
+	if f.Waits.Count() >= fewestRuns {
+		wait = TellSpans(&f.Waits, since)
+	}
+	if n := f.N[trend.Started]; n >= fewestRuns {
+		failing = &api.Failing{Failed: f.N[trend.Failed], Started: n, Since: since}
+	}
+	return wait, failing
+}
+
 // KeptUsual adds up what is usual for a queue or a task, and tells since when it is known.
 func (p *History) KeptUsual(kind trend.Kind, name string) (f trend.Figures, since job.Time) {
 	id, known := p.names.Kept(seriesName{kind, name})

@@ -191,7 +191,9 @@ func (rd *Reader) Task(ctx context.Context, name string) (api.Task, error) {
 // tellTask tells of a task what is kept in memory. The caller holds the read lock.
 func (rd *Reader) tellTask(t *memory.Named, own *memory.Owned, service memory.Service) api.Task {
 	set := rd.m.Settings.KeptTask(t.ID)
+	wait, failing := rd.m.History.KeptWaits(t.Name)
 	return api.Task{
+		Wait: wait, Failing: failing,
 		Name: t.Name, Counts: tellStates(rd.m.Counts.KeptTask(t.ID)), Run: rd.m.History.KeptSpans(t.Name), Workers: service.Do(t.Name),
 		Defaults: set.Defaults, Summary: set.Defaults.Describe(), Version: set.Version, FromFile: slices.Contains(own.Tasks, t.Name),
 	}

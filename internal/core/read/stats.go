@@ -45,6 +45,9 @@ func (rd *Reader) Stats(ctx context.Context, queueName string) (api.Stats, error
 		a, b := s.Moves[i], s.Moves[j]
 		return a.From < b.From || a.From == b.From && a.To < b.To
 	})
+	rd.m.RLock()
+	s.Since = rd.m.History.KeptSince()
+	rd.m.RUnlock()
 	standing, err := rd.standing(ctx, in, queueName, now)
 	if err != nil {
 		return s, err

@@ -1,8 +1,7 @@
-import { useState } from 'react'
-
-import { type Span, useHistory, useStats } from '../../api/client'
+import { type Span, spans, useHistory, useStats } from '../../api/client'
 import { localTimes } from '../../lib/format'
 import { useTitle } from '../../lib/title'
+import { useAddress } from '../../lib/useAddress'
 import { Way } from '../../parts/Way'
 import { ComingStrip } from './ComingStrip'
 import { Flow } from './Flow'
@@ -14,7 +13,8 @@ import { SlotStrip } from './SlotStrip'
 export function Now() {
   const stats = useStats()
   const hour = useHistory('hour')
-  const [span, setSpan] = useState<Span>('hour')
+  const [asked, ask] = useAddress('span')
+  const span = asked in spans ? (asked as Span) : 'hour'
   const first = stats.data?.facts[0]
   useTitle(first?.wrong && localTimes(first.text), 'Now')
   return (
@@ -37,7 +37,7 @@ export function Now() {
       <Way stats={stats.data} />
       <div className="mt-3 grid gap-x-9 gap-y-6 xl:grid-cols-[minmax(0,1fr)_minmax(0,28rem)]">
         <div className="min-w-0 max-xl:contents">
-          <Flow span={span} choose={setSpan} />
+          <Flow span={span} choose={(s) => ask(s === 'hour' ? undefined : s)} />
           <QueueStrip queues={stats.data?.queues} history={hour.data} />
         </div>
         <div className="min-w-0 max-xl:contents">

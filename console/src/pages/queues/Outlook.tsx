@@ -2,13 +2,17 @@ import { useState } from 'react'
 
 import { type Forecast, type Pace, useForecast } from '../../api/client'
 import { clock, localTimes, moment } from '../../lib/format'
+import { useAddress } from '../../lib/useAddress'
 import { useSettled } from '../../lib/useSettled'
 import { useWidth } from '../../lib/useWidth'
 
 /** Outlook answers: when is the queue clear, what keeps it from going faster, and what would other slots change? */
 export function Outlook({ name }: { name: string }) {
-  const [slots, setSlots] = useState<number>()
-  const [time, setTime] = useState('')
+  const [slotsAsked, askSlots] = useAddress('slots')
+  const [timeAsked, askTime] = useAddress('by')
+  // What is typed stands here at once; the address follows.
+  const [slots, setSlots] = useState(Number(slotsAsked) > 0 ? Number(slotsAsked) : undefined)
+  const [time, setTime] = useState(timeAsked)
   const asked = useSettled(slots === undefined ? '' : String(slots), 250, (text) => (text ? Number(text) : undefined))
   const by = next(time)
   const { data, error } = useForecast(name, asked, by)
@@ -29,7 +33,10 @@ export function Outlook({ name }: { name: string }) {
               max={most}
               value={Math.max(slots ?? data.slots, 1)}
               className="w-44 accent-accent"
-              onChange={(e) => setSlots(Number(e.target.value))}
+              onChange={(e) => {
+                setSlots(Number(e.target.value))
+                askSlots(e.target.value)
+              }}
             />
           </label>
           <label className="flex items-center gap-2">
@@ -40,7 +47,10 @@ export function Outlook({ name }: { name: string }) {
               placeholder="08:00"
               value={time}
               aria-invalid={time !== '' && !by}
-              onChange={(e) => setTime(e.target.value.trim())}
+              onChange={(e) => {
+                setTime(e.target.value.trim())
+                askTime(e.target.value.trim())
+              }}
             />
           </label>
         </div>

@@ -50,7 +50,15 @@ function Rows({ all, open }: { all: Task[]; open?: string }) {
         <tr className="h-[32px] border-b border-hairline [&>th]:pr-5 [&>th]:font-normal">
           <th className="w-44">task</th>
           <th className={`w-24 text-right ${narrow}`}>workers</th>
-          <th className={`w-32 text-right ${narrow}`}>usual run</th>
+          <th className={`w-28 text-right ${narrow}`} title="Half of the runs of the last week took no longer">
+            usual run
+          </th>
+          <th className={`w-28 text-right ${narrow}`} title="Half of the jobs of the last week waited no longer">
+            usual wait
+          </th>
+          <th className={`w-24 text-right ${narrow}`} title="Which part of the attempts of the last week failed">
+            fails
+          </th>
           <th>defaults of its own</th>
         </tr>
       </thead>
@@ -72,6 +80,8 @@ function Rows({ all, open }: { all: Task[]; open?: string }) {
               </td>
               <td className={`text-right ${narrow}`}>{t.workers}</td>
               <td className={`text-right ${narrow}`}>{t.run?.p50_ms === undefined ? '' : span(t.run.p50_ms)}</td>
+              <td className={`text-right ${narrow}`}>{t.wait?.p50_ms === undefined ? '' : span(t.wait.p50_ms)}</td>
+              <td className={`text-right ${narrow}`}>{t.failing && `${((100 * t.failing.failed) / t.failing.started).toFixed(1)} %`}</td>
               <td>{t.summary || <span className="text-quiet">none</span>}</td>
             </tr>
           )

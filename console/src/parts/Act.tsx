@@ -8,6 +8,7 @@ import { grouped, localTimes } from '../lib/format'
 import { type Action, type Target, actsOn, commands, outcomeOf, verbs } from '../lib/acts'
 import { flagsOf, quoted } from '../lib/shell'
 import { Asking } from './Question'
+import { Why } from './Why'
 
 /** What a form of changes sets; an empty field leaves what is there. */
 interface Changes {
@@ -79,15 +80,7 @@ export function ActOnMany({ action, target, close, acted }: { action: Action; ta
           <span className="text-quiet">of them; the rest follows when these are done. 0 for all at once.</span>
         </label>
       )}
-      <label className="mt-3 block">
-        <span className="text-quiet">Why; it is kept with the action</span>
-        <input
-          className="mt-1 block w-full rounded-sm border border-quiet bg-ground px-2 py-1"
-          value={note}
-          maxLength={2000}
-          onChange={(e) => setNote(e.target.value)}
-        />
-      </label>
+      <Why value={note} set={setNote} />
     </Asking>
   )
 }

@@ -4,6 +4,7 @@ import { newKey } from '../api/access'
 import { type Job, api, exact, told } from '../api/client'
 import { Difference } from './Difference'
 import { pretty } from '../lib/format'
+import { problemOf } from '../lib/json'
 import { Question } from './Question'
 
 export type Deed = 'requeue' | 'cancel' | 'start' | 'accept' | 'end' | 'discard'
@@ -94,14 +95,6 @@ function follows(deed: Deed, j: Job): string {
 
 function compact(text: string): string {
   return text.replace(/\n\s*/g, '')
-}
-
-function problemOf(text: string): string | undefined {
-  try {
-    JSON.parse(text)
-  } catch (e) {
-    return (e as Error).message
-  }
 }
 
 /** send does the deed. An edited payload goes as the text it is, so that its numbers keep their digits. */

@@ -6,11 +6,13 @@ import { newKey } from '../../api/access'
 import { type Cause, type Job, api, told, useCause, useJobs, useMayAct, useOperations, usePatched } from '../../api/client'
 import { Beside, Fact, When } from '../../parts/Beside'
 import { age, grouped, ofSchedules } from '../../lib/format'
+import { problemOf } from '../../lib/json'
 import { Difference, Varied } from '../../parts/Difference'
 import { Failures } from './Failures'
 import { Operations } from '../../parts/Operations'
 import { Question } from '../../parts/Question'
 import { Template } from './Template'
+import { Why } from '../../parts/Why'
 
 /** CauseBeside tells everything about one cause, and recovers from it, beside the list. */
 export function CauseBeside({ id, c, known, now }: { id: string; c?: Cause; known: boolean; now: number }) {
@@ -283,25 +285,9 @@ function Discard({ c }: { c: Cause }) {
         )
       }
     >
-      <label className="block">
-        <span className="text-quiet">Why; it is kept with the action</span>
-        <input
-          className="mt-1 block w-full rounded-sm border border-quiet bg-ground p-2"
-          value={note}
-          maxLength={2000}
-          onChange={(e) => setNote(e.target.value)}
-        />
-      </label>
+      <Why value={note} set={setNote} />
     </Question>
   )
-}
-
-function problemOf(text: string): string | undefined {
-  try {
-    JSON.parse(text)
-  } catch (e) {
-    return (e as Error).message
-  }
 }
 
 /** Underway tells what was done about a cause, latest first, and stops or undoes it. */

@@ -5,6 +5,7 @@ import { type Job, api, exact, told } from '../../api/client'
 import { pretty } from '../../lib/format'
 import { quoted } from '../../lib/shell'
 import { finished } from '../../lib/states'
+import { problemOf } from '../../lib/json'
 import { Difference } from '../../parts/Difference'
 import { Question } from '../../parts/Question'
 
@@ -64,7 +65,8 @@ export function EditJob({ j }: { j: Job }) {
   const { labels, wrong: wrongLabel } = labelsOf(now.labels, j.labels ?? {})
   if (now.labels !== before.labels) put('labels', labels)
   const edited = now.payload !== before.payload
-  const wrong = wrongLabel ?? (edited ? problemOf(now.payload) : undefined)
+  const invalid = edited ? problemOf(now.payload) : undefined
+  const wrong = wrongLabel ?? (invalid && `The payload is not valid JSON: ${invalid}`)
   if (edited && !wrong) parts.push(['payload', now.payload])
   const words = parts.map(([name, value]) => ` ${quoted(`${name}=${value.replace(/\n\s*/g, '')}`)}`).join('')
   const field = (name: 'priority' | 'queue' | 'owner' | 'lane' | 'run_at', label: string, hint: string, type = 'text') => (
@@ -128,12 +130,4 @@ export function EditJob({ j }: { j: Job }) {
       {edited && !wrong && <Difference name="What you change" before={j.payload ?? null} after={exact(now.payload)} />}
     </Question>
   )
-}
-
-function problemOf(text: string): string | undefined {
-  try {
-    JSON.parse(text)
-  } catch (e) {
-    return `The payload is not valid JSON: ${(e as Error).message}`
-  }
 }

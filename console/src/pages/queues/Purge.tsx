@@ -8,6 +8,7 @@ import { grouped, localTimes } from '../../lib/format'
 import { quoted } from '../../lib/shell'
 import { outcomeOf } from '../../lib/acts'
 import { Question } from '../../parts/Question'
+import { Why } from '../../parts/Why'
 
 /** Purge removes what waits in a queue. */
 export function Purge({ q }: { q: Queue }) {
@@ -31,15 +32,7 @@ export function Purge({ q }: { q: Queue }) {
       send={() => send(false)}
       done={(answer) => outcomeOf(answer as Operation)}
     >
-      <label className="block">
-        <span className="text-quiet">Why; it is kept with the action</span>
-        <input
-          className="mt-1 block w-full rounded-sm border border-quiet bg-ground px-2 py-1"
-          value={note}
-          maxLength={2000}
-          onChange={(e) => setNote(e.target.value)}
-        />
-      </label>
+      <Why value={note} set={setNote} />
     </Question>
   )
 }

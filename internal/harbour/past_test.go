@@ -20,7 +20,7 @@ import (
 func TestPast(t *testing.T) {
 	path, now := filepath.Join(t.TempDir(), "harbour.db"), time.Now()
 	require.NoError(t, harbour.WritePast(path, now, 6853))
-	assert.Less(t, time.Since(now), 15*time.Second, "5 s where nothing else goes on")
+	assert.Less(t, time.Since(now), 30*time.Second, "2 s where nothing else goes on")
 	t.Logf("written in %s", time.Since(now))
 	e, err := engine.Open(path, engine.Options{Log: slog.New(slog.DiscardHandler)})
 	require.NoError(t, err)

@@ -238,8 +238,12 @@ func (h *harbour) steps(ctx context.Context) {
 	h.must(err)
 	_, err = h.e.Patch(ctx, leases[0].Job.ID, p)
 	h.must(err)
+	h.must(h.e.Follow(ctx, "third", api.NewFollow{Name: "berth", Value: "3"}))
+	time.Sleep(time.Second) // what is there is counted
+	synctest.Wait()
 	_, err = h.e.Requeue(ctx, leases[0].Job.ID, api.Requeue{ForgetSteps: true})
 	h.must(err)
+	h.must(h.e.Unfollow(ctx, "third"))
 	synctest.Wait()
 }
 
@@ -249,11 +253,9 @@ func (h *harbour) look(ctx context.Context) {
 	_, err = h.e.Cause(ctx, causes[0].ID)
 	h.must(err)
 	h.must(h.e.CauseHistory(ctx, &causes[0]))
-	err = h.e.CauseHistory(ctx, &causes[0])
-	h.must(err)
 	for _, f := range []api.Filter{
 		{}, {Order: api.OldestFirst}, {Order: api.NextFirst}, {States: []job.State{job.Ready}}, {Queues: []string{"turns"}}, {Tasks: []string{"chart.draw"}}, {Key: "one"}, {Key: "key-1", States: []job.State{job.Dead}},
-		{Owner: "owner-9"}, {Cause: causes[0].ID}, {Error: "too shallow"}, {Error: "berth 7 is"}, {InDoubt: true}, {IDs: []int64{1, 2, 3}}, {Since: job.At(time.Now().Add(-time.Hour))},
+		{Owner: "owner-9"}, {Labels: map[string]string{"berth": "3"}}, {Cause: causes[0].ID}, {Error: "too shallow"}, {Error: "berth 7 is"}, {InDoubt: true}, {IDs: []int64{1, 2, 3}}, {Since: job.At(time.Now().Add(-time.Hour))},
 	} {
 		page, err := h.e.Jobs(ctx, f)
 		h.must(err)

@@ -152,6 +152,10 @@ func (x *examples) try(t *testing.T, example string) {
 			return
 		}
 	}
+	if example == "hmule watch" {
+		x.watch(t, line)
+		return
+	}
 	stdout, stderr, status := x.run(t, line)
 	if status == 2 && strings.Contains(stderr, "add --yes to go on") {
 		stdout, stderr, status = x.run(t, line+" --yes")
@@ -164,6 +168,21 @@ func (x *examples) try(t *testing.T, example string) {
 	if !strings.Contains(line, " > ") {
 		assert.NotEmpty(t, stdout+stderr, line)
 	}
+}
+
+// watch runs an example in a terminal, until it is ended by a key.
+func (x *examples) watch(t *testing.T, line string) {
+	cmd := x.command(t.Context(), "script -qec '"+line+"' /dev/null")
+	out := &journal{more: make(chan struct{})}
+	cmd.Stdout, cmd.Stderr = out, out
+	keys, err := cmd.StdinPipe()
+	require.NoError(t, err)
+	require.NoError(t, cmd.Start())
+	defer cmd.Process.Kill()
+	out.find(t, "No worker serves queue bindery")
+	_, err = keys.Write([]byte("q"))
+	require.NoError(t, err)
+	assert.NoError(t, cmd.Wait(), out.String())
 }
 
 // serve runs an example that goes on until it is asked to end.

@@ -150,6 +150,9 @@ func (w *Writer) Failed(queue, task string, worker int64, is job.Failure, failed
 	if seen == nil {
 		seen = &store.Seen{ID: cause.ID, Type: cause.Type, Template: cause.Template, At: job.At(w.at)}
 		w.seen[cause.ID] = seen
+		if err := w.s.SawCause(*seen); err != nil { // when it was first seen
+			return err
+		}
 	}
 	seen.N, seen.Job, seen.At = seen.N+failed, w.jobs, job.At(w.at)
 	return nil

@@ -89,13 +89,14 @@ func Facts(s *Standing) []api.Fact {
 	return all
 }
 
-// few gives the facts of a kind, and one that tells of those beyond as many as are told.
-func few[T any](things []T, tell func(T) api.Fact, more, command string) (all []api.Fact) {
+// few gives the facts of a kind, and one that tells of those beyond as many as are told: of one, or
+// of more.
+func few[T any](things []T, tell func(T) api.Fact, oneMore, more, command string) (all []api.Fact) {
 	for i, t := range things {
 		f := tell(t)
 		if i == mostOfKind {
 			n := int64(len(things) - i)
-			return append(all, api.Fact{Kind: f.Kind, Wrong: f.Wrong, Number: n, State: f.State, Text: fmt.Sprintf(more, sentence.Grouped(n)), Command: command})
+			return append(all, api.Fact{Kind: f.Kind, Wrong: f.Wrong, Number: n, State: f.State, Text: fmt.Sprintf(sentence.Plural(n, oneMore, more), sentence.Grouped(n)), Command: command})
 		}
 		all = append(all, f)
 	}
@@ -117,7 +118,7 @@ func (s *Standing) untaken() []api.Fact {
 		f := api.Fact{Kind: api.FactNoWorker, Wrong: true, Number: u.Ready, State: job.Ready, Queue: u.Queue, Task: u.Task, Act: "Open queue", Command: "hmule worker list"}
 		f.Text = u.Say()
 		return f
-	}, "No worker takes the jobs of %s more groups.", "hmule check")
+	}, "No worker takes the jobs of %s more group.", "No worker takes the jobs of %s more groups.", "hmule check")
 }
 
 // Say says that no worker takes the jobs.
@@ -137,7 +138,7 @@ func Paused(q *api.Queue) string {
 func (s *Standing) paused() []api.Fact {
 	return few(s.those(func(q *api.Queue) bool { return q.Paused && q.Counts[job.Ready] > 0 }), func(q *api.Queue) api.Fact {
 		return api.Fact{Kind: api.FactPaused, Wrong: true, Number: q.Counts[job.Ready], State: job.Ready, Queue: q.Name, Text: Paused(q), Detail: sentence.Count(q.Counts[job.Ready], "job is", "jobs are") + " ready.", Act: "Resume queue", Command: "hmule queue resume " + q.Name}
-	}, "%s more queues are paused.", "hmule queue list")
+	}, "%s more queue is paused.", "%s more queues are paused.", "hmule queue list")
 }
 
 // those are the queues for which a condition holds.
@@ -179,7 +180,7 @@ func (s *Standing) behind() []api.Fact {
 			f.Detail = strings.TrimSpace(f.Detail + " The oldest has been ready for " + sentence.Roughly(time.Duration(q.OldestReadyMS)*time.Millisecond) + ".")
 		}
 		return f
-	}, "%s more queues are behind.", "hmule queue list")
+	}, "%s more queue is behind.", "%s more queues are behind.", "hmule queue list")
 }
 
 func (s *Standing) causes() (all []api.Fact) {
@@ -199,7 +200,7 @@ func (s *Standing) causes() (all []api.Fact) {
 			Kind: api.FactNewCause, Wrong: true, Number: c.Count, State: job.Dead, Cause: c.ID, Text: "New cause: " + titleOf(c) + ".",
 			Detail: fmt.Sprintf("%s%s since %s.", sentence.Count(c.Count, "dead letter", "dead letters"), where(c), c.FirstAt), Act: "Open cause", Command: fmt.Sprintf("hmule dead show %d", c.ID),
 		}
-	}, "%s more causes are new.", "hmule dead list")
+	}, "%s more cause is new.", "%s more causes are new.", "hmule dead list")
 	if known > 0 {
 		all = append(all, api.Fact{Kind: api.FactDead, Number: dead, State: job.Dead, Text: fmt.Sprintf("%s of %s.", sentence.Count(dead, "dead letter", "dead letters"), sentence.Count(int64(known), "known cause", "known causes")), Act: "Open dead letters", Command: "hmule dead list"})
 	}
@@ -249,7 +250,7 @@ func Runs(x *Schedule) string {
 func (s *Standing) schedules() []api.Fact {
 	return few(s.Schedules, func(x Schedule) api.Fact {
 		return api.Fact{Kind: api.FactSchedule, Wrong: true, Number: x.Failed, Schedule: x.Name, Text: Runs(&x), Act: "Open schedule", Command: "hmule schedule show " + x.Name}
-	}, "%s more schedules fail or are late.", "hmule schedule list")
+	}, "%s more schedule fails or is late.", "%s more schedules fail or are late.", "hmule schedule list")
 }
 
 func (s *Standing) doubts() []api.Fact {
@@ -266,7 +267,7 @@ func (s *Standing) doubts() []api.Fact {
 func (s *Standing) aside() []api.Fact {
 	return few(s.SetAside, func(a api.SetAside) api.Fact {
 		return api.Fact{Kind: api.FactSetAside, Wrong: true, Text: a.String(), Act: "Read the log", Command: "hmule check"}
-	}, "%s more parts of timed work are set aside.", "hmule check")
+	}, "%s more part of timed work is set aside.", "%s more parts of timed work are set aside.", "hmule check")
 }
 
 // Misspelt says that a worker serves a queue that is not there.
@@ -277,7 +278,7 @@ func Misspelt(t *Typo) string {
 func (s *Standing) typos() []api.Fact {
 	return few(s.Typos, func(t Typo) api.Fact {
 		return api.Fact{Kind: api.FactName, Wrong: true, Queue: t.Nearest, Text: Misspelt(&t), Act: "Open workers", Command: "hmule worker list"}
-	}, "%s more workers serve queues that have no jobs.", "hmule worker list")
+	}, "%s more worker serves queues that have no jobs.", "%s more workers serve queues that have no jobs.", "hmule worker list")
 }
 
 // doing are what is being done to jobs, by the actions.
@@ -292,7 +293,7 @@ func (s *Standing) operations() []api.Fact {
 			f.Text = fmt.Sprintf("%s on trial: %s follow if they are done.", sentence.Count(int64(len(o.TrialIDs)), "job is", "jobs are"), sentence.Count(o.Matched-int64(len(o.TrialIDs)), "other", "others"))
 		}
 		return f
-	}, "%s more operations are under way.", "hmule operation list")
+	}, "%s more operation is under way.", "%s more operations are under way.", "hmule operation list")
 }
 
 // fine says that all is well, and how one knows.

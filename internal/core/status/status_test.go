@@ -127,5 +127,7 @@ func TestBehind(t *testing.T) {
 	facts := Facts(many)
 	assert.Len(t, facts, 4)
 	assert.Equal(t, "No worker takes the jobs of 2 more groups.", facts[3].Text)
+	many.Untaken = many.Untaken[1:]
+	assert.Equal(t, "No worker takes the jobs of 1 more group.", Facts(many)[3].Text)
 	assert.Equal(t, "No worker of queue bindery does task log.bind (the nearest is log.pack): 1 job is ready and waiting.", facts[0].Text)
 }

@@ -18,7 +18,7 @@ export function Flow({ span, choose }: { span: Span; choose: (s: Span) => void }
     <section aria-label="Are we keeping up?" className="min-w-0">
       <div className="flex flex-wrap items-baseline gap-x-3">
         <h2 className="font-semibold">Are we keeping up?</h2>
-        <p className="text-quiet">Jobs per minute that came, and that finished, over {spans[span].words}</p>
+        <p className="text-quiet max-sm:hidden">Jobs a minute, {spans[span].words}</p>
         <div role="group" aria-label="How far back" className="flex gap-3">
           {(['hour', 'day', 'month'] as const).map((s) => (
             <button

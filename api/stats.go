@@ -100,9 +100,9 @@ type Spans struct {
 
 // Task is a task with its counts and the run times of its recent done attempts.
 type Task struct {
-	Name    string              `json:"name"`
-	Counts  map[job.State]int64 `json:"counts"`
-	Run     *Spans              `json:"run,omitzero"`
+	Name   string              `json:"name"`
+	Counts map[job.State]int64 `json:"counts"`
+	Run    *Spans              `json:"run,omitzero"`
 	// Wait is how long its jobs usually wait, and Failing how many of its attempts usually fail;
 	// as with Run, over the last week and from 30 of them on.
 	Wait    *Spans   `json:"wait,omitzero"`

@@ -33,25 +33,6 @@ async function fetchJobs(filter: Filter, format: 'csv' | 'jsonl', ids?: number[]
   return { name, body: await answer.blob() }
 }
 
-/** saveCSV gives rows to the reader as a file in CSV (RFC 4180). */
-export function saveCSV(name: string, head: string[], rows: (string | number | undefined)[][]) {
-  const cell = (v: string | number | undefined) =>
-    /[",\r\n]/.test(String(v ?? '')) ? `"${String(v).replaceAll('"', '""')}"` : String(v ?? '')
-  const text = [head, ...rows].map((row) => row.map(cell).join(',') + '\r\n').join('')
-  save(name, new Blob([text], { type: 'text/csv;charset=utf-8' }))
-}
-
-/** saveLines gives values to the reader as a file in JSON Lines. */
-export function saveLines(name: string, values: unknown[]) {
-  save(
-    name,
-    new Blob(
-      values.map((v) => JSON.stringify(v) + '\n'),
-      { type: 'application/x-ndjson' },
-    ),
-  )
-}
-
 function save(name: string, body: Blob) {
   const link = document.createElement('a')
   link.href = URL.createObjectURL(body)

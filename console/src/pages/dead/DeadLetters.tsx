@@ -7,14 +7,14 @@ import { type Cause, useCauses, useInDoubt } from '../../api/client'
 import { CauseBeside } from './CauseBeside'
 import { age, grouped, moment, ofSchedules } from '../../lib/format'
 import { Hours } from './Hours'
+import { SearchField } from '../../parts/SearchField'
 import { sinceBegun } from './sinceBegun'
 import { Template } from './Template'
 import { useLastLook } from '../../lib/lastLook'
 import { useNow } from '../../lib/useNow'
 
-/** How many causes are shown at first, and from how many on they can be searched. */
+/** How many causes are shown at first. */
 const shownAtFirst = 100
-const searchable = 12
 
 /** DeadLetters answers: what did jobs die of, how many of each, and since when. */
 export function DeadLetters({ open }: { open?: string }) {
@@ -86,16 +86,7 @@ function Rows({ all, open, now, looked }: { all: Cause[]; open?: string; now: nu
   const found = sought ? all.filter(fits) : all
   return (
     <>
-      {all.length > searchable && (
-        <input
-          type="search"
-          aria-label="Search the causes"
-          placeholder={`Search ${grouped(all.length)} causes`}
-          className="mt-2 h-[30px] w-72 rounded-[3px] border border-hairline bg-raised px-2.5 placeholder:text-quiet"
-          value={sought}
-          onChange={(e) => setSought(e.target.value)}
-        />
-      )}
+      <SearchField among={all.length} what="causes" sought={sought} seek={setSought} />
       <table className="w-full table-fixed border-collapse">
         <thead className="text-left text-[13px] text-quiet">
           <tr className="h-[32px] border-b border-hairline [&>th]:pr-5 [&>th]:font-normal">

@@ -6,6 +6,7 @@ import { useWorkers, type Worker } from '../../api/client'
 import { Cells } from './Cells'
 import { Copyable } from '../../parts/Copyable'
 import { age, grouped, span } from '../../lib/format'
+import { SearchField } from '../../parts/SearchField'
 import { useNow } from '../../lib/useNow'
 import { beyond, nameOf, queuesOf, resting } from './workerWords'
 import { WorkerBeside } from './WorkerBeside'
@@ -94,8 +95,7 @@ function many(n: number, one: string, more: string): string {
   return `${grouped(n)} ${n === 1 ? one : more}`
 }
 
-/** From so many workers on they can be searched, and from more on they are grouped by version and host. */
-const searchable = 12
+/** From more workers than this on they are grouped by version and host. */
 const grouping = 50
 
 function fits(w: Worker, sought: string): boolean {
@@ -110,16 +110,7 @@ function Rows({ all, open, now }: { all: Worker[]; open?: string; now: number })
   const group = found.length > grouping
   return (
     <>
-      {all.length > searchable && (
-        <input
-          type="search"
-          aria-label="Search the workers"
-          placeholder={`Search ${grouped(all.length)} workers`}
-          className="mt-2 h-[30px] w-72 rounded-[3px] border border-hairline bg-raised px-2.5 placeholder:text-quiet"
-          value={sought}
-          onChange={(e) => setSought(e.target.value)}
-        />
-      )}
+      <SearchField among={all.length} what="workers" sought={sought} seek={setSought} />
       {found.length === 0 && <p className="py-4">No worker matches “{sought}”.</p>}
       {group ? <Groups all={found} open={open} now={now} narrow={narrow} /> : <Table all={found} open={open} now={now} narrow={narrow} />}
       <p className="max-w-[80ch] py-3 text-[13px] text-quiet">

@@ -77,18 +77,24 @@ func (p *page) do(steps ...chromedp.Action[chromedp.Void]) {
 	}
 }
 
-// submit presses the button of the open dialog, once it has stood still: an answer that comes
-// in between can move it from under the pointer.
+// submit presses the button of the open dialog.
 func (p *page) submit() {
 	p.t.Helper()
-	p.waitFor(`(() => {
-		const button = document.querySelector("[role=dialog] button[type=submit]");
-		const at = button && JSON.stringify(button.getBoundingClientRect());
-		const still = at && at === window.submitAt;
-		window.submitAt = at;
+	p.press(`//*[@role="dialog"]//button[@type="submit"]`)
+}
+
+// press presses what an XPath leads to, once it has stood still: as people do, since an answer
+// that comes in between can move it from under the pointer.
+func (p *page) press(xpath string) {
+	p.t.Helper()
+	p.waitFor(fmt.Sprintf(`(() => {
+		const found = document.evaluate(%q, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE).singleNodeValue;
+		const at = found && JSON.stringify(found.getBoundingClientRect());
+		const still = at && at === window.pressAt;
+		window.pressAt = at;
 		return !!still;
-	})()`)
-	p.do(chromedp.Click(chromedp.CSS(`[role=dialog] button[type=submit]`)))
+	})()`, xpath))
+	p.do(chromedp.Click(chromedp.Search(xpath)))
 }
 
 func (p *page) eval(script string) string {
@@ -242,7 +248,7 @@ func TestDeadLetters(t *testing.T) {
 
 	p := open(t, s.url+"/")
 	p.says("40 dead letters of dues.charge")
-	press := func(xpath string) { p.do(chromedp.Click(chromedp.Search(xpath))) }
+	press := p.press
 	press(`//li[@data-fact="new_cause"]//a[text()="Open cause"]`)
 	p.says("40 dead letters, 1 cause.")
 	p.accessible("the dead letters")
@@ -317,7 +323,7 @@ func TestActsDoWhatIsShown(t *testing.T) {
 		assert.Equal(t, []any{n, "exact", n}, []any{all[0].Matched, all[0].MatchedIs, all[0].Changed})
 	}
 	p := open(t, fmt.Sprintf("%s/dead/%d?queue=archive", s.url, causes[0].ID))
-	press := func(xpath string) { p.do(chromedp.Click(chromedp.Search(xpath))) }
+	press := p.press
 	p.says("4 jobs in queue archive")
 	press(`//aside//button[text()="Discard 4 jobs of queue archive"]`)
 	press(`//*[@role="dialog"]//button[text()="Discard 4 jobs of queue archive"]`)
@@ -377,7 +383,7 @@ func TestSettingsAndPatch(t *testing.T) {
 	require.NoError(t, err)
 
 	p := open(t, s.url+"/settings/dues.charge")
-	press := func(xpath string) { p.do(chromedp.Click(chromedp.Search(xpath))) }
+	press := p.press
 	enter := func(xpath, text string) {
 		p.do(chromedp.Focus(chromedp.Search(xpath)), chromedp.KeyEvent(text))
 	}
@@ -452,7 +458,7 @@ func TestQueuesPage(t *testing.T) {
 		require.Equal(t, id, leaseOf(t, m, "berths").Job.ID)
 	}
 	p := open(t, s.url+"/queues")
-	press := func(xpath string) { p.do(chromedp.Click(chromedp.Search(xpath))) }
+	press := p.press
 	enter := func(xpath, text string) { p.do(chromedp.Focus(chromedp.Search(xpath)), chromedp.KeyEvent(text)) }
 	p.says("1 job is ready in 1 queue.")
 	p.accessible("the queues")

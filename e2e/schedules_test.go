@@ -150,7 +150,7 @@ func TestComingPage(t *testing.T) {
 	s := serve(t)
 	m := s.mule(client.HTTPClient(newHTTP()))
 	p := open(t, s.url+"/coming")
-	press := func(xpath string) { p.do(chromedp.Click(chromedp.Search(xpath))) }
+	press := p.press
 	enter := func(xpath, text string) {
 		p.do(chromedp.Focus(chromedp.Search(xpath)), chromedp.Evaluate[chromedp.Void]("document.activeElement.select?.()"), chromedp.KeyEvent(text))
 	}

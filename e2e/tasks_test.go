@@ -50,13 +50,14 @@ func (p *page) task(url string, most int, do func(b *budget)) {
 func (b *budget) press(xpath string) {
 	b.t.Helper()
 	b.presses++
-	b.do(chromedp.Click(chromedp.Search(xpath)))
+	b.page.press(xpath)
 }
 
 func (b *budget) confirm() {
 	b.t.Helper()
 	b.presses++
 	b.submit()
+	b.waitFor(`!document.querySelector("[role=dialog] form")`)
 }
 
 // choose chooses an option of a select by what it says.
@@ -254,7 +255,7 @@ func TestActsOnLists(t *testing.T) {
 		return all[0]
 	}
 	p := open(t, s.url+"/jobs?label=berth:berth-1")
-	press := func(xpath string) { p.do(chromedp.Click(chromedp.Search(xpath))) }
+	press := p.press
 	act := func(on, action string, n int) api.Operation {
 		t.Helper()
 		press(fmt.Sprintf(`//button[contains(.,%q)]`, "Act on "+on))

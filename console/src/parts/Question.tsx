@@ -58,11 +58,11 @@ function Form({ title, follows, confirm, command, send, done, blocked, children,
   const act = useMutation({
     mutationFn: send,
     networkMode: 'always',
-    onSuccess: async (answer) => {
+    onSuccess: (answer) => {
       const said = done?.(answer)
       if (said) announce(said.text, said.to)
-      await queryClient.invalidateQueries()
       close()
+      void queryClient.invalidateQueries()
     },
   })
   return (

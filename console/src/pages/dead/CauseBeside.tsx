@@ -3,8 +3,9 @@ import { Link } from 'react-router'
 
 import { search, useFilter } from '../../lib/address'
 import { newKey } from '../../api/access'
-import { type Cause, type Job, api, told, useCause, useJobs, useMayAct, useOperations, usePatched } from '../../api/client'
+import { type Cause, type Job, type Operation, api, told, useCause, useJobs, useMayAct, useOperations, usePatched } from '../../api/client'
 import { Beside, Fact, When } from '../../parts/Beside'
+import { outcomeOf, underWay } from '../../lib/acts'
 import { age, grouped, ofSchedules } from '../../lib/format'
 import { problemOf } from '../../lib/json'
 import { Difference, Varied } from '../../parts/Difference'
@@ -24,8 +25,9 @@ export function CauseBeside({ id, c, known, now }: { id: string; c?: Cause; know
           {known ? 'No dead job has this cause any more: its jobs were requeued or discarded.' : 'Reading the cause …'}
         </p>
       )}
-      {c && <Known c={c} now={now} />}
+      {c && <Acts c={c} />}
       <Underway cause={Number(id)} now={now} />
+      {c && <Known c={c} now={now} />}
     </Beside>
   )
 }
@@ -35,10 +37,9 @@ function ofCause(c: Cause, queue?: string) {
   return queue ? { cause: c.id, queue: [queue] } : { cause: c.id }
 }
 
-function Known({ c, now }: { c: Cause; now: number }) {
+/** Acts is what a cause is, and what can be done about it. */
+function Acts({ c }: { c: Cause }) {
   const may = useMayAct()
-  const { queue } = useFilter()
-  const history = useCause(c.id, true).data
   return (
     <>
       <p className="py-3 text-base break-words">
@@ -50,6 +51,15 @@ function Known({ c, now }: { c: Cause; now: number }) {
           <Discard c={c} />
         </p>
       )}
+    </>
+  )
+}
+
+function Known({ c, now }: { c: Cause; now: number }) {
+  const { queue } = useFilter()
+  const history = useCause(c.id, true).data
+  return (
+    <>
       <dl className="mt-4 grid grid-cols-[max-content_minmax(0,1fr)] gap-x-4 gap-y-1">
         <Fact name="type">{c.type}</Fact>
         <Fact name="dead">
@@ -180,6 +190,7 @@ function OnChosen({ ids }: { ids: number[] }) {
         confirm={`Requeue ${jobs}`}
         command={`hmule job requeue${flags}`}
         send={() => act('requeue')}
+        done={(a) => outcomeOf(a as Operation)}
       />
       <Question
         title={`Discard ${jobs}`}
@@ -187,6 +198,7 @@ function OnChosen({ ids }: { ids: number[] }) {
         confirm={`Discard ${jobs}`}
         command={`hmule job discard${flags}`}
         send={() => act('discard')}
+        done={(a) => outcomeOf(a as Operation)}
       />
     </p>
   )
@@ -235,6 +247,7 @@ function Release({ c }: { c: Cause }) {
       confirm={trial >= c.count ? `Requeue ${jobs}` : `Try ${trial}, then release ${grouped(c.count - trial)}`}
       command={`hmule dead recover --cause ${c.id}${queue ? ` --queue ${queue}` : ''} --trial ${trial >= c.count ? 0 : trial}${edit}`}
       send={send}
+      done={(a) => outcomeOf(a as Operation)}
       blocked={!!wrong || !(trial >= 1)}
     >
       <label className="flex items-baseline gap-2">
@@ -284,21 +297,32 @@ function Discard({ c }: { c: Cause }) {
           }),
         )
       }
+      done={(a) => outcomeOf(a as Operation)}
     >
       <Why value={note} set={setNote} />
     </Question>
   )
 }
 
-/** Underway tells what was done about a cause, latest first, and stops or undoes it. */
+const latest = 3
+
+/**
+ * Underway tells what was done about a cause, latest first, and stops or undoes it. It stands above
+ * the lists, so that its buttons do not move when the jobs leave them.
+ */
 function Underway({ cause, now }: { cause: number; now: number }) {
   const { data } = useOperations()
   const all = data?.filter((o) => o.filter?.cause === cause) ?? []
   if (all.length === 0) return null
   return (
-    <section aria-label="What was done about it" className="mt-6">
+    <section aria-label="What was done about it" className="mt-4">
       <h3 className="border-b border-hairline pb-1 font-semibold">What was done about it</h3>
-      <Operations all={all} now={now} />
+      <Operations all={all.filter((o, i) => underWay(o) || i < latest)} now={now} />
+      {all.length > latest && (
+        <Link className="press" to="/log">
+          All in the action log
+        </Link>
+      )}
     </section>
   )
 }

@@ -7,7 +7,7 @@ type CauseFilter struct {
 	// State is dead, or backoff; New means dead.
 	State       job.State
 	Queue, Task string
-	// Error is a text that the errors hold.
+	// Error are words that the wording of the cause or failures of its jobs hold.
 	Error string
 }
 

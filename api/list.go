@@ -28,7 +28,8 @@ type Filter struct {
 	Queues, Tasks []string
 	Owner, Key    string
 	Labels        map[string]string
-	// Cause is that of jobs in backoff or dead; Error is a text that their errors hold.
+	// Cause is that of jobs in backoff or dead; Error are words that one of a job's kept failures
+	// holds, in its type, in the first 500 bytes of its message, or in the wording of its cause.
 	Cause int64
 	Error string
 	// InDoubt asks for jobs with a step that was begun and never finished.

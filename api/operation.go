@@ -17,7 +17,8 @@ type Selection struct {
 	Owner  string            `json:"owner,omitzero"`
 	Key    string            `json:"key,omitzero"`
 	Labels map[string]string `json:"labels,omitzero"`
-	// Cause is that of jobs in backoff or dead; Error a text that their errors hold.
+	// Cause is that of jobs in backoff or dead; Error are words that a failure of
+	// theirs holds, not its last one alone.
 	Cause int64    `json:"cause,omitzero"`
 	Error string   `json:"error,omitzero"`
 	Since job.Time `json:"since,omitzero"`

@@ -48,7 +48,7 @@ func (a *app) deadListCommand() *cobra.Command {
 	fl.StringVar(&state, "state", "dead", "dead, or backoff for what will be retried")
 	fl.StringVar(&f.Queue, "queue", "", "queue")
 	fl.StringVar(&f.Task, "task", "", "task")
-	fl.StringVar(&f.Error, "error", "", "a text in the errors")
+	fl.StringVar(&f.Error, "error", "", "words in the errors")
 	return c
 }
 

@@ -28,7 +28,7 @@ func (f *filter) flags(c *cobra.Command) {
 	fl.StringVar(&f.key, "key", "", "the producer's own name for the job")
 	fl.StringArrayVar(&f.labels, "label", nil, "label, as NAME=VALUE; repeat it for several")
 	fl.Int64Var(&f.cause, "cause", 0, "id of a cause, as hmule dead list shows it")
-	fl.StringVar(&f.err, "error", "", "a text in the errors of jobs in backoff or dead")
+	fl.StringVar(&f.err, "error", "", "words in the errors of jobs")
 	fl.StringVar(&f.since, "since", "", "enqueued at or after: 1h, 09:00, yesterday, 2026-11-23")
 	fl.StringVar(&f.until, "until", "", "enqueued before")
 }

@@ -27,6 +27,9 @@ func (op *Operator) follows(ctx context.Context, o *api.Operation, counted api.C
 		return []string{"No job matches: nothing would be changed."}, nil
 	}
 	all := changes(o, counted)
+	if o.Filter != nil && o.Filter.Error != "" {
+		all = append(all, "A job matches by the words of any of its failures, not of its last one alone.")
+	}
 	if !startsSoon(o) {
 		return all, nil
 	}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 	"path/filepath"
+	"runtime/debug"
 	"strings"
 	"testing"
 
@@ -53,6 +54,43 @@ func BenchmarkLives(b *testing.B) {
 	}
 }
 
+// What an attempt costs that fails, each in words of its own, from its lease to its settle.
+func BenchmarkFailing(b *testing.B) {
+	for _, n := range []int{1, 100} {
+		b.Run(fmt.Sprint(n), func(b *testing.B) {
+			e, err := Open(filepath.Join(b.TempDir(), "failing.db"), Options{Log: silent})
+			require.NoError(b, err)
+			b.Cleanup(func() { require.NoError(b, e.Close()) })
+			specs := make([]job.Spec, n)
+			once := 1
+			for i := range specs {
+				specs[i] = job.Spec{Task: "manifest.check", MaxAttempts: &once}
+			}
+			at := func(i int) string { return fmt.Sprint(i) }
+			i := 0
+			b.ReportAllocs()
+			for b.Loop() {
+				b.StopTimer()
+				_, err := e.EnqueueMany(b.Context(), specs, at)
+				require.NoError(b, err)
+				b.StartTimer()
+				a, err := e.Lease(b.Context(), api.LeaseRequest{Worker: "w", Queues: []string{"common"}, Limit: n})
+				require.NoError(b, err)
+				require.Len(b, a.Leases, n)
+				items := make([]api.Settlement, n)
+				for at, l := range a.Leases {
+					i++
+					items[at] = api.Settlement{Token: l.Token, Outcome: job.OutcomeFailed, Error: &job.Failure{
+						Type: "manifest_malformed", Message: fmt.Sprintf("line %d: the weight \"%dt\" of container HUMU%07d is not a valid number of kilograms (manifest %x of vessel \"Marsh Hen %d\")", i%90, i, i*7919%9999999, i*104729, i%1000)}}
+				}
+				_, err = e.Settle(b.Context(), items)
+				require.NoError(b, err)
+			}
+			b.ReportMetric(float64(b.Elapsed().Microseconds())/float64(b.N*n), "µs/job")
+		})
+	}
+}
+
 // budgets are how many allocations a job's whole life takes in the engine, by the jobs a
 // call. One that takes a tenth more is to be looked at; one that takes less lowers its budget.
 var budgets = map[int]float64{1: 195, 10: 48, 100: 27}
@@ -64,6 +102,7 @@ func TestAllocations(t *testing.T) {
 	if !strings.Contains(Driver, "cgo") {
 		t.Skip("the budgets are those of the other driver")
 	}
+	defer debug.SetGCPercent(debug.SetGCPercent(-1)) // a collection empties what is kept to be used again
 	for n, budget := range budgets {
 		live := lifeOf(t, n)
 		live() // what is made once

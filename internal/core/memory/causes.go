@@ -73,6 +73,7 @@ func (p *Causes) Count(r *store.Row, s job.State, by int64) error {
 
 // Saw notes the failure of a row's attempt, and its cause.
 func (p *Causes) Saw(r *store.Row, c triage.Cause, message string) error {
+	p.m.Words.Note(r.ID, c, message)
 	if !p.known.At(c.ID) && p.known.Len() >= MostCauses {
 		c = otherCauses
 	}

@@ -65,12 +65,19 @@ type leaseCall struct {
 	at            job.Time
 }
 
+func (c *leaseCall) same(queues, tasks []string) bool {
+	return slices.Equal(c.queues, queues) && slices.Equal(c.tasks, tasks)
+}
+
 // asked notes a call of a worker that is known by its calls alone.
 func (w *worker) asked(queues, tasks []string, now job.Time) {
+	if len(w.calls) == 1 && w.calls[0].same(queues, tasks) { // as nearly always
+		w.calls[0].at = now
+		return
+	}
 	all := []leaseCall{{queues, tasks, now}}
 	for _, c := range w.calls {
-		same := slices.Equal(c.queues, queues) && slices.Equal(c.tasks, tasks)
-		if !same && now.Sub(c.at) <= callKept && len(all) < mostCalls {
+		if !c.same(queues, tasks) && now.Sub(c.at) <= callKept && len(all) < mostCalls {
 			all = append(all, c)
 		}
 	}

@@ -19,7 +19,9 @@ type Retention struct {
 	FirstGoes Cell[job.Time]
 	// Forget is when what is kept beside the jobs is looked through again.
 	Forget Cell[time.Time]
-	rest   Cell[rest]
+	// WordsFrom is the block of words with which the looking through goes on.
+	WordsFrom Cell[int64]
+	rest      Cell[rest]
 	// drift is by how much the wall clock differs from the monotonic one.
 	drift      Cell[time.Duration]
 	openedWall time.Time
@@ -41,6 +43,7 @@ func (p *Retention) load(*file) error {
 	keepOne(&p.layered, &p.From, 0)
 	keepOne(&p.layered, &p.FirstGoes, 0)
 	keepOne(&p.layered, &p.Forget, p.Forget.kept)
+	keepOne(&p.layered, &p.WordsFrom, 0)
 	keepOne(&p.layered, &p.rest, p.rest.kept)
 	keepOne(&p.layered, &p.drift, p.drift.kept)
 	if p.openedWall.IsZero() {

@@ -22,6 +22,17 @@ import (
 type place struct {
 	at job.Time
 	id int64
+	// looked is how many rows were looked at before it was found, beside its own.
+	looked int
+}
+
+// looked is how many rows were looked at for places.
+func looked(all []place) int {
+	n := len(all)
+	for _, p := range all {
+		n += p.looked
+	}
+	return n
 }
 
 func (p place) cursor() string {
@@ -75,7 +86,7 @@ func (rd *Reader) Jobs(ctx context.Context, f api.Filter) (api.Page, error) {
 		if err != nil {
 			return page, err
 		}
-		searched += len(places)
+		searched += looked(places)
 		if full {
 			page.NextCursor = last.cursor()
 			return page, nil
@@ -233,7 +244,7 @@ func (rd *Reader) source(ctx context.Context, s *search) (source, error) {
 			return nil, err
 		}
 	}
-	if f.Order == api.NextFirst && !s.byCause && !(s.own && len(f.States) == 0) && !f.InDoubt {
+	if f.Order == api.NextFirst && f.Cause == 0 && !f.InDoubt {
 		return rd.byTime(from), nil
 	}
 	lo, hi, err := rd.idsWithin(ctx, f.Since, f.Until)
@@ -254,10 +265,10 @@ func (rd *Reader) source(ctx context.Context, s *search) (source, error) {
 func (rd *Reader) sourceByID(ctx context.Context, s *search, after int64, newest bool) (source, error) {
 	f := s.Filter
 	switch {
-	case s.byCause:
-		return rd.withCauses(s.causes, after, newest), nil
-	case s.own && len(f.States) == 0:
-		return fixed(nil, after, newest), nil
+	case f.Cause != 0:
+		return byID(after, func(ctx context.Context, after int64, n int) ([]int64, error) {
+			return rd.store.IDsWithCause(ctx, f.Cause, after, newest, n)
+		}), nil
 	case f.InDoubt:
 		return byID(after, func(ctx context.Context, after int64, n int) ([]int64, error) {
 			return rd.store.IDsInDoubt(ctx, after, newest, n)
@@ -310,6 +321,9 @@ func (rd *Reader) sourceByID(ctx context.Context, s *search, after int64, newest
 				})
 			}
 		}
+	}
+	if s.wording != nil && fewest > labelProbe {
+		return rd.withWords(s.wording, after, newest), nil
 	}
 	return best(), nil
 }
@@ -418,7 +432,7 @@ func (rd *Reader) byTime(from place) source {
 		coming, err := rd.store.Coming(ctx, store.Coming{At: from.at, ID: from.id}, n)
 		all := make([]place, len(coming))
 		for i, c := range coming {
-			all[i] = place{c.At, c.ID}
+			all[i] = place{at: c.At, id: c.ID}
 			from = all[i]
 		}
 		return all, err
@@ -511,17 +525,6 @@ func (rd *Reader) ofGroups(groups []store.Group, after int64, newest bool) sourc
 	return merged(runs, newest)
 }
 
-// withCauses gives the places of jobs of several causes, in order of their ids.
-func (rd *Reader) withCauses(causes []int64, after int64, newest bool) source {
-	runs := make([]*run, len(causes))
-	for i, cause := range causes {
-		runs[i] = &run{after: after, read: func(ctx context.Context, after int64, n int) ([]int64, error) {
-			return rd.store.IDsWithCause(ctx, cause, after, newest, n)
-		}}
-	}
-	return merged(runs, newest)
-}
-
 // Matching reads ids of jobs that match, beyond one, looking at no more than most; last
 // is where it stopped, 0 at the end.
 func (rd *Reader) Matching(ctx context.Context, f *api.Filter, after int64, most int) (ids []int64, last int64, err error) {
@@ -544,12 +547,12 @@ func (rd *Reader) walk(ctx context.Context, f *api.Filter, after int64, most int
 	if err != nil {
 		return 0, err
 	}
-	for looked := 0; looked < most; {
-		places, err := next(ctx, min(500, most-looked))
+	for searched := 0; searched < most; {
+		places, err := next(ctx, min(500, most-searched))
 		if err != nil || len(places) == 0 {
 			return 0, err
 		}
-		looked += len(places)
+		searched += looked(places)
 		part := make([]int64, len(places))
 		for i, p := range places {
 			part[i] = p.id

@@ -7,7 +7,6 @@ import (
 	"encoding/json"
 	"errors"
 	"slices"
-	"strings"
 
 	"humblemule.example/job"
 )
@@ -244,13 +243,6 @@ func (s *Store) Causes(ctx context.Context, ids []int64) (map[int64]Cause, error
 		return err
 	})
 	return all, err
-}
-
-// CausesWith finds causes whose type or template holds a text. It reads all causes, of which
-// there is a bounded number.
-func (s *Store) CausesWith(ctx context.Context, text string, limit int) ([]int64, error) {
-	like := "%" + strings.NewReplacer(`\`, `\\`, "%", `\%`, "_", `\_`).Replace(text) + "%"
-	return ids(s.ask(ctx, `SELECT id FROM causes WHERE template LIKE ?1 ESCAPE '\' OR error_type LIKE ?1 ESCAPE '\' ORDER BY last_at DESC LIMIT ?2`, like, limit))
 }
 
 // IDsWithCause reads ids of the jobs in backoff or dead by a cause beyond after.

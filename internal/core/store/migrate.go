@@ -10,6 +10,7 @@ import (
 	"slices"
 	"strings"
 
+	"humblemule.example/internal/core/words"
 	"humblemule.example/internal/machine"
 )
 
@@ -20,7 +21,7 @@ import (
 // schema is the version of the tables that this program writes. Those to the sixth were
 // reached by the scripts in schema/old, one after the other; in those jobs were a single
 // table.
-const schema = 10
+const schema = 11
 
 // oldScripts are the scripts that brought the tables from each version to the next.
 func oldScripts() []string {
@@ -212,6 +213,9 @@ func (s *Store) buildFrom(from string, known bool) error {
 		if err := carryFinding(conn); err != nil {
 			return err
 		}
+		if err := carryWords(conn); err != nil {
+			return fmt.Errorf("failed_words: %w", err)
+		}
 		if known {
 			inode, birth, err := identityOf(to)
 			if err != nil {
@@ -315,6 +319,54 @@ func carryFinding(conn *sql.Conn) error {
 			after = p.job
 		}
 	}
+}
+
+// carryWords makes what failed jobs are found by: as it was, or from their failures where it was
+// not there.
+func carryWords(conn *sql.Conn) error {
+	was, err := columnsOf(conn, "old", "failed_words")
+	if err != nil {
+		return err
+	}
+	if len(was) > 0 {
+		return errors.Join(carry(conn, "failed_words"), carry(conn, "late_words"))
+	}
+	for after := int64(0); ; {
+		block, all, err := wordsAfter(conn, after)
+		if err != nil || len(all) == 0 {
+			return err
+		}
+		if _, err := conn.ExecContext(background, "INSERT INTO main.failed_words (block, part, words) VALUES (?, 0, ?)", block, []byte(packWords(all))); err != nil {
+			return err
+		}
+		_, after = JobsOf(block)
+	}
+}
+
+// wordsAfter reads the words of failures of the first block that has any beyond a job.
+func wordsAfter(conn *sql.Conn, after int64) (block int64, all map[uint32]bool, err error) {
+	found, err := conn.QueryContext(background, `SELECT a.job, a.error_type, a.error_message, coalesce(c.template, '') FROM main.attempts a
+		LEFT JOIN main.jobs j ON j.id = a.job LEFT JOIN main.causes c ON c.id = j.cause WHERE a.job > ? AND (a.error_type <> '' OR a.error_message <> '') ORDER BY a.job`, after)
+	if err != nil {
+		return 0, nil, err
+	}
+	defer found.Close()
+	all = map[uint32]bool{}
+	for found.Next() {
+		var id int64
+		var errorType, message, template string
+		if err := found.Scan(&id, &errorType, &message, &template); err != nil {
+			return 0, nil, err
+		}
+		if len(all) > 0 && BlockOf(id) != block {
+			break
+		}
+		block = BlockOf(id)
+		for _, h := range words.OfFailure(errorType, message, template) {
+			all[h] = true
+		}
+	}
+	return block, all, found.Err()
 }
 
 type labelsOfJob struct {

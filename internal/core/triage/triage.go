@@ -28,6 +28,7 @@ import (
 	"unicode/utf8"
 
 	"humblemule.example/api"
+	"humblemule.example/internal/core/words"
 )
 
 // Version is that of the rules. It is part of every cause's id: other rules, other
@@ -130,7 +131,7 @@ var (
 // Template is a message without the parts that vary. It is never longer than
 // [MaxTemplate], is valid UTF-8, and is its own template.
 func Template(message string) string {
-	text := strings.ToValidUTF8(telling(message), "?")
+	text := strings.ToValidUTF8(words.Telling(message), "?")
 	text = shorten(text, mostRead)
 	for _, r := range rules {
 		text = r.pattern.ReplaceAllString(text, r.with)
@@ -141,15 +142,6 @@ func Template(message string) string {
 		return "(no message)"
 	}
 	return strings.TrimSpace(shorten(text, MaxTemplate))
-}
-
-// telling is the line of a message that says most.
-func telling(message string) string {
-	lines := strings.Split(strings.TrimSpace(message), "\n")
-	if strings.HasPrefix(lines[0], "Traceback (") {
-		return lines[len(lines)-1]
-	}
-	return lines[0]
 }
 
 func shorten(text string, most int) string {

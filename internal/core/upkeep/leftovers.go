@@ -15,6 +15,7 @@ const (
 	leftoversEvery = 10 * time.Minute
 	leftoversSoon  = 50 * time.Millisecond
 	mostLeftovers  = 200
+	mostBlocks     = 1000 // of words, looked at in turn
 	workersKept    = 30 * 24 * time.Hour
 	actionsKept    = 365 * 24 * time.Hour
 	idleKept       = 30 * 24 * time.Hour
@@ -24,7 +25,7 @@ const (
 )
 
 // forget drops what has become old: keys, causes that nothing has
-// failed by for as long, workers, actions and operations, history, policies and names without a
+// failed by for as long, workers, actions and operations, history, words, policies and names without a
 // use.
 func forget(tx *commit.Tx) error {
 	began := time.Now()
@@ -50,6 +51,11 @@ func forget(tx *commit.Tx) error {
 	if err := tx.History.Forget(mostLeftovers); err != nil {
 		return err
 	}
+	block, err := tx.Store.DropWords(tx.Retention.WordsFrom.Get(), mostBlocks)
+	if err != nil {
+		return err
+	}
+	tx.Retention.WordsFrom.Set(block)
 	policies, err := forgetPolicies(tx, began)
 	if err != nil {
 		return err

@@ -370,6 +370,22 @@ CREATE TABLE cause_texts (
     PRIMARY KEY (cause, queue, task)
 ) WITHOUT ROWID;
 
+-- Which words the failures of the jobs of a block hold (4096 ids): hashes of four bytes in
+-- ascending order. A block has few parts, of which words are added to in turn.
+CREATE TABLE failed_words (
+    block INTEGER NOT NULL,
+    part  INTEGER NOT NULL,
+    words BLOB    NOT NULL,
+    PRIMARY KEY (block, part)
+);
+
+-- The words of the latest failures, packed, a row per commit, until many are added at once.
+CREATE TABLE late_words (
+    id      INTEGER PRIMARY KEY,
+    n       INTEGER NOT NULL,
+    entries BLOB    NOT NULL
+);
+
 -- How many jobs are in backoff or dead by a cause, kept in the jobs' own transactions.
 CREATE TABLE cause_counts (
     cause   INTEGER NOT NULL,

@@ -1,0 +1,160 @@
+package engine
+
+import (
+	"context"
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+	"testing/synctest"
+	"time"
+
+	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
+
+	"humblemule.example/api"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/internal/core/words"
+	"humblemule.example/job"
+)
+
+// failureLog is what a test knows of the failures of each job.
+type failureLog map[int64][]job.Failure
+
+// with gives the jobs of which a failure holds all words of a text, newest first.
+func (l failureLog) with(text string) (ids []int64) {
+	for id, failures := range l {
+		if slices.ContainsFunc(failures, func(f job.Failure) bool {
+			has := map[string]bool{}
+			for word := range words.In(strings.ToLower(f.Type + " " + f.Message[:min(len(f.Message), 500)])) {
+				has[word] = true
+			}
+			for word := range words.In(strings.ToLower(text)) {
+				if !has[word] {
+					return false
+				}
+			}
+			return true
+		}) {
+			ids = append(ids, id)
+		}
+	}
+	slices.Sort(ids)
+	slices.Reverse(ids)
+	return ids
+}
+
+// found lists all that a filter matches, page by page.
+func (y *yard) found(f api.Filter) (ids []int64) {
+	f.Limit = 200
+	for {
+		page, err := y.e.Jobs(context.Background(), f)
+		require.NoError(y, err)
+		for _, j := range page.Jobs {
+			ids = append(ids, j.ID)
+		}
+		if f.Cursor = page.NextCursor; f.Cursor == "" {
+			return ids
+		}
+	}
+}
+
+// failWith lets the next jobs of common fail, each in its own way.
+func (y *yard) failWith(n int, say func(id int64) job.Failure) (failed int) {
+	a, err := y.e.Lease(context.Background(), api.LeaseRequest{Worker: y.worker, Queues: []string{"common"}, Limit: n})
+	require.NoError(y, err)
+	items := make([]api.Settlement, len(a.Leases))
+	for i, l := range a.Leases {
+		f := say(l.Job.ID)
+		items[i] = api.Settlement{Token: l.Token, Outcome: job.OutcomeFailed, Error: &f}
+	}
+	_, err = y.e.Settle(context.Background(), items)
+	require.NoError(y, err)
+	return len(items)
+}
+
+// Whatever jobs failed by, whenever: each is found by the words of any of its failures, before and
+// after words are folded, across restarts, and no other is.
+func TestFindingByWords(t *testing.T) {
+	inYard(t, func(y *yard) {
+		draw := rand.New(rand.NewPCG(3, uint64(time.Now().UnixNano())))
+		ships := []string{"heron", "plover", "Curlew", "dunlin", "船舶", "knot", "Écluse", "ruff"}
+		kinds := []string{"weather", "the tide gauge %q is silent", "bank %q keeps no account of %s", "berth %s is taken by %s since 06:12", "connection to %s refused", "line %s: no weight for %s"}
+		log := failureLog{}
+		say := func(id int64) job.Failure {
+			kind := kinds[draw.IntN(len(kinds))]
+			var args []any
+			for range strings.Count(kind, "%") {
+				args = append(args, fmt.Sprint(ships[draw.IntN(len(ships))], []string{"", " ", "-"}[draw.IntN(3)], draw.IntN(700)))
+			}
+			f := job.Failure{Type: []string{"", "bank", "Gauge_silent"}[draw.IntN(3)], Message: fmt.Sprintf(kind, args...)}
+			if draw.IntN(20) == 0 { // what is said beyond the first bytes finds nothing
+				f.Message = strings.Repeat("x ", 250) + f.Message
+			}
+			log[id] = append(log[id], f)
+			return f
+		}
+		twice := 2
+		for round := range 3 {
+			specs := make([]job.Spec, 1500)
+			for i := range specs {
+				specs[i] = job.Spec{Task: "dues.charge", MaxAttempts: &twice, Retry: &job.Retry{First: job.For(time.Hour)}, Owner: ships[draw.IntN(len(ships))]}
+			}
+			_, err := y.e.EnqueueMany(context.Background(), specs, func(int) string { return "" })
+			require.NoError(y, err)
+			for y.failWith(1+draw.IntN(400), say) > 0 {
+			}
+			if round%2 == 1 {
+				require.NoError(y, y.e.Close())
+				y.open()
+			}
+			time.Sleep(2 * time.Hour) // the second attempts come
+			synctest.Wait()
+			for range 12 {
+				var text string
+				for range 1 + draw.IntN(2) {
+					switch draw.IntN(3) {
+					case 0:
+						text += " " + strings.ToUpper(ships[draw.IntN(len(ships))])
+					case 1:
+						text += fmt.Sprint(" ", draw.IntN(700))
+					default:
+						text += " " + strings.Fields(kinds[draw.IntN(len(kinds))])[0]
+					}
+				}
+				want := log.with(text)
+				require.Equal(y, want, y.found(api.Filter{Error: text}), "%q", text)
+				slices.Reverse(want)
+				require.Equal(y, want, y.found(api.Filter{Error: text, Order: api.OldestFirst}), "%q, oldest first", text)
+			}
+		}
+		dead := y.found(api.Filter{Error: "weather", States: []job.State{job.Dead}})
+		count, err := y.e.Reader.Count(context.Background(), api.Filter{Error: "weather", States: []job.State{job.Dead}})
+		require.NoError(y, err)
+		assert.EqualValues(y, len(dead), count.Matched)
+		assert.NotEmpty(y, dead)
+
+		assert.Equal(y, log.with("connection refused"), y.found(api.Filter{Error: "connecti REFUS"}), "what no template holds stands for what begins with it")
+		for text, says := range map[string]string{"…—": "holds no word", strings.Join(strings.Split("abcdefghijklmnopqrstuvwxyz0123456789", ""), " "): "4 are too many"} {
+			_, err := y.e.Jobs(context.Background(), api.Filter{Error: text})
+			require.ErrorContains(y, err, says)
+		}
+
+		// What is gone is found no longer, and its words go.
+		for y.failWith(400, say) > 0 {
+		}
+		o, err := y.e.Act(context.Background(), api.ActRequest{Action: api.ActDiscard, Filter: &api.Selection{States: []job.State{job.Dead}}})
+		require.NoError(y, err)
+		y.await(o.ID, api.OpFinished)
+		assert.Empty(y, y.found(api.Filter{Error: "weather"}))
+		time.Sleep(2 * time.Hour)
+		synctest.Wait()
+		db, err := store.Look(y.path)
+		require.NoError(y, err)
+		defer db.Close()
+		var blocks int
+		require.NoError(y, db.QueryRow("SELECT count(*) FROM failed_words").Scan(&blocks))
+		assert.Zero(y, blocks, "of jobs that are gone")
+	})
+}

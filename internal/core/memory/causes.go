@@ -45,11 +45,11 @@ type causeKey struct {
 func Causing(s job.State) bool { return s == job.Backoff || s == job.Dead }
 
 func (p *Causes) load(*file) error {
-	ids, err := p.m.store.CauseIDs()
-	known := make(map[int64]bool, len(ids))
-	for _, id := range ids {
+	known := map[int64]bool{}
+	err := p.m.store.EachCause(func(id int64, errorType, template string) {
 		known[id] = true
-	}
+		p.Rules.names.Learn(errorType, template)
+	})
 	keep(&p.layered, &p.known, known)
 	p.seen, p.texts, p.counts = nil, nil, nil
 	return err
@@ -147,6 +147,7 @@ func (p *Causes) drop() {
 type Causer struct {
 	mu     sync.Mutex
 	rules  triage.Rules
+	names  triage.Names
 	recent map[[2]string]triage.Cause
 }
 
@@ -169,7 +170,7 @@ func (c *Causer) Of(f *job.Failure) triage.Cause {
 	if found {
 		return known
 	}
-	known = rules.Of(f.Type, f.Message)
+	known = rules.Of(f.Type, f.Message, &c.names)
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	if c.recent == nil || len(c.recent) > most {

@@ -40,6 +40,7 @@ func (m *Memory) Dump() (lines []string, ranks map[string][2]int64) {
 		}
 	}
 	add("names made: queues %v, tasks %v", made(&m.Queues), made(&m.Tasks))
+	add("%d failures whose words are not folded", m.Words.late.kept)
 	add("causes %v", slices.Sorted(maps.Keys(m.Causes.known.kept)))
 	add("removals %v", m.Removals.all.kept)
 	for _, name := range slices.Sorted(maps.Keys(m.Follows.all.kept)) {

@@ -45,7 +45,7 @@ func (rd *Reader) wordingOf(ctx context.Context, text string) (*wording, error) 
 	}
 	templates := map[int64]map[string]bool{}
 	every := map[string]bool{}
-	err := rd.store.AllCauses(ctx, func(id int64, errorType, template string) {
+	err := rd.store.Wordings(ctx, func(id int64, errorType, template string) {
 		has := map[string]bool{}
 		for word := range words.In(strings.ToLower(errorType + "\n" + template)) {
 			has[word], every[word] = true, true

@@ -172,15 +172,35 @@ func (s *Store) uncount(c *CauseCount, n int64) (left int64, err error) {
 	return left, err
 }
 
-// CauseIDs reads the ids of all causes.
-func (s *Store) CauseIDs() (all []int64, err error) {
-	err = each(s, "SELECT id FROM causes", func(r *sql.Rows) error {
-		var id int64
-		err := r.Scan(&id)
-		all = append(all, id)
+// EachCause visits the type and the template of each cause. It reads them all.
+func (s *Store) EachCause(visit func(id int64, errorType, template string)) error {
+	return each(s, everyCause, func(r *sql.Rows) error { return visitCause(r, visit) })
+}
+
+// Wordings goes with [Store.EachCause], for readers.
+func (s *Store) Wordings(ctx context.Context, visit func(id int64, errorType, template string)) error {
+	r, err := s.ask(ctx, everyCause)
+	if err != nil {
 		return err
-	})
-	return all, err
+	}
+	defer r.Close()
+	for r.Next() {
+		if err := visitCause(r, visit); err != nil {
+			return err
+		}
+	}
+	return r.Err()
+}
+
+// everyCause reads them all, of which there is a bounded number.
+const everyCause = "SELECT id, error_type, template FROM causes"
+
+func visitCause(r *sql.Rows, visit func(id int64, errorType, template string)) error {
+	var id int64
+	var errorType, template string
+	err := r.Scan(&id, &errorType, &template)
+	visit(id, errorType, template)
+	return err
 }
 
 // Cause is a cause's row.

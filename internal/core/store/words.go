@@ -282,22 +282,3 @@ func (s *Store) FailedOf(ctx context.Context, ids []int64, visit func(*Failed)) 
 		return err
 	})
 }
-
-// AllCauses visits the type and the template of each cause. It reads them all, of which there is a
-// bounded number.
-func (s *Store) AllCauses(ctx context.Context, visit func(id int64, errorType, template string)) error {
-	r, err := s.ask(ctx, "SELECT id, error_type, template FROM causes")
-	if err != nil {
-		return err
-	}
-	defer r.Close()
-	for r.Next() {
-		var id int64
-		var errorType, template string
-		if err := r.Scan(&id, &errorType, &template); err != nil {
-			return err
-		}
-		visit(id, errorType, template)
-	}
-	return r.Err()
-}

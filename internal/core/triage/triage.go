@@ -14,6 +14,9 @@
 //	numbers, with a sign, a fraction or a unit              #
 //	other words with a digit, hexadecimal ones among them   #
 //
+// A quoted name stays as it is where few names are quoted in its place: one with an underscore, or
+// one behind a word such as table or constraint ([Names]).
+//
 // Then placeholders that follow one another, as in a list, become one, and so do
 // spaces. Words without a digit stay: a ship's name that stands unquoted makes causes
 // of its own.
@@ -67,8 +70,8 @@ func Compile(set []api.TriageRule) (all Rules) {
 	return all
 }
 
-// Of finds the cause of an error by its type and message.
-func (rules Rules) Of(errorType, message string) Cause {
+// Of finds the cause of an error by its type and message. Names may be nil: then none stay apart.
+func (rules Rules) Of(errorType, message string, names *Names) Cause {
 	text := shorten(strings.ToValidUTF8(message, "?"), mostRead)
 	for _, r := range rules {
 		if r.Type != "" && r.Type != errorType {
@@ -78,11 +81,11 @@ func (rules Rules) Of(errorType, message string) Cause {
 			return causeOf(errorType, strings.TrimSpace(shorten(string(r.pattern.ExpandString(nil, r.Becomes, text, at)), MaxTemplate)))
 		}
 	}
-	return causeOf(errorType, Template(message))
+	return causeOf(errorType, names.template(errorType, message))
 }
 
-// Of finds the cause of an error by the built-in rules.
-func Of(errorType, message string) Cause { return Rules(nil).Of(errorType, message) }
+// Of finds the cause of an error by the built-in rules, with no name apart.
+func Of(errorType, message string) Cause { return Rules(nil).Of(errorType, message, nil) }
 
 func causeOf(errorType, template string) Cause {
 	c := Cause{Type: errorType, Template: template}
@@ -103,9 +106,6 @@ const (
 )
 
 var rules = []rule{
-	{regexp.MustCompile("\"[^\"]*\"|`[^`]*`|“[^”]*”|„[^“”]*[“”]|«[^»]*»|「[^」]*」"), "“…”"},
-	// A single quote opens only where a word begins.
-	{regexp.MustCompile(`(^|[\s(=\[,:])'[^']*'`), "$1“…”"},
 	{regexp.MustCompile(`[A-Za-z][A-Za-z0-9+.-]*://[^\s"',)>]+`), "<url>"},
 	{regexp.MustCompile(`<?[A-Za-z0-9._%+-]+@[A-Za-z0-9-]+(\.[A-Za-z0-9-]+)+>?`), "<mail>"},
 	{regexp.MustCompile(`\b[0-9a-fA-F]{8}(-[0-9a-fA-F]{4}){3}-[0-9a-fA-F]{12}\b`), "#"},
@@ -129,10 +129,16 @@ var (
 )
 
 // Template is a message without the parts that vary. It is never longer than
-// [MaxTemplate], is valid UTF-8, and is its own template.
+// [MaxTemplate], and is valid UTF-8.
 func Template(message string) string {
+	return template(message, func(int, string) bool { return false })
+}
+
+// template leaves those quoted texts that are kept apart: keep is asked for each that is a name, by
+// its place among all that are quoted.
+func template(message string, keep func(place int, name string) bool) string {
 	text := strings.ToValidUTF8(words.Telling(message), "?")
-	text = shorten(text, mostRead)
+	text = foldQuoted(shorten(text, mostRead), keep)
 	for _, r := range rules {
 		text = r.pattern.ReplaceAllString(text, r.with)
 	}

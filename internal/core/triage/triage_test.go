@@ -3,6 +3,7 @@ package triage
 import (
 	"bufio"
 	"encoding/json"
+	"fmt"
 	"hash/fnv"
 	"os"
 	"strings"
@@ -38,11 +39,11 @@ func readLabelled(t *testing.T) (seen, unseen []labelled) {
 // grade tells how pure groups are (the share of failures that belong to the cause most
 // frequent in their group) and how complete (the share that is in the group most
 // frequent for their cause).
-func grade(all []labelled) (purity, completeness float64, split map[string]map[string]int) {
+func grade(all []labelled, of func(errorType, message string) Cause) (purity, completeness float64, split map[string]map[string]int) {
 	groups, causes := map[int64]map[string]int{}, map[string]map[int64]int{}
 	split = map[string]map[string]int{}
 	for _, l := range all {
-		c := Of(l.Type, l.Text)
+		c := of(l.Type, l.Text)
 		if groups[c.ID] == nil {
 			groups[c.ID] = map[string]int{}
 		}
@@ -73,7 +74,11 @@ func most[K comparable](counts map[K]int) (n int) {
 func TestGrouping(t *testing.T) {
 	seen, unseen := readLabelled(t)
 	for name, all := range map[string][]labelled{"seen": seen, "unseen": unseen} {
-		purity, completeness, split := grade(all)
+		apart := new(Names)
+		with, whole, _ := grade(all, func(errorType, message string) Cause { return Rules(nil).Of(errorType, message, apart) })
+		assert.GreaterOrEqual(t, with, 0.97, "%s, with names apart", name)
+		assert.GreaterOrEqual(t, whole, 0.97, "%s, with names apart", name)
+		purity, completeness, split := grade(all, Of)
 		t.Logf("%s: %d failures, purity %.4f, completeness %.4f", name, len(all), purity, completeness)
 		assert.GreaterOrEqual(t, purity, 0.97, name)
 		assert.GreaterOrEqual(t, completeness, 0.97, name)
@@ -108,6 +113,45 @@ func TestTemplate(t *testing.T) {
 	assert.NotEqual(t, Of("a", "x").ID, Of("b", "x").ID, "the type is part of the cause")
 }
 
+// Names of tables and the like stay apart while they are few, also after a restart; ships, files
+// and numbers are folded, and so are names where there are many.
+func TestNames(t *testing.T) {
+	names := new(Names)
+	of := func(message string) string { return Rules(nil).Of("db", message, names).Template }
+	for message, want := range map[string]string{
+		`insert: violates unique constraint "berths_vessel_key" of berth 12`: "insert: violates unique constraint “berths_vessel_key” of berth #",
+		`violates constraint "weight" of vessel "heron"`:                     "violates constraint “weight” of vessel “…”",
+		"ERROR: relation 'vessels' does not exist at 06:12":                  "ERROR: relation “vessels” does not exist at <time>",
+		`the weight "12t" of "Marsh Hen"`:                                    "the weight “…” of “…”",
+		`column "id_17" or "a_b" is unknown`:                                 "column “…” or “a_b” is unknown",
+		`Key (vessel)=("x_y z") and 「船_号」`:                                   "Key (vessel)=(“…”) and “船_号”",
+		`open table "` + strings.Repeat("a", 64) + `"`:                       "open table “…”",
+		`table ""`:                              "table “…”",
+		"index: `berths_by_day`, (key 'berth')": "index: “berths_by_day”, (key “berth”)",
+		"it's a 'lock_timeout' of 'Ada's":       "it's a “lock_timeout” of “…”s",
+		`„dues_open“ «dues_paid» “dues_due”`:    "“dues_open” “dues_paid” “dues_due”",
+	} {
+		assert.Equal(t, want, of(message), message)
+		assert.Equal(t, want, of(message), "%s, again", message)
+	}
+	table := func(names *Names, i int) string {
+		return Rules(nil).Of("db", fmt.Sprintf("table %q is locked by 12", strings.Repeat("t", i+1)), names).Template
+	}
+	made := map[string]bool{}
+	for i := range 40 {
+		made[table(names, i)] = true
+	}
+	assert.Len(t, made, mostNames+1, "those that came first, and one for all others")
+	assert.Contains(t, made, "table “…” is locked by #")
+	after := new(Names)
+	for template := range made {
+		after.Learn("db", template)
+	}
+	for i := range 40 {
+		assert.Equal(t, table(names, i), table(after, i), "after a restart")
+	}
+}
+
 // Whatever the text: the template is bounded, valid, and stays what it is.
 func FuzzTemplate(f *testing.F) {
 	for _, text := range []string{"", "a'b'c \xff", strings.Repeat("1 2,", 900), "« “ „ 「", `"unclosed`, "0x 0xg # #"} {
@@ -120,6 +164,9 @@ func FuzzTemplate(f *testing.F) {
 		assert.NotEmpty(t, template)
 		c := Of("error", text)
 		assert.True(t, c.ID > 0 && c.ID < 1<<40)
+		apart := Rules(nil).Of("error", text, new(Names)).Template
+		assert.LessOrEqual(t, len(apart), MaxTemplate)
+		assert.True(t, utf8.ValidString(apart))
 	})
 }
 

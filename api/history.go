@@ -116,6 +116,10 @@ type Flow struct {
 	// took that got their jobs done; nil where there were none, or where nobody asked.
 	Wait *Spans `json:"wait,omitzero"`
 	Run  *Spans `json:"run,omitzero"`
+	// Unmeasured is of how many starts, of those that Wait would tell, how long things took was
+	// not kept: where a step has more series than there is room for, it is left out of those with
+	// the fewest moves, whose points are then -1.
+	Unmeasured int64 `json:"unmeasured,omitzero"`
 }
 
 // FlowPoints are what a [Flow] tells, step by step.

@@ -90,6 +90,31 @@ type Slot struct {
 	LongMS        int64    `json:"long_ms,omitzero"`
 }
 
+// SlowJob is a running job that takes longer than 19 of 20 done attempts of its task.
+type SlowJob struct {
+	Slot
+	// Worker is the id of the process that runs it, Name and Host what it calls itself and where
+	// it runs.
+	Worker string `json:"worker"`
+	Name   string `json:"name,omitzero"`
+	Host   string `json:"host,omitzero"`
+	TookMS int64  `json:"took_ms"`
+}
+
+// SlowJobs are the jobs that run longer than usual.
+type SlowJobs struct {
+	AsOf job.Time `json:"as_of"`
+	// Total counts all of them, and Unjudged the running jobs of tasks of which it is not known
+	// what is usual: fewer than 30 attempts of the last week were done.
+	Total    int `json:"total"`
+	Unjudged int `json:"unjudged"`
+	// Jobs are those that are longest beyond what is usual, at most [MaxSlowJobs].
+	Jobs []SlowJob `json:"jobs"`
+}
+
+// MaxSlowJobs is how many of the jobs that run longer than usual are listed.
+const MaxSlowJobs = 100
+
 // Want is what the service wants of a worker.
 type Want string
 

@@ -113,6 +113,11 @@ func (m *Client) CountJobs(ctx context.Context, f api.Filter) (api.Count, error)
 	return get[api.Count](ctx, m, "/v1/jobs/count", Query(f))
 }
 
+// SlowJobs lists the running jobs that take longer than usual.
+func (m *Client) SlowJobs(ctx context.Context) (api.SlowJobs, error) {
+	return get[api.SlowJobs](ctx, m, "/v1/jobs/slow", nil)
+}
+
 // ExportJobs writes all jobs that match a filter to w: as csv (RFC 4180) or as jsonl, a job a
 // line. After an error what was written is not whole.
 func (m *Client) ExportJobs(ctx context.Context, f api.Filter, format string, w io.Writer) error {

@@ -182,6 +182,7 @@ func TestEveryOperation(t *testing.T) {
 	must(m.Followed(ctx, "heron"))
 	must(m.History(ctx, api.HistoryQuery{Follow: "heron"}))
 	require.NoError(t, m.Unfollow(ctx, "heron"))
+	must(m.SlowJobs(ctx))
 	must(m.CountJobs(ctx, api.Filter{Queues: []string{"common"}, Labels: map[string]string{"ship": "heron"}}))
 	must(m.Forecast(ctx, api.ForecastQuery{Queue: "common", Slots: 3, More: 40, By: job.At(time.Now().Add(time.Hour))}))
 	note, err := m.Mark(ctx, api.NewMark{Text: "v2.3"})

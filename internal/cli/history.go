@@ -85,6 +85,9 @@ func showHistory(o *present.Out, h api.History, q api.HistoryQuery) {
 		showTimeline(o, h, step, q.Times)
 	}
 	o.Hint("came: new and requeued jobs. failed: attempts. other ends: skipped and cancelled.")
+	if n := h.Total.Sum.Unmeasured; n > 0 {
+		o.Hint("How long things took was not kept of %s: there were too many queues or tasks, and it is left out of those with the fewest jobs.", sentence.Count(n, "start", "starts"))
+	}
 }
 
 // showSeries shows a line for each series.

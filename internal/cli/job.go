@@ -15,7 +15,7 @@ import (
 
 func (a *app) jobCommand() *cobra.Command {
 	return noun("job", "List, show, change, cancel, requeue, discard jobs",
-		a.jobListCommand(), a.jobShowCommand(), a.jobWhyCommand(), a.jobLogCommand(), a.jobStartCommand(), a.jobCancelCommand(), a.jobRequeueCommand(),
+		a.jobListCommand(), a.jobSlowCommand(), a.jobShowCommand(), a.jobWhyCommand(), a.jobLogCommand(), a.jobStartCommand(), a.jobCancelCommand(), a.jobRequeueCommand(),
 		a.jobAcceptCommand(), a.jobEditCommand(), a.jobDiscardCommand(), a.jobUndiscardCommand(), a.jobEndLeaseCommand())
 }
 

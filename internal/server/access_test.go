@@ -31,6 +31,7 @@ var mayUse = map[string]string{
 	"DELETE /v1/follow/:name":     "",
 	"GET /v1/jobs/count":          "reader",
 	"GET /v1/jobs/export":         "reader",
+	"GET /v1/jobs/slow":           "reader",
 	"GET /v1/jobs/:id":            "reader producer worker",
 	"GET /v1/jobs/:id/log":        "reader producer worker",
 	"POST /v1/jobs/:id/cancel":    "producer worker",

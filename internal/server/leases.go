@@ -329,6 +329,10 @@ func (s *Server) listWorkers(c *gin.Context) (any, error) {
 	}{page, next}, err
 }
 
+func (s *Server) slowJobs(c *gin.Context) (any, error) {
+	return s.engine.SlowJobs(c.Request.Context()), nil
+}
+
 func (s *Server) getWorker(c *gin.Context) (any, error) {
 	return s.engine.Worker(c.Request.Context(), c.Param("id"))
 }

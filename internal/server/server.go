@@ -173,6 +173,7 @@ func (s *Server) routes() {
 	v1.POST("/jobs/bulk", producers, s.handle(s.enqueueMany))
 	v1.GET("/jobs", readers, s.shared(s.listJobs))
 	v1.GET("/jobs/count", readers, s.shared(s.countJobs))
+	v1.GET("/jobs/slow", readers, s.shared(s.slowJobs))
 	v1.GET("/jobs/export", readers, s.exportJobs)
 	v1.GET("/jobs/:id", anyone, s.handle(s.getJob))
 	v1.GET("/jobs/:id/log", anyone, s.handle(s.getLog))

@@ -15,6 +15,8 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humblemule.example/api"
+	"humblemule.example/internal/core/past"
+	"humblemule.example/internal/core/trend"
 	"humblemule.example/job"
 )
 
@@ -321,4 +323,55 @@ func TestHistoryOfAnySpan(t *testing.T) {
 		assert.NotEmpty(t, h.Total.Points.Done, "%+v", q)
 		assert.LessOrEqual(t, len(h.Total.Points.Done), 3001)
 	}
+}
+
+// Where more moves in a minute than there is room for, how long things took is left out of the
+// series with the fewest moves, and an answer says of how many starts.
+func TestUnmeasured(t *testing.T) {
+	path, now := filepath.Join(t.TempDir(), "busy.db"), time.Now().Truncate(time.Hour)
+	const tasks, each = 150, 40
+	draw := rand.New(rand.NewPCG(6853, 150))
+	require.NoError(t, past.Write(path, func(w *past.Writer) error {
+		if err := w.At(now.Add(-time.Hour)); err != nil {
+			return err
+		}
+		for i := range tasks {
+			n := int64(each + i)
+			f := &trend.Figures{N: [trend.NumCounts]int64{trend.Enqueued: n, trend.Started: n, trend.Done: n}}
+			for range n {
+				f.Waits.Add(math.Exp(4 + 2*draw.NormFloat64()))
+				f.Runs.Add(math.Exp(4 + 2*draw.NormFloat64()))
+			}
+			if err := w.Ran("common", fmt.Sprintf("task-%03d", i), 0, f); err != nil {
+				return err
+			}
+		}
+		return w.At(now)
+	}))
+	e, err := Open(path, Options{Log: silent})
+	require.NoError(t, err)
+	defer e.Close()
+	h, err := e.History(t.Context(), api.HistoryQuery{From: job.At(now.Add(-time.Hour)), To: job.At(now), Step: job.Duration(time.Minute), By: api.ByTask, Times: true})
+	require.NoError(t, err)
+	require.Len(t, h.Series, tasks)
+	var unmeasured, started int64
+	for i, s := range h.Series {
+		started += s.Sum.Started
+		if i == 0 {
+			assert.Zero(t, s.Sum.Unmeasured, "the busiest")
+		}
+		if s.Sum.Unmeasured > 0 {
+			assert.Equal(t, s.Sum.Started, s.Sum.Unmeasured)
+			assert.Nil(t, s.Sum.Wait)
+			assert.EqualValues(t, -1, s.Points.WaitP50MS[0])
+			assert.Equal(t, s.Sum.Started, s.Points.Started[0])
+		}
+		unmeasured += s.Sum.Unmeasured
+	}
+	assert.Positive(t, unmeasured)
+	assert.Less(t, unmeasured, started)
+	assert.Equal(t, unmeasured, h.Total.Sum.Unmeasured)
+	h, err = e.History(t.Context(), api.HistoryQuery{From: job.At(now.Add(-time.Hour)), To: job.At(now), Step: job.Duration(time.Minute), By: api.ByTask})
+	require.NoError(t, err)
+	assert.Zero(t, h.Total.Sum.Unmeasured, "nobody asked")
 }

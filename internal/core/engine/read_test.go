@@ -12,6 +12,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humblemule.example/api"
+	"humblemule.example/internal/core/scope"
 	"humblemule.example/job"
 )
 
@@ -247,6 +248,48 @@ func TestCauseHistory(t *testing.T) {
 		y.open()
 		time.Sleep(2 * time.Minute)
 		require.NoError(t, y.e.c.Store.Wordings(ctx, func(_ int64, _, template string) { assert.Fail(t, "a cause that is kept too long", template) }))
+	})
+}
+
+// What runs longer than 19 of 20 of its kind is listed, the longest beyond that first; what nothing
+// is known of is not judged, and who may not see a queue is not told of it.
+func TestSlowJobs(t *testing.T) {
+	inYard(t, func(y *yard) {
+		ctx := y.Context()
+		common := scope.With(ctx, scope.Only(func(queue, _ string) bool { return queue == "common" }))
+		add := func(task, queue string) int64 {
+			j, err := y.e.Enqueue(ctx, job.Spec{Task: task, Queue: queue})
+			require.NoError(t, err)
+			return j.ID
+		}
+		assert.Empty(t, y.e.SlowJobs(ctx).Jobs)
+		for range 40 {
+			add("tide.predict", "common")
+			l := y.lease("common", 1)[0]
+			time.Sleep(time.Second)
+			y.settle(l, job.OutcomeDone)
+		}
+		long, unknown, hidden, short := add("tide.predict", "common"), add("log.pack", "common"), int64(0), int64(0)
+		require.Len(t, y.lease("common", 2), 2)
+		time.Sleep(20 * time.Second)
+		hidden = add("tide.predict", "berths")
+		require.Len(t, y.lease("berths", 1), 1)
+		time.Sleep(5 * time.Second)
+		short = add("tide.predict", "common")
+		require.Len(t, y.lease("common", 1), 1)
+		time.Sleep(500 * time.Millisecond)
+		told := y.e.SlowJobs(ctx)
+		assert.Equal(t, 2, told.Total)
+		assert.Equal(t, 1, told.Unjudged, "job %d", unknown)
+		require.Len(t, told.Jobs, 2, "and not job %d", short)
+		assert.Equal(t, []int64{long, hidden}, []int64{told.Jobs[0].Job, told.Jobs[1].Job})
+		assert.EqualValues(t, 25_500, told.Jobs[0].TookMS)
+		assert.InEpsilon(t, 1000, told.Jobs[0].LongMS, 0.02)
+		assert.Equal(t, y.worker, told.Jobs[0].Worker)
+		told = y.e.SlowJobs(common)
+		require.Len(t, told.Jobs, 1)
+		assert.Equal(t, 1, told.Total)
+		assert.Equal(t, long, told.Jobs[0].Job)
 	})
 }
 

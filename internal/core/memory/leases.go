@@ -253,5 +253,16 @@ func (p *LeasesView) Kept(id int64) *Lease {
 // KeptOf visits the leases of a worker.
 func (p *LeasesView) KeptOf(worker string) iter.Seq[*Lease] { return maps.Values(p.ofWorker[worker]) }
 
+// AllKept visits all leases.
+func (p *LeasesView) AllKept() iter.Seq[*Lease] {
+	return func(yield func(*Lease) bool) {
+		for _, l := range p.live.AllKept() {
+			if !yield(l) {
+				return
+			}
+		}
+	}
+}
+
 // NumKept counts the live leases.
 func (p *LeasesView) NumKept() int { return p.live.NumKept() }

@@ -322,6 +322,8 @@ func (t *teller) tell(i int, f *trend.Figures) {
 func (t *teller) done() api.Series {
 	if t.Sum = tellFlow(&t.sum); !t.times { // only some of them are known
 		t.Sum.Wait, t.Sum.Run = nil, nil
+	} else {
+		t.Sum.Unmeasured = max(t.Sum.Started-int64(t.sum.Waits.Count()), 0)
 	}
 	return t.Series
 }

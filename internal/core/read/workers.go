@@ -59,6 +59,44 @@ func (rd *Reader) tellJobs(w *api.Worker) {
 	slices.SortFunc(w.Jobs, func(a, b api.Slot) int { return cmp.Compare(a.Job, b.Job) })
 }
 
+// SlowJobs lists the jobs that run longer than usual.
+func (rd *Reader) SlowJobs(ctx context.Context) api.SlowJobs {
+	in, now := scope.Of(ctx), rd.clock.Now()
+	var running []api.SlowJob
+	rd.m.RLock()
+	for l := range rd.m.Leases.AllKept() {
+		if s := rd.tellSlot(l); in.Sees(s.Queue, s.Task) {
+			running = append(running, api.SlowJob{Slot: s, Worker: l.Worker, TookMS: int64(now - s.Since)})
+		}
+	}
+	rd.m.RUnlock()
+	told := api.SlowJobs{AsOf: now, Jobs: []api.SlowJob{}}
+	usual := rd.usuals()
+	for _, s := range running {
+		switch s.UsualMS, s.LongMS = usual(s.Task); {
+		case s.UsualMS == 0 && s.LongMS == 0:
+			told.Unjudged++
+		case s.TookMS > s.LongMS:
+			told.Jobs = append(told.Jobs, s)
+		}
+	}
+	slices.SortFunc(told.Jobs, func(a, b api.SlowJob) int {
+		return cmp.Or(cmp.Compare(beyondUsual(&b), beyondUsual(&a)), cmp.Compare(a.Job, b.Job))
+	})
+	told.Total = len(told.Jobs)
+	told.Jobs = told.Jobs[:min(told.Total, api.MaxSlowJobs)]
+	for i := range told.Jobs {
+		s := &told.Jobs[i]
+		if w, known := rd.m.Workers.Presence.Get(s.Worker, now); known {
+			s.Name, s.Host = w.Name, w.Host
+		}
+	}
+	return told
+}
+
+// beyondUsual tells by how many times a job runs longer than is usual.
+func beyondUsual(s *api.SlowJob) float64 { return float64(s.TookMS) / float64(max(s.LongMS, 1)) }
+
 // tellSlot tells what a lease's slot does. The caller holds the read lock.
 func (rd *Reader) tellSlot(l *memory.Lease) api.Slot {
 	r := l.Row

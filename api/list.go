@@ -40,7 +40,11 @@ type Filter struct {
 	// FinishedBy are cuts among finished jobs, by queue and state; nil for none.
 	FinishedBy map[string]map[job.State]UpTo
 	Order      Order
-	Limit      int
+	// From begins a list by id with a job, or the next one in its order; FromAt with those that were
+	// enqueued up to a time, from it on where the oldest come first.
+	From   int64
+	FromAt job.Time
+	Limit  int
 	Cursor     string
 }
 

@@ -109,7 +109,7 @@ func (m *Client) Jobs(ctx context.Context, f api.Filter) iter.Seq2[job.Job, erro
 // CountJobs counts the jobs that match a filter. Where the answer has a NextCursor it is at
 // least so many, and a call with that as the filter's Cursor counts on.
 func (m *Client) CountJobs(ctx context.Context, f api.Filter) (api.Count, error) {
-	f.Order, f.Limit = "", 0
+	f.Order, f.Limit, f.From, f.FromAt = "", 0, 0, 0
 	return get[api.Count](ctx, m, "/v1/jobs/count", Query(f))
 }
 
@@ -162,6 +162,11 @@ func Query(f api.Filter) url.Values {
 	}
 	set("key", f.Key)
 	set("order", string(f.Order))
+	if f.From != 0 {
+		set("from", number(f.From))
+	} else if f.FromAt != 0 {
+		set("from", f.FromAt.String())
+	}
 	set("cursor", f.Cursor)
 	for name, value := range f.Labels {
 		q.Add("label", name+":"+value)

@@ -3,6 +3,8 @@ package cli
 import (
 	"fmt"
 	"slices"
+	"strconv"
+	"time"
 
 	"github.com/spf13/cobra"
 
@@ -23,7 +25,7 @@ func (a *app) jobListCommand() *cobra.Command {
 	var f filter
 	var inDoubt bool
 	var ids []int64
-	var order, cursor string
+	var order, cursor, from string
 	var limit int
 	c := &cobra.Command{
 		Use: "list", Short: "List jobs, newest first", Args: args(cobra.NoArgs),
@@ -38,6 +40,12 @@ func (a *app) jobListCommand() *cobra.Command {
 			}
 			want := s.Filter()
 			want.InDoubt, want.IDs, want.Order, want.Cursor = inDoubt, ids, api.Order(order), cursor
+			if want.From, err = strconv.ParseInt(from, 10, 64); err != nil {
+				want.From = 0
+				if want.FromAt, err = timeOf("from", from, time.Now(), before); err != nil {
+					return err
+				}
+			}
 			m, err := a.client()
 			if err != nil {
 				return err
@@ -46,13 +54,14 @@ func (a *app) jobListCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.show(page, numbers(page.Jobs, func(j *job.Job) int64 { return j.ID }), func(o *present.Out) { listJobs(o, page) })
+			return a.show(page, numbers(page.Jobs, func(j *job.Job) int64 { return j.ID }), func(o *present.Out) { listJobs(o, page, f.given() || inDoubt || ids != nil || from != "") })
 		},
 	}
 	f.flags(c)
 	fl := c.Flags()
 	fl.BoolVar(&inDoubt, "in-doubt", false, "with a step that was begun and never finished")
 	fl.Int64SliceVar(&ids, "id", nil, "ids")
+	fl.StringVar(&from, "from", "", "begin with this job, or with those of a time: 4711, 09:00, yesterday")
 	fl.StringVar(&order, "order", "newest", "newest, oldest, or next planned")
 	fl.IntVar(&limit, "limit", 20, "how many to show; 0 for all")
 	fl.StringVar(&cursor, "cursor", "", "next_cursor of an earlier page, to go on there")
@@ -77,7 +86,7 @@ func jobsOf(c *cobra.Command, m *client.Client, f api.Filter, limit int) (api.Pa
 	return api.Page{Jobs: append([]job.Job{}, jobs...)}, err
 }
 
-func listJobs(o *present.Out, page api.Page) {
+func listJobs(o *present.Out, page api.Page, narrowed bool) {
 	if len(page.Jobs) == 0 {
 		if page.NextCursor != "" {
 			o.Line("No job matches among the %s that were searched.", sentence.Grouped(api.MaxSearched))
@@ -85,6 +94,9 @@ func listJobs(o *present.Out, page api.Page) {
 			return
 		}
 		o.Line("No job matches.")
+		if narrowed {
+			return
+		}
 		o.Hint("hmule enqueue tide.predict '{\"station\":\"inner-quay\",\"date\":\"2026-12-01\"}'")
 		return
 	}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"net/http"
+	"net/url"
 	"strconv"
 	"time"
 
@@ -43,12 +44,9 @@ func (s *Server) exportJobs(c *gin.Context) {
 		s.fail(c, err)
 		return
 	}
-	as := exported[format]
-	name := "jobs-" + time.Now().UTC().Format("2006-01-02T150405Z")
-	c.Header("Content-Type", as.media)
-	c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s.%s"`, name, format))
+	headExport(c, "jobs", format)
 	control := http.NewResponseController(c.Writer)
-	pen := as.pen(c.Writer)
+	pen := exported[format].pen(c.Writer)
 	for {
 		for i := range page.Jobs {
 			if err == nil {
@@ -74,6 +72,22 @@ func (s *Server) exportJobs(c *gin.Context) {
 	}
 }
 
+// headExport says what an export is, and what the file is called.
+func headExport(c *gin.Context, name, format string) {
+	c.Header("Content-Type", exported[format].media)
+	c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%s.%s"`, name, time.Now().UTC().Format("2006-01-02T150405Z"), format))
+}
+
+// notForExports names what is asked for and is of pages alone.
+func notForExports(q url.Values) (wrong []job.FieldError) {
+	for _, name := range []string{"cursor", "limit"} {
+		if q.Has(name) {
+			wrong = append(wrong, job.FieldError{Field: name, Message: "is for pages of lists; an export has all entries"})
+		}
+	}
+	return wrong
+}
+
 // exportOf reads what is asked for: the format, and the pages of jobs one after the other.
 func (s *Server) exportOf(c *gin.Context) (format string, next func() (api.Page, error), err error) {
 	q := c.Request.URL.Query()
@@ -82,13 +96,9 @@ func (s *Server) exportOf(c *gin.Context) (format string, next func() (api.Page,
 		format = "jsonl"
 	}
 	if _, known := exported[format]; !known {
-		wrong = append(wrong, job.FieldError{Field: "format", Message: fmt.Sprintf("%q is not a valid format; it is csv or jsonl", format)})
+		wrong = append(wrong, badFormat(format))
 	}
-	for _, name := range []string{"cursor", "limit"} {
-		if q.Has(name) {
-			wrong = append(wrong, job.FieldError{Field: name, Message: "is for lists; an export has all that match"})
-		}
-	}
+	wrong = append(wrong, notForExports(q)...)
 	if err := job.Wrong("nothing was exported", wrong); err != nil {
 		return "", nil, err
 	}

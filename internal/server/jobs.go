@@ -232,7 +232,7 @@ func (s *Server) listJobs(c *gin.Context) (any, error) {
 // countJobs counts what a filter matches.
 func (s *Server) countJobs(c *gin.Context) (any, error) {
 	q := c.Request.URL.Query()
-	for _, name := range []string{"order", "limit"} {
+	for _, name := range []string{"order", "limit", "from"} {
 		if q.Has(name) {
 			return nil, job.Wrong("nothing was counted", []job.FieldError{{Field: name, Message: "is for lists; leave it out"}})
 		}
@@ -254,6 +254,20 @@ func words(values []string) (all []string) {
 		}
 	}
 	return all
+}
+
+// fromIn reads with which job a list begins: its id, or a time.
+func fromIn(text string) (id int64, at job.Time, err error) {
+	if id, err := strconv.ParseInt(text, 10, 64); err == nil {
+		if id < 1 || id > 1<<53 {
+			return 0, 0, fmt.Errorf("%d is outside 1 to 2^53", id)
+		}
+		return id, 0, nil
+	}
+	if err := at.UnmarshalText([]byte(text)); err != nil {
+		return 0, 0, fmt.Errorf("%q is neither the id of a job nor a time such as 2026-11-23T06:12:00Z", text)
+	}
+	return 0, at, nil
 }
 
 // readFilter reads the query of a list. Every unknown or wrong part is named.
@@ -318,6 +332,10 @@ func readFilter(q url.Values) (f api.Filter, err error) {
 			if err := t.UnmarshalText([]byte(last)); err != nil {
 				add(name, "%v", err)
 			}
+		case "from":
+			if f.From, f.FromAt, err = fromIn(last); err != nil {
+				add(name, "%v", err)
+			}
 		case "order":
 			f.Order = api.Order(last)
 			if f.Order != api.NewestFirst && f.Order != api.OldestFirst && f.Order != api.NextFirst {
@@ -348,6 +366,9 @@ func readFilter(q url.Values) (f api.Filter, err error) {
 		default:
 			add(name, "is not a known filter; check its spelling or leave it out")
 		}
+	}
+	if f.Order == api.NextFirst && q.Has("from") {
+		add("from", "is not for the order next; leave one of them out")
 	}
 	return f, job.Wrong("the list was not read", wrong)
 }

@@ -18,8 +18,14 @@ type part struct {
 	cursor string
 }
 
+// partKey is under what an export keeps which part of a list it asks for.
+const partKey = "part"
+
 // partIn reads which part of a list is asked for.
 func partIn(c *gin.Context, wrong *[]job.FieldError) part {
+	if p, exports := c.Get(partKey); exports {
+		return p.(part)
+	}
 	return part{int(numberIn(c, wrong, "limit", api.DefaultPage, api.MaxPage)), c.Query("cursor")}
 }
 

@@ -46,6 +46,7 @@ func TestHidden(t *testing.T) {
 	ask("o", "POST", "/v1/jobs/act", `{"action":"patch","ids":[2],"patch":{"payload":{"email":"`+secret+`","log":"y"}}}`)
 	for _, path := range []string{
 		"/v1/jobs", "/v1/jobs/1", "/v1/jobs/2", "/v1/jobs/export", "/v1/jobs/export?format=csv", "/v1/schedules", "/v1/schedules/dues", "/v1/actions", "/v1/operations",
+		"/v1/schedules?format=csv", "/v1/schedules?format=jsonl", "/v1/actions?format=jsonl",
 	} {
 		for _, token := range []string{"r", "o"} {
 			assert.NotContains(t, ask(token, "GET", path, ""), secret, "%s %s", token, path)

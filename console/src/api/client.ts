@@ -1,4 +1,5 @@
 // The API, typed by its description, and the queries the page is made of.
+import type { Interval } from '../lib/interval'
 import { QueryClient, keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/react-query'
 import createClient from 'openapi-fetch'
 
@@ -142,6 +143,8 @@ export interface Filter {
   since?: string
   until?: string
   order?: string
+  /** from is with which job a list begins: its id, or a time. */
+  from?: string
 }
 
 export const filterNames = [
@@ -158,10 +161,11 @@ export const filterNames = [
   'since',
   'until',
   'order',
+  'from',
 ] as const
 
 /** narrows tells whether a filter leaves any job out. */
-export const narrows = (f: Filter) => filterNames.some((n) => n !== 'order' && f[n])
+export const narrows = (f: Filter) => filterNames.some((n) => n !== 'order' && n !== 'from' && f[n])
 
 /** queryOf is a filter as a list asks for it. */
 export function queryOf(f: Filter) {
@@ -219,16 +223,18 @@ export const spans: Record<Span, { seconds: number; step: string; words: string 
   month: { seconds: 30 * 86_400, step: '6h', words: 'the last 30 days' },
 }
 
-/** useHistory tells what moved within a span, by queue or by followed label. */
-export function useHistory(span: Span, by: 'queue' | 'follow' = 'queue') {
-  const { seconds, step } = spans[span]
+/** useHistory tells what moved within a span that reaches to now, or within an interval, by queue or by followed label. */
+export function useHistory(span: Span | Interval, by: 'queue' | 'follow' = 'queue') {
+  const past = typeof span !== 'string'
   return useQuery({
-    queryKey: keys.history(span, by),
+    queryKey: keys.history(past ? span.join('/') : span, by),
     queryFn: () => {
-      const from = new Date(Date.now() - seconds * 1000).toISOString()
-      return told(api.GET('/v1/stats/history', { params: { query: { from, step, by } } }))
+      const query = past
+        ? { from: span[0], to: span[1] }
+        : { from: new Date(Date.now() - spans[span].seconds * 1000).toISOString(), step: spans[span].step }
+      return told(api.GET('/v1/stats/history', { params: { query: { ...query, by } } }))
     },
-    refetchInterval: span === 'hour' ? 5000 : 30_000,
+    refetchInterval: past ? false : span === 'hour' ? 5000 : 30_000,
   })
 }
 

@@ -142,7 +142,8 @@ export class JobWindow {
   }
 
   private read(more: { cursor?: string; ids?: number[]; limit?: number }): Promise<Page> {
-    const query = { ...queryOf(this.filter), order: this.filter.order as 'next' | undefined, limit: page, ...more }
+    const from = more.cursor || more.ids ? undefined : this.filter.from
+    const query = { ...queryOf(this.filter), order: this.filter.order as 'next' | undefined, from, limit: page, ...more }
     return told(api.GET('/v1/jobs', { params: { query } }))
   }
 
@@ -201,7 +202,7 @@ export class JobWindow {
   }
 
   private tell(p: Page) {
-    const known = p.matched ?? (p.next_cursor ? undefined : p.jobs.length)
+    const known = p.matched ?? (p.next_cursor || this.filter.from ? undefined : p.jobs.length)
     this.set({ matched: known })
   }
 

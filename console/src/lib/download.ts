@@ -27,9 +27,19 @@ async function fetchJobs(filter: Filter, format: 'csv' | 'jsonl', ids?: number[]
     if (name === 'label') ((value as string[] | undefined) ?? []).forEach((l) => query.append('label', l))
     else if (value !== undefined) query.set(name, Array.isArray(value) ? value.join(',') : String(value))
   }
-  const answer = await fetch(`/v1/jobs/export?${query}`, { headers: token ? { Authorization: `Bearer ${token}` } : {} })
+  return fetchFile(`/v1/jobs/export?${query}`)
+}
+
+/** exportList fetches a whole list and gives it to the reader as a file. */
+export async function exportList(list: string, format: 'csv' | 'jsonl') {
+  const file = await fetchFile(`${list}${list.includes('?') ? '&' : '?'}format=${format}`)
+  save(file.name, file.body)
+}
+
+async function fetchFile(path: string) {
+  const answer = await fetch(path, { headers: token ? { Authorization: `Bearer ${token}` } : {} })
   if (!answer.ok) throw new Error(((await answer.json()) as { detail?: string }).detail ?? answer.statusText)
-  const name = /filename="([^"]+)"/.exec(answer.headers.get('Content-Disposition') ?? '')?.[1] ?? `jobs.${format}`
+  const name = /filename="([^"]+)"/.exec(answer.headers.get('Content-Disposition') ?? '')?.[1] ?? 'list'
   return { name, body: await answer.blob() }
 }
 

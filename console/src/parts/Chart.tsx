@@ -3,6 +3,7 @@ import 'uplot/dist/uPlot.min.css'
 import { useEffect, useLayoutEffect, useRef, useState } from 'react'
 import uPlot from 'uplot'
 
+import { onPoint, point, pointed } from '../lib/crosshair'
 import { clock, day } from '../lib/format'
 import { useWidth } from '../lib/useWidth'
 
@@ -29,6 +30,8 @@ type Props = {
   /** unit is what the values count, such as "jobs per minute". */
   unit: string
   label: string
+  /** choose is told of a span that is chosen on the chart, in seconds since 1970. */
+  choose?: (from: number, to: number) => void
 }
 
 /** Chart draws lines over time, the present at the right edge, with their names beside them, and tells the figures under the pointer or, by the arrow keys, of any step. */
@@ -37,6 +40,7 @@ export function Chart(props: Props) {
   const at = useRef<HTMLDivElement>(null)
   const plot = useRef<uPlot>(null)
   const [index, setIndex] = useState<number | null>(null)
+  const anchor = useRef<number | null>(null)
   const latest = useRef(props)
   useLayoutEffect(() => {
     latest.current = props
@@ -46,10 +50,13 @@ export function Chart(props: Props) {
     if (width === 0) return
     const made = new uPlot(options(latest, width, setIndex), columns(latest.current), at.current!)
     plot.current = made
+    const stop = onPoint(() => show(made))
     const dark = matchMedia('(prefers-color-scheme: dark)')
     const redraw = () => made.redraw(false, true)
     dark.addEventListener('change', redraw)
     return () => {
+      stop()
+      point(null)
       dark.removeEventListener('change', redraw)
       made.destroy()
     }
@@ -59,24 +66,51 @@ export function Chart(props: Props) {
   }, [props])
   const move = (by: number) => {
     const last = props.times.length - 1
-    const next = Math.min(Math.max((index ?? last + (by > 0 ? 0 : 1)) + by, 0), last)
+    const known = props.times.findLastIndex((_, i) => props.lines.some((l) => typeof l.values[i] === 'number'))
+    const next = index === null ? Math.max(known, 0) : Math.min(Math.max(index + by, 0), last)
     const made = plot.current
     if (!made) return
     made.setCursor({ left: made.valToPos(props.times[next]!, 'x'), top: made.bbox.height / devicePixelRatio / 2 })
     setIndex(next)
+    return next
+  }
+  const extend = (by: number) => {
+    const made = plot.current
+    anchor.current ??= index ?? props.times.length - 1
+    const next = move(by)
+    if (!made || next === undefined) return
+    const [left, right] = [anchor.current, next].sort((a, b) => a - b).map((i) => made.valToPos(props.times[i]!, 'x'))
+    made.setSelect({ left: left!, width: right! - left!, top: 0, height: made.bbox.height / devicePixelRatio }, false)
+  }
+  const chosen = () => {
+    if (anchor.current === null || index === null || anchor.current === index) return false
+    const [from, to] = [anchor.current, index].sort((a, b) => a - b)
+    choosing(latest.current, props.times[from!]!, props.times[to!]!)
+    return true
+  }
+  const unselect = () => {
+    anchor.current = null
+    plot.current?.setSelect(nothing, false)
   }
   return (
     <div ref={box} className="min-w-0">
       <div
         ref={at}
         role="img"
-        aria-label={`${props.label}. Arrow keys read the figures.`}
+        aria-label={`${props.label}. Arrow keys read the figures${props.choose ? '; with Shift they choose a span, and Enter shows it' : ''}.`}
         tabIndex={0}
         style={{ height: props.height }}
         onKeyDown={(e) => {
+          if (e.key === 'Enter' && chosen()) return unselect()
+          if (e.key === 'Escape' && anchor.current !== null) {
+            e.stopPropagation()
+            return unselect()
+          }
           const by = { ArrowLeft: -1, ArrowRight: 1, Home: -props.times.length, End: props.times.length }[e.key]
           if (by === undefined) return
           e.preventDefault()
+          if (e.shiftKey && props.choose) return extend(by)
+          unselect()
           move(by)
         }}
       />
@@ -85,6 +119,25 @@ export function Chart(props: Props) {
       </p>
     </div>
   )
+}
+
+const nothing = { left: 0, top: 0, width: 0, height: 0 }
+
+/** choosing tells of a span, in whole steps. */
+function choosing(p: Props, from: number, to: number) {
+  const step = (p.times[1] ?? 0) - (p.times[0] ?? 0)
+  const first = p.times.findLast((t) => t <= from) ?? p.times[0]!
+  const last = p.times.find((t) => t >= to) ?? p.times.at(-1)! + step
+  p.choose?.(first, Math.max(last, first + step))
+}
+
+/** show puts the crosshair where another drawing of the page is pointed at. */
+function show(u: uPlot) {
+  const at = pointed()
+  const idx = u.cursor.idx
+  if (at === (idx === null || idx === undefined ? null : (u.data[0][idx] ?? null))) return
+  if (at === null) u.setCursor({ left: -10, top: -10 }, false)
+  else u.setCursor({ left: u.valToPos(at, 'x'), top: 0 }, false)
 }
 
 /** told says the figures of a step. */
@@ -125,7 +178,7 @@ function options(latest: { current: Props }, width: number, seen: (i: number | n
     height: p.height,
     padding: [18, beside, 0, 0],
     legend: { show: false },
-    cursor: { y: false, points: { size: 6 }, drag: { x: false, y: false } },
+    cursor: { y: false, points: { size: 6 }, drag: { x: !!p.choose, y: false, setScale: false, dist: 6 } },
     scales: { x: { time: true }, y: { range: (_u, _min, max) => [0, Math.max(max || 0, 1) * 1.08] } },
     axes: [
       {
@@ -151,7 +204,21 @@ function options(latest: { current: Props }, width: number, seen: (i: number | n
     ],
     hooks: {
       draw: [(u) => drawMarks(u, latest.current.marks), (u) => drawNames(u, latest.current.lines)],
-      setCursor: [(u) => seen(u.cursor.idx ?? null)],
+      setCursor: [
+        (u) => {
+          const idx = u.cursor.idx ?? null
+          seen(idx)
+          point(idx === null ? null : (u.data[0][idx] ?? null))
+        },
+      ],
+      setSelect: [
+        (u) => {
+          const { left, width } = u.select
+          if (width < 6) return
+          u.setSelect(nothing, false)
+          choosing(latest.current, u.posToVal(left, 'x'), u.posToVal(left + width, 'x'))
+        },
+      ],
     },
   }
 }

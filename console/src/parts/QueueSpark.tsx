@@ -9,6 +9,9 @@ export function QueueSpark({ q, history }: { q: Queue; history?: History }) {
   // The minute under way is not over yet.
   return (
     <Spark
+      times={
+        history && p && [Date.parse(history.from) / 1000, Date.parse(history.from) / 1000 + ((p.done.length - 2) * history.step_ms) / 1000]
+      }
       label={`Jobs that came and finished in queue ${q.name} over the last hour`}
       lines={
         p

@@ -234,18 +234,22 @@ func (rd *Reader) ready(queue int64) (found []store.Group) {
 func (rd *Reader) source(ctx context.Context, s *search) (source, error) {
 	f := s.Filter
 	newest := f.Order != api.OldestFirst
-	from := place{}
+	from, err := place{}, error(nil)
 	if newest && f.Order != api.NextFirst {
 		from.id = math.MaxInt64
 	}
 	if f.Cursor != "" {
-		var err error
 		if from, err = parseCursor(f.Cursor); err != nil {
 			return nil, err
 		}
 	}
 	if f.Order == api.NextFirst && f.Cause == 0 && !f.InDoubt {
 		return rd.byTime(from), nil
+	}
+	if f.Cursor == "" {
+		if from.id, err = rd.beginning(ctx, f, from.id, newest); err != nil {
+			return nil, err
+		}
 	}
 	lo, hi, err := rd.idsWithin(ctx, f.Since, f.Until)
 	if err != nil {
@@ -258,6 +262,29 @@ func (rd *Reader) source(ctx context.Context, s *search) (source, error) {
 	}
 	source, err := rd.sourceByID(ctx, s, from.id, newest)
 	return within(source, lo, hi, newest), err
+}
+
+// beginning is the id beyond which a list begins that is asked for from a job or a time on.
+func (rd *Reader) beginning(ctx context.Context, f *api.Filter, after int64, newest bool) (int64, error) {
+	switch {
+	case f.From != 0 && newest:
+		return f.From + 1, nil
+	case f.From != 0:
+		return f.From - 1, nil
+	case f.FromAt != 0 && newest:
+		lo, hi, err := rd.idsWithin(ctx, 0, f.FromAt+1)
+		if lo > hi || hi == math.MaxInt64 {
+			return after, err
+		}
+		return hi + 1, err
+	case f.FromAt != 0:
+		lo, hi, err := rd.idsWithin(ctx, f.FromAt, 0)
+		if lo > hi { // nothing was enqueued since
+			return math.MaxInt64, err
+		}
+		return lo - 1, err
+	}
+	return after, nil
 }
 
 // sourceByID chooses by what the jobs are found, in the order of their ids: by that by which the

@@ -20,6 +20,7 @@ import { oftenWords } from './schedules'
 import { newSchedule, ScheduleBeside } from './ScheduleBeside'
 import { useNow } from '../../lib/useNow'
 import { useWidth } from '../../lib/useWidth'
+import { Heading } from '../../parts/Heading'
 
 /** Coming answers: what will run and when, and did what was planned come in time. */
 export function Coming({ open }: { open?: string }) {
@@ -36,23 +37,24 @@ export function Coming({ open }: { open?: string }) {
   return (
     <div className={open ? 'grid gap-x-8 lg:grid-cols-[minmax(0,1fr)_minmax(0,34rem)] 2xl:grid-cols-[minmax(0,1fr)_minmax(0,44rem)]' : ''}>
       <section aria-label="Coming up" className={`mt-4 min-w-0 ${open ? 'max-lg:hidden' : ''}`}>
-        <div className="flex items-end gap-4 border-b border-hairline pb-2">
-          <div className="min-w-0">
-            <h2 className="text-lg font-semibold">Coming up</h2>
-            <p className="max-w-[80ch] break-words">
-              {all && coming.data
-                ? answer(all, coming.data, now)
-                : error
-                  ? `What is coming could not be read: ${error.message}.`
-                  : 'Reading what is coming …'}
-            </p>
-          </div>
-          {may && (
-            <Link className="button ml-auto" to="/coming/new">
-              New schedule
-            </Link>
-          )}
-        </div>
+        <Heading
+          title="Coming up"
+          list="/v1/schedules"
+          empty={!schedules.data?.length}
+          acts={
+            may && (
+              <Link className="button" to="/coming/new">
+                New schedule
+              </Link>
+            )
+          }
+        >
+          {all && coming.data
+            ? answer(all, coming.data, now)
+            : error
+              ? `What is coming could not be read: ${error.message}.`
+              : 'Reading what is coming …'}
+        </Heading>
         {coming.data && <Tight c={coming.data} />}
         {coming.data && all && <Day c={coming.data} schedules={all} />}
         {all && all.length > 0 && <Rows all={all} open={open} now={now} />}

@@ -2,6 +2,7 @@ import { useSearchParams } from 'react-router'
 
 import { type MarkAt, type Subject, useFollows, useMarks, useSpanOf, useStats, useTasks } from '../../api/client'
 import { grouped, moment, span } from '../../lib/format'
+import { type Interval, intervalOf } from '../../lib/interval'
 import { pill } from '../../lib/pill'
 import { useTitle } from '../../lib/title'
 import { useNow } from '../../lib/useNow'
@@ -12,9 +13,9 @@ const hour = 3_600_000
 const lengths: Record<string, number> = { '30 min': hour / 2, '1 h': hour, '6 h': 6 * hour, '1 day': 24 * hour, '7 days': 168 * hour }
 
 interface Spans {
-  /** a is the earlier one; both are ISO 8601 intervals. */
-  a: [string, string]
-  b: [string, string]
+  /** a is the earlier one. */
+  a: Interval
+  b: Interval
   /** at is what parts them, where something does. */
   at?: number
 }
@@ -87,12 +88,10 @@ export function Compare() {
   )
 }
 
-/** spansIn reads two spans that stand in the address as ISO 8601 intervals. */
+/** spansIn reads two spans that stand in the address. */
 function spansIn(params: URLSearchParams): Spans | undefined {
-  const read = (name: string) => params.get(name)?.split('/') as [string, string] | undefined
-  const [a, b] = [read('a'), read('b')]
-  const valid = (s?: [string, string]): s is [string, string] => s?.length === 2 && s.every((t) => !Number.isNaN(Date.parse(t)))
-  return valid(a) && valid(b) ? { a, b } : undefined
+  const [a, b] = [intervalOf(params.get('a')), intervalOf(params.get('b'))]
+  return a && b ? { a, b } : undefined
 }
 
 function markWords(m: MarkAt): string {

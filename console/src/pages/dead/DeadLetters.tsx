@@ -6,6 +6,7 @@ import { search, useFilter } from '../../lib/address'
 import { type Cause, useCauses, useInDoubt } from '../../api/client'
 import { CauseBeside } from './CauseBeside'
 import { age, grouped, moment, ofSchedules } from '../../lib/format'
+import { Heading } from '../../parts/Heading'
 import { Hours } from './Hours'
 import { SearchField } from '../../parts/SearchField'
 import { sinceBegun } from './sinceBegun'
@@ -27,12 +28,13 @@ export function DeadLetters({ open }: { open?: string }) {
   return (
     <div className={open ? 'grid gap-x-8 lg:grid-cols-[minmax(0,1fr)_minmax(0,32rem)] 2xl:grid-cols-[minmax(0,1fr)_minmax(0,44rem)]' : ''}>
       <section aria-label="Dead letters" className={`mt-4 min-w-0 ${open ? 'max-lg:hidden' : ''}`}>
-        <div className="border-b border-hairline pb-2">
-          <h2 className="text-lg font-semibold">Dead letters</h2>
-          <p className="max-w-[80ch]">
-            {data ? answer(data, looked) : error ? `The causes could not be read: ${error.message}.` : 'Reading the causes …'}
-          </p>
-        </div>
+        <Heading
+          title="Dead letters"
+          list={'/v1/causes' + (filter.queue ? `?queue=${encodeURIComponent(filter.queue)}` : '')}
+          empty={!data?.length}
+        >
+          {data ? answer(data, looked) : error ? `The causes could not be read: ${error.message}.` : 'Reading the causes …'}
+        </Heading>
         <InDoubt />
         {data && data.length > 0 && <Rows all={data} open={open} now={now} looked={looked} />}
       </section>

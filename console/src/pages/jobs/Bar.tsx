@@ -6,7 +6,7 @@ import { pill, pillInk } from '../../lib/pill'
 import { Pick } from '../../parts/Pick'
 
 /** The parts of a filter that have a control of their own; all others are chips. */
-const own = ['state', 'queue', 'task', 'since', 'until', 'order', 'label']
+const own = ['state', 'queue', 'task', 'since', 'until', 'order', 'label', 'from']
 
 /** Bar says which jobs the list shows, and changes it: by state, queue, task and time here, by all else in the field above. */
 export function Bar({ filter }: { filter: Filter }) {

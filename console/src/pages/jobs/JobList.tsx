@@ -12,6 +12,7 @@ import { useTitle } from '../../lib/title'
 import { useJobWindow } from '../../lib/useJobWindow'
 import { useNow } from '../../lib/useNow'
 import { Bar } from './Bar'
+import { Begins, Jump } from './Jump'
 import { Tools } from './Tools'
 
 const rowHeight = 32
@@ -49,12 +50,13 @@ export function JobList({ filter, open, counts }: { filter: Filter; open?: numbe
           {titleOf(view)}
         </h2>
         <Bar filter={filter} />
-        <label className="ml-auto flex items-baseline gap-2 text-quiet">
+        <div className="ml-auto">{filter.order !== 'next' && <Jump />}</div>
+        <label className="flex items-baseline gap-2 text-quiet">
           <span className="sr-only">Order</span>
           <select
             className="h-[28px] rounded-full border border-hairline bg-ground px-2.5"
             value={filter.order ?? 'newest'}
-            onChange={(e) => go({ order: e.target.value === 'newest' ? undefined : e.target.value })}
+            onChange={(e) => go({ order: e.target.value === 'newest' ? undefined : e.target.value, from: undefined })}
           >
             {Object.entries(orders).map(([order, words]) => (
               <option key={order} value={order}>
@@ -86,6 +88,7 @@ export function JobList({ filter, open, counts }: { filter: Filter; open?: numbe
         </p>
       )}
       <HandedOver />
+      <Begins filter={filter} />
       {!view.began && !view.error && <p className="py-4 text-quiet">Reading the list …</p>}
       {view.began && jobs.length === 0 && !view.error && (
         <Nothing filter={filter} searching={view.more} empty={!!counts && Object.values(counts).every((n) => n === 0)} />
@@ -161,6 +164,7 @@ function Nothing({ filter, searching, empty }: { filter: Filter; searching: bool
       </div>
     )
   }
+  if (filter.from) return <p className="py-4">No job follows there.</p>
   const alone = filter.state && !narrows({ ...filter, state: undefined })
   return <p className="py-4">{alone ? `No job is ${filter.state!.replaceAll(',', ' or ')} now.` : 'No job matches this filter.'}</p>
 }

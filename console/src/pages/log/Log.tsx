@@ -6,6 +6,7 @@ import { underWay } from '../../lib/acts'
 import { Operations } from '../../parts/Operations'
 import { useTitle } from '../../lib/title'
 import { useNow } from '../../lib/useNow'
+import { Export, Heading } from '../../parts/Heading'
 
 /** Log answers: who did what, and when. */
 export function Log() {
@@ -14,14 +15,13 @@ export function Log() {
   useTitle('Action log')
   return (
     <section aria-label="Action log" className="mt-4">
-      <h2 className="text-lg font-semibold">Action log</h2>
-      <p className="border-b border-hairline pb-2 text-quiet">
+      <Heading title="Action log" list="/v1/actions" empty={!data?.length}>
         {error
           ? `The log could not be read: ${error.message}.`
           : data?.length === 0
             ? 'No operator has done anything yet.'
             : 'What operators did, the latest first. Actions are kept for a year.'}
-      </p>
+      </Heading>
       <OnMany now={now} />
       <ul>
         {data?.map((a) => (
@@ -57,9 +57,12 @@ function OnMany({ now }: { now: number }) {
   if (shown.length === 0) return null
   return (
     <section aria-label="On many jobs" className="pt-2 pb-4">
-      <h3 className="border-b border-hairline pb-1 font-semibold">
-        On many jobs<span className="font-normal text-quiet">, under way and lately</span>
-      </h3>
+      <div className="flex items-end border-b border-hairline pb-1">
+        <h3 className="flex-1 font-semibold">
+          On many jobs<span className="font-normal text-quiet">, under way and lately</span>
+        </h3>
+        <Export list="/v1/operations" what="actions on many jobs" />
+      </div>
       <Operations all={shown} now={now} />
     </section>
   )

@@ -2,23 +2,30 @@ import { lazy, Suspense, useState } from 'react'
 import { Link } from 'react-router'
 
 import { type History, type Span, spans, useHistory } from '../../api/client'
-import { day, clock, grouped } from '../../lib/format'
+import { announce } from '../../lib/announce'
+import { day, clock, grouped, moment } from '../../lib/format'
+import { type Interval, before } from '../../lib/interval'
 import type { Line } from '../../parts/Chart'
 
 const Chart = lazy(() => import('../../parts/Chart').then((m) => ({ default: m.Chart })))
 
 const height = 212
 
-/** Flow draws how many jobs came and finished a minute, over a span that can be chosen, with the figures as a table a press away. */
-export function Flow({ span, choose }: { span: Span; choose: (s: Span) => void }) {
+/**
+ * Flow draws how many jobs came and finished a minute, over a span that can be chosen, also on the
+ * chart itself, with the figures as a table a press away.
+ */
+export function Flow({ span, choose }: { span: Span | Interval; choose: (s: Span | Interval) => void }) {
   const { data, error } = useHistory(span)
   const [table, setTable] = useState(false)
+  const past = typeof span !== 'string' ? span : undefined
+  const words = typeof span === 'string' ? spans[span].words : between(span)
   const lines = data ? linesOf(data) : []
   return (
     <section aria-label="Are we keeping up?" className="min-w-0">
       <div className="flex flex-wrap items-baseline gap-x-3">
         <h2 className="font-semibold">Are we keeping up?</h2>
-        <p className="text-quiet max-sm:hidden">Jobs a minute, {spans[span].words}</p>
+        <p className="text-quiet max-sm:hidden">Jobs a minute, {words}</p>
         <div role="group" aria-label="How far back" className="flex gap-3">
           {(['hour', 'day', 'month'] as const).map((s) => (
             <button
@@ -32,9 +39,19 @@ export function Flow({ span, choose }: { span: Span; choose: (s: Span) => void }
             </button>
           ))}
         </div>
-        <Link className="press ml-auto" to="/compare">
-          Did it help?
+        <Link className="press ml-auto" to={past ? `/compare?a=${before(past).join('/')}&b=${past.join('/')}` : '/compare'}>
+          {past ? 'Compare with before' : 'Did it help?'}
         </Link>
+        {past && (
+          <Link className="press" to={`/jobs?since=${past[0]}&until=${past[1]}`}>
+            Its jobs
+          </Link>
+        )}
+        {data && (
+          <button type="button" className="press max-sm:hidden" onClick={() => copyLink([data.from, past ? data.to : data.as_of])}>
+            Copy a link
+          </button>
+        )}
         <button type="button" aria-pressed={table} className="press" onClick={() => setTable(!table)}>
           {table ? 'Chart' : 'Figures'}
         </button>
@@ -53,12 +70,28 @@ export function Flow({ span, choose }: { span: Span; choose: (s: Span) => void }
               }))}
               height={height}
               unit="a minute"
-              label={`Jobs per minute over ${spans[span].words}: ${grouped(came(data))} came and ${grouped(data.total.sum.done)} were done in all`}
+              label={`Jobs per minute, ${words}: ${grouped(came(data))} came and ${grouped(data.total.sum.done)} were done in all`}
+              choose={(from, to) => choose([new Date(from * 1000).toISOString(), new Date(to * 1000).toISOString()])}
             />
           </Suspense>
         )}
       </div>
     </section>
+  )
+}
+
+/** between says from when to when an interval goes, in the reader's zone. */
+function between([from, to]: Interval): string {
+  const whole = (time: string) => moment(time).replace(/:00$/, '')
+  return `${whole(from)} to ${whole(to)}`
+}
+
+/** copyLink copies the address of the page with the chart as it is now. */
+function copyLink(shown: Interval) {
+  const link = `${location.origin}/?in=${shown.join('/')}`
+  navigator.clipboard.writeText(link).then(
+    () => announce('The link to this chart as it is now was copied.'),
+    () => announce('The link could not be copied: the browser does not allow it here.'),
   )
 }
 
@@ -75,7 +108,7 @@ function timesOf(h: History): number[] {
 function linesOf(h: History): Line[] {
   const p = h.total.points
   const minutes = h.step_ms / 60_000
-  const last = p.done.length - 1
+  const last = Date.parse(h.to) > Date.parse(h.as_of) - 1000 ? p.done.length - 1 : p.done.length
   const rate = (...parts: (number | null)[][]) =>
     parts[0]!.map((_, i) => (i === last || parts[0]![i] === null ? null : parts.reduce((sum, part) => sum + (part[i] ?? 0), 0) / minutes))
   return [

@@ -1,5 +1,6 @@
 import { type Span, spans, useHistory, useStats } from '../../api/client'
 import { localTimes } from '../../lib/format'
+import { intervalOf } from '../../lib/interval'
 import { useTitle } from '../../lib/title'
 import { useAddress } from '../../lib/useAddress'
 import { Way } from '../../parts/Way'
@@ -14,7 +15,8 @@ export function Now() {
   const stats = useStats()
   const hour = useHistory('hour')
   const [asked, ask] = useAddress('span')
-  const span = asked in spans ? (asked as Span) : 'hour'
+  const [within, askWithin] = useAddress('in')
+  const span = intervalOf(within) ?? (asked in spans ? (asked as Span) : 'hour')
   const first = stats.data?.facts[0]
   useTitle(first?.wrong && localTimes(first.text), 'Now')
   return (
@@ -37,7 +39,13 @@ export function Now() {
       <Way stats={stats.data} />
       <div className="mt-3 grid gap-x-9 gap-y-6 xl:grid-cols-[minmax(0,1fr)_minmax(0,28rem)]">
         <div className="min-w-0 max-xl:contents">
-          <Flow span={span} choose={(s) => ask(s === 'hour' ? undefined : s)} />
+          <Flow
+            span={span}
+            choose={(s) => {
+              ask(typeof s !== 'string' || s === 'hour' ? undefined : s)
+              askWithin(typeof s === 'string' ? undefined : s.join('/'))
+            }}
+          />
           <QueueStrip queues={stats.data?.queues} history={hour.data} />
         </div>
         <div className="min-w-0 max-xl:contents">

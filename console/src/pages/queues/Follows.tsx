@@ -7,6 +7,7 @@ import { search } from '../../lib/address'
 import { grouped } from '../../lib/format'
 import { quoted } from '../../lib/shell'
 import { Question } from '../../parts/Question'
+import { Export } from '../../parts/Heading'
 import { Spark } from '../../parts/Spark'
 
 /** Follows lists the labels that are followed, side by side: their jobs by state, and what moved among them over the last hour. */
@@ -24,6 +25,7 @@ export function Follows() {
             ? 'No label is followed. Follow a customer or a ship to see its jobs by themselves.'
             : 'Their jobs, and what moved among them.'}
         </p>
+        {data.length > 0 && <Export list="/v1/follow" what="followed labels" />}
         {may && <FollowLabel />}
       </div>
       {data.length > 0 && (

@@ -11,6 +11,7 @@ import { Clear } from '../../parts/Clear'
 import { QueueSpark } from '../../parts/QueueSpark'
 import { Follows } from './Follows'
 import { QueueBeside } from './QueueBeside'
+import { Heading } from '../../parts/Heading'
 
 /** Queues answers: what waits where, in what order it starts, and what holds it back. */
 export function Queues({ open }: { open?: string }) {
@@ -20,12 +21,9 @@ export function Queues({ open }: { open?: string }) {
   return (
     <div className={open ? 'grid gap-x-8 lg:grid-cols-[minmax(0,1fr)_minmax(0,32rem)] 2xl:grid-cols-[minmax(0,1fr)_minmax(0,44rem)]' : ''}>
       <section aria-label="Queues" className={`mt-4 min-w-0 ${open ? 'max-lg:hidden' : ''}`}>
-        <div className="border-b border-hairline pb-2">
-          <h2 className="text-lg font-semibold">Queues</h2>
-          <p className="max-w-[80ch]">
-            {all ? answer(all) : error ? `The queues could not be read: ${error.message}.` : 'Reading the queues …'}
-          </p>
-        </div>
+        <Heading title="Queues" list="/v1/queues" empty={!all?.length}>
+          {all ? answer(all) : error ? `The queues could not be read: ${error.message}.` : 'Reading the queues …'}
+        </Heading>
         {all && all.length > 0 && <Rows all={all} open={open} />}
         {all?.length === 0 && <Copyable command={'hmule queue set berths max_running=8'} />}
         <Follows />

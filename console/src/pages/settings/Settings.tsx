@@ -7,6 +7,7 @@ import { Copyable } from '../../parts/Copyable'
 import { grouped, span } from '../../lib/format'
 import { InForce } from './InForce'
 import { TaskBeside } from './TaskBeside'
+import { Heading } from '../../parts/Heading'
 
 /** Settings answers: what do the jobs of a task get that say nothing themselves. */
 export function Settings({ open }: { open?: string }) {
@@ -17,12 +18,9 @@ export function Settings({ open }: { open?: string }) {
     <div className={open ? 'grid gap-x-8 lg:grid-cols-[minmax(0,1fr)_minmax(0,32rem)] 2xl:grid-cols-[minmax(0,1fr)_minmax(0,44rem)]' : ''}>
       <div className={`min-w-0 ${open ? 'max-lg:hidden' : ''}`}>
         <section aria-label="Tasks" className="mt-6">
-          <div className="border-b border-hairline pb-2">
-            <h2 className="text-lg font-semibold">Tasks</h2>
-            <p className="max-w-[80ch]">
-              {data ? answer(data) : error ? `The tasks could not be read: ${error.message}.` : 'Reading the tasks …'}
-            </p>
-          </div>
+          <Heading title="Tasks" list="/v1/tasks" empty={!data?.length}>
+            {data ? answer(data) : error ? `The tasks could not be read: ${error.message}.` : 'Reading the tasks …'}
+          </Heading>
           {data && data.length > 0 && <Rows all={data} open={open} />}
           {data?.length === 0 && <Copyable command={'hmule task set tide.predict max_attempts=5'} />}
         </section>

@@ -10,6 +10,7 @@ import { SearchField } from '../../parts/SearchField'
 import { useNow } from '../../lib/useNow'
 import { beyond, nameOf, queuesOf, resting } from './workerWords'
 import { WorkerBeside } from './WorkerBeside'
+import { Heading } from '../../parts/Heading'
 
 /** Workers answers: is anything running, what does every slot do, and is it stuck or only slow. */
 export function Workers({ open }: { open?: string }) {
@@ -20,12 +21,9 @@ export function Workers({ open }: { open?: string }) {
   return (
     <div className={open ? 'grid gap-x-8 lg:grid-cols-[minmax(0,1fr)_minmax(0,32rem)] 2xl:grid-cols-[minmax(0,1fr)_minmax(0,44rem)]' : ''}>
       <section aria-label="Workers" className={`mt-4 min-w-0 ${open ? 'max-lg:hidden' : ''}`}>
-        <div className="border-b border-hairline pb-2">
-          <h2 className="text-lg font-semibold">Workers</h2>
-          <p className="max-w-[80ch]">
-            {data ? answer(data, now) : error ? `The workers could not be read: ${error.message}.` : 'Reading the workers …'}
-          </p>
-        </div>
+        <Heading title="Workers" list="/v1/workers" empty={!data?.length}>
+          {data ? answer(data, now) : error ? `The workers could not be read: ${error.message}.` : 'Reading the workers …'}
+        </Heading>
         {data && <Slow all={data} now={now} />}
         {data && data.length > 0 && <Rows all={data} open={open} now={now} />}
         {data?.length === 0 && (

@@ -45,7 +45,7 @@ type Filter struct {
 	From   int64
 	FromAt job.Time
 	Limit  int
-	Cursor     string
+	Cursor string
 }
 
 // Page is one page of a list. Only the absence of NextCursor is its end.

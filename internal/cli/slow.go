@@ -15,7 +15,7 @@ func (a *app) jobSlowCommand() *cobra.Command {
 		Use: "slow", Short: "List running jobs that take longer than usual", Args: args(cobra.NoArgs),
 		Long: `A job is listed that has run longer than 19 of 20 attempts of its task that were done within
 the last week. A task of which fewer than 30 were done is not judged.`,
-		Example: "  hmule job slow\n  hmule job slow -o ids",
+		Example: "  hmule job slow",
 		RunE: func(c *cobra.Command, _ []string) error {
 			m, err := a.client()
 			if err != nil {

@@ -40,7 +40,7 @@ type Problem = components['schemas']['Problem']
 /** A call that has had no answer for so long is given up; none of the page's waits. */
 const answeredWithin = 15_000
 
-export const api = createClient<paths>({
+export const api = createClient<paths, 'application/json' | 'application/problem+json'>({
   baseUrl: '/',
   querySerializer: (query) => {
     const q = new URLSearchParams()

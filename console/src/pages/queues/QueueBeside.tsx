@@ -162,7 +162,7 @@ function Starts({ name }: { name: string }) {
             <tr className="h-[32px] border-b border-hairline whitespace-nowrap [&>th]:pr-3 [&>th]:font-normal">
               <th>at</th>
               <th className="text-right">job</th>
-              <th className="text-right">priority</th>
+              <th className="text-right max-sm:hidden">priority</th>
               <th className="w-full min-w-28">owner, lane, or task</th>
               <th className="text-right">waited</th>
               <th>overtook</th>
@@ -194,7 +194,7 @@ function Row({ s }: { s: Start }) {
     <tr className="h-[32px] border-b border-hairline whitespace-nowrap [&>td]:pr-3">
       <td className="text-quiet">{clock(new Date(s.started_at))}</td>
       <td className="text-right">{job(s.job)}</td>
-      <td className="text-right">{s.priority}</td>
+      <td className="text-right max-sm:hidden">{s.priority}</td>
       <td className="max-w-28 truncate" title={s.task}>
         {[s.owner, s.lane].filter(Boolean).join(', ') || <span className="text-quiet">{s.task}</span>}
       </td>

@@ -117,7 +117,7 @@ func (s *Server) Handler() http.Handler { return http.HandlerFunc(s.serveHTTP) }
 // compressed is a handler whose answers of a kilobyte and more are compressed where the
 // caller accepts that. A stream of events and files that are compressed already are not.
 func compressed(h http.Handler) http.Handler {
-	wrap, err := gzhttp.NewWrapper(gzhttp.MinSize(1<<10), gzhttp.ContentTypes([]string{"application/json", "application/problem+json", "application/yaml", "text/html", "text/plain"}))
+	wrap, err := gzhttp.NewWrapper(gzhttp.MinSize(leastCompressed), gzhttp.ContentTypes([]string{"application/json", "application/problem+json", "application/yaml", "text/html", "text/plain"}))
 	if err != nil {
 		panic(fmt.Sprintf("the settings of the compression are wrong: %v", err))
 	}

@@ -1,6 +1,8 @@
 package server
 
 import (
+	"bytes"
+	"errors"
 	"net/http"
 	"strconv"
 	"strings"
@@ -8,6 +10,7 @@ import (
 	"time"
 
 	"github.com/gin-gonic/gin"
+	"github.com/klauspost/compress/gzip"
 
 	"humblemule.example/internal/core/engine"
 )
@@ -34,6 +37,50 @@ type sharedAnswer struct {
 	part  int64 // of the events that it knows
 	ready chan struct{}
 	text  []byte // empty where it was refused, or is too large
+	// zipped is it compressed, once for all who take it so.
+	zipped func() []byte
+}
+
+// leastCompressed is from how many bytes on answers are compressed.
+const leastCompressed = 1 << 10
+
+// write answers what is kept.
+func (a *sharedAnswer) write(c *gin.Context) {
+	c.Header("Age", strconv.Itoa(int(time.Since(a.begun)/time.Second)))
+	text := a.text
+	if len(text) >= leastCompressed && takesGzip(c.Request.Header) {
+		c.Header("Vary", "Accept-Encoding")
+		c.Header("Content-Encoding", "gzip")
+		text = a.zipped()
+	}
+	writeJSON(c, http.StatusOK, text)
+}
+
+// keep keeps an answer, which the caller goes on to use.
+func (a *sharedAnswer) keep(text []byte) {
+	a.text = append([]byte(nil), text...)
+	a.zipped = sync.OnceValue(func() []byte {
+		var b bytes.Buffer
+		w := gzip.NewWriter(&b)
+		_, err := w.Write(a.text)
+		if err := errors.Join(err, w.Close()); err != nil {
+			panic(err) // a buffer takes everything
+		}
+		return b.Bytes()
+	})
+}
+
+// takesGzip tells whether a caller takes answers that are compressed by gzip.
+func takesGzip(h http.Header) bool {
+	for part := range strings.SplitSeq(h.Get("Accept-Encoding"), ",") {
+		name, params, _ := strings.Cut(part, ";")
+		weight, weighed := strings.CutPrefix(strings.ReplaceAll(params, " ", ""), "q=")
+		if strings.EqualFold(strings.TrimSpace(name), "gzip") {
+			q, err := strconv.ParseFloat(weight, 64)
+			return !weighed || err == nil && q > 0
+		}
+	}
+	return false
 }
 
 // shared makes a route of a question whose answer may be shared by callers who accept that.
@@ -63,8 +110,7 @@ func (s *Server) shared(h func(c *gin.Context) (any, error)) gin.HandlerFunc {
 				alone(c)
 				return
 			}
-			c.Header("Age", strconv.Itoa(int(time.Since(a.begun)/time.Second)))
-			writeJSON(c, http.StatusOK, a.text)
+			a.write(c)
 			return
 		}
 		defer close(a.ready)
@@ -74,10 +120,13 @@ func (s *Server) shared(h func(c *gin.Context) (any, error)) gin.HandlerFunc {
 			s.fail(c, err)
 			return
 		}
-		s.answerWith(c, http.StatusOK, v, func(text []byte) {
-			if len(text) <= mostShared {
-				a.text = append([]byte(nil), text...)
+		s.answerWith(c, http.StatusOK, v, func(text []byte) bool {
+			if len(text) > mostShared {
+				return false
 			}
+			a.keep(text)
+			a.write(c)
+			return true
 		})
 	}
 }

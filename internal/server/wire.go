@@ -75,8 +75,9 @@ func veil(c *gin.Context) {
 
 func (s *Server) answer(c *gin.Context, status int, v any) { s.answerWith(c, status, v, nil) }
 
-// answerWith answers a value, and lets a function see what is written, which it must not keep.
-func (s *Server) answerWith(c *gin.Context, status int, v any, see func(text []byte)) {
+// answerWith answers a value, unless a function does that with what is to be written, which it
+// must not keep.
+func (s *Server) answerWith(c *gin.Context, status int, v any, instead func(text []byte) bool) {
 	room := answers.Get().(*[]byte)
 	text, err := written((*room)[:0], v)
 	*room = text
@@ -87,8 +88,8 @@ func (s *Server) answerWith(c *gin.Context, status int, v any, see func(text []b
 	}
 	text = append(text, '\n')
 	*room = text
-	if see != nil {
-		see(text)
+	if instead != nil && instead(text) {
+		return
 	}
 	writeJSON(c, status, text)
 }

@@ -322,11 +322,35 @@ func (s *Server) listWorkers(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	page, next, err := cut(s.engine.Workers(c.Request.Context()), p, func(w *api.Worker) string { return w.ID })
+	all := s.engine.Workers(c.Request.Context())
+	var total workersTotal
+	for i := range all {
+		total.add(&all[i])
+	}
+	page, next, err := cut(all, p, func(w *api.Worker) string { return w.ID })
 	return struct {
 		Workers    []api.Worker `json:"workers"`
+		Total      workersTotal `json:"total"`
 		NextCursor string       `json:"next_cursor,omitzero"`
-	}{page, next}, err
+	}{page, total, next}, err
+}
+
+// workersTotal counts all workers of a list, and the slots of those that are not silent.
+type workersTotal struct {
+	Workers int `json:"workers"`
+	Silent  int `json:"silent"`
+	Slots   int `json:"slots"`
+	Running int `json:"running"`
+}
+
+func (t *workersTotal) add(w *api.Worker) {
+	t.Workers++
+	if w.Silent {
+		t.Silent++
+		return
+	}
+	t.Slots += w.Slots
+	t.Running += w.Running
 }
 
 func (s *Server) slowJobs(c *gin.Context) (any, error) {

@@ -305,15 +305,28 @@ export function useMayAct(): boolean {
   return role === 'operator' || role === 'keeper'
 }
 
+/** From more workers than this on they are read less often. */
+export const manyWorkers = 100
+
 /** useWorkers lists the workers. What their slots do changes without a word of the service, hence the interval. */
 export function useWorkers() {
   return useQuery({
-    queryKey: keys.workers,
+    queryKey: keys.workers.list,
     queryFn: () =>
       everyPage(
         (cursor) => told(api.GET('/v1/workers', part(cursor))),
         (p) => p.workers,
       ),
+    refetchInterval: (q) => ((q.state.data?.length ?? 0) > manyWorkers ? 10_000 : 2000),
+    structuralSharing: false, // they differ each time
+  })
+}
+
+/** useFewWorkers tells of the first workers, and how many there are in all, with their slots. */
+export function useFewWorkers(limit: number) {
+  return useQuery({
+    queryKey: keys.workers.first(limit),
+    queryFn: () => told(api.GET('/v1/workers', { params: { query: { limit } } })),
     refetchInterval: 2000,
   })
 }

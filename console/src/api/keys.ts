@@ -29,7 +29,11 @@ export const keys = {
   dryRun: (body: unknown) => ['dry run', body] as const,
   actions: ['actions'] as const,
   patched: (filter: string, patch: string) => ['patched', filter, patch] as const,
-  workers: ['workers'] as const,
+  workers: {
+    all: ['workers'] as const,
+    list: ['workers', 'list'] as const,
+    first: (limit: number) => ['workers', 'first', limit] as const,
+  },
   tasks: ['tasks'] as const,
   settings: ['settings'] as const,
   lanes: (queue: string) => ['lanes', queue] as const,

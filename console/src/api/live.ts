@@ -57,7 +57,7 @@ let many = false
 let due = false
 
 /** How long changes are gathered, so that a busy service does not keep the page busy; longer where very much changes. */
-const gatherFor = 600
+const gatherFor = 1000
 const gatherManyFor = 2000
 
 /** note gathers changes. A page that nobody sees asks nothing until somebody does. */
@@ -88,9 +88,18 @@ function renew() {
 
 document.addEventListener('visibilitychange', () => !document.hidden && renew())
 
+let workersDue: ReturnType<typeof setTimeout> | undefined
+
+function renewWorkers() {
+  clearTimeout(workersDue)
+  workersDue = undefined
+  void queryClient.invalidateQueries({ queryKey: keys.workers.all })
+}
+
 function take(event: string, data: string) {
   if (event === 'reset') note([], true)
-  if (event === 'reset' || event === 'workers') void queryClient.invalidateQueries({ queryKey: keys.workers })
+  if (event === 'reset') renewWorkers()
+  if (event === 'workers') workersDue ??= setTimeout(renewWorkers, gatherManyFor)
   if (event === 'queues') void queryClient.invalidateQueries({ queryKey: keys.stats.all })
   if (event !== 'jobs') return
   const told = JSON.parse(data) as { jobs: JobChanged[]; many: boolean }

@@ -195,7 +195,7 @@ function At({ x, y, children }: { x: number; y: number; children: React.ReactNod
 function Path({ d, n, x, y, plain }: { d: string; n: number; x: number; y: number; plain?: boolean }) {
   return (
     <>
-      <path d={d} className={`wide-line ${n > 0 ? 'stroke-quiet' : 'stroke-hairline'}`} strokeWidth={thickness(n)} strokeLinecap="round" />
+      <path d={d} className={n > 0 ? 'stroke-quiet' : 'stroke-hairline'} strokeWidth={thickness(n)} strokeLinecap="round" />
       {(n > 0 || !plain) && (
         <text x={x} y={y - 8} textAnchor="middle" className={`text-[13px] ${n > 0 ? 'fill-ink' : 'fill-quiet'}`}>
           {perMinute(n)}
@@ -212,7 +212,7 @@ function Arrivals({ x, n, word }: { x: number; n: number; word?: boolean }) {
     <>
       <path
         d={`M${x} 22V${line - 16}`}
-        className={`wide-line ${n > 0 ? 'stroke-quiet' : 'stroke-hairline'}`}
+        className={n > 0 ? 'stroke-quiet' : 'stroke-hairline'}
         strokeWidth={thickness(n)}
         strokeLinecap="round"
       />

@@ -19,7 +19,7 @@ export function Find() {
   const navigate = useNavigate()
   const queues = useStats().data?.queues.map((q) => q.name) ?? []
   const tasks = useTasks().data ?? []
-  const workers = useQuery<Worker[]>({ queryKey: keys.workers, enabled: false }).data ?? []
+  const workers = useQuery<Worker[]>({ queryKey: keys.workers.list, enabled: false }).data ?? []
   const schedules = useQuery<ScheduleStatus[]>({ queryKey: keys.schedules.list, enabled: false }).data ?? []
   const choices = open ? choicesOf(text.trim(), { queues, tasks, workers, schedules }) : []
   useEffect(() => {

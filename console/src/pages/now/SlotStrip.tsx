@@ -1,20 +1,21 @@
 import { Link } from 'react-router'
 
-import { useWorkers } from '../../api/client'
+import { useFewWorkers } from '../../api/client'
 import { grouped } from '../../lib/format'
 import { useNow } from '../../lib/useNow'
 import { Cells } from '../workers/Cells'
 import { nameOf } from '../workers/workerWords'
 
+/** How many workers are drawn, and how many are read, some of which may be silent. */
 const most = 4
+const read = 12
 
 /** SlotStrip draws the slots of the worker processes. */
 export function SlotStrip() {
-  const { data } = useWorkers()
+  const { data } = useFewWorkers(read)
   const now = useNow(1000)
-  const living = data?.filter((w) => !w.silent) ?? []
-  const slots = living.reduce((n, w) => n + (w.slots ?? 0), 0)
-  const running = living.reduce((n, w) => n + w.running, 0)
+  const living = data?.workers.filter((w) => !w.silent) ?? []
+  const processes = data ? data.total.workers - data.total.silent : 0
   return (
     <section aria-label="Workers" className="min-w-0 xl:mt-3">
       <h2 className="flex items-baseline gap-2">
@@ -23,9 +24,9 @@ export function SlotStrip() {
         </Link>
         <span className="text-quiet">
           {data &&
-            (living.length === 0
+            (processes === 0
               ? 'none is running'
-              : `${grouped(living.length)} ${living.length === 1 ? 'process' : 'processes'}, ${grouped(running)} of ${grouped(slots)} slots taken`)}
+              : `${grouped(processes)} ${processes === 1 ? 'process' : 'processes'}, ${grouped(data.total.running)} of ${grouped(data.total.slots)} slots taken`)}
         </span>
       </h2>
       <ul className="min-h-[24px]">
@@ -38,9 +39,9 @@ export function SlotStrip() {
           </li>
         ))}
       </ul>
-      {living.length > most && (
+      {processes > most && (
         <Link className="press" to="/workers">
-          All {grouped(living.length)} processes
+          All {grouped(processes)} processes
         </Link>
       )}
     </section>

@@ -2,7 +2,7 @@ import { type ReactNode, useState } from 'react'
 import { Link, useNavigate } from 'react-router'
 
 import { useTitle } from '../../lib/title'
-import { useWorkers, type Worker } from '../../api/client'
+import { manyWorkers, useWorkers, type Worker } from '../../api/client'
 import { Cells } from './Cells'
 import { Copyable } from '../../parts/Copyable'
 import { age, grouped, span } from '../../lib/format'
@@ -15,7 +15,7 @@ import { Heading } from '../../parts/Heading'
 /** Workers answers: is anything running, what does every slot do, and is it stuck or only slow. */
 export function Workers({ open }: { open?: string }) {
   const { data, error } = useWorkers()
-  const now = useNow(1000)
+  const now = useNow((data?.length ?? 0) > manyWorkers ? 5000 : 1000)
   const chosen = data?.find((w) => w.id === open)
   useTitle(chosen && nameOf(chosen), 'Workers')
   return (

@@ -64,7 +64,7 @@ func (d *Defaults) Describe() string {
 	if d.MaxRunning != nil {
 		add(true, "at most %d at once", *d.MaxRunning)
 	}
-	add(d.Timeout != 0, "at most %s each", d.Timeout)
+	add(d.Timeout != 0, "timeout %s", d.Timeout)
 	if d.KeepResult != nil {
 		add(true, "results kept %s", *d.KeepResult)
 	}

@@ -1,5 +1,6 @@
 import type { ReactNode } from 'react'
 
+import { fieldGrid } from '../lib/fieldGrid'
 import { type Curve, type Entered, type Name, builtIn, curves, firstOf } from './defaults'
 
 interface Form {
@@ -29,7 +30,7 @@ export function DefaultsForm({ value, set, wrong, fixed, ofTask }: Form) {
   )
   const curve = value.curve as Curve | ''
   return (
-    <div className="grid grid-cols-[max-content_9rem_minmax(0,1fr)] items-baseline gap-x-4 gap-y-1.5">
+    <div className={fieldGrid}>
       {ofTask && field('queue', 'queue', 'where its jobs wait')}
       {field('priority', 'priority', '0 to 9, the higher first')}
       {field('max_attempts', 'attempts', 'before it is a dead letter; 0 for no limit')}

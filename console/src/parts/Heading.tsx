@@ -20,8 +20,8 @@ export function Heading({
   children: ReactNode
 }) {
   return (
-    <div className="flex items-start gap-x-6 border-b border-hairline pb-2">
-      <div className="min-w-0 flex-1">
+    <div className="flex items-start gap-x-6 gap-y-2 border-b border-hairline pb-2 max-sm:flex-wrap">
+      <div className="min-w-0 flex-1 max-sm:min-w-[15rem]">
         <h2 className="text-lg font-semibold">{title}</h2>
         <p className="max-w-[80ch] break-words">{children}</p>
       </div>

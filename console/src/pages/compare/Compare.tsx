@@ -215,7 +215,7 @@ function Change({ m, was, is }: { m: Measure; was?: number; is?: number }) {
   const by = was === 0 ? 'from nothing' : `${is >= was ? '+' : '−'}${Math.abs((100 * (is - was)) / was).toFixed(0)} %`
   const v = verdict(m, was, is)
   return (
-    <span className={v === 'worse' ? 'font-semibold text-dead' : v === 'better' ? 'text-done' : 'text-quiet'}>
+    <span className={v === 'worse' ? 'font-semibold' : v === 'better' ? '' : 'text-quiet'}>
       {by}
       {v && `, ${v}`}
     </span>

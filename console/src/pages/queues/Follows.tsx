@@ -20,7 +20,7 @@ export function Follows() {
     <section aria-label="Followed labels" className="mt-8">
       <div className="flex flex-wrap items-baseline gap-4 border-b border-hairline pb-2">
         <h2 className="text-lg font-semibold">Followed labels</h2>
-        <p className="min-w-0 flex-1 text-quiet">
+        <p className="min-w-0 flex-1 text-quiet max-sm:order-last max-sm:basis-full">
           {data.length === 0
             ? 'No label is followed. Follow a customer or a ship to see its jobs by themselves.'
             : 'Their jobs, and what moved among them.'}

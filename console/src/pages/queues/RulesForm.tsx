@@ -1,5 +1,6 @@
 import { Field } from '../../parts/DefaultsForm'
 import type { EnteredRules, RuleName } from './rules'
+import { fieldGrid } from '../../lib/fieldGrid'
 
 interface Form {
   value: EnteredRules
@@ -38,7 +39,7 @@ export function RulesForm({ value, set, wrong, fixed }: Form) {
   )
   const ageing = value.order === 'ageing'
   return (
-    <div className="grid grid-cols-[max-content_9rem_minmax(0,1fr)] items-baseline gap-x-4 gap-y-1.5">
+    <div className={fieldGrid}>
       {choice(
         'order',
         'order',

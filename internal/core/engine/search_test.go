@@ -167,3 +167,57 @@ func TestFindingByWords(t *testing.T) {
 		assert.Zero(y, rows("count(*) FROM failed_words"), "of jobs that are gone")
 	})
 }
+
+// A list begins with any job, there or gone, or with those of a time, in either order, and goes on
+// from there by its cursors; the filter stays as it is.
+func TestBeginnings(t *testing.T) {
+	inYard(t, func(y *yard) {
+		ctx := y.Context()
+		var ids []int64
+		var times []job.Time
+		for range 9 {
+			j, err := y.e.Enqueue(ctx, job.Spec{Task: []string{"tide.predict", "dues.charge"}[len(ids)%2]})
+			require.NoError(y, err)
+			ids, times = append(ids, j.ID), append(times, job.At(time.Now()))
+			time.Sleep(10 * time.Minute)
+		}
+		begun := func(f api.Filter) (all []int64) {
+			f.Limit = 2
+			for {
+				page, err := y.e.Jobs(ctx, f)
+				require.NoError(y, err)
+				for _, j := range page.Jobs {
+					all = append(all, j.ID)
+				}
+				if f.Cursor = page.NextCursor; f.Cursor == "" {
+					return all
+				}
+			}
+		}
+		down := func(all []int64) []int64 {
+			all = slices.Clone(all)
+			slices.Reverse(all)
+			return all
+		}
+		for i, id := range ids {
+			assert.Equal(y, down(ids[:i+1]), begun(api.Filter{From: id}))
+			assert.Equal(y, ids[i:], begun(api.Filter{From: id, Order: api.OldestFirst}))
+			assert.Equal(y, down(ids[:i+1]), begun(api.Filter{FromAt: times[i].Add(5 * time.Minute)}), "up to a time after it")
+			assert.Equal(y, ids[i:], begun(api.Filter{FromAt: times[i], Order: api.OldestFirst}))
+			var tides []int64
+			for k := i; k >= 0; k-- {
+				if k%2 == 0 {
+					tides = append(tides, ids[k])
+				}
+			}
+			assert.Equal(y, tides, begun(api.Filter{From: id, Tasks: []string{"tide.predict"}}))
+		}
+		assert.Equal(y, down(ids), begun(api.Filter{From: 1 << 50}))
+		assert.Empty(y, begun(api.Filter{From: 1 << 50, Order: api.OldestFirst}))
+		assert.Empty(y, begun(api.Filter{FromAt: times[0].Add(-time.Hour)}))
+		assert.Empty(y, begun(api.Filter{FromAt: job.At(time.Now().Add(time.Hour)), Order: api.OldestFirst}))
+		page, err := y.e.Jobs(ctx, api.Filter{From: ids[2], Limit: 1})
+		require.NoError(y, err)
+		assert.EqualValues(y, 9, *page.Matched, "all that match, wherever the list begins")
+	})
+}

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"math/rand/v2"
@@ -47,7 +48,7 @@ func (l failureLog) with(text string) (ids []int64) {
 
 // found lists all that a filter matches, page by page.
 func (y *yard) found(f api.Filter) (ids []int64) {
-	f.Limit = 200
+	f.Limit = cmp.Or(f.Limit, 200)
 	for {
 		page, err := y.e.Jobs(context.Background(), f)
 		require.NoError(y, err)
@@ -181,18 +182,9 @@ func TestBeginnings(t *testing.T) {
 			ids, times = append(ids, j.ID), append(times, job.At(time.Now()))
 			time.Sleep(10 * time.Minute)
 		}
-		begun := func(f api.Filter) (all []int64) {
+		begun := func(f api.Filter) []int64 {
 			f.Limit = 2
-			for {
-				page, err := y.e.Jobs(ctx, f)
-				require.NoError(y, err)
-				for _, j := range page.Jobs {
-					all = append(all, j.ID)
-				}
-				if f.Cursor = page.NextCursor; f.Cursor == "" {
-					return all
-				}
-			}
+			return y.found(f)
 		}
 		down := func(all []int64) []int64 {
 			all = slices.Clone(all)

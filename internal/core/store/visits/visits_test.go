@@ -403,6 +403,7 @@ var bounded = map[string]int{
 	"SELECT id, queue, task, state, next_at FROM jobs": 100_000, // what comes, counted by time
 	"WHERE removed_by = +? AND removed_by <> 0":        500,     // a slice of what is brought back, or swept
 	"SELECT id, ready_at FROM jobs":                    2000,    // of a check's looks at old places
+	"FROM attempts a LEFT JOIN jobs j":                 5000,    // of the jobs of a block
 	"IN (…)":                                           500,     // a page
 }
 
@@ -414,6 +415,10 @@ var rare = []string{
 	"DELETE FROM policies WHERE id = +?",
 	"SELECT version, host, n FROM cause_counts", // of workers that were forgotten
 	"DELETE FROM receipts WHERE id <= +?",       // after a day
+	"DELETE FROM late_words",                    // of 2048 failures, each in words of its own
+	"SELECT part, words FROM failed_words",
+	"INSERT INTO failed_words",
+	"DELETE FROM failed_words",
 	"DELETE FROM turns WHERE (queue, task, level, owner) IN (SELECT queue, task, level, owner FROM turns WHERE active = 0", // of many owners without jobs
 	"SELECT tag FROM turns WHERE active = 0",
 }

@@ -45,25 +45,34 @@ func (s *Server) exportJobs(c *gin.Context) {
 		return
 	}
 	headExport(c, "jobs", format)
-	control := http.NewResponseController(c.Writer)
 	pen := exported[format].pen(c.Writer)
-	for {
+	s.writePages(c, func() (more bool, err error) {
 		for i := range page.Jobs {
-			if err == nil {
-				err = pen.write(&page.Jobs[i])
+			if err := pen.write(&page.Jobs[i]); err != nil {
+				return false, err
 			}
 		}
-		if err == nil {
-			err = pen.flush()
-		}
-		if err == nil && page.NextCursor == "" {
+		return page.NextCursor != "", pen.flush()
+	}, func() error {
+		page, err = next()
+		return err
+	})
+}
+
+// writePages writes the pages of an export, the first one of which is read: write tells whether
+// more follow, and next reads one. What is not whole breaks off.
+func (s *Server) writePages(c *gin.Context, write func() (more bool, err error), next func() error) {
+	control := http.NewResponseController(c.Writer)
+	for {
+		more, err := write()
+		if err == nil && !more {
 			return
 		}
 		if err == nil { // a reader that takes nothing for so long is gone
 			err = control.SetWriteDeadline(time.Now().Add(takesWithin))
 		}
 		if err == nil {
-			page, err = next()
+			err = next()
 		}
 		if err != nil {
 			s.log.Debug("an export broke off", "error", err)

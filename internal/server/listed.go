@@ -5,9 +5,7 @@ import (
 	"encoding/csv"
 	"fmt"
 	"io"
-	"net/http"
 	"slices"
-	"time"
 
 	"github.com/gin-gonic/gin"
 	"github.com/go-json-experiment/json"
@@ -64,28 +62,20 @@ func (s *Server) exportList(c *gin.Context, name string, list func(c *gin.Contex
 	if format == "csv" {
 		pen = &rawTable{to: c.Writer}
 	}
-	control := http.NewResponseController(c.Writer)
-	for err == nil {
+	s.writePages(c, func() (bool, error) {
 		for _, row := range rows {
-			if err == nil {
-				err = pen.write(row)
+			if err := pen.write(row); err != nil {
+				return false, err
 			}
 		}
-		if err == nil && !more {
-			err = pen.end()
-			break
+		if more {
+			return true, nil
 		}
-		if err == nil { // a reader that takes nothing for so long is gone
-			err = control.SetWriteDeadline(time.Now().Add(takesWithin))
-		}
-		if err == nil {
-			rows, more, err = next()
-		}
-	}
-	if err != nil {
-		s.log.Debug("an export broke off", "error", err)
-		panic(http.ErrAbortHandler)
-	}
+		return false, pen.end()
+	}, func() error {
+		rows, more, err = next()
+		return err
+	})
 }
 
 // rowsIn gives the entries of a list as they are written, and the cursor of the next page.

@@ -106,7 +106,7 @@ func TestHistory(t *testing.T) {
 				}
 			}
 		}
-		for i := range rounds(160, 60) {
+		for i := range rounds(160, 40) {
 			live()
 			switch random.IntN(12) {
 			case 0: // killed: what was answered is in the file
@@ -216,22 +216,25 @@ func TestUsual(t *testing.T) {
 		assert.InEpsilon(y, 400, usual().P50MS, 0.02)
 		assert.Equal(y, int64(30), usual().Count)
 		assert.Equal(y, began, usual().Since)
-		for range 6 {
-			time.Sleep(24 * time.Hour)
-			run(30, 100)
-		}
-		restart := func() {
+		restart := func(after time.Duration) {
 			was := usual()
 			require.NoError(y, y.e.Close())
+			time.Sleep(after)
 			y.open()
 			assert.Equal(y, was, usual(), "after a restart")
 		}
-		restart()
+		for range 6 {
+			restart(24 * time.Hour)
+			run(30, 100)
+		}
+		restart(0)
 		assert.Equal(y, int64(210), usual().Count)
+		require.NoError(y, y.e.Close())
 		time.Sleep(3 * 24 * time.Hour)
+		y.open()
 		run(1, 100)
 		assert.InEpsilon(y, 100, usual().MaxMS, 0.02, "the first day is forgotten")
-		restart()
+		restart(0)
 	})
 }
 

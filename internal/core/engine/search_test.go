@@ -100,12 +100,14 @@ func TestFindingByWords(t *testing.T) {
 			return f
 		}
 		twice := 2
-		for round := range 3 {
-			specs := make([]job.Spec, 1500)
+		_, err := y.e.EnqueueMany(context.Background(), slices.Repeat([]job.Spec{{Task: "log.pack", Queue: "archive"}}, 3500), unplaced)
+		require.NoError(y, err) // they do not fail
+		for round := range rounds(3, 2) {
+			specs := make([]job.Spec, 900)
 			for i := range specs {
 				specs[i] = job.Spec{Task: "dues.charge", MaxAttempts: &twice, Retry: &job.Retry{First: job.For(time.Hour)}, Owner: ships[draw.IntN(len(ships))]}
 			}
-			_, err := y.e.EnqueueMany(context.Background(), specs, func(int) string { return "" })
+			_, err := y.e.EnqueueMany(context.Background(), specs, unplaced)
 			require.NoError(y, err)
 			for y.failWith(1+draw.IntN(400), say) > 0 {
 			}
@@ -115,7 +117,7 @@ func TestFindingByWords(t *testing.T) {
 			}
 			time.Sleep(2 * time.Hour) // the second attempts come
 			synctest.Wait()
-			for range 12 {
+			for range rounds(12, 6) {
 				var text string
 				for range 1 + draw.IntN(2) {
 					switch draw.IntN(3) {

@@ -59,7 +59,7 @@ func TestModel(t *testing.T) {
 		r.plan("silt", 17*time.Second, api.RunWaits, lasting)
 		lasting.Queue, lasting.Lane = "common", ""
 		r.plan("tides", 13*time.Second, api.RunSkips, lasting)
-		commands := cmp.Or(*modelCommands, rounds(10_000, 2000))
+		commands := cmp.Or(*modelCommands, rounds(10_000, 1000))
 		for n := range commands {
 			r.step()
 			require.Equal(r, r.now, time.Now(), "commands come at whole milliseconds")

@@ -23,7 +23,7 @@ import (
 	"humblemule.example/job"
 )
 
-var every = flag.Int("cuts.every", 7, "of the operations at which the power may be cut, every how many are tried")
+var every = flag.Int("cuts.every", 13, "of the operations at which the power may be cut, every how many are tried")
 
 var silent = slog.New(slog.DiscardHandler)
 

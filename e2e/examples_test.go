@@ -8,6 +8,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"syscall"
@@ -28,9 +29,23 @@ import (
 func TestExamples(t *testing.T) {
 	t.Parallel()
 	x := openHarbour(t)
-	for _, example := range x.all() {
-		if !t.Run(strings.Fields(strings.TrimPrefix(example, "hmule "))[0], func(t *testing.T) { x.try(t, example) }) {
-			t.Logf("the example was: %s", example)
+	x.tryAll(func(command string) bool { return !slices.Contains(alone, command) })
+}
+
+// Those of commands that need no service take longest.
+func TestExamplesAlone(t *testing.T) {
+	t.Parallel()
+	x := &examples{t: t, dir: t.TempDir()}
+	x.tryAll(func(command string) bool { return slices.Contains(alone, command) })
+}
+
+var alone = []string{"bench", "demo", "load"}
+
+// tryAll tries the examples of some commands.
+func (x *examples) tryAll(of func(command string) bool) {
+	for _, example := range x.all(of) {
+		if !x.t.Run(strings.Fields(example)[1], func(t *testing.T) { x.try(t, example) }) {
+			x.t.Logf("the example was: %s", example)
 		}
 	}
 }
@@ -78,9 +93,9 @@ func openHarbour(t *testing.T) *examples {
 	return x
 }
 
-// all gives the examples of all commands, in the order of the help; what ends a worker comes
+// all gives the examples of some commands, in the order of the help; what ends a worker comes
 // last of its kind.
-func (x *examples) all() (found []string) {
+func (x *examples) all(some func(command string) bool) (found []string) {
 	read := func(command ...string) (text string) {
 		text, _, status := run(x.t, "", append(command, "--help")...)
 		require.Zero(x.t, status)
@@ -106,6 +121,9 @@ func (x *examples) all() (found []string) {
 	commands := listed(read())
 	require.Subset(x.t, commands, []string{"serve", "pool", "demo", "enqueue", "check", "version", "job", "dead", "queue", "lane", "task", "schedule", "worker", "operation", "action", "setup", "explain", "token", "bench", "load"})
 	for _, name := range commands {
+		if !some(name) {
+			continue
+		}
 		text := read(name)
 		verbs := listed(text)
 		if len(verbs) == 0 {

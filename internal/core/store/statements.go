@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"sync"
 
 	"humblemule.example/job"
 )
@@ -25,6 +26,7 @@ import (
 
 // sqlStatement is a statement of the writing connection.
 type sqlStatement struct {
+	// text is as it was declared until fillAll has filled it in.
 	text string
 	n    int
 	// late tells that it is to see what late writes have written.
@@ -36,13 +38,23 @@ var statements []*sqlStatement
 
 // statement declares one.
 func statement(text string) *sqlStatement {
-	s := &sqlStatement{text: steady(filled(text)), n: len(statements), late: lately.MatchString(text)}
+	s := &sqlStatement{text: text, n: len(statements)}
 	statements = append(statements, s)
 	return s
 }
 
+// fillAll fills all statements in when the first file is opened: a client, which opens none,
+// starts without it.
+var fillAll = sync.OnceFunc(func() {
+	for _, s := range statements {
+		s.late = lately.MatchString(s.text)
+		s.text = steady(filled(s.text))
+	}
+})
+
 // Statements are the texts of all of them.
 func Statements() (all []string) {
+	fillAll()
 	for _, s := range statements {
 		all = append(all, s.text)
 	}
@@ -51,6 +63,7 @@ func Statements() (all []string) {
 
 // prepare prepares all statements for the writing connection.
 func (s *Store) prepare() error {
+	fillAll()
 	for _, q := range statements {
 		stmt, err := s.conn.PrepareContext(background, q.text)
 		if err != nil {

@@ -95,14 +95,11 @@ lint: need-go console/node_modules/.checked
 	@! git grep -nE $(PHRASES) -- '*.go' '*.md' '*.yaml' '*.ts' '*.tsx' '*.py' ':!CHANGELOG.md' ':!CONTRIBUTING.md' ':!internal/core/store/*_test.go' || { echo "these phrases are not plain English; CONTRIBUTING.md has what to write instead"; exit 1; }
 
 test: need-go lint internal/console/dist/index.html need-chromium need-python
-	@echo "Running the tests under the race detector; without it the model test in its full length, and those where one goroutine reckons for long"
-	@go test -run '^TestModel$$' ./internal/core/engine & model=$$!; failed=; \
-	go test -race -timeout 20m $$(go list ./... | grep -vE '/($(ALONE))$$') || failed=1; wait $$model && [ -z "$$failed" ]
-	@go test -timeout 20m $$(go list ./... | grep -E '/($(ALONE))$$')
+	@echo "Running the tests under the race detector; without it the model test in its full length, those where one goroutine reckons for long, and the store with the driver in pure Go"
+	@{ go test -run '^TestModel$$' ./internal/core/engine && go test -timeout 20m $$(go list ./... | grep -E '/($(ALONE))$$') && \
+	CGO_ENABLED=0 go test ./internal/core/store && CGO_ENABLED=0 go test -short -run '^TestModel$$' ./internal/core/engine; } & beside=$$!; failed=; \
+	go test -race -timeout 20m $$(go list ./... | grep -vE '/($(ALONE))$$') || failed=1; wait $$beside && [ -z "$$failed" ]
 	@cd e2e && go test -race -parallel 4 -timeout 20m .
-	@echo "Running the tests of the store, and the model, with the driver in pure Go"
-	@CGO_ENABLED=0 go test ./internal/core/store
-	@CGO_ENABLED=0 go test -short -run '^TestModel$$' ./internal/core/engine
 
 check: lint
 	@go test -short . ./api ./job ./internal/... ./client ./worker/...

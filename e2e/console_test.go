@@ -109,9 +109,11 @@ func (p *page) waitFor(expression string) {
 	p.t.Helper()
 	ctx, cancel := context.WithTimeout(p.ctx, 20*time.Second)
 	defer cancel()
-	_, err := chromedp.Run(ctx, chromedp.Poll[bool](expression))
+	// Not with every frame, which costs more than what is waited for.
+	poll := chromedp.Poll[bool](expression, chromedp.WithPollingInterval(50*time.Millisecond))
+	_, err := chromedp.Run(ctx, poll)
 	for err != nil && ctx.Err() == nil && loadedAnew(err) {
-		_, err = chromedp.Run(ctx, chromedp.Poll[bool](expression))
+		_, err = chromedp.Run(ctx, poll)
 	}
 	if err != nil {
 		p.t.Fatalf("%s never came true: %v; the page says:\n%s", expression, err, p.eval("document.body.innerText"))

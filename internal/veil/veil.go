@@ -74,7 +74,8 @@ func tokens(pointer string) []string {
 	return all
 }
 
-// replace replaces the part of a value that a way leads to.
+// replace replaces the part of a value that a way leads to; all of them, where members of one name
+// come twice.
 func replace(value json.RawMessage, way []string, with func(json.RawMessage) json.RawMessage) (_ json.RawMessage, found bool, err error) {
 	if len(way) == 0 {
 		return with(value), true, nil
@@ -88,6 +89,8 @@ func replace(value json.RawMessage, way []string, with func(json.RawMessage) jso
 	if !is {
 		return value, false, nil
 	}
+	var whole []byte
+	kept := 0 // of value, so far
 	for i := 0; d.More(); i++ {
 		name := strconv.Itoa(i)
 		if delim == '{' {
@@ -104,15 +107,18 @@ func replace(value json.RawMessage, way []string, with func(json.RawMessage) jso
 		if name != way[0] {
 			continue
 		}
-		end := int(d.InputOffset())
-		next, found, err := replace(part, way[1:], with)
-		if err != nil || !found {
-			return value, false, err
+		next, is, err := replace(part, way[1:], with)
+		if err != nil {
+			return nil, false, err
 		}
-		whole := append([]byte(nil), value[:end-len(part)]...)
-		whole = append(whole, next...)
-		return append(whole, value[end:]...), true, nil
+		if is {
+			end := int(d.InputOffset())
+			whole = append(append(whole, value[kept:end-len(part)]...), next...)
+			kept, found = end, true
+		}
 	}
-	_, err = d.Token() // the end, so that what is not whole is not taken for it
-	return value, false, err
+	if _, err = d.Token(); err != nil || !found { // the end, so that what is not whole is not taken for it
+		return value, false, err
+	}
+	return append(whole, value[kept:]...), true, nil
 }

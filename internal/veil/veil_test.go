@@ -25,6 +25,8 @@ func TestOver(t *testing.T) {
 		{`null`, `null`, []string{"/card"}},
 		{`{"card":"4111"`, `"(hidden)"`, []string{"/x"}},
 		{``, `"(hidden)"`, []string{"/x"}},
+		{`{"card":1,"n":{},"card":{"no":2},"card":3}`, `{"card":"(hidden)","n":{},"card":"(hidden)","card":"(hidden)"}`, []string{"/card"}},
+		{`{"card":1,"n":2`, `"(hidden)"`, []string{"/card"}},
 		{`{"\u0063ard":"4111"}`, `{"\u0063ard":"(hidden)"}`, []string{"/card"}},
 	} {
 		assert.Equal(t, c.want, string(Over(json.RawMessage(c.value), c.pointers...)), c.value)

@@ -65,7 +65,7 @@ func add(c *api.Count, queue string, state job.State, n int64) {
 
 // ownerCount counts an owner's jobs by their states. It does not tell of queues, which are not
 // counted apart.
-func (rd *Reader) ownerCount(ctx context.Context, f *api.Filter) (api.Count, bool, error) {
+func (rd *Reader) ownerCount(ctx context.Context, f *api.Filter) (api.Count, error) {
 	counts, err := rd.store.OwnerCounts(ctx, f.Owner)
 	told := newCount()
 	for state, n := range counts {
@@ -74,19 +74,23 @@ func (rd *Reader) ownerCount(ctx context.Context, f *api.Filter) (api.Count, boo
 			told.ByState[state] += n
 		}
 	}
-	return told, true, err
+	return told, err
 }
 
 // keptCount counts what a filter matches where a kept count knows it: by state, queue and task,
 // of a cause too, and by owner and state.
 func (rd *Reader) keptCount(ctx context.Context, f *api.Filter) (told api.Count, known bool, err error) {
-	if f.Owner != "" && f.Key == "" && f.Cause == 0 && len(f.Queues)+len(f.Tasks)+len(f.Labels)+len(f.IDs) == 0 && f.Since == 0 && f.Until == 0 && f.Error == "" && !f.InDoubt && f.FinishedBy == nil && scope.Of(ctx).Whole() {
-		return rd.ownerCount(ctx, f)
-	}
-	if f.Owner != "" || f.Key != "" || len(f.Labels) > 0 || len(f.IDs) > 0 || f.Since != 0 || f.Until != 0 || f.Error != "" || f.InDoubt || f.FinishedBy != nil {
+	if f.Key != "" || f.Error != "" || len(f.Labels)+len(f.IDs) > 0 || f.Since != 0 || f.Until != 0 || f.InDoubt || f.FinishedBy != nil {
 		return told, false, nil
 	}
 	in := scope.Of(ctx)
+	if f.Owner != "" {
+		if f.Cause != 0 || len(f.Queues)+len(f.Tasks) > 0 || !in.Whole() {
+			return told, false, nil
+		}
+		told, err = rd.ownerCount(ctx, f)
+		return told, true, err
+	}
 	told = newCount()
 	if f.Cause == 0 {
 		groups := rd.wanted(in, f)

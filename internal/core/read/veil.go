@@ -35,14 +35,12 @@ func (rd *Reader) veil(ctx context.Context, j *job.Job) {
 			j.Edits[i].Before, j.Edits[i].After = veil.Over(j.Edits[i].Before, hidden...), veil.Over(j.Edits[i].After, hidden...)
 		}
 	}
-	if j.Refused == nil {
+	if j.Refused == nil || len(j.Refused.Enqueue) == 0 {
 		return
 	}
-	for i, raw := range j.Refused.Enqueue { // each is a spec, whose task says what is hidden
-		var spec struct{ Task string }
-		if json.Unmarshal(raw, &spec) == nil {
-			j.Refused.Enqueue[i] = veil.Over(raw, below("/payload", rd.hides(ctx, spec.Task))...)
-		}
+	hidden := below("/payload", rd.hiddenAnywhere(ctx)) // which task each names may be just what is wrong with it
+	for i, raw := range j.Refused.Enqueue {
+		j.Refused.Enqueue[i] = veil.Over(raw, hidden...)
 	}
 }
 

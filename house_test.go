@@ -63,7 +63,7 @@ var core = map[string]string{
 	"plan":          "lifecycle cron store memory read commit place command",
 	"bulk":          "scope store memory read commit watch command",
 	"mark":          "scope store commit",
-	"follow":        "scope store commit",
+	"follow":        "scope store memory commit",
 	"past":          "trend triage store memory",
 	"setup":         "scope memory read commit upkeep command plan bulk",
 	"engine":        "store memory read commit watch upkeep command deal plan bulk mark follow scope setup",

@@ -19,7 +19,7 @@ func (a *app) followCommand() *cobra.Command {
 		a.followListCommand(), a.followSetCommand(), a.followShowCommand(), a.followDeleteCommand())
 }
 
-// waiting are the states of jobs that wait, for whatever.
+// waitingOf counts the jobs that wait, for whatever.
 func waitingOf(counts map[job.State]int64) int64 {
 	return counts[job.Held] + counts[job.Scheduled] + counts[job.Ready] + counts[job.Backoff]
 }

@@ -31,8 +31,7 @@ type exportPen interface {
 	flush() error
 }
 
-// exportJobs writes all jobs that match a filter. What is not whole breaks off, so that nobody
-// takes it for whole.
+// exportJobs writes all jobs that match a filter.
 func (s *Server) exportJobs(c *gin.Context) {
 	veil(c)
 	format, next, err := s.exportOf(c)
@@ -60,7 +59,7 @@ func (s *Server) exportJobs(c *gin.Context) {
 }
 
 // writePages writes the pages of an export, the first one of which is read: write tells whether
-// more follow, and next reads one. What is not whole breaks off.
+// more follow, and next reads one. What is not whole breaks off, so that nobody takes it for whole.
 func (s *Server) writePages(c *gin.Context, write func() (more bool, err error), next func() error) {
 	control := http.NewResponseController(c.Writer)
 	for {
@@ -87,28 +86,28 @@ func headExport(c *gin.Context, name, format string) {
 	c.Header("Content-Disposition", fmt.Sprintf(`attachment; filename="%s-%s.%s"`, name, time.Now().UTC().Format("2006-01-02T150405Z"), format))
 }
 
-// notForExports names what is asked for and is of pages alone.
-func notForExports(q url.Values) (wrong []job.FieldError) {
+// formatOf reads the format of an export, for which nothing may be asked that is of pages alone.
+func formatOf(q url.Values) (string, error) {
+	format := "jsonl"
+	if q.Has("format") {
+		format = q.Get("format")
+	}
+	var wrong []job.FieldError
+	if _, known := exported[format]; !known {
+		wrong = append(wrong, job.FieldError{Field: "format", Message: fmt.Sprintf("%q is not a valid format; it is csv or jsonl", format)})
+	}
 	for _, name := range []string{"cursor", "limit"} {
 		if q.Has(name) {
 			wrong = append(wrong, job.FieldError{Field: name, Message: "is for pages of lists; an export has all entries"})
 		}
 	}
-	return wrong
+	return format, job.Wrong("nothing was exported", wrong)
 }
 
 // exportOf reads what is asked for: the format, and the pages of jobs one after the other.
 func (s *Server) exportOf(c *gin.Context) (format string, next func() (api.Page, error), err error) {
 	q := c.Request.URL.Query()
-	var wrong []job.FieldError
-	if format = q.Get("format"); !q.Has("format") {
-		format = "jsonl"
-	}
-	if _, known := exported[format]; !known {
-		wrong = append(wrong, badFormat(format))
-	}
-	wrong = append(wrong, notForExports(q)...)
-	if err := job.Wrong("nothing was exported", wrong); err != nil {
+	if format, err = formatOf(q); err != nil {
 		return "", nil, err
 	}
 	q.Del("format")

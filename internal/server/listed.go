@@ -3,7 +3,6 @@ package server
 import (
 	"bytes"
 	"encoding/csv"
-	"fmt"
 	"io"
 	"slices"
 
@@ -12,7 +11,6 @@ import (
 	"github.com/go-json-experiment/json/jsontext"
 
 	"humblemule.example/api"
-	"humblemule.example/job"
 )
 
 // listed makes a route of a list, which is also written whole as a file where a format is asked
@@ -28,17 +26,11 @@ func (s *Server) listed(name string, list func(c *gin.Context) (any, error)) gin
 	}
 }
 
-// exportList writes all pages of a list. What is not whole breaks off.
+// exportList writes all pages of a list.
 func (s *Server) exportList(c *gin.Context, name string, list func(c *gin.Context) (any, error)) {
 	veil(c)
-	q := c.Request.URL.Query()
-	format := q.Get("format")
-	var wrong []job.FieldError
-	if _, known := exported[format]; !known {
-		wrong = append(wrong, badFormat(format))
-	}
-	wrong = append(wrong, notForExports(q)...)
-	if err := job.Wrong("nothing was exported", wrong); err != nil {
+	format, err := formatOf(c.Request.URL.Query())
+	if err != nil {
 		s.fail(c, err)
 		return
 	}
@@ -193,8 +185,4 @@ func flatten(name string, value jsontext.Value, tell func(name, value string)) e
 		tell(name, string(value))
 	}
 	return nil
-}
-
-func badFormat(format string) job.FieldError {
-	return job.FieldError{Field: "format", Message: fmt.Sprintf("%q is not a valid format; it is csv or jsonl", format)}
 }

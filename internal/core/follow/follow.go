@@ -12,6 +12,7 @@ import (
 	"humblemule.example/api"
 	checks "humblemule.example/internal/check"
 	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/memory"
 	"humblemule.example/internal/core/scope"
 	"humblemule.example/internal/core/store"
 	"humblemule.example/internal/text"
@@ -53,7 +54,7 @@ func (fw *Follower) Unfollow(ctx context.Context, name string) error {
 	return fw.do(ctx, func(v *commit.View) (commit.Write, error) {
 		was := v.Follows.Named(name)
 		if was == nil {
-			return nil, NotFollowed(name)
+			return nil, memory.NotFollowed(name)
 		}
 		return func(tx *commit.Tx) error {
 			if err := tx.Follows.Delete(name); err != nil {
@@ -62,11 +63,6 @@ func (fw *Follower) Unfollow(ctx context.Context, name string) error {
 			return record(tx, "unfollow", map[string]any{"name": name, "text": was.Label + ":" + was.Value})
 		}, nil
 	})
-}
-
-// NotFollowed says that nothing is followed under a name.
-func NotFollowed(name string) error {
-	return job.Fault(job.NotFound, "no label is followed as %q; GET /v1/follow lists those that are", text.Shorten(name))
 }
 
 func (fw *Follower) do(ctx context.Context, check commit.Check) error {

@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"humblemule.example/internal/core/store"
+	"humblemule.example/internal/text"
 	"humblemule.example/job"
 )
 
@@ -43,6 +44,11 @@ func (p *Follows) load(*file) error {
 func (p *Follows) drop() {
 	p.layered.drop()
 	p.changed, p.anew = nil, nil
+}
+
+// NotFollowed says that nothing is followed under a name.
+func NotFollowed(name string) error {
+	return job.Fault(job.NotFound, "no label is followed as %q; GET /v1/follow lists those that are", text.Shorten(name))
 }
 
 // Named finds a label that is followed by the name of that; nil where there is none.

@@ -200,23 +200,35 @@ func (p *History) Moved(r *store.Row, to job.State) {
 	if !counts {
 		return
 	}
-	at := work{queue: r.Queue, task: r.Task}
+	worker := nobody
 	if r.State == job.Running || to == job.Running {
-		at.worker = r.Worker
+		worker = r.Worker
 	}
-	f := p.note(at)
-	f.N[c]++
-	if to == job.Running && r.ReadyAt != 0 {
-		f.Waits.Add(float64(max(p.m.now-r.ReadyAt, 0)))
-	}
-	if c == trend.Dead && r.Cause != 0 {
-		p.deaths(r, at.worker).Dead++
-	}
-	for _, followed := range p.m.Follows.Of(r) {
-		f := p.note(work{follow: followed.Name})
+	for f := range p.figures(r, worker) {
 		f.N[c]++
 		if to == job.Running && r.ReadyAt != 0 {
 			f.Waits.Add(float64(max(p.m.now-r.ReadyAt, 0)))
+		}
+	}
+	if c == trend.Dead && r.Cause != 0 {
+		p.deaths(r, worker).Dead++
+	}
+}
+
+// nobody is the worker of a job that nobody runs.
+const nobody = int64(0)
+
+// figures are those to which a row counts: of its queue, its task and a worker, and of the labels
+// that are followed.
+func (p *History) figures(r *store.Row, worker int64) iter.Seq[*trend.Figures] {
+	return func(yield func(*trend.Figures) bool) {
+		if !yield(p.note(work{queue: r.Queue, task: r.Task, worker: worker})) {
+			return
+		}
+		for _, followed := range p.m.Follows.Of(r) {
+			if !yield(p.note(work{follow: followed.Name})) {
+				return
+			}
 		}
 	}
 }
@@ -235,28 +247,22 @@ func (p *History) AddFailures(queue, task, worker, cause int64, d trend.Deaths) 
 
 // Purged notes that a job which had not finished is gone for good.
 func (p *History) Purged(r *store.Row) {
-	p.note(work{queue: r.Queue, task: r.Task}).N[trend.Cancelled]++
-	for _, followed := range p.m.Follows.Of(r) {
-		p.note(work{follow: followed.Name}).N[trend.Cancelled]++
+	for f := range p.figures(r, nobody) {
+		f.N[trend.Cancelled]++
 	}
 }
 
-// workOf is what a row belongs to, with who runs it.
-func workOf(r *store.Row) work { return work{queue: r.Queue, task: r.Task, worker: r.Worker} }
-
 // Ran notes how long the attempt took that got a job done, in ms.
 func (p *History) Ran(r *store.Row, ms float64) {
-	p.note(workOf(r)).Runs.Add(ms)
-	for _, followed := range p.m.Follows.Of(r) {
-		p.note(work{follow: followed.Name}).Runs.Add(ms)
+	for f := range p.figures(r, r.Worker) {
+		f.Runs.Add(ms)
 	}
 }
 
 // Failed notes that an attempt of a job failed, by its cause.
 func (p *History) Failed(r *store.Row) {
-	p.note(workOf(r)).N[trend.Failed]++
-	for _, followed := range p.m.Follows.Of(r) {
-		p.note(work{follow: followed.Name}).N[trend.Failed]++
+	for f := range p.figures(r, r.Worker) {
+		f.N[trend.Failed]++
 	}
 	p.deaths(r, r.Worker).Failed++
 }

@@ -9,8 +9,6 @@ import (
 	"humblemule.example/internal/core/memory"
 	"humblemule.example/internal/core/scope"
 	"humblemule.example/internal/core/store"
-	"humblemule.example/internal/text"
-	"humblemule.example/job"
 )
 
 // Follows lists the labels that are followed, by name.
@@ -37,7 +35,7 @@ func (rd *Reader) FollowNamed(ctx context.Context, name string) (api.Follow, err
 	defer rd.m.RUnlock()
 	f, n := rd.m.Follows.KeptFollow(name)
 	if f == nil {
-		return api.Follow{}, job.Fault(job.NotFound, "no label is followed as %q; GET /v1/follow lists those that are", text.Shorten(name))
+		return api.Follow{}, memory.NotFollowed(name)
 	}
 	return tellFollow(f, n), nil
 }

@@ -25,6 +25,8 @@ export interface View {
   /** more is true where jobs follow; searching where it is not known whether any does. */
   more: boolean
   searching: boolean
+  /** searchedTo is when the last job was enqueued that was looked at, where more are to be. */
+  searchedTo?: string
   reading: boolean
   began: boolean
   error?: Error
@@ -34,6 +36,7 @@ interface Page {
   jobs: Job[]
   next_cursor?: string
   matched?: number
+  searched_to_at?: string
 }
 
 /** JobWindow keeps the jobs of one list. */
@@ -161,6 +164,7 @@ export class JobWindow {
       matched: p.matched ?? (this.cursor ? undefined : this.view.jobs.length),
       more: !!this.cursor && !full,
       searching: !!this.cursor && p.jobs.length < page,
+      searchedTo: p.searched_to_at,
     })
   }
 

@@ -91,7 +91,8 @@ function Follows({ error, wrong, dry, counted }: { error: Error | null; wrong?: 
   if (!dry) return <p className="text-quiet">Counting …</p>
   return (
     <>
-      {!counted.all && (
+      {counted.error && <p role="alert">The jobs could not all be counted: {counted.error.message}. Close this, and try again.</p>}
+      {!counted.all && !counted.error && (
         <p aria-live="polite" className="pb-1 font-semibold">
           {grouped(counted.n ?? 0)} so far; counting on …
         </p>
@@ -137,11 +138,13 @@ interface Counted {
   n?: number
   /** all is true once the count is whole. */
   all: boolean
+  /** error is why it will not be. */
+  error?: Error
 }
 
 /** useCount counts on where a dry run says only that there are at least so many. */
 function useCount(target: Target, action: Action, dry?: Operation): Counted {
-  const [more, setMore] = useState<{ of: Operation; n: number; all: boolean }>()
+  const [more, setMore] = useState<Counted & { of: Operation }>()
   const filter = 'filter' in target ? target.filter : undefined
   useEffect(() => {
     if (!dry || !filter || dry.matched_is === 'exact') return
@@ -158,10 +161,10 @@ function useCount(target: Target, action: Action, dry?: Operation): Counted {
         setMore({ of: dry, n, all: !cursor })
         if (!cursor) return
       }
-    })().catch(() => undefined) // what was counted stays, and the button waits
+    })().catch((error: Error) => !gone.signal.aborted && setMore({ of: dry, n: dry.matched, all: false, error }))
     return () => gone.abort()
   }, [dry, filter, action])
   if (!dry) return { all: false }
   if (dry.matched_is === 'exact') return { n: dry.matched, all: true }
-  return more?.of === dry ? { n: more.n, all: more.all } : { n: dry.matched, all: false }
+  return more?.of === dry ? more : { n: dry.matched, all: false }
 }

@@ -8,6 +8,7 @@ import { Beside, Fact, When } from '../../parts/Beside'
 import { outcomeOf, underWay } from '../../lib/acts'
 import { age, grouped, ofSchedules } from '../../lib/format'
 import { problemOf } from '../../lib/json'
+import { quoted } from '../../lib/shell'
 import { Difference, Varied } from '../../parts/Difference'
 import { Failures } from './Failures'
 import { Operations } from '../../parts/Operations'
@@ -229,7 +230,7 @@ function Release({ c }: { c: Cause }) {
     trial >= c.count
       ? `${jobs} begin a new round at once. What they did before stays on record.`
       : `${trial} of ${jobs} begin a new round first. When all of these are done the rest follows; when one fails, the rest stays dead.`
-  const edit = patch.trim() ? ` --payload-patch '${patch.trim().replaceAll("'", `'\\''`)}'` : ''
+  const edit = patch.trim() ? ` --payload-patch ${quoted(patch.trim())}` : ''
   const send = () =>
     told(
       api.POST('/v1/jobs/act', {
@@ -288,7 +289,7 @@ function Discard({ c }: { c: Cause }) {
       title={`Discard ${jobs}`}
       follows={`${jobs} leave every list and count at once. They can be brought back for 10 minutes; then they are gone.`}
       confirm={`Discard ${jobs}`}
-      command={`hmule job discard --cause ${c.id}${queue ? ` --queue ${queue}` : ''} --note '${note.replaceAll("'", `'\\''`)}'`}
+      command={`hmule job discard --cause ${c.id}${queue ? ` --queue ${queue}` : ''}${note ? ` --note ${quoted(note)}` : ''}`}
       send={() =>
         told(
           api.POST('/v1/jobs/act', {

@@ -34,7 +34,11 @@ export function Failures({ c, now }: { c: Cause; now: number }) {
         <Row key={v.name} {...v} most={most} marks={marks} from={from} />
       ))}
       {hosts.length > 1 && hosts.slice(0, mostHosts).map((h) => <Row key={h.name} {...h} most={most} marks={[]} from={from} />)}
-      {hosts.length > mostHosts && <p className="text-quiet">And {hosts.length - mostHosts} more hosts.</p>}
+      {hosts.length > mostHosts && (
+        <p className="text-quiet">
+          And {hosts.length - mostHosts} more {hosts.length - mostHosts === 1 ? 'host' : 'hosts'}.
+        </p>
+      )}
       <p className="flex justify-between text-[13px] text-quiet" style={{ maxWidth: width }}>
         <span>48 h ago</span>
         <span>at most {grouped(most)} in one hour</span>

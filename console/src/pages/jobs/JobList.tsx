@@ -108,8 +108,9 @@ export function JobList({ filter, open, counts }: { filter: Filter; open?: numbe
       )}
       {view.more && (
         <p className="py-4">
+          {view.searchedTo && `Searched ${filter.order === 'oldest' ? 'on' : 'back'} to ${moment(view.searchedTo)}. `}
           <button type="button" className="press" disabled={view.reading} onClick={() => rows.loadOn()}>
-            {view.reading ? 'Reading …' : jobs.length > 0 ? 'Show more' : 'Look further'}
+            {view.reading ? 'Reading …' : view.searching ? 'Look further' : 'Show more'}
           </button>
         </p>
       )}
@@ -155,7 +156,7 @@ function Fresh({ view, show }: { view: View; show: () => void }) {
 
 /** Nothing says why there is nothing to list. */
 function Nothing({ filter, searching, empty }: { filter: Filter; searching: boolean; empty: boolean }) {
-  if (searching) return <p className="py-4">None among the 20 000 newest jobs looked at; there are older ones.</p>
+  if (searching) return <p className="py-4">No job matches among those that were looked at so far.</p>
   if (empty) {
     return (
       <div className="py-4">

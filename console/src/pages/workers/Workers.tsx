@@ -28,7 +28,7 @@ export function Workers({ open }: { open?: string }) {
         {data && data.length > 0 && <Rows all={data} open={open} now={now} />}
         {data?.length === 0 && (
           <div className="py-4">
-            <p>No worker was seen within the last ten minutes. This starts one, which answers every greet job with its payload:</p>
+            <p>No worker was seen within the last ten minutes. This starts one, which runs ./pack.sh for each job of task log.pack:</p>
             <Copyable command="hmule pool --slots 4 --run log.pack='./pack.sh'" />
           </div>
         )}

@@ -88,9 +88,9 @@ func jobsOf(c *cobra.Command, m *client.Client, f api.Filter, limit int) (api.Pa
 
 func listJobs(o *present.Out, page api.Page, narrowed bool) {
 	if len(page.Jobs) == 0 {
-		if page.NextCursor != "" {
-			o.Line("No job matches among the %s that were searched.", sentence.Grouped(api.MaxSearched))
-			o.Hint("hmule job list --cursor %s with the same filters searches on", page.NextCursor)
+		if page.SearchedTo != 0 {
+			o.Line("No job matches among those that were searched.")
+			searchedTo(o, page)
 			return
 		}
 		o.Line("No job matches.")
@@ -105,9 +105,24 @@ func listJobs(o *present.Out, page api.Page, narrowed bool) {
 		rows[i] = []string{fmt.Sprint(j.ID), present.State(j.State), j.Task, j.Queue, tries(j), o.Age(j.EnqueuedAt), note(o, j)}
 	}
 	o.Table([]present.Column{{Head: "id", Right: true}, {Head: "state"}, {Head: "task"}, {Head: "queue"}, {Head: "try"}, {Head: "enqueued"}, {Head: "note"}}, rows)
-	if page.Matched != nil && *page.Matched > int64(len(page.Jobs)) {
+	switch {
+	case page.SearchedTo != 0:
+		searchedTo(o, page)
+	case page.Matched != nil && *page.Matched > int64(len(page.Jobs)):
 		o.Hint("%s match; --limit shows more.", sentence.Grouped(*page.Matched))
+	case page.Matched == nil && page.NextCursor != "":
+		o.Hint("There are more; --limit shows them.")
 	}
+}
+
+// searchedTo says how far a list was searched, and how it goes on.
+func searchedTo(o *present.Out, page api.Page) {
+	far := fmt.Sprintf("job %d", page.SearchedTo)
+	if page.SearchedToAt != 0 {
+		far += ", enqueued " + present.Time(page.SearchedToAt)
+	}
+	o.Line("Searched as far as %s.", far)
+	o.Hint("hmule job list --cursor %s    # searches on, with the same filters", page.NextCursor)
 }
 
 func tries(j job.Job) string {

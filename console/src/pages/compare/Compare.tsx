@@ -168,19 +168,19 @@ function Figures({ of, spans }: { of: Subject; spans: Spans }) {
       <p className="max-w-[80ch] pb-2 text-base">{sentence(rows, a.data, b.data)}</p>
       <table className="w-full max-w-[60rem] border-collapse">
         <thead className="text-left text-[13px] text-quiet">
-          <tr className="h-[32px] border-b border-hairline [&>th]:pr-5 [&>th]:font-normal">
+          <tr className="h-[32px] border-b border-hairline [&>th]:pr-5 [&>th]:font-normal max-sm:[&>th]:pr-3">
             <th>figure</th>
             <th className="text-right">{words(spans.a)}</th>
             <th className="text-right">{words(spans.b)}</th>
-            <th className="w-56 text-right">change</th>
+            <th className="text-right sm:w-56">change</th>
           </tr>
         </thead>
         <tbody>
           {rows.map(({ m, was, is }) => (
-            <tr key={m.name} className="h-[32px] border-b border-hairline [&>td]:pr-5" data-figure={m.name}>
+            <tr key={m.name} className="h-[32px] border-b border-hairline [&>td]:pr-5 max-sm:[&>td]:pr-3" data-figure={m.name}>
               <td>{m.name}</td>
-              <td className="text-right">{was === undefined ? <Unknown /> : m.write(was)}</td>
-              <td className="text-right">{is === undefined ? <Unknown /> : m.write(is)}</td>
+              <td className="text-right whitespace-nowrap">{was === undefined ? <Unknown /> : m.write(was)}</td>
+              <td className="text-right whitespace-nowrap">{is === undefined ? <Unknown /> : m.write(is)}</td>
               <td className="text-right">
                 <Change m={m} was={was} is={is} />
               </td>

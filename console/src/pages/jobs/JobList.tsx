@@ -50,24 +50,26 @@ export function JobList({ filter, open, counts }: { filter: Filter; open?: numbe
           {titleOf(view)}
         </h2>
         <Bar filter={filter} />
-        <div className="ml-auto">{filter.order !== 'next' && <Jump />}</div>
-        <label className="flex items-baseline gap-2 text-quiet">
-          <span className="sr-only">Order</span>
-          <select
-            className="h-[28px] rounded-full border border-hairline bg-ground px-2.5"
-            value={filter.order ?? 'newest'}
-            onChange={(e) => go({ order: e.target.value === 'newest' ? undefined : e.target.value, from: undefined })}
-          >
-            {Object.entries(orders).map(([order, words]) => (
-              <option key={order} value={order}>
-                {words}
-              </option>
-            ))}
-          </select>
-        </label>
-        <button type="button" className="press" aria-pressed={paused} onClick={() => setPaused(!paused)}>
-          {paused ? 'Go on' : 'Pause'}
-        </button>
+        <div className="ml-auto flex flex-wrap items-center justify-end gap-x-4 gap-y-2">
+          {filter.order !== 'next' && <Jump />}
+          <label className="flex items-baseline gap-2 text-quiet">
+            <span className="sr-only">Order</span>
+            <select
+              className="h-[28px] rounded-full border border-hairline bg-ground px-2.5"
+              value={filter.order ?? 'newest'}
+              onChange={(e) => go({ order: e.target.value === 'newest' ? undefined : e.target.value, from: undefined })}
+            >
+              {Object.entries(orders).map(([order, words]) => (
+                <option key={order} value={order}>
+                  {words}
+                </option>
+              ))}
+            </select>
+          </label>
+          <button type="button" className="press" aria-pressed={paused} onClick={() => setPaused(!paused)}>
+            {paused ? 'Go on' : 'Pause'}
+          </button>
+        </div>
       </div>
       <Tools
         filter={filter}
@@ -127,7 +129,8 @@ export function JobList({ filter, open, counts }: { filter: Filter; open?: numbe
 function titleOf({ matched, jobs, began }: View): string {
   const n = matched ?? jobs.length
   const words = `${grouped(n)} ${n === 1 ? 'job' : 'jobs'}`
-  return !began ? 'Jobs' : matched === undefined ? `At least ${words}` : words
+  if (!began || (matched === undefined && n === 0)) return 'Jobs'
+  return matched === undefined ? `At least ${words}` : words
 }
 
 /** HandedOver says of a link to some jobs when it was made. */

@@ -50,7 +50,7 @@ export function JobList({ filter, open, counts }: { filter: Filter; open?: numbe
           {titleOf(view)}
         </h2>
         <Bar filter={filter} />
-        <div className="ml-auto flex flex-wrap items-center justify-end gap-x-4 gap-y-2">
+        <div className="ml-auto flex flex-wrap items-center justify-end gap-x-4 gap-y-2 max-sm:ml-0">
           {filter.order !== 'next' && <Jump />}
           <label className="flex items-baseline gap-2 text-quiet">
             <span className="sr-only">Order</span>
@@ -224,9 +224,9 @@ function Rows({ view, open, filter, now, chosen, choose, loadOn }: Listed) {
       onKeyDown={(e) => walk(e, (i) => virtual.scrollToIndex(i))}
     >
       <thead className="text-left text-[13px] text-quiet">
-        <tr className="h-[32px] border-b border-hairline [&>th]:pr-4 [&>th]:font-normal">
+        <tr className="h-[32px] border-b border-hairline [&>th]:pr-4 [&>th]:font-normal max-sm:[&>th]:pr-2">
           {choose && (
-            <th className="w-9">
+            <th className="w-9 max-sm:w-7">
               <input
                 type="checkbox"
                 aria-label={all ? 'Choose none' : `Choose the ${jobs.length} jobs that are shown`}
@@ -297,7 +297,7 @@ function columnsOf(jobs: Job[], beside: boolean, choosing: boolean): Column[] {
   const midOnly = beside ? 'max-xl:hidden' : 'max-md:hidden'
   const note = beside ? 'max-lg:hidden' : 'max-sm:hidden'
   const all: (Column | false)[] = [
-    { name: 'state', head: 'w-28', cell: '', of: (j) => <State j={j} /> },
+    { name: 'state', head: 'w-28 max-sm:w-[6.25rem]', cell: '', of: (j) => <State j={j} /> },
     { name: 'task', head: 'w-36 max-sm:w-auto', cell: '', of: (j) => <bdi>{j.task}</bdi>, title: (j) => j.task },
     { name: 'queue', head: `w-24 ${midOnly}`, cell: midOnly, of: (j) => <bdi>{j.queue}</bdi>, title: (j) => j.queue },
     jobs.some((j) => j.tries > 0) && {
@@ -328,7 +328,7 @@ function columnsOf(jobs: Job[], beside: boolean, choosing: boolean): Column[] {
       title: (j) => j.last_error?.message ?? j.reason_text,
     },
   ]
-  const id: Column = { name: 'id', head: 'w-24 text-right', cell: 'text-right font-mono text-[13px]', of: (j) => j.id }
+  const id: Column = { name: 'id', head: 'w-24 text-right max-sm:w-[4.75rem]', cell: 'text-right font-mono text-[13px]', of: (j) => j.id }
   return [id, ...all.filter((c) => c !== false)]
 }
 
@@ -365,7 +365,7 @@ function Row({ index, j, columns, filter, now, open, gone, chosen, toggle }: Sho
   }
   return (
     <tr
-      className={`h-[32px] cursor-pointer border-b border-hairline hover:bg-raised [&>td]:truncate [&>td]:pr-4 ${open || chosen ? 'bg-raised' : ''} ${gone ? 'opacity-60' : ''}`}
+      className={`h-[32px] cursor-pointer border-b border-hairline hover:bg-raised [&>td]:truncate [&>td]:pr-4 max-sm:[&>td]:pr-2 ${open || chosen ? 'bg-raised' : ''} ${gone ? 'opacity-60' : ''}`}
       aria-current={open || undefined}
       aria-rowindex={index + 2}
       data-index={index}

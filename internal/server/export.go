@@ -59,7 +59,8 @@ func (s *Server) exportJobs(c *gin.Context) {
 }
 
 // writePages writes the pages of an export, the first one of which is read: write tells whether
-// more follow, and next reads one. What is not whole breaks off, so that nobody takes it for whole.
+// more follow, and next reads one. What is not whole breaks off, so that it is not taken for
+// whole.
 func (s *Server) writePages(c *gin.Context, write func() (more bool, err error), next func() error) {
 	control := http.NewResponseController(c.Writer)
 	for {

@@ -5,6 +5,7 @@ import { type Job, api, exact, told } from '../api/client'
 import { Difference } from './Difference'
 import { pretty } from '../lib/format'
 import { problemOf } from '../lib/json'
+import { quoted } from '../lib/shell'
 import { Question } from './Question'
 
 export type Deed = 'requeue' | 'cancel' | 'start' | 'accept' | 'end' | 'discard'
@@ -27,13 +28,13 @@ export function Ask({ deed, j }: { deed: Deed; j: Job }) {
   const text = entered ?? before
   const edited = deed === 'requeue' && text !== before
   const wrong = edited ? problemOf(text) : undefined
-  const payload = edited && !wrong ? ` --payload '${compact(text).replaceAll("'", `'\\''`)}'` : ''
+  const payload = edited && !wrong ? ` --payload ${quoted(compact(text))}` : ''
   return (
     <Question
       title={`${verbs[deed]} job ${j.id}`}
       follows={follows(deed, j)}
       confirm={`${verbs[deed]} 1 job`}
-      command={`hmule job ${commands[deed]} ${j.id}${payload}${deed === 'accept' && followUps.trim() !== '[]' ? ` --enqueue '${compact(followUps).replaceAll("'", `'\\''`)}'` : ''}`}
+      command={`hmule job ${commands[deed]} ${j.id}${payload}${deed === 'accept' && followUps.trim() !== '[]' ? ` --enqueue ${quoted(compact(followUps))}` : ''}`}
       send={() => send(deed, j.id, deed === 'accept' ? followUps : edited ? text : undefined)}
       done={deed === 'discard' ? () => ({ text: `Job ${j.id} was discarded; hmule job undiscard ${j.id} brings it back.` }) : undefined}
       blocked={!!wrong || (deed === 'accept' && !!problemOf(followUps))}

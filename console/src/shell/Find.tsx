@@ -115,6 +115,13 @@ interface Known {
   schedules: ScheduleStatus[]
 }
 
+/** byName gives the ids of workers by what they are called; where several have one name it is followed by the id. */
+function byName(workers: Worker[]): Map<string, string> {
+  const times = new Map<string, number>()
+  for (const { name = '' } of workers) times.set(name, (times.get(name) ?? 0) + 1)
+  return new Map(workers.map(({ id, name = '' }) => [name && times.get(name) === 1 ? name : `${name} ${id}`.trim(), id]))
+}
+
 /** How many of a kind are offered. */
 const mostOfKind = 3
 
@@ -141,11 +148,8 @@ function choicesOf(text: string, known: Known): Choice[] {
     known.schedules.map((s) => s.name),
     (name) => `/coming/${encodeURIComponent(name)}`,
   )
-  fitting(
-    'worker',
-    known.workers.map((w) => w.name ?? w.id),
-    (name) => `/workers/${known.workers.find((w) => (w.name ?? w.id) === name)!.id}`,
-  )
+  const workers = byName(known.workers)
+  fitting('worker', [...workers.keys()], (name) => `/workers/${workers.get(name)}`)
   if (/^[^:=\s]+[:=].+$/.test(text)) all.push({ what: 'label', name: text, to: '/jobs' + search({ label: text }) })
   all.push({ what: 'key', name: text, to: '/jobs' + search({ key: text }) })
   all.push({ what: 'owner', name: text, to: '/jobs' + search({ owner: text }) })

@@ -1,6 +1,7 @@
 // What is said of schedules, and how one is read from a form.
 import type { Coming, Schedule, ScheduleStatus } from '../../api/client'
 import { span } from '../../lib/format'
+import { quoted } from '../../lib/shell'
 
 /** ScheduleForm is a schedule as it is entered. */
 export interface Entered {
@@ -90,7 +91,7 @@ export function written(e: Entered, was?: ScheduleStatus): string {
 
 /** command keeps the same schedule from a terminal. */
 export function command(e: Entered, was?: ScheduleStatus): string {
-  return `hmule schedule set ${e.name || 'NAME'} --replace '${written(e, was).replace(/\n\s*/g, '').replaceAll("'", `'\\''`)}'`
+  return `hmule schedule set ${e.name || 'NAME'} --replace ${quoted(written(e, was).replace(/\n\s*/g, ''))}`
 }
 
 /** oftenWords says how often a schedule comes that comes all the time. */

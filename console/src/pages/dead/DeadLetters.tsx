@@ -137,7 +137,7 @@ function Row({ c, open, now, narrow, fresh }: { c: Cause; open: boolean; now: nu
       <td className="text-right">
         <Link
           className="press"
-          to={`/jobs?state=dead&cause=${c.id}`}
+          to={'/jobs' + search({ state: 'dead', queue: filter.queue, cause: String(c.id) })}
           onClick={(e) => e.stopPropagation()}
           aria-label={`${c.count} jobs: list them`}
         >

@@ -11,6 +11,7 @@ import { DefaultsForm } from '../../parts/DefaultsForm'
 import { clock, grouped, span } from '../../lib/format'
 import { startWords } from '../../lib/pace'
 import { useUnsaved } from '../../lib/unsaved'
+import { quoted } from '../../lib/shell'
 import { Question } from '../../parts/Question'
 import { type EnteredRules, enteredRules, follows, readRules } from './rules'
 import { Lanes } from './Lanes'
@@ -106,7 +107,7 @@ function Save({ q, settings, blocked }: { q: Queue; settings: Defaults; blocked:
       title={`Set queue ${q.name}`}
       follows={`${follows(q, settings)}${q.from_file ? ' ' + fromFile : ''}`}
       confirm="Set 1 queue"
-      command={`hmule queue set ${q.name} --replace '${JSON.stringify(settings).replaceAll("'", `'\\''`)}'`}
+      command={`hmule queue set ${q.name} --replace ${quoted(JSON.stringify(settings))}`}
       send={() =>
         told(
           api.PUT('/v1/queues/{name}', {

@@ -8,6 +8,7 @@ import { type Entered, entered, read } from '../../parts/defaults'
 import { DefaultsForm } from '../../parts/DefaultsForm'
 import { Question } from '../../parts/Question'
 import { useUnsaved } from '../../lib/unsaved'
+import { quoted } from '../../lib/shell'
 
 /** TaskBeside shows what the jobs of a task get, with what it makes of their retries, and changes it. */
 export function TaskBeside({ name, t, known }: { name: string; t?: Task; known: boolean }) {
@@ -64,7 +65,7 @@ function Save({ name, defaults, blocked }: { name: string; defaults: Defaults; b
       title={`Set the defaults of ${name}`}
       follows="Jobs that are enqueued or requeued from now on get them. Those that wait, run or are finished are not touched. It can be changed again at any time, and is on record."
       confirm="Set 1 task"
-      command={`hmule task set ${name} --replace '${json.replaceAll("'", `'\\''`)}'`}
+      command={`hmule task set ${name} --replace ${quoted(json)}`}
       send={() => told(api.PUT('/v1/tasks/{name}', { params: { path: { name } }, body: defaults }))}
       blocked={blocked}
     />

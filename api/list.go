@@ -19,6 +19,8 @@ const (
 	// MaxSearched is how many rows a call looks at for filters that have no
 	// index.
 	MaxSearched = 20_000
+	// MaxNamesakes is among how many workers of one name jobs are looked for.
+	MaxNamesakes = 500
 )
 
 // Filter says which jobs a list holds. An empty field asks for nothing;
@@ -27,6 +29,8 @@ type Filter struct {
 	States        []job.State
 	Queues, Tasks []string
 	Owner, Key    string
+	// Worker is the id or the name of workers: jobs whose latest attempt they run or have run.
+	Worker string
 	Labels        map[string]string
 	// Cause is that of jobs in backoff or dead; Error are words that one of a job's kept failures
 	// holds, in its type, in the first 500 bytes of its message, or in the wording of its cause.

@@ -11,11 +11,13 @@ import (
 
 // Selection says which jobs an action on many is for: those that match all of it.
 type Selection struct {
-	States []job.State       `json:"state,omitzero"`
-	Queues []string          `json:"queue,omitzero"`
-	Tasks  []string          `json:"task,omitzero"`
-	Owner  string            `json:"owner,omitzero"`
-	Key    string            `json:"key,omitzero"`
+	States []job.State `json:"state,omitzero"`
+	Queues []string    `json:"queue,omitzero"`
+	Tasks  []string    `json:"task,omitzero"`
+	Owner  string      `json:"owner,omitzero"`
+	Key    string      `json:"key,omitzero"`
+	// Worker is the id or the name of workers that run the jobs, or ran them last.
+	Worker string            `json:"worker,omitzero"`
 	Labels map[string]string `json:"labels,omitzero"`
 	// Cause is that of jobs in backoff or dead; Error are words that a failure of
 	// theirs holds, not its last one alone.
@@ -38,7 +40,7 @@ type UpTo struct {
 // Filter is the selection as a list asks for it, oldest first.
 func (s *Selection) Filter() Filter {
 	return Filter{
-		States: s.States, Queues: s.Queues, Tasks: s.Tasks, Owner: s.Owner, Key: s.Key, Labels: s.Labels, Cause: s.Cause, Error: s.Error,
+		States: s.States, Queues: s.Queues, Tasks: s.Tasks, Owner: s.Owner, Key: s.Key, Worker: s.Worker, Labels: s.Labels, Cause: s.Cause, Error: s.Error,
 		Since: s.Since, Until: s.Until, FinishedBy: s.FinishedBy, Order: OldestFirst,
 	}
 }

@@ -153,6 +153,7 @@ func Query(f api.Filter) url.Values {
 	set("task", strings.Join(f.Tasks, ","))
 	set("ids", strings.Join(ids, ","))
 	set("owner", f.Owner)
+	set("worker", f.Worker)
 	set("error", f.Error)
 	if f.InDoubt {
 		set("steps", job.StepInDoubt)

@@ -14,9 +14,9 @@ import (
 
 // filter are the flags that say which jobs are meant.
 type filter struct {
-	states, queues, tasks, labels []string
-	owner, key, err, since, until string
-	cause                         int64
+	states, queues, tasks, labels         []string
+	owner, key, worker, err, since, until string
+	cause                                 int64
 }
 
 func (f *filter) flags(c *cobra.Command) {
@@ -26,6 +26,7 @@ func (f *filter) flags(c *cobra.Command) {
 	fl.StringSliceVar(&f.tasks, "task", nil, "tasks")
 	fl.StringVar(&f.owner, "owner", "", "owner")
 	fl.StringVar(&f.key, "key", "", "the producer's own name for the job")
+	fl.StringVar(&f.worker, "worker", "", "name or id of the worker that runs the job, or ran it last")
 	fl.StringArrayVar(&f.labels, "label", nil, "label, as NAME=VALUE; repeat it for several")
 	fl.Int64Var(&f.cause, "cause", 0, "id of a cause, as hmule dead list shows it")
 	fl.StringVar(&f.err, "error", "", "words in the errors of jobs")
@@ -35,12 +36,12 @@ func (f *filter) flags(c *cobra.Command) {
 
 // given tells whether any flag says which jobs are meant.
 func (f *filter) given() bool {
-	return len(f.states)+len(f.queues)+len(f.tasks)+len(f.labels) > 0 || f.owner+f.key+f.err+f.since+f.until != "" || f.cause != 0
+	return len(f.states)+len(f.queues)+len(f.tasks)+len(f.labels) > 0 || f.owner+f.key+f.worker+f.err+f.since+f.until != "" || f.cause != 0
 }
 
 // selection are the jobs that match all flags.
 func (f *filter) selection() (s api.Selection, err error) {
-	s = api.Selection{Queues: f.queues, Tasks: f.tasks, Owner: f.owner, Key: f.key, Cause: f.cause, Error: f.err}
+	s = api.Selection{Queues: f.queues, Tasks: f.tasks, Owner: f.owner, Key: f.key, Worker: f.worker, Cause: f.cause, Error: f.err}
 	var wrong []error
 	for _, word := range f.states {
 		state, err := job.ParseState(word)

@@ -301,6 +301,8 @@ func readFilter(q url.Values) (f api.Filter, err error) {
 			f.Owner = last
 		case "key":
 			f.Key = last
+		case "worker":
+			f.Worker = last
 		case "label":
 			f.Labels = map[string]string{}
 			for _, v := range values {

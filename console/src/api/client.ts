@@ -135,6 +135,8 @@ export interface Filter {
   task?: string
   owner?: string
   key?: string
+  /** worker is the id or the name of one that runs the jobs, or ran them last. */
+  worker?: string
   label?: string
   cause?: string
   error?: string
@@ -153,6 +155,7 @@ export const filterNames = [
   'task',
   'owner',
   'key',
+  'worker',
   'label',
   'cause',
   'error',
@@ -175,6 +178,7 @@ export function queryOf(f: Filter) {
     task: listed(f.task),
     owner: f.owner,
     key: f.key,
+    worker: f.worker,
     label: labelsOf(f),
     cause: f.cause ? Number(f.cause) : undefined,
     error: f.error,
@@ -201,8 +205,8 @@ export type Selection = components['schemas']['Selection']
 /** selectionOf is a filter as acts on many jobs take it; undefined where they cannot. */
 export function selectionOf(f: Filter): Selection | undefined {
   if (f.steps || f.ids) return undefined
-  const { state, queue, task, owner, key, label, cause, error, since, until } = queryOf(f)
-  return { state, queue, task, owner, key, labels: label && Object.fromEntries(label.map(pairOf)), cause, error, since, until }
+  const { state, queue, task, owner, key, worker, label, cause, error, since, until } = queryOf(f)
+  return { state, queue, task, owner, key, worker, labels: label && Object.fromEntries(label.map(pairOf)), cause, error, since, until }
 }
 
 export function useStats(queue?: string) {

@@ -10,6 +10,7 @@ export function flagsOf(f: Filter): string {
     ['task', f.task],
     ['owner', f.owner],
     ['key', f.key],
+    ['worker', f.worker],
     ['cause', f.cause],
     ['error', f.error],
     ['since', f.since],

@@ -215,3 +215,93 @@ func TestBeginnings(t *testing.T) {
 		assert.EqualValues(y, 9, *page.Matched, "all that match, wherever the list begins")
 	})
 }
+
+// Jobs are found by the worker that runs them or ran them last, by its id and by its name, which
+// several may have; alone, and together with other filters, across a restart.
+func TestFindingByWorker(t *testing.T) {
+	inYard(t, func(y *yard) {
+		ctx := y.Context()
+		draw := rand.New(rand.NewPCG(5, 12))
+		workers := []api.Worker{{ID: "crane-1", Name: "crane"}, {ID: "crane-2", Name: "crane"}, {ID: "tug-1", Name: "tug"}, {ID: "raw-1"}}
+		for _, w := range workers {
+			w.Queues = []string{"common"}
+			_, err := y.e.PutWorker(ctx, w)
+			require.NoError(y, err)
+		}
+		ran, states := map[int64]string{}, map[int64]job.State{}
+		once := 1
+		for range 60 {
+			j, err := y.e.Enqueue(ctx, job.Spec{Task: []string{"tide.predict", "dues.charge"}[draw.IntN(2)], Owner: []string{"acme", "heron-lines"}[draw.IntN(2)], MaxAttempts: &once})
+			require.NoError(y, err)
+			if draw.IntN(6) == 0 {
+				_, err := y.e.Cancel(ctx, j.ID) // nobody ran it
+				require.NoError(y, err)
+				continue
+			}
+			uid := workers[draw.IntN(len(workers))].ID
+			a, err := y.e.Lease(ctx, api.LeaseRequest{Worker: uid, Queues: []string{"common"}, Limit: 1, Lease: job.For(time.Hour)})
+			require.NoError(y, err)
+			ran[j.ID], states[j.ID] = uid, job.Running
+			items := []api.Settlement{{Token: a.Leases[0].Token, Outcome: job.OutcomeDone}}
+			switch draw.IntN(3) {
+			case 0:
+				items[0].Outcome, items[0].Error = job.OutcomeFailed, &job.Failure{Message: "fog"}
+				states[j.ID] = job.Dead
+			case 1:
+				states[j.ID] = job.Done
+			default:
+				continue
+			}
+			_, err = y.e.Settle(ctx, items)
+			require.NoError(y, err)
+		}
+		of := func(match func(id int64, uid string) bool) (ids []int64) {
+			for id, uid := range ran {
+				if match(id, uid) {
+					ids = append(ids, id)
+				}
+			}
+			slices.Sort(ids)
+			slices.Reverse(ids)
+			return ids
+		}
+		for range 2 {
+			for _, w := range workers {
+				want := of(func(_ int64, uid string) bool { return uid == w.ID })
+				require.NotEmpty(y, want)
+				require.Equal(y, want, y.found(api.Filter{Worker: w.ID, Limit: 3}), w.ID)
+				dead := of(func(id int64, uid string) bool { return uid == w.ID && states[id] == job.Dead })
+				require.Equal(y, dead, y.found(api.Filter{Worker: w.ID, States: []job.State{job.Dead}}), w.ID)
+			}
+			cranes := of(func(_ int64, uid string) bool { return strings.HasPrefix(uid, "crane") })
+			require.Equal(y, cranes, y.found(api.Filter{Worker: "crane", Limit: 4}))
+			slices.Reverse(cranes)
+			require.Equal(y, cranes, y.found(api.Filter{Worker: "crane", Order: api.OldestFirst, Limit: 4}))
+			require.Empty(y, y.found(api.Filter{Worker: "barge"}))
+			running := of(func(id int64, uid string) bool { return uid == "tug-1" && states[id] == job.Running })
+			require.Equal(y, running, y.found(api.Filter{Worker: "tug", States: []job.State{job.Running}}))
+			count, err := y.e.Reader.Count(ctx, api.Filter{Worker: "crane"})
+			require.NoError(y, err)
+			require.EqualValues(y, len(cranes), count.Matched)
+			require.NoError(y, y.e.Close())
+			y.open()
+		}
+		o, err := y.e.Act(ctx, api.ActRequest{Action: api.ActRequeue, Filter: &api.Selection{States: []job.State{job.Dead}, Worker: "crane"}})
+		require.NoError(y, err)
+		y.await(o.ID, api.OpFinished)
+		for id, state := range states {
+			j, err := y.e.Job(ctx, id)
+			require.NoError(y, err)
+			if state == job.Dead && strings.HasPrefix(ran[id], "crane") {
+				state = job.Ready
+			}
+			require.Equal(y, state, j.State, "job %d of %s", id, ran[id])
+		}
+		for n := range api.MaxNamesakes {
+			_, err := y.e.PutWorker(ctx, api.Worker{ID: fmt.Sprint("crane-", n+3), Name: "crane", Queues: []string{"common"}})
+			require.NoError(y, err)
+		}
+		_, err = y.e.Jobs(ctx, api.Filter{Worker: "crane"})
+		require.ErrorContains(y, err, "more than 500 workers")
+	})
+}

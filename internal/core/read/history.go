@@ -483,6 +483,7 @@ func sayFilter(f *api.Selection) string {
 	add("queue", f.Queues...)
 	add("task", f.Tasks...)
 	add("owner", f.Owner)
+	add("worker", f.Worker)
 	add("key", f.Key)
 	add("error", f.Error)
 	if f.Cause != 0 {

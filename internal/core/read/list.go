@@ -147,6 +147,7 @@ func (rd *Reader) matches(f *search, r *store.Row) bool {
 		f.InDoubt && r.State == job.Running,
 		f.Owner != "" && r.Owner != f.Owner,
 		f.Key != "" && r.Key != f.Key,
+		f.Worker != "" && !slices.Contains(f.workers, r.Worker),
 		len(f.IDs) > 0 && !slices.Contains(f.IDs, r.ID),
 		f.Since != 0 && r.EnqueuedAt < f.Since,
 		f.Until != 0 && r.EnqueuedAt >= f.Until,
@@ -335,8 +336,18 @@ func (rd *Reader) sourceByID(ctx context.Context, s *search, after int64, newest
 			}
 		}
 	}
+	if f.Worker != "" {
+		some, err := rd.ofWorkers(s.workers, after, newest)(ctx, probe)
+		if err != nil {
+			return nil, err
+		}
+		if n := int64(len(some)); n < fewest {
+			fewest = n
+			best = func() source { return rd.ofWorkers(s.workers, after, newest) }
+		}
+	}
 	for name, value := range f.Labels {
-		some, err := rd.store.IDsWithLabel(ctx, name, value, after, newest, labelProbe)
+		some, err := rd.store.IDsWithLabel(ctx, name, value, after, newest, probe)
 		if err != nil {
 			return nil, err
 		}
@@ -349,14 +360,15 @@ func (rd *Reader) sourceByID(ctx context.Context, s *search, after int64, newest
 			}
 		}
 	}
-	if s.wording != nil && fewest > labelProbe {
+	if s.wording != nil && fewest > probe {
 		return rd.withWords(s.wording, after, newest), nil
 	}
 	return best(), nil
 }
 
-// labelProbe is how many jobs with a label are counted to find out whether they are few.
-const labelProbe = 1000
+// probe is how many jobs with a label, or of a worker, are counted to find out whether they are
+// few.
+const probe = 1000
 
 // countGroups counts the jobs of groups.
 func (rd *Reader) countGroups(groups []store.Group) (n int64) {
@@ -547,6 +559,17 @@ func (rd *Reader) ofGroups(groups []store.Group, after int64, newest bool) sourc
 	for i, g := range groups {
 		runs[i] = &run{after: after, read: func(ctx context.Context, after int64, n int) ([]int64, error) {
 			return rd.store.IDsInGroup(ctx, g, after, newest, n)
+		}}
+	}
+	return merged(runs, newest)
+}
+
+// ofWorkers gives the places of jobs that some workers run, or ran last, in order of their ids.
+func (rd *Reader) ofWorkers(workers []int64, after int64, newest bool) source {
+	runs := make([]*run, len(workers))
+	for i, number := range workers {
+		runs[i] = &run{after: after, read: func(ctx context.Context, after int64, n int) ([]int64, error) {
+			return rd.store.IDsOfWorker(ctx, number, after, newest, n)
 		}}
 	}
 	return merged(runs, newest)

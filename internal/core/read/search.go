@@ -17,6 +17,8 @@ import (
 type search struct {
 	*api.Filter
 	in scope.Scope
+	// workers are the numbers of those that are asked for by Worker.
+	workers []int64
 	// wording is nil where no error is looked for.
 	*wording
 }
@@ -105,10 +107,24 @@ func (w *wording) mayBe(f *store.Failed) bool {
 
 func (rd *Reader) searchFor(ctx context.Context, f *api.Filter) (s search, err error) {
 	s.Filter, s.in = f, scope.Of(ctx)
+	if f.Worker != "" {
+		if s.workers, err = rd.workersCalled(ctx, f.Worker); err != nil {
+			return s, err
+		}
+	}
 	if f.Error != "" {
 		s.wording, err = rd.wordingOf(ctx, f.Error)
 	}
 	return s, err
+}
+
+// workersCalled finds the workers of an id or a name.
+func (rd *Reader) workersCalled(ctx context.Context, text string) ([]int64, error) {
+	found, err := rd.store.WorkersCalled(ctx, text, api.MaxNamesakes+1)
+	if err == nil && len(found) > api.MaxNamesakes {
+		err = job.Wrong("the list was not read", []job.FieldError{{Field: "worker", Message: fmt.Sprintf("is the name of more than %d workers; name one by its id, as GET /v1/workers tells it", api.MaxNamesakes)}})
+	}
+	return found, err
 }
 
 // keep leaves those rows that match.

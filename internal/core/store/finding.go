@@ -51,6 +51,17 @@ func (s *Store) IDsOfOwner(ctx context.Context, owner string, after int64, newes
 	return ids(s.ask(ctx, "SELECT id FROM jobs {by jobs_owner} WHERE owner = ? AND owner <> '' AND removed_by = 0 AND id "+cmp+" ? ORDER BY id "+dir+" LIMIT ?", owner, after, limit))
 }
 
+// WorkersCalled reads the numbers of workers whose id, or whose name, is a text.
+func (s *Store) WorkersCalled(ctx context.Context, text string, limit int) ([]int64, error) {
+	return ids(s.ask(ctx, "SELECT id FROM workers WHERE uid = ?1 UNION SELECT id FROM workers {by workers_called} WHERE name = ?1 AND name <> '' ORDER BY 1 DESC LIMIT ?2", text, limit))
+}
+
+// IDsOfWorker reads ids of jobs beyond after whose latest attempt a worker runs or has run.
+func (s *Store) IDsOfWorker(ctx context.Context, number, after int64, newest bool, limit int) ([]int64, error) {
+	cmp, dir := beyond(newest)
+	return ids(s.ask(ctx, "SELECT id FROM jobs {by jobs_worker} WHERE worker = ? AND worker <> 0 AND removed_by = 0 AND id "+cmp+" ? ORDER BY id "+dir+" LIMIT ?", number, after, limit))
+}
+
 // LabelHash is what stands for a label (FNV-1a, 63 bits of it).
 func LabelHash(name, value string) int64 {
 	sum := fnv.New64a()

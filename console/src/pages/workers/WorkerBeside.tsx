@@ -3,6 +3,7 @@ import { Link } from 'react-router'
 import { newKey } from '../../api/access'
 import { type Slot, type Worker, api, told, useMayAct } from '../../api/client'
 import { Beside, Fact, When } from '../../parts/Beside'
+import { search } from '../../lib/address'
 import { age, moment, span } from '../../lib/format'
 import { Progress } from '../../parts/Progress'
 import { Question } from '../../parts/Question'
@@ -52,6 +53,9 @@ function Known({ w, now }: { w: Worker; now: number }) {
         ) : (
           <p className="py-2 text-quiet">Nothing: every slot is free.</p>
         )}
+        <Link className="press" to={'/jobs' + search({ worker: w.id })}>
+          Jobs that it runs or ran last
+        </Link>
       </section>
       {!!w.sizes?.length && <Sizes w={w} />}
     </>

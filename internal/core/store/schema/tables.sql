@@ -69,6 +69,7 @@ CREATE INDEX workers_seen ON workers (last_seen);
 -- last: another one is a deployment.
 CREATE INDEX workers_version ON workers (version, first_seen);
 CREATE INDEX workers_name ON workers (name, first_seen) WHERE version <> '';
+CREATE INDEX workers_called ON workers (name, id) WHERE name <> '';
 
 -- Where a job stands: what changes while it lives, and what its indexes need. A change
 -- rewrites the row, so that what is written once stands in specs.
@@ -135,6 +136,8 @@ CREATE INDEX jobs_start_by ON jobs (start_by, id) WHERE start_by > 0 AND started
 CREATE INDEX jobs_cause    ON jobs (cause, id) WHERE cause <> 0 AND state IN (5, 9) AND removed_by = 0;
 -- A job never changes its place among those of its owner unless it is edited.
 CREATE INDEX jobs_owner ON jobs (owner, id) WHERE owner <> '' AND removed_by = 0;
+-- What a worker runs, or ran last.
+CREATE INDEX jobs_worker ON jobs (worker, id) WHERE worker <> 0 AND removed_by = 0;
 -- Finished jobs in the order in which they are no longer kept.
 CREATE INDEX jobs_finished ON jobs (queue, state, finished_at, id) WHERE state > 5 AND removed_by = 0;
 -- What of a schedule is unfinished, and which of its runs have died because the next one

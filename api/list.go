@@ -31,7 +31,7 @@ type Filter struct {
 	Owner, Key    string
 	// Worker is the id or the name of workers: jobs whose latest attempt they run or have run.
 	Worker string
-	Labels        map[string]string
+	Labels map[string]string
 	// Cause is that of jobs in backoff or dead; Error are words that one of a job's kept failures
 	// holds, in its type, in the first 500 bytes of its message, or in the wording of its cause.
 	Cause int64

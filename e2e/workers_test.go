@@ -81,6 +81,19 @@ func TestWorkersPage(t *testing.T) {
 	p.submit()
 	p.says("It was cancelled on request.")
 
+	// What it ran is found by its id and by its name.
+	p.do(chromedp.Navigate(s.url+"/workers/"+pool.ID()), chromedp.Click(chromedp.Search(`//a[text()="Jobs that it runs or ran last"]`)))
+	p.says("31 jobs")
+	assert.Equal(t, pool.ID(), p.eval(`new URLSearchParams(location.search).get("worker")`))
+	for name, n := range map[string]int{"quay": 31, pool.ID(): 31, "crane": 0} {
+		jobs, err := client.Collect(m.Jobs(t.Context(), api.Filter{Worker: name}))
+		require.NoError(t, err)
+		assert.Len(t, jobs, n, name)
+	}
+	listed, _, status := run(t, "", "job", "list", "--server", s.url, "--worker", "quay", "--state", "cancelled", "-o", "ids")
+	assert.Zero(t, status)
+	assert.Equal(t, fmt.Sprintln(j.ID), listed)
+
 	p.do(chromedp.Navigate(s.url+"/queues/common"), chromedp.Click(chromedp.Search(`//button[text()="Pause queue common"]`)))
 	p.says("Nothing of 1 queue starts any more")
 	p.says("hmule queue pause common")

@@ -476,7 +476,7 @@ func TestEveryPage(t *testing.T) {
 	// What a browser is given first is small.
 	size, err := chromedp.Run(p.ctx, chromedp.Evaluate[int](`fetch("/").then(() => performance.getEntriesByType("resource").filter(e => e.name.endsWith(".js")).reduce((n, e) => n + e.encodedBodySize, 0))`, chromedp.EvalAwaitPromise))
 	require.NoError(t, err)
-	assert.Less(t, size, 210_000, "bytes of compressed JavaScript of the largest page")
+	assert.Less(t, size, 200_000, "bytes of compressed JavaScript of the largest page")
 	p.do(chromedp.Navigate(s.url + "/nowhere"))
 	p.quiet("/nowhere")
 }

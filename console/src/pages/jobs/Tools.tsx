@@ -1,4 +1,4 @@
-import { type ReactNode, useState } from 'react'
+import { lazy, type ReactNode, Suspense, useState } from 'react'
 
 import { type Filter, type Job, type State, narrows, selectionOf } from '../../api/client'
 import { handOver } from '../../lib/address'
@@ -6,8 +6,9 @@ import { announce } from '../../lib/announce'
 import { exportJobs } from '../../lib/download'
 import { grouped } from '../../lib/format'
 import { type Action, type Target, actsOn, verbs } from '../../lib/acts'
-import { ActOnMany } from '../../parts/Act'
 import { Menu } from '../../parts/Menu'
+
+const ActOnMany = lazy(() => import('../../parts/Act').then((m) => ({ default: m.ActOnMany })))
 
 const mostInLink = 100
 
@@ -73,7 +74,7 @@ export function Tools({
         </button>
       )}
       {children}
-      {asked && <ActOnMany {...asked} close={() => setAsked(undefined)} acted={none} />}
+      <Suspense>{asked && <ActOnMany {...asked} close={() => setAsked(undefined)} acted={none} />}</Suspense>
     </div>
   )
 }

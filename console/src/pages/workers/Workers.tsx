@@ -50,7 +50,7 @@ function answer(all: Worker[], now: number): string {
   const parts = [
     `${many(living.length, 'process runs', 'processes run')} jobs; ${grouped(running)} of ${many(slots, 'slot is', 'slots are')} taken.`,
   ]
-  if (slow > 0) parts.push(`${many(slow, 'job runs', 'jobs run')} longer than 19 of 20 of its kind.`)
+  if (slow > 0) parts.push(`${many(slow, 'job runs', 'jobs run')} longer than 19 of 20 of ${slow === 1 ? 'its' : 'their'} kind.`)
   if (draining > 0) parts.push(`${many(draining, 'process takes', 'processes take')} no more jobs.`)
   if (silent > 0) parts.push(`${many(silent, 'process has', 'processes have')} not been heard for over 40 s.`)
   return parts.join(' ')

@@ -65,8 +65,10 @@ var core = map[string]string{
 	"mark":          "scope store commit",
 	"follow":        "scope store memory commit",
 	"past":          "trend triage store memory",
+	"backup":        "scope cron store commit",
+	"compact":       "scope store commit",
 	"setup":         "scope memory read commit upkeep command plan bulk",
-	"engine":        "store memory read commit watch upkeep command deal plan bulk mark follow scope setup",
+	"engine":        "store memory read commit watch upkeep command deal plan bulk mark follow backup compact scope setup",
 }
 
 // beside says it of the rooms beside the core.

@@ -131,6 +131,9 @@ const (
 	RunMissed = "missed"
 	// RunDuplicate: an earlier job with the same key answered for it.
 	RunDuplicate = "duplicate"
+	// RunRestored: the data file was restored from a backup after it came; whether it was enqueued
+	// before is not known.
+	RunRestored = "restored"
 )
 
 // Run is a planned time of a schedule, and what became of it.
@@ -147,7 +150,7 @@ type Run struct {
 	State      job.State `json:"state,omitzero"`
 	// LateMS is how long after its planned time it started.
 	LateMS int64 `json:"late_ms,omitzero"`
-	// Reason is why it was not enqueued: still_running, missed or duplicate; Times how many
+	// Reason is why it was not enqueued: still_running, missed, duplicate or restored; Times how many
 	// planned times the line stands for where these are more than one.
 	Reason string `json:"reason,omitzero"`
 	Times  int64  `json:"times,omitzero"`
@@ -167,6 +170,11 @@ func (r *Run) Describe() string {
 		return "missed"
 	case RunDuplicate:
 		return "an earlier job with the same key answered"
+	case RunRestored:
+		if r.Times > 1 {
+			return "not enqueued again after a restore, with " + sentence.Count(r.Times-1, "time", "times") + " before it"
+		}
+		return "not enqueued again after a restore"
 	}
 	says := r.State.String()
 	if r.State == job.Unplaced {

@@ -129,7 +129,7 @@ func settingsPage(t *testing.T) string {
 	}
 	b.WriteString("\nClients read `HMULE_SERVER`, `HMULE_TOKEN`, `HMULE_TOKEN_FILE`, `HMULE_PROFILE`, `HMULE_PROFILES` and `NO_COLOR`; `HMULE_CONFIG` names the set-up file of the service.\n")
 	schemas := descriptionOf(t)["components"].(map[string]any)["schemas"].(map[string]any)
-	for _, of := range []struct{ title, schema string }{{"retention", "Retention"}, {"triage, each rule", "TriageRule"}, {"queues and tasks, each", "Defaults"}, {"retry", "Retry"}, {"schedules, each", "Schedule"}, {"The job of a schedule, and every spec", "Spec"}} {
+	for _, of := range []struct{ title, schema string }{{"retention", "Retention"}, {"backups", "BackupRules"}, {"triage, each rule", "TriageRule"}, {"queues and tasks, each", "Defaults"}, {"retry", "Retry"}, {"schedules, each", "Schedule"}, {"The job of a schedule, and every spec", "Spec"}} {
 		schema := schemas[of.schema].(map[string]any)
 		fmt.Fprintf(&b, "\n## %s\n\n", of.title)
 		if text, is := schema["description"].(string); is {

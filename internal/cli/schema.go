@@ -55,6 +55,7 @@ func setupSchema() (map[string]any, error) {
 	gather("Name", described.Components.Schemas, defs)
 	gather("Retention", described.Components.Schemas, defs)
 	gather("TriageRule", described.Components.Schemas, defs)
+	gather("BackupRules", described.Components.Schemas, defs)
 	gather("Schedule", described.Components.Schemas, defs)
 	service := map[string]any{}
 	for _, f := range config.Flags() {
@@ -67,6 +68,7 @@ func setupSchema() (map[string]any, error) {
 			"retention": map[string]any{"$ref": "#/$defs/Retention"},
 			"triage":    map[string]any{"type": "array", "maxItems": api.MaxTriageRules, "items": map[string]any{"$ref": "#/$defs/TriageRule"}, "description": "Rules for causes, before the built-in ones; the first that matches decides."},
 			"queues":    named("Defaults", "The settings of queues, by name."), "tasks": named("Defaults", "The defaults of the jobs of tasks, by name."),
+			"backups":   map[string]any{"$ref": "#/$defs/BackupRules"},
 			"schedules": named("Schedule", "Rules that enqueue jobs again and again, by name."),
 		},
 	}, nil

@@ -33,7 +33,9 @@ const defaultListen = "127.0.0.1:6853"
 type serving struct {
 	config.Service
 	config string
-	given  map[string]string // flags that were given
+	// backups are the rules of backups that the set-up file holds.
+	backups api.BackupRules
+	given   map[string]string // flags that were given
 }
 
 // flags lets a command take settings of the service, and the set-up file.
@@ -59,6 +61,7 @@ func (s *serving) readAgain() (file config.File, err error) {
 		file, err = config.ReadSetup(s.config)
 	}
 	var wrong error
+	s.backups = file.Backups
 	s.Service, wrong = config.Resolve(s.given, file)
 	return file, errors.Join(err, wrong)
 }
@@ -99,9 +102,13 @@ func open(asked serving, setup api.Setup, log *slog.Logger) (*service, error) {
 	} else if !isLoopback(asked.Listen) {
 		log.Warn("the service is open to other machines without TLS: others on the network can read tokens and payloads; give --tls-cert and --tls-key, or put a TLS proxy in front of it")
 	}
-	if s.engine, err = engine.Open(asked.Data, engine.Options{Log: log, MaxPayload: asked.MaxPayload, MinFree: asked.MinFree}); err != nil {
+	if s.engine, err = engine.Open(asked.Data, engine.Options{Log: log, MaxPayload: asked.MaxPayload, MinFree: asked.MinFree, DropOlder: asked.DropOlder, Version: Version}); err != nil {
 		l.Close()
 		return nil, err
+	}
+	if err := s.engine.SetBackupRules(asked.backups); err != nil {
+		l.Close()
+		return nil, errors.Join(err, s.engine.Close())
 	}
 	s.server = server.New(s.engine, server.Options{MaxBodies: asked.MaxBodies, Version: Version, Console: console.Files(), Log: log, Settings: s.inForce})
 	if tokens != nil {
@@ -166,7 +173,7 @@ func (s *service) reload(ctx context.Context) error {
 			s.log.Warn("this setting takes effect at the next start of the service", "setting", v.Name, "now", plain(s.asked.Settings[i].Value), "then", plain(v.Value))
 		}
 	}
-	return s.loadSetup(ctx, file.Setup)
+	return errors.Join(s.loadSetup(ctx, file.Setup), s.engine.SetBackupRules(file.Backups))
 }
 
 // readSecrets reads the tokens and the certificate; nil where none are asked for.
@@ -309,7 +316,7 @@ SIGHUP reads set-up file, tokens and certificate again.`,
 		},
 	}
 	a.logFlags(c)
-	asked.flags(c, "data", "listen", "tokens", "tls-cert", "tls-key", "max-payload", "min-free", "max-bodies", "memory-limit")
+	asked.flags(c, "data", "listen", "tokens", "tls-cert", "tls-key", "max-payload", "min-free", "max-bodies", "memory-limit", "keep-older")
 	return c
 }
 

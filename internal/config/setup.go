@@ -8,6 +8,7 @@ import (
 	"maps"
 	"math"
 	"os"
+	"path/filepath"
 	"reflect"
 	"slices"
 	"strconv"
@@ -25,12 +26,14 @@ import (
 	"humblemule.example/job"
 )
 
-var sections = []string{"service", "retention", "triage", "queues", "tasks", "schedules", "empty"}
+var sections = []string{"service", "retention", "triage", "queues", "tasks", "schedules", "backups", "empty"}
 
 // File is what a set-up file holds: what a load of it defines, and with what the service
 // is started.
 type File struct {
 	api.Setup
+	// Backups say when the service makes backups by itself.
+	Backups api.BackupRules
 	service map[string]located
 }
 
@@ -121,6 +124,11 @@ func (r *setupReader) document(body ast.Node, f *File) {
 			if read(r, e, f.Retention, f.Retention.Check); *f.Retention == (api.Retention{}) {
 				f.Retention = nil
 			}
+		case "backups":
+			read(r, e, &f.Backups, func() []job.FieldError { return checkBackups(&f.Backups) })
+			if f := &f.Backups.Folder; *f != "" && !filepath.IsAbs(*f) {
+				*f = filepath.Join(filepath.Dir(r.path), *f)
+			}
 		case "empty":
 			switch word := e.value.GetToken().Value; word {
 			case "true", "false":
@@ -140,6 +148,18 @@ func (r *setupReader) document(body ast.Node, f *File) {
 // service's to judge.
 func checkSchedule(s *api.Schedule) []job.FieldError {
 	return cron.Check(s, math.MaxInt, job.At(time.Now()))
+}
+
+// checkBackups answers what is wrong with the rules of backups.
+func checkBackups(rules *api.BackupRules) []job.FieldError {
+	wrong := rules.Check()
+	if len(wrong) > 0 || !rules.Made() {
+		return wrong
+	}
+	if _, field, err := cron.NewRule(&api.Schedule{Cron: rules.Cron, Every: rules.Every, Zone: rules.Zone}, 0); err != nil {
+		wrong = append(wrong, job.FieldError{Field: field, Message: err.Error()})
+	}
+	return wrong
 }
 
 // named reads a section that has something under each of its names.

@@ -95,6 +95,14 @@ var mayUse = map[string]string{
 	"POST /v1/marks":                  "",
 	"DELETE /v1/marks/:id":            "",
 	"GET /v1/events":                  "reader",
+	"GET /v1/backups":                 "reader",
+	"POST /v1/backups":                "",
+	"GET /v1/backups/:name":           "reader",
+	"DELETE /v1/backups/:name":        "",
+	"GET /v1/backups/:name/file":      "",
+	"GET /v1/data":                    "reader",
+	"POST /v1/data/compact":           "",
+	"POST /v1/data/compact/stop":      "",
 }
 
 // withTokens gives a server that knows a token of every role, named as its role.

@@ -43,7 +43,7 @@ var openAPIAsJSON = sync.OnceValue(func() []byte {
 func OpenAPI() []byte { return openAPI }
 
 // features names what this version of the wire can do beyond the first.
-var features = []string{"jobs", "leases", "workers", "queues", "tasks", "stats", "events", "reports", "results", "defaults", "retry", "causes", "operations", "actions", "order", "limits", "setup", "schedules", "history", "marks", "forecast", "follow", "count", "export"}
+var features = []string{"jobs", "leases", "workers", "queues", "tasks", "stats", "events", "reports", "results", "defaults", "retry", "causes", "operations", "actions", "order", "limits", "setup", "schedules", "history", "marks", "forecast", "follow", "count", "export", "backups", "compact"}
 
 // What the service allows a connection.
 const (
@@ -244,6 +244,14 @@ func (s *Server) routes() {
 	v1.GET("/marks", readers, s.shared(s.marks))
 	v1.POST("/marks", operators, s.handle(s.addMark))
 	v1.DELETE("/marks/:id", operators, s.handle(s.deleteMark))
+	v1.GET("/backups", readers, s.handle(s.listBackups))
+	v1.POST("/backups", operators, s.handle(s.makeBackup))
+	v1.GET("/backups/:name", readers, s.handle(s.getBackup))
+	v1.DELETE("/backups/:name", operators, s.handle(s.deleteName(s.engine.DeleteBackup)))
+	v1.GET("/backups/:name/file", operators, s.getBackupFile)
+	v1.GET("/data", readers, s.handle(s.getDataFile))
+	v1.POST("/data/compact", operators, s.handle(s.setDataFile(s.engine.Compact)))
+	v1.POST("/data/compact/stop", operators, s.handle(s.setDataFile(s.engine.StopCompact)))
 	v1.GET("/check", readers, s.handle(s.check))
 	v1.GET("/events", readers, s.events)
 	r.NoMethod(func(c *gin.Context) {

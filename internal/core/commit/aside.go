@@ -33,6 +33,7 @@ const (
 	ThingPlaces    ThingKind = "places of queue"
 	ThingFollows   ThingKind = "counts of followed labels"
 	ThingLeftovers ThingKind = "leftovers"
+	ThingCompact   ThingKind = "compaction"
 )
 
 // What is set aside is tried again after a second, and then twice as late each time.

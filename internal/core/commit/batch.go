@@ -48,6 +48,11 @@ func (c *Committer) commit() {
 			continue
 		}
 		c.checkpoint(false)
+		for _, b := range c.work.Between {
+			if b.Next() <= 0 {
+				b.Do()
+			}
+		}
 		timer.Reset(min(c.untilNext(), whenIdle))
 	}
 }
@@ -81,6 +86,9 @@ func (c *Committer) untilNext() time.Duration {
 	tx := &Tx{Memory: c.Memory, c: c}
 	for _, t := range c.work.Timed {
 		sleep = min(sleep, t.Next(tx))
+	}
+	for _, b := range c.work.Between {
+		sleep = min(sleep, b.Next())
 	}
 	if c.aside.any() { // what is set aside stays due
 		sleep = max(sleep, lookAsideEvery)

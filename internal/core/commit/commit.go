@@ -38,6 +38,11 @@ type Options struct {
 	// MinFree is how many bytes must be free beside the data file for jobs to be taken in;
 	// 0 means the smaller of 256 MiB and 2 % of the disk.
 	MinFree int64
+	// Version is the program's, which stands in backups.
+	Version string
+	// DropOlder says that a file of an older version need not be kept when its tables are brought
+	// up to date.
+	DropOlder bool
 	// Log is told what an operator must know; nil means slog.Default().
 	Log *slog.Logger
 }
@@ -63,6 +68,8 @@ func (o Options) WithDefaults() Options {
 type Work struct {
 	// Timed is what happens by itself, in the order in which a transaction does it.
 	Timed []Timed
+	// Between is what happens between two transactions.
+	Between []Between
 	// Finally follows the commands and the timed work of each transaction.
 	Finally []func(*Tx) error
 	// Listeners are told what becomes of transactions.
@@ -75,6 +82,15 @@ type Timed struct {
 	Next func(*Tx) time.Duration
 	// Do does a slice of what is due.
 	Do func(*Tx) error
+}
+
+// Between is work on the file that no transaction may be open for. It holds up whoever waits, so
+// that it is done in small pieces.
+type Between interface {
+	// Next tells how long nothing is to be done; a span that is over, where something is.
+	Next() time.Duration
+	// Do does a piece of what is due.
+	Do()
 }
 
 // Never is how long it is until what is not planned.
@@ -135,11 +151,15 @@ type Committer struct {
 // New opens the data file at path and loads what is kept in memory. Commands are applied
 // once [Committer.Start] was called.
 func New(path string, o Options) (*Committer, error) {
-	s, err := store.OpenTold(path, func(done, all int64) {
-		o.WithDefaults().Log.Info("converting the file to the new tables", "jobs", done, "of", all)
-	})
+	log := o.WithDefaults().Log
+	s, err := store.OpenAs(path, store.Opening{DropOlder: o.DropOlder, Moved: func(done, all int64) {
+		log.Info("converting the file to the new tables", "jobs", done, "of", all)
+	}})
 	if err != nil {
 		return nil, err
+	}
+	if s.Older() != "" {
+		log.Info("the file was converted; as it was before it is kept until you delete it", "kept", s.Older())
 	}
 	c := newOn(s, o)
 	if err := c.load(); err != nil {

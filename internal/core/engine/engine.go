@@ -8,6 +8,8 @@
 //   - [setup.Setter]: settings of queues and tasks, and files that define them
 //   - [mark.Marker]: moments that are drawn on charts
 //   - [follow.Follower]: labels that are followed
+//   - [backup.Keeper]: copies of the data file
+//   - [compact.Compactor]: the data file itself
 //   - [read.Reader]: questions
 //   - [watch.Watchers]: what changes, and the end of jobs
 //
@@ -20,9 +22,11 @@ import (
 	"errors"
 
 	"humblemule.example/api"
+	"humblemule.example/internal/core/backup"
 	"humblemule.example/internal/core/bulk"
 	"humblemule.example/internal/core/command"
 	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/compact"
 	"humblemule.example/internal/core/deal"
 	"humblemule.example/internal/core/follow"
 	"humblemule.example/internal/core/mark"
@@ -44,6 +48,8 @@ type Engine struct {
 	*setup.Setter
 	*mark.Marker
 	*follow.Follower
+	*backup.Keeper
+	*compact.Compactor
 	*read.Reader
 	*watch.Watchers
 	c *commit.Committer
@@ -95,6 +101,7 @@ func Open(path string, opts Options) (*Engine, error) {
 	if err := e.Marker.Opened(context.Background()); err != nil {
 		c.Log.Warn("the start of the service could not be noted; charts do not show it", "error", err)
 	}
+	e.Keeper.Start()
 	return e, nil
 }
 
@@ -104,11 +111,11 @@ func over(c *commit.Committer) *Engine {
 	watchers := watch.New(reader, c.Quit)
 	desk := command.New(c, reader)
 	operator := bulk.New(c, reader, watchers)
-	reader.Ask(read.Beside{RefusingSince: c.RefusingSince, DiskFull: desk.DiskFull, UnderWay: operator.UnderWay})
-	planner := plan.New(c, reader)
+	planner, keeper := plan.New(c, reader), backup.New(c, c.Version)
+	reader.Ask(read.Beside{RefusingSince: c.RefusingSince, DiskFull: desk.DiskFull, UnderWay: operator.UnderWay, BackupsWrong: keeper.BackupsWrong})
 	return &Engine{
 		Desk: desk, Dealer: deal.New(c, reader, desk, watchers), Operator: operator, Planner: planner,
-		Setter: setup.New(c, operator, planner), Marker: mark.New(c), Follower: follow.New(c), Reader: reader, Watchers: watchers, c: c,
+		Setter: setup.New(c, operator, planner), Marker: mark.New(c), Follower: follow.New(c), Keeper: keeper, Compactor: compact.New(c), Reader: reader, Watchers: watchers, c: c,
 	}
 }
 
@@ -117,10 +124,11 @@ func (e *Engine) work() commit.Work {
 	return commit.Work{
 		Timed: []commit.Timed{
 			upkeep.Clock(), e.Dealer.LeaseEnds(), upkeep.Due(), plan.Fire(), upkeep.Late(), upkeep.Places(), follow.Walk(), upkeep.Sweep(), upkeep.Results(),
-			upkeep.Retention(), upkeep.Leftovers(), upkeep.History(), e.Dealer.Rates(),
+			upkeep.Retention(), upkeep.Leftovers(), upkeep.History(), e.Dealer.Rates(), e.Compactor.Slices(),
 		},
+		Between:   []commit.Between{e.Keeper},
 		Finally:   []func(*commit.Tx) error{plan.LetRunsGo, e.Dealer.Deal, plan.LetLateRunsGo, upkeep.Hasten},
-		Listeners: []commit.Listener{e.Dealer, e.Watchers},
+		Listeners: []commit.Listener{e.Dealer, e.Watchers, e.Keeper},
 	}
 }
 
@@ -128,7 +136,12 @@ func (e *Engine) work() commit.Work {
 func (e *Engine) Writing() api.Writing { return e.c.Writing() }
 
 // Close stops taking commands, answers those that wait and closes the file.
-func (e *Engine) Close() error { return e.c.Close(e.Operator.Wait) }
+func (e *Engine) Close() error {
+	return e.c.Close(func() {
+		e.Operator.Wait()
+		e.Keeper.Wait()
+	})
+}
 
 // Ready tells whether the engine can read its file, takes writes, and does its timed work.
 // It waits for no write.

@@ -205,12 +205,15 @@ type Facts struct {
 	layered
 	// StoreID names the file. It never changes while the file is open.
 	StoreID string
+	// RestoredAt is when the file was restored from a backup; 0 where it was not. It never changes
+	// either.
+	RestoredAt job.Time
 	// NextJob is the id of the next job.
 	NextJob Cell[int64]
 }
 
 func (p *Facts) load(f *file) error {
-	p.StoreID = f.facts.StoreID
+	p.StoreID, p.RestoredAt = f.facts.StoreID, f.facts.RestoredAt
 	keepOne(&p.layered, &p.NextJob, f.facts.NextJob)
 	return nil
 }

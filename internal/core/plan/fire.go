@@ -44,6 +44,11 @@ func fireDue(tx *commit.Tx) error {
 // missed what its rule says.
 func fire(tx *commit.Tx, s *memory.Schedule) error {
 	times := pendingOf(tx, s)
+	if times.unknown > 0 {
+		if err := tx.Store.AddRun(s.Row.ID, &api.Run{PlannedAt: times.lastUnknown, Reason: api.RunRestored, Times: times.unknown}); err != nil {
+			return err
+		}
+	}
 	if times.missed > 0 {
 		if err := makeUp(tx, s, &times); err != nil {
 			return err
@@ -64,7 +69,11 @@ type pending struct {
 	// latest are the latest of those that were missed, oldest first.
 	latest []job.Time
 	missed int64
-	next   job.Time // the first that has not come
+	// unknown counts those of which nobody knows whether they were enqueued, since the file was
+	// restored from a backup after they came: they are not enqueued again. lastUnknown is the last.
+	unknown     int64
+	lastUnknown job.Time
+	next        job.Time // the first that has not come
 }
 
 // mostCounted bounds the missed times that are counted one by one.
@@ -74,6 +83,13 @@ const mostCounted = 100_000
 func pendingOf(tx *commit.Tx, s *memory.Schedule) (p pending) {
 	late := s.Is.WithDefaults().LateLimit.Go()
 	at := s.Row.NextAt
+	for restored := min(tx.Facts.RestoredAt, tx.Now); at != 0 && at.Add(s.Spread) <= restored; at = s.After(at) {
+		p.lastUnknown = at
+		if p.unknown++; p.unknown == mostCounted {
+			before, _ := s.Rule.Prev(restored.Add(-s.Spread).Go())
+			at = max(at, job.At(before)-1)
+		}
+	}
 	for ; at != 0 && at.Add(s.Spread) <= tx.Now; at = s.After(at) {
 		if tx.Now.Sub(at.Add(s.Spread)) <= late && len(p.inTime) < api.MaxMissed {
 			p.inTime = append(p.inTime, at)

@@ -19,7 +19,7 @@ import (
 
 // Check lists all that is wrong with what the service does: every group of jobs that nobody
 // takes, queues that are paused or misspelt, schedules that fail, what points at nothing,
-// timed work that is set aside, and a retention that rests.
+// timed work that is set aside, backups that fail, and a retention that rests.
 func (rd *Reader) Check(ctx context.Context) (all []api.Finding, err error) {
 	in := scope.Of(ctx)
 	if err := scope.Whole(ctx); err != nil {
@@ -52,6 +52,9 @@ func (rd *Reader) Check(ctx context.Context) (all []api.Finding, err error) {
 	}
 	for _, a := range rd.setAside() {
 		wrong("timed", "%s", a)
+	}
+	if text := rd.told.BackupsWrong(); text != "" {
+		wrong("backups", "%s", text)
 	}
 	if note := rd.Resting(); note != "" {
 		all = append(all, api.Finding{Kind: api.FoundNote, What: "retention", Summary: note})

@@ -453,6 +453,14 @@ func sayOther(action string, d *actionDetail) string {
 		return fmt.Sprintf("followed the label %s as %s", d.Text, d.Name)
 	case "unfollow":
 		return "no longer follows " + d.Name
+	case "make_backup":
+		return "began backup " + d.Name
+	case "delete_backup":
+		return "deleted backup " + d.Name
+	case "compact":
+		return "began to compact the data file"
+	case "stop_compact":
+		return "stopped compacting the data file"
 	case "mark":
 		return "noted: " + d.Text
 	case "unmark":

@@ -26,12 +26,13 @@ type Reader struct {
 }
 
 // Beside is what others know of how things stand, whom the reader does not: since when the disk
-// takes no writes, 0 while it does; why jobs are not taken in, empty while they are; and the
-// operations under way.
+// takes no writes, 0 while it does; why jobs are not taken in, empty while they are; the operations
+// under way; and what is wrong with the backups that are made by themselves, empty where nothing is.
 type Beside struct {
 	RefusingSince func() job.Time
 	DiskFull      func() string
 	UnderWay      func() []api.Operation
+	BackupsWrong  func() string
 }
 
 // Ask says whom to ask for what others know. It is called before the first question.

@@ -17,11 +17,19 @@ type source struct {
 	synchronous string
 	busy        time.Duration
 	cacheKiB    int
+	// unlogged says that a fault may leave the file as it may be, since nobody else knows it.
+	unlogged bool
+	// still says that nobody writes the file, so that no lock and no log is looked for.
+	still bool
+}
+
+func (s source) uri() string {
+	return "file:" + uriPath.Replace(s.path) + "?" + strings.Join(s.parameters(), "&")
 }
 
 // open opens a pool of connections by the driver of this build.
 func (s source) open() (*sql.DB, error) {
-	db, err := sql.Open(driverName, "file:"+uriPath.Replace(s.path)+"?"+strings.Join(s.parameters(), "&"))
+	db, err := sql.Open(driverName, s.uri())
 	if err != nil || !syncsWeakly || s.readOnly {
 		return db, err
 	}

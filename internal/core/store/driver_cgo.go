@@ -3,6 +3,7 @@
 package store
 
 import (
+	"database/sql"
 	"errors"
 	"fmt"
 
@@ -29,10 +30,48 @@ func (s source) parameters() []string {
 	if s.cacheKiB != 0 {
 		all = append(all, fmt.Sprintf("_cache_size=-%d", s.cacheKiB))
 	}
+	if s.unlogged {
+		all = append(all, "_journal_mode=OFF")
+	}
+	if s.still {
+		all = append(all, "immutable=1")
+	}
 	if fileLayer != "" {
 		all = append(all, "vfs="+fileLayer)
 	}
 	return all
+}
+
+// cgoCopy is a copy with the connection that writes it.
+type cgoCopy struct {
+	*sqlite3.SQLiteBackup
+	db   *sql.DB
+	conn *sql.Conn
+}
+
+func (c cgoCopy) Finish() error {
+	return errors.Join(c.SQLiteBackup.Finish(), c.conn.Close(), c.db.Close())
+}
+
+// copyTo begins a copy of the file that the writing connection has open.
+func (s *Store) copyTo(to source) (pages, error) {
+	db, err := to.open()
+	if err != nil {
+		return nil, err
+	}
+	c := cgoCopy{db: db}
+	if c.conn, err = db.Conn(background); err == nil {
+		err = c.conn.Raw(func(into any) error {
+			return s.conn.Raw(func(from any) (err error) {
+				c.SQLiteBackup, err = into.(*sqlite3.SQLiteConn).Backup("main", from.(*sqlite3.SQLiteConn), "main")
+				return err
+			})
+		})
+	}
+	if err != nil {
+		return nil, errors.Join(err, db.Close())
+	}
+	return c, nil
 }
 
 // faultOf is the number of the fault that an error of the driver tells; 0 where it is none.

@@ -29,7 +29,33 @@ func (s source) parameters() []string {
 	if s.cacheKiB != 0 {
 		all = append(all, fmt.Sprintf("_pragma=cache_size(-%d)", s.cacheKiB))
 	}
+	if s.unlogged {
+		all = append(all, "_pragma=journal_mode(OFF)")
+	}
+	if s.still {
+		all = append(all, "immutable=1")
+	}
 	return all
+}
+
+// pureCopy is a copy with the connection that writes it, which ends with it.
+type pureCopy struct{ *sqlite.Backup }
+
+func (c pureCopy) Step(n int) (all bool, err error) {
+	more, err := c.Backup.Step(int32(n))
+	return err == nil && !more, err
+}
+
+// copyTo begins a copy of the file that the writing connection has open.
+func (s *Store) copyTo(to source) (c pages, err error) {
+	err = s.conn.Raw(func(from any) error {
+		b, err := from.(interface {
+			NewBackup(into string) (*sqlite.Backup, error)
+		}).NewBackup(to.uri())
+		c = pureCopy{b}
+		return err
+	})
+	return c, err
 }
 
 // faultOf is the number of the fault that an error of the driver tells; 0 where it is none.

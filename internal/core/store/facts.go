@@ -1,5 +1,7 @@
 package store
 
+import "humblemule.example/job"
+
 // Facts are what the engine loads when it starts.
 type Facts struct {
 	StoreID string
@@ -8,14 +10,16 @@ type Facts struct {
 	Owned string
 	// Served is how long the file had been served, in ms, as far as it tells.
 	Served int64
+	// RestoredAt is when the file was restored from a backup; 0 where it was not.
+	RestoredAt job.Time
 }
 
 // Facts reads the file's own facts.
 func (s *Store) Facts() (f Facts, err error) {
 	err = s.conn.QueryRowContext(background, `SELECT (SELECT value FROM facts WHERE name = 'store'), (SELECT CAST(value AS INTEGER) FROM facts WHERE name = 'next_job'),
-		coalesce((SELECT value FROM facts WHERE name = 'owned'), ''),
+		coalesce((SELECT value FROM facts WHERE name = 'owned'), ''), coalesce((SELECT CAST(value AS INTEGER) FROM facts WHERE name = 'restored_at'), 0),
 		max(coalesce((SELECT CAST(value AS INTEGER) FROM facts WHERE name = 'served'), 0), coalesce((SELECT served FROM receipts ORDER BY id DESC LIMIT 1), 0),
-			coalesce((SELECT removed_at FROM jobs WHERE removed_by <> 0 AND removed_at < 4000000000000000000 ORDER BY removed_at DESC, id DESC LIMIT 1), 0))`).Scan(&f.StoreID, &f.NextJob, &f.Owned, &f.Served)
+			coalesce((SELECT removed_at FROM jobs WHERE removed_by <> 0 AND removed_at < 4000000000000000000 ORDER BY removed_at DESC, id DESC LIMIT 1), 0))`).Scan(&f.StoreID, &f.NextJob, &f.Owned, &f.RestoredAt, &f.Served)
 	return f, err
 }
 

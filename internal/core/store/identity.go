@@ -16,6 +16,9 @@ import (
 // ready makes a data file ready to be opened: it is there, nobody else's to read, known by
 // one name, and its log is on the disk as it is in the system's cache.
 func ready(path string) error {
+	if err := onlyName(path); err != nil {
+		return err
+	}
 	f, err := os.OpenFile(path, os.O_CREATE|os.O_RDWR, 0o600)
 	if err != nil {
 		return err

@@ -6,12 +6,12 @@ import (
 	"fmt"
 	"io/fs"
 	"os"
-	"path/filepath"
 	"slices"
 	"strings"
+	"time"
 
 	"humblemule.example/internal/core/words"
-	"humblemule.example/internal/machine"
+	"humblemule.example/job"
 )
 
 // A file whose tables are older is built anew beside the one that is there, written to the
@@ -117,10 +117,23 @@ func (s *Store) rebuiltFrom(version int) error {
 	if err := s.buildFrom(from, known); err != nil {
 		return err
 	}
-	if err := os.Rename(s.path+".new", s.path); err != nil {
-		return err
+	aside := ""
+	if !s.opening.DropOlder {
+		aside = fmt.Sprintf("%s.schema-%d", s.path, version)
+		if taken, err := exists(aside); err != nil {
+			return err
+		} else if taken {
+			aside += "-" + stampOf(job.At(time.Now()))
+		}
+		if err := nameAlso(s.path, aside); err != nil {
+			return fmt.Errorf("the file could not be kept as it is: %w", err)
+		}
 	}
-	return machine.SyncFolder(filepath.Dir(s.path))
+	if err := moved(s.path+".new", s.path); err != nil {
+		return errors.Join(err, onlyName(s.path))
+	}
+	s.older = aside
+	return nil
 }
 
 // isItself tells whether the file is the one that it says it is, and no copy of it.
@@ -432,8 +445,8 @@ func (s *Store) carryJobs(conn *sql.Conn) error {
 				done += n
 			}
 		}
-		if from = upTo; s.moved != nil {
-			s.moved(done, all)
+		if from = upTo; s.opening.Moved != nil {
+			s.opening.Moved(done, all)
 		}
 	}
 	var there int64

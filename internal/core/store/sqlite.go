@@ -12,9 +12,9 @@ import (
 	"humblemule.example/job"
 )
 
-// What only SQLite knows stands in this file, in identity.go (its log, and what tells one
-// file from another), in checkpoint.go, in migrate.go, and in the schema: how it is opened, how its faults
-// are told, and how the tokens of a statement are filled in.
+// What only SQLite knows stands in this file (how it is opened, how its faults are told, and how
+// the tokens of a statement are filled in), in identity.go (its log, and what tells one file from
+// another), in checkpoint.go, copy.go, restore.go, compact.go and migrate.go, and in the schema.
 
 // cacheKiB is how many pages the writing connection keeps. After a commit in which pages of a
 // tree have changed places SQLite looks through every slot of its cache, so that a large one

@@ -56,17 +56,27 @@ type Store struct {
 	// checkDB makes checkpoints beside the commits.
 	checkDB *sql.DB
 	checks  checkpoints
-	// moved is told while tables are brought up to date; nil for nobody.
-	moved Moved
+	// opening is how it was opened, and older where the file stands as it was before its tables
+	// were brought up to date.
+	opening Opening
+	older   string
+}
+
+// Opening says how a file is opened.
+type Opening struct {
+	// Moved is told while tables are brought up to date; nil for nobody.
+	Moved Moved
+	// DropOlder says that the file need not be kept as it was before that.
+	DropOlder bool
 }
 
 // Open opens the data file at path, creates it where there is none, and brings
 // its tables up to date. The errors are sentences for the person who started
 // the service.
-func Open(path string) (*Store, error) { return OpenTold(path, nil) }
+func Open(path string) (*Store, error) { return OpenAs(path, Opening{}) }
 
-// OpenTold is [Open], and tells how far it has come while it brings tables up to date.
-func OpenTold(path string, told Moved) (*Store, error) {
+// OpenAs is [Open] with a say in how tables are brought up to date.
+func OpenAs(path string, how Opening) (*Store, error) {
 	if real, err := filepath.EvalSymlinks(path); err == nil {
 		path = real // one lock per file, by whatever name it is reached
 	}
@@ -74,7 +84,7 @@ func OpenTold(path string, told Moved) (*Store, error) {
 	if err != nil {
 		return nil, err
 	}
-	s := &Store{path: path, lock: lock, moved: told}
+	s := &Store{path: path, lock: lock, opening: how}
 	err = s.readMark()
 	for _, name := range []string{path, path + "-wal"} {
 		if info, err := os.Stat(name); err == nil && info.Size() > 0 && info.ModTime().After(s.written) {
@@ -115,6 +125,10 @@ func lockFile(path string) (*os.File, error) {
 // LastWritten is when the file was last written before it was opened; the zero time where
 // it is new.
 func (s *Store) LastWritten() time.Time { return s.written }
+
+// Older is where the file stands as it was before its tables were brought up to date; empty where
+// they were not, or it was not to be kept.
+func (s *Store) Older() string { return s.older }
 
 // explain turns what the system says into what a person can act on.
 func explain(path string, err error) error {

@@ -84,7 +84,7 @@ func TestStatementsArePlainSQL(t *testing.T) {
 	files, err := filepath.Glob("*.go")
 	require.NoError(t, err)
 	for _, name := range files {
-		if slices.Contains([]string{"sqlite.go", "driver.go", "driver_cgo.go", "driver_pure.go", "identity.go", "checkpoint.go", "inspect.go", "migrate.go"}, name) || strings.HasSuffix(name, "_test.go") {
+		if slices.Contains([]string{"sqlite.go", "driver.go", "driver_cgo.go", "driver_pure.go", "identity.go", "checkpoint.go", "inspect.go", "migrate.go", "copy.go", "restore.go", "compact.go"}, name) || strings.HasSuffix(name, "_test.go") {
 			continue
 		}
 		text, err := os.ReadFile(name)

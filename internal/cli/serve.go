@@ -8,12 +8,14 @@ import (
 	"log/slog"
 	"math"
 	"net"
+	"net/http"
 	"os"
 	"os/signal"
 	"path/filepath"
 	"runtime/debug"
 	"slices"
 	"sync/atomic"
+	"time"
 
 	"github.com/spf13/cobra"
 	"github.com/spf13/pflag"
@@ -76,8 +78,10 @@ type service struct {
 	asked    serving
 	engine   *engine.Engine
 	listener net.Listener
-	server   *server.Server
-	log      *slog.Logger
+	// metrics listens for those who want figures alone; nil for nobody.
+	metrics net.Listener
+	server  *server.Server
+	log     *slog.Logger
 	// certificate is replaced when its files are read again.
 	certificate atomic.Pointer[tls.Certificate]
 }
@@ -106,11 +110,11 @@ func open(asked serving, setup api.Setup, log *slog.Logger) (*service, error) {
 		l.Close()
 		return nil, err
 	}
-	if err := s.engine.SetBackupRules(asked.backups); err != nil {
+	if err := errors.Join(s.engine.SetBackupRules(asked.backups), s.listenForMetrics()); err != nil {
 		l.Close()
 		return nil, errors.Join(err, s.engine.Close())
 	}
-	s.server = server.New(s.engine, server.Options{MaxBodies: asked.MaxBodies, Version: Version, Console: console.Files(), Log: log, Settings: s.inForce})
+	s.server = server.New(s.engine, server.Options{MaxBodies: asked.MaxBodies, Version: Version, Commit: Commit, LogRequests: asked.LogRequests, Console: console.Files(), Log: log, Settings: s.inForce})
 	if tokens != nil {
 		s.server.SetTokens(tokens)
 	}
@@ -119,6 +123,22 @@ func open(asked serving, setup api.Setup, log *slog.Logger) (*service, error) {
 		return nil, errors.Join(err, s.engine.Close())
 	}
 	return s, nil
+}
+
+// listenForMetrics opens the address of figures, where one is given.
+func (s *service) listenForMetrics() (err error) {
+	at := s.asked.MetricsListen
+	if at == "" {
+		return nil
+	}
+	if s.metrics, err = listenAt("--metrics-listen", at); err != nil {
+		return err
+	}
+	s.log.Info("metrics are answered", "at", "http://"+s.metrics.Addr().String()+"/metrics")
+	if !isLoopback(at) {
+		s.log.Warn("metrics are open to other machines without a token: others on the network can read the names of queues, tasks and schedules")
+	}
+	return nil
 }
 
 // inForce tells the settings of the service, also those that the machine suggests.
@@ -238,18 +258,22 @@ func isLoopback(listen string) bool {
 // listenOn opens an address; one of this machine alone, unless tokens are asked
 // for.
 func listenOn(listen string, tokens bool) (net.Listener, error) {
-	if _, _, err := net.SplitHostPort(listen); err != nil {
-		return nil, usageError{fmt.Errorf("--listen %q is not an address; write it as %s", listen, defaultListen)}
-	}
-	if !tokens && !isLoopback(listen) {
+	if _, _, err := net.SplitHostPort(listen); err == nil && !tokens && !isLoopback(listen) {
 		return nil, usageError{fmt.Errorf("--listen %q would open the service to other machines, which needs tokens: give --tokens FILE (hmule token new writes one), or use a loopback address such as %s", listen, defaultListen)}
 	}
-	l, err := net.Listen("tcp", listen)
+	return listenAt("--listen", listen)
+}
+
+func listenAt(flag, at string) (net.Listener, error) {
+	if _, _, err := net.SplitHostPort(at); err != nil {
+		return nil, usageError{fmt.Errorf("%s %q is not an address; write it as %s", flag, at, defaultListen)}
+	}
+	l, err := net.Listen("tcp", at)
 	if machine.AddressInUse(err) {
-		return nil, fmt.Errorf("%s is already in use: stop the service there, or choose another port with --listen 127.0.0.1:6854", listen)
+		return nil, fmt.Errorf("%s is already in use: stop the service there, or choose another port with %s 127.0.0.1:6854", at, flag)
 	}
 	if err != nil {
-		return nil, fmt.Errorf("the service cannot listen on %s: %w", listen, err)
+		return nil, fmt.Errorf("the service cannot listen on %s: %w", at, err)
 	}
 	return l, nil
 }
@@ -266,6 +290,9 @@ func (s *service) address() string {
 // costs some megabytes and saves a tenth of its CPU time. GOGC overrides it.
 const gcPercent = 400
 
+// metricsTimeout is how long a request of figures may take.
+const metricsTimeout = 30 * time.Second
+
 // run answers until ctx ends, then closes the data file.
 func (s *service) run(ctx context.Context) error {
 	if os.Getenv("GOGC") == "" {
@@ -275,6 +302,11 @@ func (s *service) run(ctx context.Context) error {
 		debug.SetMemoryLimit(memoryLimit(s.asked.MemoryLimit))
 	}
 	go s.rereadOn(ctx, rereadSignals...)
+	if s.metrics != nil {
+		figures := &http.Server{Handler: s.server.MetricsHandler(), ReadTimeout: metricsTimeout, WriteTimeout: metricsTimeout}
+		go figures.Serve(s.metrics)
+		defer figures.Close()
+	}
 	err := s.server.Serve(ctx, s.listener)
 	return errors.Join(err, s.engine.Close())
 }
@@ -309,14 +341,14 @@ SIGHUP reads set-up file, tokens and certificate again.`,
 			if err != nil {
 				full = asked.Data
 			}
-			log.Info("service starts", "version", Version, "data", full, "console", s.address()+"/", "api", s.address()+"/v1")
+			log.Info("service starts", "version", Version, "commit", Commit, "data", full, "console", s.address()+"/", "api", s.address()+"/v1")
 			err = s.run(c.Context())
 			log.Info("service ends")
 			return err
 		},
 	}
 	a.logFlags(c)
-	asked.flags(c, "data", "listen", "tokens", "tls-cert", "tls-key", "max-payload", "min-free", "max-bodies", "memory-limit", "keep-older")
+	asked.flags(c, "data", "listen", "tokens", "tls-cert", "tls-key", "max-payload", "min-free", "max-bodies", "memory-limit", "keep-older", "log-requests", "metrics-listen")
 	return c
 }
 

@@ -25,6 +25,10 @@ type Service struct {
 	// the bodies of all requests under way may have, and MemoryLimit how many the program
 	// tries to stay below; 0 for what the machine suggests.
 	MinFree, MaxBodies, MemoryLimit int64
+	// MetricsListen is an address at which figures are answered, and nothing else; LogRequests says
+	// that each request is logged.
+	MetricsListen string
+	LogRequests   bool
 	// DropOlder says that a file of an older version is not kept when it is converted.
 	DropOlder bool
 	// Settings tells each of them with where it comes from.
@@ -55,13 +59,19 @@ var serviceSettings = []serviceSetting{
 	{"min_free", "", "free space on the disk below which no job is accepted, 1MiB or more; default: 2 % of the disk or 256MiB, whichever is smaller", false, bytesOf(func(s *Service) *int64 { return &s.MinFree }, 1<<20)},
 	{"max_bodies", "256MiB", "bytes of all requests under way, 16MiB or more", false, bytesOf(func(s *Service) *int64 { return &s.MaxBodies }, 16<<20)},
 	{"memory_limit", "", "memory that the service tries to stay below, 64MiB or more; default: 70 % of the memory", false, bytesOf(func(s *Service) *int64 { return &s.MemoryLimit }, 64<<20)},
-	{"keep_older", "yes", "yes or no: whether a data file of an older version is kept beside the one that it is converted to", false, func(s *Service, value string) error {
-		s.DropOlder = value == "no"
+	{"keep_older", "yes", "yes or no: whether a data file of an older version is kept beside the one that it is converted to", false, yesOrNo(func(s *Service, yes bool) { s.DropOlder = !yes })},
+	{"log_requests", "no", "yes or no: whether each request is logged, with its caller, status, time and bytes", false, yesOrNo(func(s *Service, yes bool) { s.LogRequests = yes })},
+	{"metrics_listen", "", "an address of its own for /metrics, without tokens", false, text(func(s *Service) *string { return &s.MetricsListen })},
+}
+
+func yesOrNo(set func(s *Service, yes bool)) func(*Service, string) error {
+	return func(s *Service, value string) error {
+		set(s, value == "yes")
 		if value != "yes" && value != "no" {
 			return fmt.Errorf("%q is neither yes nor no", value)
 		}
 		return nil
-	}},
+	}
 }
 
 // bytesOf reads a number of bytes of at least so many into a field; empty leaves it.

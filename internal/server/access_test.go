@@ -14,6 +14,7 @@ import (
 // Every route, and the roles that may use it beside operators, who may use all.
 var mayUse = map[string]string{
 	"GET /openapi.yaml":           "reader producer worker",
+	"GET /metrics":                "reader",
 	"GET /v1":                     "reader producer worker",
 	"POST /v1/jobs":               "producer worker",
 	"GET /v1/jobs":                "reader",

@@ -3,6 +3,7 @@
 package server
 
 import (
+	"cmp"
 	"context"
 	_ "embed"
 	"errors"
@@ -13,6 +14,7 @@ import (
 	"net/http"
 	"runtime"
 	"runtime/debug"
+	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -21,9 +23,12 @@ import (
 	"github.com/gin-gonic/gin"
 	"github.com/goccy/go-yaml"
 	"github.com/klauspost/compress/gzhttp"
+	"github.com/prometheus/client_golang/prometheus"
 
 	"humblemule.example/api"
 	"humblemule.example/internal/core/engine"
+	"humblemule.example/internal/meter"
+	"humblemule.example/internal/text"
 	"humblemule.example/job"
 )
 
@@ -58,8 +63,10 @@ const (
 
 // Options set up a server.
 type Options struct {
-	// Version is the program's version, told by GET /v1.
-	Version string
+	// Version is the program's version, told by GET /v1, and Commit what it was built of.
+	Version, Commit string
+	// LogRequests has each request that was answered told to the log.
+	LogRequests bool
 	// Console holds the built console; nil serves none.
 	Console fs.FS
 	// MaxBodies bounds the bodies of all requests under way, in bytes; 0 means 256 MiB.
@@ -87,6 +94,9 @@ type Server struct {
 	answersKept sharedAnswers
 	// teller tells streams of events what has changed.
 	teller teller
+	// requests counts those that were answered, and metrics answers all figures.
+	requests *prometheus.CounterVec
+	metrics  http.Handler
 	// bulks has room for the bulks that are read and written at a time.
 	bulks chan struct{}
 }
@@ -105,7 +115,9 @@ func New(e *engine.Engine, opts Options) *Server {
 	s := &Server{engine: e, opts: opts, log: opts.Log, router: gin.New(), bulks: make(chan struct{}, max(2, runtime.GOMAXPROCS(0)))}
 	s.router.HandleMethodNotAllowed = true
 	s.router.RedirectTrailingSlash = false
-	s.router.Use(s.recovered, s.guard)
+	s.requests = meter.NewRequests()
+	s.metrics = meter.Handler(e, meter.Options{Version: opts.Version, Commit: opts.Commit, Driver: engine.Driver, Requests: s.requests})
+	s.router.Use(s.told, s.recovered, s.guard)
 	s.routes()
 	s.gets = compressed(s.router)
 	return s
@@ -165,6 +177,7 @@ func (s *Server) routes() {
 	holders := s.letIn(true, Worker) // of leases, whatever became of their tokens
 	operators := s.only()
 
+	r.GET("/metrics", readers, func(c *gin.Context) { s.metrics.ServeHTTP(c.Writer, c.Request) })
 	r.GET("/openapi.json", anyone, func(c *gin.Context) { c.Data(http.StatusOK, "application/json", openAPIAsJSON()) })
 	r.GET("/openapi.yaml", anyone, func(c *gin.Context) { c.Data(http.StatusOK, "application/yaml", openAPI) })
 	v1 := r.Group("/v1")
@@ -283,6 +296,52 @@ func (s *Server) ready(c *gin.Context) {
 		return
 	}
 	c.String(http.StatusOK, "%s\n", strings.Join(append([]string{"ready"}, s.engine.Notes()...), "\n"))
+}
+
+// told counts a request that was answered, and has the log tell of it where that is wanted: never
+// of what it carries.
+func (s *Server) told(c *gin.Context) {
+	began, id := time.Now(), ""
+	if s.opts.LogRequests {
+		id = requestID(c, began)
+	}
+	c.Next()
+	route, status := cmp.Or(c.FullPath(), "(none)"), c.Writer.Status()
+	s.requests.WithLabelValues(c.Request.Method, route, strconv.Itoa(status)).Inc()
+	if !s.opts.LogRequests {
+		return
+	}
+	s.log.Info("request", "id", id, "principal", s.nameOf(c), "method", c.Request.Method, "path", text.Shorten(c.Request.URL.Path), "route", route, "status", status,
+		"took", time.Since(began).Round(time.Microsecond), "bytes", max(c.Writer.Size(), 0), "from", c.Request.RemoteAddr)
+}
+
+// nameOf names who has made a request; (none) is who showed no good token.
+func (s *Server) nameOf(c *gin.Context) string {
+	if _, known := c.Get(tokenKey); !known && s.tokens.Load() != nil {
+		return "(none)"
+	}
+	return callerOf(c).Name
+}
+
+// requestID is the id by which a request is told in the log, and in its answer: the one that a
+// proxy gave it, or a new one.
+func requestID(c *gin.Context, now time.Time) string {
+	id := c.GetHeader("X-Request-Id")
+	if id == "" || len(id) > longestRequestID || strings.ContainsFunc(id, text.Commands) {
+		id = api.NewCallKey(now)
+	}
+	c.Header("X-Request-Id", id)
+	return id
+}
+
+// longestRequestID is how long an id of a request may be that a proxy gives.
+const longestRequestID = 128
+
+// MetricsHandler answers the figures, and nothing else, to anybody: for an address of its own.
+func (s *Server) MetricsHandler() http.Handler {
+	mux := http.NewServeMux()
+	mux.Handle("GET /metrics", s.metrics)
+	return mux
 }
 
 // recovered turns a panic of a handler into an answer and a line in the log.

@@ -35,12 +35,17 @@ var files = fstest.MapFS{
 	"mule.svg":        {Data: []byte("<svg/>")},
 }
 
-func setUp(t *testing.T) (*Server, *engine.Engine) {
+func setUp(t *testing.T) (*Server, *engine.Engine) { return setUpWith(t, Options{Log: silent}) }
+
+func setUpWith(t *testing.T, o Options) (*Server, *engine.Engine) {
 	e, err := engine.Open(filepath.Join(t.TempDir(), "server.db"), engine.Options{Log: silent})
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, e.Close()) })
-	return New(e, Options{Version: "test", Console: files, Log: silent}), e
+	o.Version, o.Console = "test", files
+	return New(e, o), e
 }
+
+func textLog(w io.Writer) *slog.Logger { return slog.New(slog.NewTextHandler(w, nil)) }
 
 func ask(s *Server, method, path string, headers ...string) *httptest.ResponseRecorder {
 	r := httptest.NewRequest(method, path, nil)
@@ -113,7 +118,7 @@ func TestFiles(t *testing.T) {
 	assert.Contains(t, asset.Header().Get("Cache-Control"), "immutable")
 	assert.Contains(t, asset.Header().Get("Content-Type"), "javascript")
 	assert.Equal(t, 200, ask(s, "GET", "/mule.svg").Code)
-	for _, path := range []string{"/assets/gone.js", "/index.html", "/../server.go", "/v1/nothing", "/v1x/../v1/nothing", "/healthz", "/metrics", "/v1x", "/jobs/7/more", "/Dead"} {
+	for _, path := range []string{"/assets/gone.js", "/index.html", "/../server.go", "/v1/nothing", "/v1x/../v1/nothing", "/healthz", "/v1x", "/jobs/7/more", "/Dead"} {
 		assert.Equal(t, 404, ask(s, "GET", path).Code, path)
 	}
 	bare := New(e, Options{Log: silent})

@@ -50,10 +50,10 @@ func (m *making) set(change func(*api.Backup)) {
 // A step takes about so long, while whoever wants to write waits; it copies so many bytes at
 // first, and at most. What was copied is written to the disk so often.
 const (
-	stepFor    = time.Millisecond
+	stepFor    = 500 * time.Microsecond
 	firstBytes = 64 << 10
 	mostBytes  = 1 << 20
-	syncEvery  = 200 * time.Millisecond
+	syncEvery  = 25 * time.Millisecond
 )
 
 var (

@@ -188,6 +188,7 @@ func endAttempt(tx *commit.Tx, l *memory.Lease, s *Settlement) (*memory.Lease, e
 	ended := *l
 	ended.Row = &row
 	tx.Leases.End(row.ID)
+	tx.Tallies.Ended(&row, s.Outcome, s.Error != nil && s.Error.Type == job.LeaseLost, tx.Now)
 	if leavesOnlyTimes(l, s) {
 		row.RunMS = s.RunMS
 		return &ended, nil

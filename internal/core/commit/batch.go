@@ -168,8 +168,10 @@ func (c *Committer) transact(batch []*command, timed bool) *fault {
 		if err := c.Store.Commit(); err != nil {
 			f = &fault{error: err, command: -1, disk: !store.IsFull(err), unknown: !store.IsFull(err)}
 		}
+		synced := time.Since(applied)
 		c.commits.Add(1)
-		c.syncing.Add(int64(time.Since(applied)))
+		c.syncing.Add(int64(synced))
+		c.meters.add(len(batch), applied.Sub(began), synced)
 	}
 	if f != nil {
 		if c.Store.Writing() {

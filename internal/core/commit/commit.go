@@ -23,6 +23,7 @@ import (
 	"humblemule.example/api"
 	"humblemule.example/internal/core/memory"
 	"humblemule.example/internal/core/store"
+	"humblemule.example/internal/core/tally"
 	"humblemule.example/internal/sentence"
 	"humblemule.example/job"
 )
@@ -143,6 +144,8 @@ type Committer struct {
 	// commits counts the transactions that wrote; working and syncing are how long they were
 	// applied, and committed, in ns.
 	commits, working, syncing atomic.Int64
+	// meters tell how they were spread.
+	meters *meters
 	// turned is when timed work was last done, in ns; refusing since when the disk takes no
 	// writes, 0 while it does.
 	turned, refusing atomic.Int64
@@ -181,7 +184,7 @@ func newOn(s *store.Store, o Options) *Committer {
 	clock := &memory.Clock{Wall: o.Wall, Opened: time.Now()}
 	return &Committer{
 		Options: o, Store: s, Memory: memory.New(s, clock), Clock: clock,
-		commands: newWaits(), Quit: make(chan struct{}), Stopped: make(chan struct{}),
+		commands: newWaits(), meters: newMeters(), Quit: make(chan struct{}), Stopped: make(chan struct{}),
 	}
 }
 
@@ -248,6 +251,41 @@ func (c *Committer) Worked() int64 { return c.worked.Load() }
 func (c *Committer) Writing() api.Writing {
 	ms := func(ns *atomic.Int64) int64 { return time.Duration(ns.Load()).Milliseconds() }
 	return api.Writing{Commits: c.commits.Load(), Commands: c.Worked(), WorkMS: ms(&c.working), DiskMS: ms(&c.syncing)}
+}
+
+// Commits tells how many commands a transaction held that wrote, and in seconds how long it was
+// applied and how long its commit waited for the disk, over all since the start.
+func (c *Committer) Commits() (size, work, disk tally.Histogram) {
+	m := c.meters
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	return m.size.Copy(), m.work.Copy(), m.disk.Copy()
+}
+
+// meters tell how transactions were spread.
+type meters struct {
+	mu               sync.Mutex
+	size, work, disk tally.Histogram
+}
+
+// The buckets of commits: of how many commands, and how many seconds.
+var (
+	commandsUpTo = []float64{1, 2, 5, 10, 25, 50, 100, 250, 500, 1000}
+	secondsUpTo  = []float64{.0001, .00025, .0005, .001, .0025, .005, .01, .025, .05, .1, .25, .5, 1, 5}
+)
+
+func newMeters() *meters {
+	m := new(meters)
+	m.size.Upper, m.work.Upper, m.disk.Upper = commandsUpTo, secondsUpTo, secondsUpTo
+	return m
+}
+
+func (m *meters) add(commands int, work, disk time.Duration) {
+	m.mu.Lock()
+	defer m.mu.Unlock()
+	m.size.Add(float64(commands), "", 0)
+	m.work.Add(work.Seconds(), "", 0)
+	m.disk.Add(disk.Seconds(), "", 0)
 }
 
 // Torn counts the commands whose writing half has refused: a mistake in them, which was

@@ -120,11 +120,16 @@ type parked struct {
 	dealt int
 	// left counts the takes whose callers have gone since those were last looked for.
 	left atomic.Int64
+	// waiting is how many there are, for whoever asks.
+	waiting atomic.Int64
 }
 
 func newParked() *parked {
 	return &parked{byQueue: map[string]map[*take]bool{}, byWorker: map[string]map[*take]bool{}, all: map[*take]bool{}, stirred: map[string]bool{}}
 }
+
+// Parked counts the requests for jobs that wait until there is one.
+func (de *Dealer) Parked() int64 { return max(de.parked.waiting.Load()-de.parked.left.Load(), 0) }
 
 // add brings a take before the transaction.
 func (p *parked) add(t *take) {
@@ -183,6 +188,7 @@ func (p *parked) stirBy(tx *commit.Tx) {
 // keep parks a take, and drop takes it out of those that are parked.
 func (p *parked) keep(t *take) {
 	p.all[t] = true
+	p.waiting.Store(int64(len(p.all)))
 	into(p.byWorker, t.worker.UID)[t] = true
 	for _, queue := range t.req.Queues {
 		into(p.byQueue, queue)[t] = true
@@ -195,6 +201,7 @@ func (p *parked) drop(t *take) {
 		return
 	}
 	delete(p.all, t)
+	p.waiting.Store(int64(len(p.all)))
 	outOf(p.byWorker, t.worker.UID, t)
 	for _, queue := range t.req.Queues {
 		outOf(p.byQueue, queue, t)

@@ -35,6 +35,7 @@ import (
 	"humblemule.example/internal/core/read"
 	"humblemule.example/internal/core/setup"
 	"humblemule.example/internal/core/store"
+	"humblemule.example/internal/core/tally"
 	"humblemule.example/internal/core/upkeep"
 	"humblemule.example/internal/core/watch"
 )
@@ -66,6 +67,11 @@ type (
 	// Changes is what has changed since a watcher looked last.
 	Changes = watch.Changes
 	Watcher = watch.Watcher
+	// Meter is what a service tells of itself to whoever gathers figures of many, MeteredJobs of a
+	// queue or a task, and Histogram how something was spread.
+	Meter       = read.Meter
+	MeteredJobs = read.MeteredJobs
+	Histogram   = tally.Histogram
 	// LogQuery says which lines of a job's log are asked for.
 	LogQuery = read.LogQuery
 )
@@ -73,6 +79,8 @@ type (
 const (
 	// Driver names what reads and writes data files.
 	Driver = store.Driver
+	// Metered is how many queues, tasks and schedules have figures of their own.
+	Metered = read.Metered
 	// BulkRows is from how many rows on a command is a bulk.
 	BulkRows = commit.BulkRows
 	// ReceiptsKept is how long receipts of calls are kept at most.
@@ -131,6 +139,10 @@ func (e *Engine) work() commit.Work {
 		Listeners: []commit.Listener{e.Dealer, e.Watchers, e.Keeper},
 	}
 }
+
+// Commits tells how the transactions since the start were spread: by how many commands they held,
+// how many seconds they were applied, and how many their commits waited for the disk.
+func (e *Engine) Commits() (size, work, disk tally.Histogram) { return e.c.Commits() }
 
 // Writing tells what was written since the start, and how long that took.
 func (e *Engine) Writing() api.Writing { return e.c.Writing() }

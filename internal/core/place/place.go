@@ -45,6 +45,9 @@ func Change(tx *commit.Tx, r *store.Row, to job.State, by lifecycle.By) error {
 	}
 	tx.News.Moved = append(tx.News.Moved, memory.Move{Job: r.ID, At: at, From: r.State, To: to})
 	tx.History.Moved(r, to)
+	if to == job.Running {
+		tx.Tallies.Waited(r, tx.Now)
+	}
 	r.State = to
 	if to == job.Backoff || to.Finished() {
 		tx.Schedules.Freed(r, false)

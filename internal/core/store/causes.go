@@ -270,3 +270,23 @@ func (s *Store) IDsWithCause(ctx context.Context, cause, after int64, newest boo
 	cmp, dir := beyond(newest)
 	return ids(s.ask(ctx, "SELECT id FROM jobs WHERE cause = ? AND cause <> 0 AND state IN ({backoff}, {dead}) AND removed_by = 0 AND id "+cmp+" ? ORDER BY id "+dir+" LIMIT ?", cause, after, limit))
 }
+
+// CausesWithJobs counts, for dead jobs and for those in backoff, by how many causes they are so. It
+// reads all counts of causes.
+func (s *Store) CausesWithJobs(ctx context.Context) (map[job.State]int, error) {
+	rows, err := s.ask(ctx, "SELECT state, count(DISTINCT cause) FROM cause_counts WHERE n > 0 GROUP BY state")
+	if err != nil {
+		return nil, err
+	}
+	defer rows.Close()
+	counts := map[job.State]int{}
+	for rows.Next() {
+		var state job.State
+		var n int
+		if err := rows.Scan(&state, &n); err != nil {
+			return nil, err
+		}
+		counts[state] = n
+	}
+	return counts, rows.Err()
+}

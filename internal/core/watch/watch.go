@@ -133,6 +133,13 @@ func (ws *Watchers) PartOf(mark string) (n int64, known bool) {
 	return n, err == nil && epoch == ws.epoch
 }
 
+// Watching counts the watchers.
+func (ws *Watchers) Watching() int {
+	ws.mu.Lock()
+	defer ws.mu.Unlock()
+	return len(ws.all)
+}
+
 // Close ends the watching.
 func (w *Watcher) Close() {
 	w.ws.mu.Lock()

@@ -1,9 +1,12 @@
 package server
 
 import (
+	"encoding/json"
 	"fmt"
 	"net/http"
 	"net/http/httptest"
+	"os"
+	"regexp"
 	"strings"
 	"testing"
 	"time"
@@ -121,5 +124,34 @@ func TestRequestLog(t *testing.T) {
 	assert.Contains(t, lines[1], "id="+w.Header().Get("X-Request-Id")+" principal=(none) method=GET path=/v1/jobs/1 route=/v1/jobs/:id status=401")
 	for _, secret := range []string{"4111", "secret-word", "wrong-word", "forged"} {
 		assert.NotContains(t, log.String(), secret)
+	}
+}
+
+// The rules of alerts and the dashboard name only figures that are told.
+func TestFiguresOfAlerts(t *testing.T) {
+	s, e := setUp(t)
+	_, err := e.Enqueue(t.Context(), job.Spec{Task: "tide.predict"})
+	require.NoError(t, err)
+	_, err = e.SetSchedule(t.Context(), "tides", api.Schedule{Every: job.Duration(time.Hour), Job: job.Spec{Task: "tide.predict"}})
+	require.NoError(t, err)
+	b, err := e.MakeBackup(t.Context())
+	require.NoError(t, err)
+	require.Eventually(t, func() bool {
+		b, err = e.Backup(t.Context(), b.Name)
+		return err == nil && b.State == api.BackupDone
+	}, 10*time.Second, 10*time.Millisecond)
+	text, _ := figures(t, s, "text/plain")
+	for _, file := range []string{"alerts.yaml", "dashboard.json"} {
+		raw, err := os.ReadFile("../../docs/monitoring/" + file)
+		require.NoError(t, err)
+		named := regexp.MustCompile(`hmule_[a-z_]+`).FindAllString(string(raw), -1)
+		require.Greater(t, len(named), 20)
+		for _, name := range named {
+			for _, part := range []string{"_bucket", "_sum", "_count"} {
+				name = strings.TrimSuffix(name, part)
+			}
+			assert.Contains(t, text, "# TYPE "+name+" ", "%s names it", file)
+		}
+		assert.True(t, file != "dashboard.json" || json.Valid(raw), file)
 	}
 }

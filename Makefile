@@ -14,7 +14,7 @@
 SHELL := /bin/bash
 .SHELLFLAGS := -eu -o pipefail -c
 .DEFAULT_GOAL := build
-.PHONY: lint-api builds build demo check test lint bench performance soak screenshots need-go need-node need-python need-chromium need-terminal need-postgres
+.PHONY: lint-api builds build demo check test lint bench performance soak screenshots need-go need-node need-python need-chromium need-nginx need-terminal need-postgres
 
 GO_FILES := $(shell find . -name '*.go' -not -path './console/node_modules/*') go.mod go.sum internal/core/store/schema/*.sql internal/server/openapi.yaml
 CONSOLE_FILES := $(shell find console/src console/public -type f -not -name 'schema.d.ts') $(wildcard console/*.json console/*.ts console/*.js console/*.mjs console/*.html)
@@ -52,6 +52,9 @@ need-python:
 
 need-chromium:
 	@command -v chromium >/dev/null || $(call install,Chromium for the tests of the console,chromium)
+
+need-nginx:
+	@[ -x /usr/sbin/nginx ] || $(call install,nginx for the tests behind a proxy,nginx-light)
 
 need-postgres:
 	@ls /usr/lib/postgresql/*/bin/initdb >/dev/null 2>&1 || $(call install,PostgreSQL to measure beside,postgresql)
@@ -98,7 +101,7 @@ lint: need-go console/node_modules/.checked
 	@cd e2e && go tool -modfile=../tools/go.mod staticcheck ./...
 	@! git grep -nE $(PHRASES) -- '*.go' '*.md' '*.yaml' '*.ts' '*.tsx' '*.py' ':!CHANGELOG.md' ':!CONTRIBUTING.md' ':!internal/core/store/*_test.go' || { echo "these phrases are not plain English; CONTRIBUTING.md has what to write instead"; exit 1; }
 
-test: need-go lint internal/console/dist/index.html need-chromium need-python
+test: need-go lint internal/console/dist/index.html need-chromium need-python need-nginx
 	@echo "Running the tests under the race detector; without it the model test in its full length, those where one goroutine reckons for long, and the store with the driver in pure Go"
 	@{ go test -run '^TestModel$$' ./internal/core/engine && go test -timeout 20m $$(go list ./... | grep -E '/($(ALONE))$$') && \
 	CGO_ENABLED=0 go test ./internal/core/store && CGO_ENABLED=0 go test -short -run '^TestModel$$' ./internal/core/engine; } & beside=$$!; failed=; \
@@ -131,7 +134,7 @@ builds: internal/console/dist/index.html need-go
 	  echo "Building for $$target without cgo"; \
 	  CGO_ENABLED=0 GOOS=$${target%/*} GOARCH=$${target#*/} go build -tags nomsgpack -o /dev/null ./cmd/hmule; done
 
-soak: builds lint-api need-chromium need-python
+soak: builds lint-api need-chromium need-python need-nginx
 	@command -v debootstrap >/dev/null || $(call install,a bare Debian,debootstrap)
 	@tools/bare-debian
 	@cd e2e && go test -race -count=1 -timeout 30m -v -run TestSoak . -soak 10m

@@ -68,8 +68,9 @@ var core = map[string]string{
 	"past":          "trend triage store memory",
 	"backup":        "scope cron store commit",
 	"compact":       "scope store commit",
+	"session":       "scope store memory commit",
 	"setup":         "scope memory read commit upkeep command plan bulk",
-	"engine":        "store memory tally read commit watch upkeep command deal plan bulk mark follow backup compact scope setup",
+	"engine":        "store memory tally read commit watch upkeep command deal plan bulk mark follow backup compact session scope setup",
 }
 
 // beside says it of the rooms beside the core.

@@ -43,6 +43,7 @@ func backups(ctx context.Context, p *measure.Process, dir string) error {
 			return err
 		}
 	}
+	time.Sleep(5 * time.Second) // until the log is moved into the file
 	working, stop := context.WithCancel(ctx)
 	var pool sync.WaitGroup
 	defer pool.Wait()
@@ -76,15 +77,9 @@ func latenciesWhile(ctx context.Context, m *client.Client) (all []float64, b api
 	if b, err = m.MakeBackup(ctx); err != nil {
 		return nil, b, err
 	}
-	parts := map[string][]float64{}
 	for !b.Over() && err == nil {
-		l := latencies(ctx, m, time.Second)
-		parts[b.State] = append(parts[b.State], l...)
-		all = append(all, l...)
+		all = append(all, latencies(ctx, m, time.Second)...)
 		b, err = m.Backup(ctx, b.Name)
-	}
-	for s, l := range parts {
-		say("   %s: %d s, p99 %.2f\n", s, len(l)/400, quantile(l, .99))
 	}
 	if err == nil && b.State != api.BackupDone {
 		err = fmt.Errorf("the backup failed: %s", b.Why)

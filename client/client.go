@@ -109,9 +109,17 @@ func (f *tokenFile) again() string {
 // so that printing it cannot command a terminal.
 func EscapeControls() Option { return func(m *Client) { m.escaped = true } }
 
-// New makes a client of the service at an address such as
-// http://127.0.0.1:6853. It does not connect yet.
+// New makes a client of the service at an address such as http://127.0.0.1:6853, or
+// https://tools.example/jobs where it answers under a path, or unix:/run/hmule/hmule.sock for its
+// socket. It does not connect yet.
 func New(server string, options ...Option) (*Client, error) {
+	socket, bySocket := strings.CutPrefix(server, "unix:")
+	if bySocket && socket == "" {
+		return nil, fmt.Errorf("%q names no socket; write it as unix:/run/hmule/hmule.sock", server)
+	}
+	if bySocket {
+		server = "http://localhost"
+	}
 	if !strings.Contains(server, "://") {
 		server = "http://" + server
 	}
@@ -123,6 +131,11 @@ func New(server string, options ...Option) (*Client, error) {
 	transport.Proxy = nil
 	transport.MaxIdleConnsPerHost = 64
 	transport.DisableCompression = true // it costs more processor time than it saves
+	if bySocket {
+		transport.DialContext = func(ctx context.Context, _, _ string) (net.Conn, error) {
+			return new(net.Dialer).DialContext(ctx, "unix", socket)
+		}
+	}
 	m := &Client{base: strings.TrimRight(server, "/"), http: &http.Client{Transport: transport}, retryFor: 10 * time.Second}
 	for _, set := range options {
 		set(m)

@@ -227,19 +227,27 @@ func roleWords() (words []string) {
 }
 
 func (a *app) tokenCommand() *cobra.Command {
-	return noun("token", "Make tokens for a service that other machines may use", a.tokenNewCommand())
+	return noun("token", "Make tokens for a service that other machines may use; list those that are good", a.tokenNewCommand(), a.tokenListCommand())
 }
 
 func (a *app) tokenNewCommand() *cobra.Command {
 	var t config.Token
 	var file string
+	var lasts string
 	c := &cobra.Command{
 		Use: "new NAME", Short: "Make a token; it is shown once, and only its hash is kept", Args: args(cobra.ExactArgs(1)),
-		Example: "  hmule token new harbour-office --role worker --tokens tokens.yaml",
+		Example: "  hmule token new harbour-office --role worker --tokens tokens.yaml\n  hmule token new ada --role operator --expires-in 90d",
 		RunE: func(c *cobra.Command, given []string) error {
 			t.Name = given[0]
 			if !slices.Contains(roleWords(), t.Role) {
 				return usageError{fmt.Errorf("--role %q is not a role; it is %s", t.Role, sentence.Or(roleWords()))}
+			}
+			if lasts != "" {
+				d, err := job.ParseDuration(lasts)
+				if err != nil || d <= 0 {
+					return usageError{fmt.Errorf("--expires-in %q is not a span of time; write it as 90d or 12h", lasts)}
+				}
+				t.Expires = job.At(time.Now().Add(d.Go()).Truncate(time.Second))
 			}
 			secret := config.NewToken()
 			t.Hash = server.HashToken(secret)
@@ -253,7 +261,9 @@ func (a *app) tokenNewCommand() *cobra.Command {
 				Role  string `json:"role"`
 				Token string `json:"token"`
 				Hash  string `json:"sha256"`
-			}{t.Name, t.Role, secret, t.Hash}
+				// Expires is from when on it is not good any more.
+				Expires job.Time `json:"expires,omitzero"`
+			}{t.Name, t.Role, secret, t.Hash, t.Expires}
 			return a.show(told, []string{t.Name}, func(o *present.Out) {
 				o.Line("%s", secret)
 				o.Hint("This is the token of %s, role %s. It is shown once; give it to its user as HMULE_TOKEN.", t.Name, t.Role)
@@ -267,6 +277,7 @@ func (a *app) tokenNewCommand() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&t.Role, "role", "", "reader, producer, worker, operator or keeper")
+	c.Flags().StringVar(&lasts, "expires-in", "", "how long it is good, such as 90d; for ever unless given")
 	c.Flags().StringVar(&file, "tokens", fromEnv("HMULE_TOKENS", ""), "tokens file to add it to; created if it does not exist (HMULE_TOKENS)")
 	return c
 }

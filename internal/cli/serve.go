@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"crypto/tls"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -14,7 +13,6 @@ import (
 	"path/filepath"
 	"runtime/debug"
 	"slices"
-	"sync/atomic"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -28,8 +26,6 @@ import (
 	"humblemule.example/internal/machine"
 	"humblemule.example/internal/server"
 )
-
-const defaultListen = "127.0.0.1:6853"
 
 // serving is how a service is asked for.
 type serving struct {
@@ -82,8 +78,8 @@ type service struct {
 	metrics net.Listener
 	server  *server.Server
 	log     *slog.Logger
-	// certificate is replaced when its files are read again.
-	certificate atomic.Pointer[tls.Certificate]
+	// certificates are those of TLS; nil without it.
+	certificates *certificates
 }
 
 // open opens the data file and the address, and loads a set-up; nothing is answered yet.
@@ -98,11 +94,8 @@ func open(asked serving, setup api.Setup, log *slog.Logger) (*service, error) {
 		return nil, err
 	}
 	s.listener = l
-	if asked.TLSCert != "" {
-		s.listener = tls.NewListener(l, &tls.Config{
-			MinVersion: tls.VersionTLS12, NextProtos: []string{"http/1.1"},
-			GetCertificate: func(*tls.ClientHelloInfo) (*tls.Certificate, error) { return s.certificate.Load(), nil },
-		})
+	if s.certificates != nil {
+		s.listener = s.certificates.secured(l)
 	} else if !isLoopback(asked.Listen) {
 		log.Warn("the service is open to other machines without TLS: others on the network can read tokens and payloads; give --tls-cert and --tls-key, or put a TLS proxy in front of it")
 	}
@@ -114,7 +107,8 @@ func open(asked serving, setup api.Setup, log *slog.Logger) (*service, error) {
 		l.Close()
 		return nil, errors.Join(err, s.engine.Close())
 	}
-	s.server = server.New(s.engine, server.Options{MaxBodies: asked.MaxBodies, Version: Version, Commit: Commit, LogRequests: asked.LogRequests, Console: console.Files(), Log: log, Settings: s.inForce})
+	s.server = server.New(s.engine, server.Options{MaxBodies: asked.MaxBodies, Version: Version, Commit: Commit, LogRequests: asked.LogRequests, BasePath: asked.BasePath,
+		Forwarders: server.Forwarders{Networks: asked.Forwarders, Unix: asked.ForwardersUnix}, Console: console.Files(), Log: log, Settings: s.inForce})
 	if tokens != nil {
 		s.server.SetTokens(tokens)
 	}
@@ -202,18 +196,21 @@ func (s *service) readSecrets() (tokens []server.Token, err error) {
 		return nil, usageError{errors.New("--tls-cert and --tls-key belong together; give both or neither")}
 	}
 	if s.asked.TLSCert != "" {
-		pair, err := tls.LoadX509KeyPair(s.asked.TLSCert, s.asked.TLSKey)
-		if err != nil {
-			return nil, fmt.Errorf("the certificate of --tls-cert and the key of --tls-key cannot be used: %w", err)
+		if s.certificates == nil {
+			s.certificates, err = newCertificates(s.asked.TLSCert, s.asked.TLSKey, s.log)
+		} else {
+			err = s.certificates.read()
 		}
-		s.certificate.Store(&pair)
+		if err != nil {
+			return nil, err
+		}
 	}
 	if s.asked.Tokens == "" {
 		return nil, nil
 	}
 	entries, err := config.ReadTokens(s.asked.Tokens, roleWords())
 	for _, e := range entries {
-		tokens = append(tokens, server.Token{Name: e.Name, Role: server.Role(e.Role), Hash: e.Hash})
+		tokens = append(tokens, server.Token{Name: e.Name, Role: server.Role(e.Role), Hash: e.Hash, Expires: e.Expires})
 	}
 	return tokens, err
 }
@@ -249,41 +246,16 @@ func (s *service) rereadOn(ctx context.Context, signals ...os.Signal) {
 	}
 }
 
-func isLoopback(listen string) bool {
-	host, _, _ := net.SplitHostPort(listen)
-	ip := net.ParseIP(host)
-	return host == "localhost" || ip != nil && ip.IsLoopback()
-}
-
-// listenOn opens an address; one of this machine alone, unless tokens are asked
-// for.
-func listenOn(listen string, tokens bool) (net.Listener, error) {
-	if _, _, err := net.SplitHostPort(listen); err == nil && !tokens && !isLoopback(listen) {
-		return nil, usageError{fmt.Errorf("--listen %q would open the service to other machines, which needs tokens: give --tokens FILE (hmule token new writes one), or use a loopback address such as %s", listen, defaultListen)}
-	}
-	return listenAt("--listen", listen)
-}
-
-func listenAt(flag, at string) (net.Listener, error) {
-	if _, _, err := net.SplitHostPort(at); err != nil {
-		return nil, usageError{fmt.Errorf("%s %q is not an address; write it as %s", flag, at, defaultListen)}
-	}
-	l, err := net.Listen("tcp", at)
-	if machine.AddressInUse(err) {
-		return nil, fmt.Errorf("%s is already in use: stop the service there, or choose another port with %s 127.0.0.1:6854", at, flag)
-	}
-	if err != nil {
-		return nil, fmt.Errorf("the service cannot listen on %s: %w", at, err)
-	}
-	return l, nil
-}
-
+// address is where the service answers, with its base path.
 func (s *service) address() string {
 	scheme := "http://"
-	if s.asked.TLSCert != "" {
+	if s.certificates != nil {
 		scheme = "https://"
 	}
-	return scheme + s.listener.Addr().String()
+	if s.listener.Addr().Network() == "unix" {
+		return "unix:" + s.listener.Addr().String()
+	}
+	return scheme + s.listener.Addr().String() + s.asked.BasePath
 }
 
 // A service keeps little in memory and makes much garbage: collecting less often
@@ -348,7 +320,7 @@ SIGHUP reads set-up file, tokens and certificate again.`,
 		},
 	}
 	a.logFlags(c)
-	asked.flags(c, "data", "listen", "tokens", "tls-cert", "tls-key", "max-payload", "min-free", "max-bodies", "memory-limit", "keep-older", "log-requests", "metrics-listen")
+	asked.flags(c, "data", "listen", "tokens", "tls-cert", "tls-key", "max-payload", "min-free", "max-bodies", "memory-limit", "keep-older", "log-requests", "base-path", "forwarders", "metrics-listen")
 	return c
 }
 

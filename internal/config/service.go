@@ -3,8 +3,11 @@ package config
 import (
 	"cmp"
 	"fmt"
+	"net/netip"
 	"os"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -29,6 +32,11 @@ type Service struct {
 	// that each request is logged.
 	MetricsListen string
 	LogRequests   bool
+	// BasePath is under which path all is answered, without a slash at its end; Forwarders are the
+	// proxies before the service, those of its socket where ForwardersUnix.
+	BasePath       string
+	Forwarders     []netip.Prefix
+	ForwardersUnix bool
 	// DropOlder says that a file of an older version is not kept when it is converted.
 	DropOlder bool
 	// Settings tells each of them with where it comes from.
@@ -47,7 +55,7 @@ func (s serviceSetting) flag() string     { return strings.ReplaceAll(s.name, "_
 
 var serviceSettings = []serviceSetting{
 	{"data", "hmule.db", "data file; created if it does not exist", true, text(func(s *Service) *string { return &s.Data })},
-	{"listen", "127.0.0.1:6853", "address to answer at", false, text(func(s *Service) *string { return &s.Listen })},
+	{"listen", "127.0.0.1:6853", "address to answer at, or unix:PATH for a socket", false, text(func(s *Service) *string { return &s.Listen })},
 	{"tokens", "", "file of tokens; every request needs one then, and other addresses are allowed", true, text(func(s *Service) *string { return &s.Tokens })},
 	{"tls_cert", "", "certificate, with its chain, as PEM", true, text(func(s *Service) *string { return &s.TLSCert })},
 	{"tls_key", "", "its key, as PEM", true, text(func(s *Service) *string { return &s.TLSKey })},
@@ -61,7 +69,45 @@ var serviceSettings = []serviceSetting{
 	{"memory_limit", "", "memory that the service tries to stay below, 64MiB or more; default: 70 % of the memory", false, bytesOf(func(s *Service) *int64 { return &s.MemoryLimit }, 64<<20)},
 	{"keep_older", "yes", "yes or no: whether a data file of an older version is kept beside the one that it is converted to", false, yesOrNo(func(s *Service, yes bool) { s.DropOlder = !yes })},
 	{"log_requests", "no", "yes or no: whether each request is logged, with its caller, status, time and bytes", false, yesOrNo(func(s *Service, yes bool) { s.LogRequests = yes })},
+	{"base_path", "", "path under which everything is answered, such as /jobs, where a proxy shares one name among several services", false, basePath},
+	{"forwarders", "", "addresses or networks of proxies whose X-Forwarded-For, -Host and -Proto are believed, parted by commas; unix for those of a socket", false, forwarders},
 	{"metrics_listen", "", "an address of its own for /metrics, without tokens", false, text(func(s *Service) *string { return &s.MetricsListen })},
+}
+
+var pathForm = regexp.MustCompile(`^(/[A-Za-z0-9._~-]+)+$`)
+
+func basePath(s *Service, value string) error {
+	value = strings.TrimSuffix(value, "/")
+	switch {
+	case value == "":
+	case !strings.HasPrefix(value, "/"):
+		return fmt.Errorf("%q does not begin with a slash; write it as /%s", value, value)
+	case !pathForm.MatchString(value) || slices.ContainsFunc(strings.Split(value, "/"), func(part string) bool { return part == "." || part == ".." }):
+		return fmt.Errorf("%q is not a valid path; write it as /jobs, of letters, digits and . _ ~ -", value)
+	}
+	s.BasePath = value
+	return nil
+}
+
+func forwarders(s *Service, value string) error {
+	s.Forwarders, s.ForwardersUnix = nil, false
+	for word := range strings.SplitSeq(value, ",") {
+		switch word = strings.TrimSpace(word); {
+		case word == "":
+		case word == "unix":
+			s.ForwardersUnix = true
+		default:
+			network, err := netip.ParsePrefix(word)
+			if at, is := netip.ParseAddr(word); is == nil {
+				network, err = netip.PrefixFrom(at, at.BitLen()), nil
+			}
+			if err != nil {
+				return fmt.Errorf("%q is not an address or a network; write it as 10.0.0.5 or 10.0.0.0/24", word)
+			}
+			s.Forwarders = append(s.Forwarders, network.Masked())
+		}
+	}
+	return nil
 }
 
 func yesOrNo(set func(s *Service, yes bool)) func(*Service, string) error {

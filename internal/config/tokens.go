@@ -10,13 +10,20 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"time"
 
 	"github.com/goccy/go-yaml"
+
+	"humblemule.example/job"
 )
 
 // Token is an entry of a tokens file: whom a token is, what it may do, and the
 // hash by which it is known. The token itself stands nowhere.
-type Token struct{ Name, Role, Hash string }
+type Token struct {
+	Name, Role, Hash string
+	// Expires is from when on it is not good any more; 0 for never.
+	Expires job.Time
+}
 
 // tokenMark begins every token, so that one that has leaked can be found.
 const tokenMark = "hmule-token-"
@@ -26,9 +33,10 @@ func NewToken() string { return tokenMark + strings.ToLower(rand.Text()) }
 
 type tokensFile struct {
 	Tokens []struct {
-		Name   word `yaml:"name"`
-		Role   word `yaml:"role"`
-		SHA256 word `yaml:"sha256"`
+		Name    word `yaml:"name"`
+		Role    word `yaml:"role"`
+		SHA256  word `yaml:"sha256"`
+		Expires word `yaml:"expires"`
 	} `yaml:"tokens"`
 }
 
@@ -78,12 +86,31 @@ func ReadTokens(path string, roles []string) ([]Token, error) {
 		if slices.ContainsFunc(all, func(o Token) bool { return o.Hash == t.SHA256.text && o.Hash != "" }) {
 			wrong.add(t.SHA256, "this sha256 appears twice; each entry needs its own token")
 		}
-		all = append(all, Token{t.Name.text, t.Role.text, t.SHA256.text})
+		expires, err := expiryOf(t.Expires.text)
+		if err != nil {
+			wrong.add(t.Expires, "%v", err)
+		}
+		all = append(all, Token{t.Name.text, t.Role.text, t.SHA256.text, expires})
 	}
 	if len(all) == 0 && len(wrong.all) == 0 {
 		return nil, fmt.Errorf("%s has no token, so nobody could use the service; add one with: hmule token new --tokens %s", path, path)
 	}
 	return all, wrong.err()
+}
+
+// expiryOf reads when a token expires: a day, at whose end, or a time.
+func expiryOf(text string) (job.Time, error) {
+	if text == "" {
+		return 0, nil
+	}
+	if day, err := time.Parse(time.DateOnly, text); err == nil {
+		return job.At(day.AddDate(0, 0, 1)), nil
+	}
+	at, err := time.Parse(time.RFC3339, text)
+	if err != nil {
+		return 0, fmt.Errorf("%q is not a valid day or time; write it as 2027-01-31, which means the end of that day in UTC, or as 2027-01-31T18:00:00Z", text)
+	}
+	return job.At(at), nil
 }
 
 // mostTokens is how many tokens a name may have at once, so that one can be handed out
@@ -101,7 +128,11 @@ func tokensOf(all []Token, name string) (n int) {
 
 // TokenEntry is a token as its file holds it.
 func TokenEntry(t Token) string {
-	return fmt.Sprintf("  - name: %q\n    role: %s\n    sha256: %q\n", t.Name, t.Role, t.Hash)
+	entry := fmt.Sprintf("  - name: %q\n    role: %s\n    sha256: %q\n", t.Name, t.Role, t.Hash)
+	if t.Expires != 0 {
+		entry += fmt.Sprintf("    expires: %q\n", t.Expires.Go().UTC().Format(time.RFC3339))
+	}
+	return entry
 }
 
 // AddToken adds an entry to a tokens file, which is made where there is none. A name may

@@ -1,6 +1,7 @@
 package server
 
 import (
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/hex"
@@ -8,9 +9,13 @@ import (
 	"net/http"
 	"slices"
 	"strings"
+	"sync/atomic"
+	"time"
 
 	"github.com/gin-gonic/gin"
 
+	"humblemule.example/api"
+	"humblemule.example/internal/core/engine"
 	"humblemule.example/job"
 )
 
@@ -44,7 +49,11 @@ type Token struct {
 	Role Role
 	// Hash is the SHA-256 of the token, in hex.
 	Hash string
+	// Expires is from when on it is not good any more; 0 for never.
+	Expires job.Time
 }
+
+func (t Token) expired(now time.Time) bool { return t.Expires != 0 && job.At(now) >= t.Expires }
 
 // HashToken is the hash under which a token is known. Tokens are drawn at random
 // with 128 bits and more, so that a fast hash is as good as a slow one.
@@ -58,16 +67,36 @@ type access struct {
 	good, revoked map[string]Token
 	// ended is closed, for each token, when it is revoked.
 	ended map[string]chan struct{}
+	// used is when each token was used last, in ms; 0 for not yet.
+	used map[string]*atomic.Int64
 }
+
+// list tells of the tokens that are good, and since when their use is known.
+func (a *access) list(since job.Time) []api.TokenStatus {
+	var all []api.TokenStatus
+	for hash, t := range a.good {
+		all = append(all, api.TokenStatus{Name: t.Name, Role: string(t.Role), Expires: t.Expires, UsedAt: job.Time(a.used[hash].Load()), Since: since, Hash: hash[:hashShown]})
+	}
+	slices.SortFunc(all, func(a, b api.TokenStatus) int {
+		return cmp.Or(cmp.Compare(a.Name, b.Name), cmp.Compare(a.Hash, b.Hash))
+	})
+	return all
+}
+
+// hashShown is how much of a hash tells one token of a name from another.
+const hashShown = 8
 
 // SetTokens makes every request need one of the tokens, from now on. What a token that is
 // no longer among them has under way, such as a stream, is ended; a worker's may still
 // renew and settle the leases it holds.
 func (s *Server) SetTokens(all []Token) {
-	a := &access{good: map[string]Token{}, revoked: map[string]Token{}, ended: map[string]chan struct{}{}}
+	a := &access{good: map[string]Token{}, revoked: map[string]Token{}, ended: map[string]chan struct{}{}, used: map[string]*atomic.Int64{}}
 	before := s.tokens.Load()
 	for _, t := range all {
-		a.good[t.Hash], a.ended[t.Hash] = t, make(chan struct{})
+		a.good[t.Hash], a.ended[t.Hash], a.used[t.Hash] = t, make(chan struct{}), new(atomic.Int64)
+		if before != nil && before.used[t.Hash] != nil {
+			a.used[t.Hash] = before.used[t.Hash]
+		}
 		if before != nil && before.ended[t.Hash] != nil && before.good[t.Hash] == t {
 			a.ended[t.Hash] = before.ended[t.Hash]
 		}
@@ -93,37 +122,61 @@ func (s *Server) SetTokens(all []Token) {
 // local is who calls where no tokens are asked for.
 var local = Token{Name: "local", Role: Operator}
 
+// caller is who makes a request: a token and, where it was shown by a cookie, the session. What is
+// revoked is closed when the token is no longer good; nil where that is never.
+type caller struct {
+	Token
+	revoked <-chan struct{}
+	session *engine.Session
+}
+
 // caller tells who makes a request. Where tokens are asked for, a request without
 // a good one is refused.
 func (s *Server) caller(r *http.Request) (Token, error) {
-	t, _, err := s.callerAmong(s.tokens.Load(), r, false)
-	return t, err
+	c, err := s.callerAmong(s.tokens.Load(), r, false)
+	return c.Token, err
 }
 
-// callerAmong tells who makes a request by the tokens given, and what is closed when that
-// is over. A worker whose token was revoked may be let through.
-func (s *Server) callerAmong(known *access, r *http.Request, revokedToo bool) (t Token, ended <-chan struct{}, err error) {
+// callerAmong tells who makes a request by the tokens given. A worker whose token was revoked may
+// be let through.
+func (s *Server) callerAmong(known *access, r *http.Request, revokedToo bool) (caller, error) {
 	if known == nil {
-		return local, nil, nil
+		return caller{Token: local}, nil
 	}
 	scheme, token, _ := strings.Cut(r.Header.Get("Authorization"), " ")
 	if !strings.EqualFold(scheme, "Bearer") || token == "" {
-		return Token{}, nil, job.Fault(job.Unauthenticated, "this service requires a token; send it as Authorization: Bearer TOKEN (hmule reads it from HMULE_TOKEN)")
+		if secret := s.secretOf(r); secret != "" && r.Header.Get("Authorization") == "" {
+			return s.callerBySession(known, r, secret)
+		}
+		return caller{}, job.Fault(job.Unauthenticated, "this service requires a token; send it as Authorization: Bearer TOKEN (hmule reads it from HMULE_TOKEN)")
 	}
 	// The map is asked for the hash, so that the time it takes tells nothing of
 	// any token.
 	hash := HashToken(strings.TrimSpace(token))
-	if t, good := known.good[hash]; good {
-		return t, known.ended[hash], nil
+	t, good := known.good[hash]
+	over := good && t.expired(time.Now())
+	if good && !over {
+		known.used[hash].Store(time.Now().UnixMilli())
+		return caller{Token: t, revoked: known.ended[hash]}, nil
 	}
-	if t, was := known.revoked[hash]; was && revokedToo && (t.Role == Worker || t.Role.operates()) {
-		return Token{Name: t.Name, Role: Worker, Hash: t.Hash}, nil, nil
+	was := t
+	if !good {
+		was, over = known.revoked[hash]
 	}
-	return Token{}, nil, job.Fault(job.Unauthenticated, "this token is not valid; get a new one with: hmule token new")
+	if over && revokedToo && (was.Role == Worker || was.Role.operates()) {
+		return caller{Token: Token{Name: was.Name, Role: Worker, Hash: was.Hash}}, nil
+	}
+	if good {
+		return caller{}, job.Fault(job.Unauthenticated, "this token has expired at %s; get a new one with: hmule token new", t.Expires)
+	}
+	return caller{}, job.Fault(job.Unauthenticated, "this token is not valid; get a new one with: hmule token new")
 }
 
-// tokenKey is where a request's caller stands in Gin's context.
-const tokenKey = "token"
+// tokenKey is where a request's caller stands in Gin's context, and sessionKey its session.
+const (
+	tokenKey   = "token"
+	sessionKey = "session"
+)
 
 func callerOf(c *gin.Context) Token {
 	if t, known := c.Get(tokenKey); known {
@@ -147,30 +200,63 @@ func (s *Server) letIn(revokedToo bool, roles ...Role) gin.HandlerFunc {
 		if known == nil {
 			return
 		}
-		t, ended, err := s.callerAmong(known, c.Request, revokedToo)
+		who, err := s.callerAmong(known, c.Request, revokedToo)
 		if err != nil {
 			s.fail(c, err)
 			return
 		}
+		t := who.Token
 		if !t.Role.operates() && !slices.Contains(roles, t.Role) {
 			s.fail(c, job.Fault(job.Forbidden, "token %s has the role %s, which may not %s %s; this needs one of: %s", t.Name, t.Role, c.Request.Method, c.FullPath(),
 				strings.Join(append(allowed, string(Operator)), ", ")))
 			return
 		}
 		c.Set(tokenKey, t)
-		if ended == nil {
-			return
+		ctx, end := who.until(c.Request.Context())
+		defer end()
+		if who.session != nil {
+			c.Set(sessionKey, who.session)
 		}
-		ctx, cancel := context.WithCancel(c.Request.Context())
-		defer cancel()
-		go func() {
-			select {
-			case <-ended:
-				cancel()
-			case <-ctx.Done():
-			}
-		}()
 		c.Request = c.Request.WithContext(ctx)
 		c.Next()
+	}
+}
+
+// until gives a context that ends when the caller may no longer ask: its token is revoked or has
+// expired, or its session has ended.
+func (c caller) until(ctx context.Context) (context.Context, context.CancelFunc) {
+	if c.revoked == nil {
+		return ctx, func() {}
+	}
+	ends := c.Expires
+	var over chan struct{}
+	if c.session != nil {
+		over = c.session.Ended
+		if ends == 0 || c.session.EndsAt < ends {
+			ends = c.session.EndsAt
+		}
+	}
+	ctx, cancel := context.WithCancel(ctx)
+	if ends != 0 {
+		var timed context.CancelFunc
+		ctx, timed = context.WithTimeout(ctx, time.Until(ends.Go()))
+		cancel = both(cancel, timed)
+	}
+	go func() {
+		select {
+		case <-c.revoked:
+			cancel()
+		case <-over:
+			cancel()
+		case <-ctx.Done():
+		}
+	}()
+	return ctx, cancel
+}
+
+func both(a, b context.CancelFunc) context.CancelFunc {
+	return func() {
+		a()
+		b()
 	}
 }

@@ -31,6 +31,7 @@ func (s *Server) events(c *gin.Context) {
 	defer w.Close()
 	ctx, control := c.Request.Context(), http.NewResponseController(c.Writer)
 	c.Header("Content-Type", "text/event-stream")
+	c.Header("X-Accel-Buffering", "no") // by which proxies such as nginx hold nothing back
 	c.Status(http.StatusOK)
 	write := func(text []byte) error {
 		if err := control.SetWriteDeadline(time.Now().Add(takesWithin)); err != nil {

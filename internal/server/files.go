@@ -117,5 +117,5 @@ func (s *Server) page(c *gin.Context) {
 	nonce := base64.RawStdEncoding.EncodeToString(b[:])
 	c.Header("Referrer-Policy", "no-referrer")
 	c.Header("Content-Security-Policy", "default-src 'none'; script-src 'self'; style-src 'self' 'nonce-"+nonce+"'; img-src 'self' data:; font-src 'self'; connect-src 'self'; worker-src 'self'; base-uri 'none'; form-action 'none'; frame-ancestors 'none'")
-	c.Data(http.StatusOK, "text/html; charset=utf-8", bytes.ReplaceAll(html, []byte(nonceMark), []byte(nonce)))
+	c.Data(http.StatusOK, "text/html; charset=utf-8", bytes.ReplaceAll(s.basedPage(html), []byte(nonceMark), []byte(nonce)))
 }

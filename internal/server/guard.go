@@ -23,11 +23,11 @@ func (s *Server) guard(c *gin.Context) {
 		h[name] = value
 	}
 	// A page of another site knows no token: with tokens any name is good.
-	if s.tokens.Load() == nil && !loopback(c.Request.Host) {
+	if s.tokens.Load() == nil && !loopback(c.Request.Host) && !bySocket(c.Request) {
 		s.fail(c, job.Fault(job.Forbidden, "the Host %q is not this service; ask for it at 127.0.0.1 or localhost", c.Request.Host))
 		return
 	}
-	if why := foreign(c.Request); why != "" {
+	if why := foreign(c.Request, s.opts.Forwarders.originOf(c.Request).host); why != "" {
 		s.fail(c, job.Fault(job.Forbidden, "%s; only pages of this service may ask it from a browser", why))
 		return
 	}
@@ -105,6 +105,13 @@ var everywhere = http.Header{
 	"Cache-Control":           {"no-store"},
 }
 
+// bySocket tells whether a request comes by a socket of this machine, which no page of a browser
+// can ask at.
+func bySocket(r *http.Request) bool {
+	at, _ := r.Context().Value(http.LocalAddrContextKey).(net.Addr)
+	return at != nil && at.Network() == "unix"
+}
+
 // loopback tells whether a Host header names this machine.
 func loopback(host string) bool {
 	name := host
@@ -120,11 +127,12 @@ func loopback(host string) bool {
 }
 
 // foreign says why a request comes from another site's page; empty where it does
-// not. A link that leads to the console is no such request.
-func foreign(r *http.Request) string {
+// not. A link that leads to the console is no such request. The host is the name by which the
+// service was asked for.
+func foreign(r *http.Request, host string) string {
 	if origin := r.Header.Get("Origin"); origin != "" {
 		u, err := url.Parse(origin)
-		if err != nil || u.Host != r.Host {
+		if err != nil || u.Host != host {
 			return "the request comes from the page of another origin (" + origin + ")"
 		}
 	}

@@ -41,7 +41,7 @@ func (s *Server) enqueue(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	c.Header("Location", fmt.Sprintf("/v1/jobs/%d", told.ID))
+	c.Header("Location", fmt.Sprintf("%s/v1/jobs/%d", s.opts.BasePath, told.ID))
 	if told.Duplicate {
 		return told, nil
 	}

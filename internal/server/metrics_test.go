@@ -111,7 +111,7 @@ func TestMetricsOfManyQueues(t *testing.T) {
 func TestRequestLog(t *testing.T) {
 	var log strings.Builder
 	s, _ := setUpWith(t, Options{LogRequests: true, Log: textLog(&log)})
-	s.SetTokens([]Token{{"ada", Producer, HashToken("secret-word")}})
+	s.SetTokens([]Token{{Name: "ada", Role: Producer, Hash: HashToken("secret-word")}})
 	w := call(s, "secret-word", "POST", "/v1/jobs", `{"task":"tide.predict","payload":{"card":"4111"}}`, "X-Request-Id: from-proxy")
 	require.Equal(t, http.StatusCreated, w.Code, w.Body)
 	assert.Equal(t, "from-proxy", w.Header().Get("X-Request-Id"))

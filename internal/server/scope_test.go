@@ -19,7 +19,7 @@ import (
 )
 
 // What these routes answer is the same for everybody: it is of no queue, task or job.
-var ofNobody = []string{"GET /livez", "GET /readyz", "GET /metrics", "GET /openapi.yaml", "GET /openapi.json", "GET /v1", "GET /v1/explain/cron", "POST /v1/explain/retry"}
+var ofNobody = []string{"GET /livez", "GET /readyz", "GET /metrics", "POST /v1/session", "GET /v1/session", "DELETE /v1/session", "GET /openapi.yaml", "GET /openapi.json", "GET /v1", "GET /v1/explain/cron", "POST /v1/explain/retry"}
 
 // Whoever holds a lease may renew and settle it, whatever its queue: its token says so.
 var ofHolders = []string{"GET /v1/workers/:id/wanted"}

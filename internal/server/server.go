@@ -48,7 +48,7 @@ var openAPIAsJSON = sync.OnceValue(func() []byte {
 func OpenAPI() []byte { return openAPI }
 
 // features names what this version of the wire can do beyond the first.
-var features = []string{"jobs", "leases", "workers", "queues", "tasks", "stats", "events", "reports", "results", "defaults", "retry", "causes", "operations", "actions", "order", "limits", "setup", "schedules", "history", "marks", "forecast", "follow", "count", "export", "backups", "compact"}
+var features = []string{"jobs", "leases", "workers", "queues", "tasks", "stats", "events", "reports", "results", "defaults", "retry", "causes", "operations", "actions", "order", "limits", "setup", "schedules", "history", "marks", "forecast", "follow", "count", "export", "backups", "compact", "session"}
 
 // What the service allows a connection.
 const (
@@ -65,6 +65,11 @@ const (
 type Options struct {
 	// Version is the program's version, told by GET /v1, and Commit what it was built of.
 	Version, Commit string
+	// BasePath is under which path all is answered, such as /jobs; empty for none. It has no slash
+	// at its end.
+	BasePath string
+	// Forwarders are the proxies before the service.
+	Forwarders Forwarders
 	// LogRequests has each request that was answered told to the log.
 	LogRequests bool
 	// Console holds the built console; nil serves none.
@@ -94,6 +99,9 @@ type Server struct {
 	answersKept sharedAnswers
 	// teller tells streams of events what has changed.
 	teller teller
+	// tries slow down whoever shows wrong tokens, and began is when the server was made.
+	tries tries
+	began job.Time
 	// requests counts those that were answered, and metrics answers all figures.
 	requests *prometheus.CounterVec
 	metrics  http.Handler
@@ -112,7 +120,7 @@ func New(e *engine.Engine, opts Options) *Server {
 	if opts.MaxBodies == 0 {
 		opts.MaxBodies = 256 << 20
 	}
-	s := &Server{engine: e, opts: opts, log: opts.Log, router: gin.New(), bulks: make(chan struct{}, max(2, runtime.GOMAXPROCS(0)))}
+	s := &Server{engine: e, opts: opts, log: opts.Log, router: gin.New(), bulks: make(chan struct{}, max(2, runtime.GOMAXPROCS(0))), began: job.At(time.Now())}
 	s.router.HandleMethodNotAllowed = true
 	s.router.RedirectTrailingSlash = false
 	s.requests = meter.NewRequests()
@@ -124,7 +132,12 @@ func New(e *engine.Engine, opts Options) *Server {
 }
 
 // Handler answers requests.
-func (s *Server) Handler() http.Handler { return http.HandlerFunc(s.serveHTTP) }
+func (s *Server) Handler() http.Handler {
+	if s.opts.BasePath == "" {
+		return http.HandlerFunc(s.serveHTTP)
+	}
+	return s.under(s.opts.BasePath, http.HandlerFunc(s.serveHTTP))
+}
 
 // compressed is a handler whose answers of a kilobyte and more are compressed where the
 // caller accepts that. A stream of events and files that are compressed already are not.
@@ -178,8 +191,8 @@ func (s *Server) routes() {
 	operators := s.only()
 
 	r.GET("/metrics", readers, func(c *gin.Context) { s.metrics.ServeHTTP(c.Writer, c.Request) })
-	r.GET("/openapi.json", anyone, func(c *gin.Context) { c.Data(http.StatusOK, "application/json", openAPIAsJSON()) })
-	r.GET("/openapi.yaml", anyone, func(c *gin.Context) { c.Data(http.StatusOK, "application/yaml", openAPI) })
+	r.GET("/openapi.json", anyone, func(c *gin.Context) { c.Data(http.StatusOK, "application/json", s.based(openAPIAsJSON())) })
+	r.GET("/openapi.yaml", anyone, func(c *gin.Context) { c.Data(http.StatusOK, "application/yaml", s.based(openAPI)) })
 	v1 := r.Group("/v1")
 	v1.GET("", anyone, s.handle(s.about))
 	v1.POST("/jobs", producers, s.handle(s.enqueue))
@@ -257,6 +270,12 @@ func (s *Server) routes() {
 	v1.GET("/marks", readers, s.shared(s.marks))
 	v1.POST("/marks", operators, s.handle(s.addMark))
 	v1.DELETE("/marks/:id", operators, s.handle(s.deleteMark))
+	v1.POST("/session", s.beginSession)
+	v1.GET("/session", anyone, s.handle(s.getSession))
+	v1.DELETE("/session", anyone, s.handle(s.endSession))
+	v1.GET("/sessions", anyone, s.handle(s.listSessions))
+	v1.DELETE("/sessions/:id", anyone, s.handle(s.endOtherSession))
+	v1.GET("/tokens", operators, s.handle(s.listTokens))
 	v1.GET("/backups", readers, s.handle(s.listBackups))
 	v1.POST("/backups", operators, s.handle(s.makeBackup))
 	v1.GET("/backups/:name", readers, s.handle(s.getBackup))
@@ -312,7 +331,7 @@ func (s *Server) told(c *gin.Context) {
 		return
 	}
 	s.log.Info("request", "id", id, "principal", s.nameOf(c), "method", c.Request.Method, "path", text.Shorten(c.Request.URL.Path), "route", route, "status", status,
-		"took", time.Since(began).Round(time.Microsecond), "bytes", max(c.Writer.Size(), 0), "from", c.Request.RemoteAddr)
+		"took", time.Since(began).Round(time.Microsecond), "bytes", max(c.Writer.Size(), 0), "from", s.opts.Forwarders.originOf(c.Request).from)
 }
 
 // nameOf names who has made a request; (none) is who showed no good token.

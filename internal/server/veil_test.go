@@ -15,7 +15,7 @@ import (
 // wherever it would stand; and an edit by somebody who does not see it leaves it as it was.
 func TestHidden(t *testing.T) {
 	s, _ := setUp(t)
-	s.SetTokens([]Token{{"rita", Reader, HashToken("r")}, {"ole", Operator, HashToken("o")}, {"kay", Keeper, HashToken("k")}, {"quay", Worker, HashToken("w")}})
+	s.SetTokens([]Token{{Name: "rita", Role: Reader, Hash: HashToken("r")}, {Name: "ole", Role: Operator, Hash: HashToken("o")}, {Name: "kay", Role: Keeper, Hash: HashToken("k")}, {Name: "quay", Role: Worker, Hash: HashToken("w")}})
 	srv := httptest.NewServer(s.Handler())
 	defer srv.Close()
 	ask := func(token, method, path, body string) string {

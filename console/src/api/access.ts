@@ -1,15 +1,18 @@
-// The token that a service may ask for. It is kept for this tab alone, and is
-// gone when the tab is.
+// Who the reader is. A service with tokens gives whoever has shown one the
+// cookie of a session, which no script can read; what changes something carries
+// a word beside it.
 import { useSyncExternalStore } from 'react'
 
-const place = 'token'
+import { base } from '../lib/base'
+import type { components } from './schema'
 
-export const token = sessionStorage.getItem(place) ?? ''
+type Status = components['schemas']['SessionStatus']
 
+let status: Status | undefined
 let refused = false
 let watchers: (() => void)[] = []
 
-/** useRefused tells whether the service asks for a token that it has not got. */
+/** useRefused tells whether the service asks for a token. */
 export function useRefused(): boolean {
   return useSyncExternalStore(
     (w) => {
@@ -22,19 +25,44 @@ export function useRefused(): boolean {
   )
 }
 
+/** refuse shows the page that asks for a token: there is no session, or no longer. */
 export function refuse() {
   refused = true
   for (const w of watchers) w()
 }
 
-/** enter begins anew with a token; forget without one. */
-export function enter(given: string) {
-  sessionStorage.setItem(place, given)
-  location.reload()
+/** session is the reader's; there is none where the service asks for no token, or has refused. */
+export const session = () => (status?.session ? status : undefined)
+
+/** csrf are the headers of a call that changes something. */
+export const csrf = (): Record<string, string> => (status?.csrf ? { 'X-CSRF-Token': status.csrf } : {})
+
+/** ask asks who the reader is, before anything else is asked. */
+export async function ask() {
+  try {
+    const answer = await fetch(`${base}/v1/session`)
+    if (answer.status === 401) refuse()
+    else if (answer.ok) status = (await answer.json()) as Status
+  } catch {
+    // The service is away; the page says so.
+  }
 }
 
-export function forget() {
-  sessionStorage.removeItem(place)
+/** enter shows the service a token, and begins anew in its session; it answers why the service refuses. */
+export async function enter(token: string): Promise<string> {
+  const answer = await fetch(`${base}/v1/session`, {
+    method: 'POST',
+    headers: { 'Content-Type': 'application/json' },
+    body: JSON.stringify({ token }),
+  })
+  if (!answer.ok) return ((await answer.json()) as { detail?: string }).detail ?? answer.statusText
+  location.reload()
+  return ''
+}
+
+/** leave ends the session, in all tabs. */
+export async function leave() {
+  await fetch(`${base}/v1/session`, { method: 'DELETE', headers: csrf() })
   location.reload()
 }
 

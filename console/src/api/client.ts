@@ -1,9 +1,10 @@
 // The API, typed by its description, and the queries the page is made of.
+import { base } from '../lib/base'
 import type { Interval } from '../lib/interval'
 import { QueryClient, keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/react-query'
 import createClient from 'openapi-fetch'
 
-import { newKey, refuse, token } from './access'
+import { csrf, newKey, refuse } from './access'
 import { keys } from './keys'
 import type { components, paths } from './schema'
 
@@ -41,7 +42,7 @@ type Problem = components['schemas']['Problem']
 const answeredWithin = 15_000
 
 export const api = createClient<paths, 'application/json' | 'application/problem+json'>({
-  baseUrl: '/',
+  baseUrl: base || '/',
   querySerializer: (query) => {
     const q = new URLSearchParams()
     for (const [name, value] of Object.entries(query as Record<string, string | number | boolean | string[] | undefined>)) {
@@ -66,8 +67,10 @@ export const heard = (id: string) => {
 
 api.use({
   onRequest({ request }) {
-    if (token) request.headers.set('Authorization', `Bearer ${token}`)
-    if (request.method !== 'GET') actedAt = Date.now()
+    if (request.method !== 'GET') {
+      actedAt = Date.now()
+      for (const [name, value] of Object.entries(csrf())) request.headers.set(name, value)
+    }
     // An answer that another page has had within a second will do.
     else if (Date.now() - actedAt > showsAfter) {
       request.headers.set('Cache-Control', 'max-age=1')

@@ -1,7 +1,8 @@
 // Follows the service's events and fetches anew what they say has changed.
 import { useSyncExternalStore } from 'react'
 
-import { token } from './access'
+import { base } from '../lib/base'
+import { session } from './access'
 import { type State, heard, queryClient } from './client'
 import { keys } from './keys'
 import { type Told, follow } from './stream'
@@ -112,22 +113,18 @@ function hear(told: Told) {
   else take(told.event, told.data)
 }
 
-/** nameOf names the stream's worker after the token, so that tabs with different ones share none. It is not a secret that it keeps (FNV-1a). */
-function nameOf(text: string): string {
-  let hash = 2166136261
-  for (const c of text) hash = Math.imul(hash ^ c.charCodeAt(0), 16777619)
-  return `events-${(hash >>> 0).toString(16)}`
-}
-
-/** listen follows the service: through one stream for all tabs where the browser can, else through one of its own. */
+/** listen follows the service: tabs of another session share no stream with it. It goes through one stream for all tabs where the browser can, else through one of its own. */
 export function listen() {
   if (typeof SharedWorker === 'undefined') {
-    void follow(hear, token)
+    void follow(hear, base)
     return
   }
-  const { port } = new SharedWorker(new URL('./shared.ts', import.meta.url), { type: 'module', name: nameOf(token) })
+  const { port } = new SharedWorker(new URL('./shared.ts', import.meta.url), {
+    type: 'module',
+    name: `events ${base} ${session()?.session ?? ''}`,
+  })
   port.onmessage = (e: MessageEvent<Told>) => hear(e.data)
-  port.postMessage({ token })
+  port.postMessage({ base })
   addEventListener('pagehide', () => port.postMessage('goodbye'))
   addEventListener('pageshow', (e) => e.persisted && location.reload())
 }

@@ -8,7 +8,7 @@ let following = false
 
 addEventListener('connect', (e) => {
   const port = (e as MessageEvent).ports[0]!
-  port.onmessage = (m: MessageEvent<{ token: string } | 'goodbye'>) => {
+  port.onmessage = (m: MessageEvent<{ base: string } | 'goodbye'>) => {
     if (m.data === 'goodbye') {
       tabs.delete(port)
       return
@@ -21,6 +21,6 @@ addEventListener('connect', (e) => {
     void follow((told) => {
       if ('live' in told) last = told
       for (const tab of tabs) tab.postMessage(told)
-    }, m.data.token)
+    }, m.data.base)
   }
 })

@@ -1,5 +1,5 @@
 // Reads the service's events. The stream is read by fetch, which unlike
-// EventSource can carry a token.
+// EventSource tells when it is silent.
 
 /** Told is what a reader of events is told. */
 export type Told = { live: boolean } | { event: string; data: string; id?: string }
@@ -25,15 +25,14 @@ async function read(body: ReadableStream<Uint8Array>, tell: (t: Told) => void, s
 }
 
 /** follow keeps the stream open for as long as the page, or the worker, is. */
-export async function follow(tell: (t: Told) => void, token: string): Promise<never> {
+export async function follow(tell: (t: Told) => void, base: string): Promise<never> {
   let last = ''
   for (let pause = 500; ; pause = Math.min(pause * 2, 4000)) {
     const silence = new Silence()
     try {
       const headers: Record<string, string> = {}
-      if (token) headers.Authorization = `Bearer ${token}`
       if (last) headers['Last-Event-ID'] = last // so that only what was missed is told
-      const answer = await fetch('/v1/events', { headers, signal: silence.signal })
+      const answer = await fetch(`${base}/v1/events`, { headers, signal: silence.signal })
       if (answer.ok && answer.body) {
         pause = 500
         await read(

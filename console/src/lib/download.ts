@@ -1,6 +1,6 @@
 // Files that the page gives to the reader.
-import { token } from '../api/access'
 import { type Filter, queryOf } from '../api/client'
+import { base } from './base'
 
 /** How many ids a call takes. */
 const mostIDs = 500
@@ -37,7 +37,7 @@ export async function exportList(list: string, format: 'csv' | 'jsonl') {
 }
 
 async function fetchFile(path: string) {
-  const answer = await fetch(path, { headers: token ? { Authorization: `Bearer ${token}` } : {} })
+  const answer = await fetch(base + path)
   if (!answer.ok) throw new Error(((await answer.json()) as { detail?: string }).detail ?? answer.statusText)
   const name = /filename="([^"]+)"/.exec(answer.headers.get('Content-Disposition') ?? '')?.[1] ?? 'list'
   return { name, body: await answer.blob() }

@@ -1,5 +1,7 @@
 import { useRouteError } from 'react-router'
 
+import { base } from '../lib/base'
+
 /** Broken says that the page itself has failed; the service has not. */
 export function Broken() {
   const error = useRouteError()
@@ -15,7 +17,7 @@ export function Broken() {
         <button type="button" className="button button-main" onClick={() => location.reload()}>
           Load again
         </button>
-        <a className="button" href="/">
+        <a className="button" href={`${base}/`}>
           Go to Now
         </a>
       </p>

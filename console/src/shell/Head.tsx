@@ -1,7 +1,6 @@
 import { NavLink } from 'react-router'
 
-import { forget, token } from '../api/access'
-import { useAbout } from '../api/client'
+import { leave, session } from '../api/access'
 import { useLink } from '../api/live'
 import { clock, span, zone } from '../lib/format'
 import { useNow } from '../lib/useNow'
@@ -49,13 +48,13 @@ export function Head() {
 
 /** Who tells whom the service takes the reader for, where it asks for tokens. */
 function Who() {
-  const about = useAbout().data
-  if (!token || !about) return null
+  const who = session()
+  if (!who) return null
   return (
     <p className="text-quiet">
-      {about.principal}, {about.role}{' '}
-      <button type="button" className="press" onClick={forget}>
-        Forget the token
+      {who.principal}, {who.role}{' '}
+      <button type="button" className="press" onClick={() => void leave()}>
+        Sign out
       </button>
     </p>
   )

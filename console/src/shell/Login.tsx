@@ -1,24 +1,33 @@
 import { type FormEvent, useState } from 'react'
 
-import { enter, token } from '../api/access'
+import { enter, session } from '../api/access'
 import { Copyable } from '../parts/Copyable'
 import { Mule } from '../parts/Mark'
 
 /** Login asks for the token that the service asks for. */
 export function Login() {
   const [text, setText] = useState('')
+  const [wrong, setWrong] = useState('')
+  const [asking, setAsking] = useState(false)
   const go = (e: FormEvent) => {
     e.preventDefault()
-    if (text.trim()) enter(text.trim())
+    setAsking(true)
+    enter(text.trim())
+      .then(
+        (why) => {
+          setWrong(why)
+          setText('')
+        },
+        () => setWrong('The service gives no answer.'),
+      )
+      .finally(() => setAsking(false))
   }
   return (
     <main className="mx-auto max-w-[36rem] px-4 pt-[12vh]">
       <h1 className="flex items-center gap-2 text-lg font-semibold">
         <Mule /> Humble Mule
       </h1>
-      <p className="py-4 text-xl">
-        {token ? 'The service does not know the token of this tab, or no longer.' : 'This service asks for a token.'}
-      </p>
+      <p className="py-4 text-xl">{session() ? 'Your session has ended.' : 'This service asks for a token.'}</p>
       <form onSubmit={go}>
         <label className="block">
           <span className="text-quiet">Token</span>
@@ -27,15 +36,22 @@ export function Login() {
             type="password"
             autoComplete="current-password"
             autoFocus
+            aria-describedby="about-token"
             value={text}
             onChange={(e) => setText(e.target.value)}
           />
         </label>
-        <p className="py-3 text-quiet">
-          It is kept for this tab, until it is closed. A reader’s token shows everything; an operator’s also changes things.
+        <p id="about-token" className="py-3 text-quiet">
+          It is not kept in the browser. You are signed in for all tabs until you sign out, or for a day after you were here last. A
+          reader’s token shows everything; an operator’s also changes things.
         </p>
-        <button type="submit" className="button button-main" disabled={!text.trim()}>
-          Open the console
+        {wrong && (
+          <p role="alert" className="pb-3 text-dead">
+            {wrong}
+          </p>
+        )}
+        <button type="submit" className="button button-main" disabled={!text.trim() || asking}>
+          Sign in
         </button>
       </form>
       <div className="pt-6 text-quiet">

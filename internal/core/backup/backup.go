@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"runtime"
 	"slices"
 	"sync"
 	"sync/atomic"
@@ -21,6 +22,7 @@ import (
 	"humblemule.example/internal/core/cron"
 	"humblemule.example/internal/core/scope"
 	"humblemule.example/internal/core/store"
+	"humblemule.example/internal/machine"
 	"humblemule.example/job"
 )
 
@@ -223,6 +225,10 @@ func (k *Keeper) begin(m *making) {
 // see sees to it that what the committer copies is written to the disk, checked, and named.
 func (k *Keeper) see(m *making) {
 	err := k.copied(m)
+	// The check takes long: all else goes before it. The thread ends with this function, since it
+	// cannot go forward again.
+	runtime.LockOSThread()
+	machine.StepBack()
 	if err == nil {
 		err = k.finish(m)
 	}

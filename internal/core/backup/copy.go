@@ -53,7 +53,7 @@ const (
 	stepFor    = 500 * time.Microsecond
 	firstBytes = 64 << 10
 	mostBytes  = 1 << 20
-	syncEvery  = 25 * time.Millisecond
+	syncEvery  = 5 * time.Millisecond
 )
 
 var (

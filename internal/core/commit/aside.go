@@ -34,6 +34,7 @@ const (
 	ThingFollows   ThingKind = "counts of followed labels"
 	ThingLeftovers ThingKind = "leftovers"
 	ThingCompact   ThingKind = "compaction"
+	ThingSessions  ThingKind = "sessions"
 )
 
 // What is set aside is tried again after a second, and then twice as late each time.

@@ -20,3 +20,6 @@ func SeesWhole(ctx context.Context) bool { return scope.Of(ctx).Whole() }
 
 // Sees tells whether the caller of a call sees the jobs of a queue and a task.
 func Sees(ctx context.Context, queue, task string) bool { return scope.Of(ctx).Sees(queue, task) }
+
+// Whole refuses callers who do not see everything.
+func Whole(ctx context.Context) error { return scope.Whole(ctx) }

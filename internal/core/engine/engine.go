@@ -10,6 +10,7 @@
 //   - [follow.Follower]: labels that are followed
 //   - [backup.Keeper]: copies of the data file
 //   - [compact.Compactor]: the data file itself
+//   - [session.Register]: who has shown a token to the console
 //   - [read.Reader]: questions
 //   - [watch.Watchers]: what changes, and the end of jobs
 //
@@ -33,6 +34,7 @@ import (
 	"humblemule.example/internal/core/memory"
 	"humblemule.example/internal/core/plan"
 	"humblemule.example/internal/core/read"
+	"humblemule.example/internal/core/session"
 	"humblemule.example/internal/core/setup"
 	"humblemule.example/internal/core/store"
 	"humblemule.example/internal/core/tally"
@@ -51,6 +53,7 @@ type Engine struct {
 	*follow.Follower
 	*backup.Keeper
 	*compact.Compactor
+	*session.Register
 	*read.Reader
 	*watch.Watchers
 	c *commit.Committer
@@ -72,6 +75,9 @@ type (
 	Meter       = read.Meter
 	MeteredJobs = read.MeteredJobs
 	Histogram   = tally.Histogram
+	// Session is who has shown a token to the console, and SessionKept what is kept of it.
+	Session     = session.Session
+	SessionKept = store.Session
 	// LogQuery says which lines of a job's log are asked for.
 	LogQuery = read.LogQuery
 )
@@ -81,6 +87,8 @@ const (
 	Driver = store.Driver
 	// Metered is how many queues, tasks and schedules have figures of their own.
 	Metered = read.Metered
+	// LongestSession is how long a session lasts.
+	LongestSession = session.Longest
 	// BulkRows is from how many rows on a command is a bulk.
 	BulkRows = commit.BulkRows
 	// ReceiptsKept is how long receipts of calls are kept at most.
@@ -123,7 +131,7 @@ func over(c *commit.Committer) *Engine {
 	reader.Ask(read.Beside{RefusingSince: c.RefusingSince, DiskFull: desk.DiskFull, UnderWay: operator.UnderWay, BackupsWrong: keeper.BackupsWrong})
 	return &Engine{
 		Desk: desk, Dealer: deal.New(c, reader, desk, watchers), Operator: operator, Planner: planner,
-		Setter: setup.New(c, operator, planner), Marker: mark.New(c), Follower: follow.New(c), Keeper: keeper, Compactor: compact.New(c), Reader: reader, Watchers: watchers, c: c,
+		Setter: setup.New(c, operator, planner), Marker: mark.New(c), Follower: follow.New(c), Keeper: keeper, Compactor: compact.New(c), Register: session.New(c), Reader: reader, Watchers: watchers, c: c,
 	}
 }
 
@@ -132,7 +140,7 @@ func (e *Engine) work() commit.Work {
 	return commit.Work{
 		Timed: []commit.Timed{
 			upkeep.Clock(), e.Dealer.LeaseEnds(), upkeep.Due(), plan.Fire(), upkeep.Late(), upkeep.Places(), follow.Walk(), upkeep.Sweep(), upkeep.Results(),
-			upkeep.Retention(), upkeep.Leftovers(), upkeep.History(), e.Dealer.Rates(), e.Compactor.Slices(),
+			upkeep.Retention(), upkeep.Leftovers(), upkeep.History(), e.Dealer.Rates(), e.Compactor.Slices(), e.Register.Over(),
 		},
 		Between:   []commit.Between{e.Keeper},
 		Finally:   []func(*commit.Tx) error{plan.LetRunsGo, e.Dealer.Deal, plan.LetLateRunsGo, upkeep.Hasten},

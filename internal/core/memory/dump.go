@@ -55,6 +55,9 @@ func (m *Memory) Dump() (lines []string, ranks map[string][2]int64) {
 			add("schedule %s is not found by its name", s.Row.Name)
 		}
 	}
+	for _, hash := range slices.Sorted(maps.Keys(m.Sessions.all.kept)) {
+		add("session %+v", m.Sessions.all.kept[hash].Session)
+	}
 	add("%d schedules are named, %d planned", len(m.Schedules.byName.kept), m.Schedules.plan.Len())
 	lines = append(lines, m.Leases.dump()...)
 	lines = append(lines, m.History.dump()...)

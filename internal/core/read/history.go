@@ -457,6 +457,8 @@ func sayOther(action string, d *actionDetail) string {
 		return "began backup " + d.Name
 	case "delete_backup":
 		return "deleted backup " + d.Name
+	case "end_session":
+		return "ended a session of " + d.Name
 	case "compact":
 		return "began to compact the data file"
 	case "stop_compact":

@@ -104,7 +104,8 @@ const originFact = "copy_of"
 
 // sealed are facts of a file that are of no copy: a copy which is opened as a data file is never
 // taken for the file that it was made of.
-const sealed = "UPDATE facts SET value = 'copy' WHERE name IN ('inode', 'birth')"
+// Nobody is signed in to it either.
+const sealed = "UPDATE facts SET value = 'copy' WHERE name IN ('inode', 'birth'); DELETE FROM sessions"
 
 // SealCopy makes a copy whose pages are there a file of its own: it needs no log, says what it
 // is a copy of, was checked, and is on the disk. The error says what is wrong with it.
@@ -149,20 +150,46 @@ func syncFile(path string) error {
 // ErrDamaged is the error of a copy that is not what it should be.
 var ErrDamaged = errors.New("it is damaged")
 
+// intact is SQLite's own check of every table and its indexes. It goes on for long: it can be ended
+// between two tables, and runs on the thread of whoever calls, who may let others go before it
+// ([machine.StepBack]); the driver would take another where a statement can be ended.
+func intact(ctx context.Context, conn *sql.Conn) error {
+	var tables []string
+	rows, err := conn.QueryContext(ctx, "SELECT 'sqlite_schema' UNION ALL SELECT name FROM sqlite_schema WHERE type = 'table' AND name NOT LIKE 'sqlite_%'")
+	if err != nil {
+		return err
+	}
+	for rows.Next() && err == nil {
+		var name string
+		err = rows.Scan(&name)
+		tables = append(tables, name)
+	}
+	if err := errors.Join(err, rows.Err(), rows.Close()); err != nil {
+		return err
+	}
+	for _, name := range tables {
+		var fault string
+		err := conn.QueryRowContext(background, fmt.Sprintf("PRAGMA integrity_check(%q)", name)).Scan(&fault)
+		if err == nil && fault != "ok" {
+			err = fmt.Errorf("%w: %s", ErrDamaged, fault)
+		}
+		if err := errors.Join(err, ctx.Err()); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
 // reconciled checks a file whole: SQLite's own check of every page and index, and that the jobs
 // which are there are those that were counted. It answers how many there are.
 func reconciled(ctx context.Context, conn *sql.Conn) (map[job.State]int64, error) {
-	var fault string
-	if err := conn.QueryRowContext(ctx, "PRAGMA integrity_check(1)").Scan(&fault); err != nil {
+	if err := intact(ctx, conn); err != nil {
 		return nil, err
-	}
-	if fault != "ok" {
-		return nil, fmt.Errorf("%w: %s", ErrDamaged, fault)
 	}
 	const counted = `SELECT queue, task, state, sum(n), sum(kept) FROM (
 		SELECT queue, task, state, count(*) AS n, 0 AS kept FROM jobs WHERE removed_by = 0 GROUP BY queue, task, state
 		UNION ALL SELECT queue, task, state, 0, n FROM counts) GROUP BY queue, task, state`
-	rows, err := conn.QueryContext(ctx, counted)
+	rows, err := conn.QueryContext(background, counted)
 	if err != nil {
 		return nil, err
 	}
@@ -185,7 +212,7 @@ func reconciled(ctx context.Context, conn *sql.Conn) (map[job.State]int64, error
 		return nil, err
 	}
 	var torn, last, next int64
-	if err := conn.QueryRowContext(ctx, `SELECT (SELECT count(*) FROM jobs) - (SELECT count(*) FROM jobs JOIN specs ON job = id),
+	if err := conn.QueryRowContext(background, `SELECT (SELECT count(*) FROM jobs) - (SELECT count(*) FROM jobs JOIN specs ON job = id),
 		(SELECT coalesce(max(id), 0) FROM jobs), (SELECT CAST(value AS INTEGER) FROM facts WHERE name = 'next_job')`).Scan(&torn, &last, &next); err != nil {
 		return nil, err
 	}
@@ -262,20 +289,16 @@ func CheckCopy(ctx context.Context, path string) error {
 		return err
 	}
 	return lookInto(path, func(conn *sql.Conn) error {
+		var err error
 		if i.Schema < schema { // its counts may mean something else
-			var fault string
-			if err := conn.QueryRowContext(ctx, "PRAGMA integrity_check(1)").Scan(&fault); err != nil {
-				return err
-			}
-			if fault != "ok" {
-				return fmt.Errorf("%s: %w: %s", path, ErrDamaged, fault)
-			}
-			return nil
+			err = intact(ctx, conn)
+		} else {
+			_, err = reconciled(ctx, conn)
 		}
-		if _, err := reconciled(ctx, conn); err != nil {
-			return fmt.Errorf("%s: %w", path, err)
+		if err != nil {
+			err = fmt.Errorf("%s: %w", path, err)
 		}
-		return nil
+		return err
 	})
 }
 

@@ -3,6 +3,7 @@ import { lazy, type ReactNode, Suspense, useState } from 'react'
 import { type Filter, type Job, type State, narrows, selectionOf } from '../../api/client'
 import { handOver } from '../../lib/address'
 import { announce } from '../../lib/announce'
+import { base } from '../../lib/base'
 import { exportJobs } from '../../lib/download'
 import { grouped } from '../../lib/format'
 import { type Action, type Target, actsOn, verbs } from '../../lib/acts'
@@ -46,7 +47,7 @@ export function Tools({
   }
   const link = () => {
     const of = (some ? jobs : shown).slice(0, mostInLink)
-    navigator.clipboard.writeText(location.origin + handOver(of)).then(
+    navigator.clipboard.writeText(location.origin + base + handOver(of)).then(
       () => announce(`The link to these ${of.length} jobs was copied.`),
       () => announce('The link could not be copied: the browser does not allow it here.'),
     )

@@ -3,6 +3,7 @@ import { Link } from 'react-router'
 
 import { type History, type Span, spans, useHistory } from '../../api/client'
 import { announce } from '../../lib/announce'
+import { base } from '../../lib/base'
 import { day, clock, grouped, moment } from '../../lib/format'
 import { type Interval, before } from '../../lib/interval'
 import type { Line } from '../../parts/Chart'
@@ -88,7 +89,7 @@ function between([from, to]: Interval): string {
 
 /** copyLink copies the address of the page with the chart as it is now. */
 function copyLink(shown: Interval) {
-  const link = `${location.origin}/?in=${shown.join('/')}`
+  const link = `${location.origin}${base}/?in=${shown.join('/')}`
   navigator.clipboard.writeText(link).then(
     () => announce('The link to this chart as it is now was copied.'),
     () => announce('The link could not be copied: the browser does not allow it here.'),

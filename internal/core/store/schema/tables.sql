@@ -262,6 +262,20 @@ CREATE TABLE follow_counts (
     PRIMARY KEY (name, state)
 ) WITHOUT ROWID;
 
+-- Who has shown a token to the console, and shows a secret since: hash and token are SHA-256 of the
+-- secret and of the token. ends_at is when it ends by itself.
+CREATE TABLE sessions (
+    id        INTEGER PRIMARY KEY,
+    hash      TEXT    NOT NULL,
+    token     TEXT    NOT NULL,
+    principal TEXT    NOT NULL,
+    made_at   INTEGER NOT NULL,
+    seen_at   INTEGER NOT NULL,
+    ends_at   INTEGER NOT NULL,
+    address   TEXT    NOT NULL,
+    agent     TEXT    NOT NULL
+);
+
 -- How many finished jobs were removed because they had been kept long enough.
 CREATE TABLE past_counts (
     queue INTEGER NOT NULL,

@@ -83,11 +83,12 @@ var beside = map[string]string{
 	"internal/console":     "",
 	"internal/harbour":     "internal/core/trend internal/core/past worker",
 	"internal/meter":       "internal/core/engine",
+	"internal/spans":       "internal/core/engine",
 	"internal/server":      "internal/meter internal/core/retry internal/core/cron internal/core/engine",
 	"internal/measure":     "client worker",
 	"internal/load":        "client worker",
 	"internal/cli/present": "",
-	"internal/cli":         "internal/core/cron internal/core/engine internal/config client worker internal/shell internal/console internal/harbour internal/server internal/cli/present internal/measure internal/load",
+	"internal/cli":         "internal/core/cron internal/core/engine internal/config client worker internal/shell internal/console internal/harbour internal/server internal/spans internal/cli/present internal/measure internal/load",
 	"cmd/hmule":            "internal/cli",
 }
 

@@ -25,6 +25,7 @@ import (
 	"humblemule.example/internal/fields"
 	"humblemule.example/internal/machine"
 	"humblemule.example/internal/server"
+	"humblemule.example/internal/spans"
 )
 
 // serving is how a service is asked for.
@@ -76,8 +77,10 @@ type service struct {
 	listener net.Listener
 	// metrics listens for those who want figures alone; nil for nobody.
 	metrics net.Listener
-	server  *server.Server
-	log     *slog.Logger
+	// spans sends traces; nil where nobody asks for them.
+	spans  *spans.Exporter
+	server *server.Server
+	log    *slog.Logger
 	// certificates are those of TLS; nil without it.
 	certificates *certificates
 }
@@ -99,9 +102,20 @@ func open(asked serving, setup api.Setup, log *slog.Logger) (*service, error) {
 	} else if !isLoopback(asked.Listen) {
 		log.Warn("the service is open to other machines without TLS: others on the network can read tokens and payloads; give --tls-cert and --tls-key, or put a TLS proxy in front of it")
 	}
-	if s.engine, err = engine.Open(asked.Data, engine.Options{Log: log, MaxPayload: asked.MaxPayload, MinFree: asked.MinFree, DropOlder: asked.DropOlder, Version: Version}); err != nil {
+	options := engine.Options{Log: log, MaxPayload: asked.MaxPayload, MinFree: asked.MinFree, DropOlder: asked.DropOlder, Version: Version}
+	if spans.Asked() {
+		if s.spans, err = spans.New(context.Background(), Version, log); err != nil {
+			l.Close()
+			return nil, usageError{err}
+		}
+		options.Tracer = s.spans
+	}
+	if s.engine, err = engine.Open(asked.Data, options); err != nil {
 		l.Close()
 		return nil, err
+	}
+	if s.spans != nil {
+		s.spans.Of(s.engine.StoreID())
 	}
 	if err := errors.Join(s.engine.SetBackupRules(asked.backups), s.listenForMetrics()); err != nil {
 		l.Close()
@@ -279,8 +293,11 @@ func (s *service) run(ctx context.Context) error {
 		go figures.Serve(s.metrics)
 		defer figures.Close()
 	}
-	err := s.server.Serve(ctx, s.listener)
-	return errors.Join(err, s.engine.Close())
+	err := errors.Join(s.server.Serve(ctx, s.listener), s.engine.Close())
+	if s.spans != nil {
+		err = errors.Join(err, s.spans.Close())
+	}
+	return err
 }
 
 func (a *app) serveCommand() *cobra.Command {

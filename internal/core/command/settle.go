@@ -188,7 +188,12 @@ func endAttempt(tx *commit.Tx, l *memory.Lease, s *Settlement) (*memory.Lease, e
 	ended := *l
 	ended.Row = &row
 	tx.Leases.End(row.ID)
-	tx.Tallies.Ended(&row, s.Outcome, s.Error != nil && s.Error.Type == job.LeaseLost, tx.Now)
+	errorType := ""
+	if s.Error != nil {
+		errorType = s.Error.Type
+	}
+	tx.Tallies.Ended(&row, s.Outcome, errorType == job.LeaseLost, tx.Now)
+	tx.Spans.Ended(&row, s.Outcome, errorType)
 	if leavesOnlyTimes(l, s) {
 		row.RunMS = s.RunMS
 		return &ended, nil

@@ -39,6 +39,8 @@ type Options struct {
 	// MinFree is how many bytes must be free beside the data file for jobs to be taken in;
 	// 0 means the smaller of 256 MiB and 2 % of the disk.
 	MinFree int64
+	// Tracer is told what jobs go through; nil for nobody, which costs nothing.
+	Tracer memory.Tracer
 	// Version is the program's, which stands in backups.
 	Version string
 	// DropOlder says that a file of an older version need not be kept when its tables are brought
@@ -182,8 +184,10 @@ func Over(s *store.Store, o Options) (*Committer, error) {
 func newOn(s *store.Store, o Options) *Committer {
 	o = o.WithDefaults()
 	clock := &memory.Clock{Wall: o.Wall, Opened: time.Now()}
+	m := memory.New(s, clock)
+	m.Trace(o.Tracer)
 	return &Committer{
-		Options: o, Store: s, Memory: memory.New(s, clock), Clock: clock,
+		Options: o, Store: s, Memory: m, Clock: clock,
 		commands: newWaits(), meters: newMeters(), Quit: make(chan struct{}), Stopped: make(chan struct{}),
 	}
 }

@@ -290,7 +290,7 @@ func tellLease(tx *commit.Tx, l *memory.Lease) api.Lease {
 		Job: api.LeasedJob{
 			ID: r.ID, Task: tx.Tasks.Name(r.Task), Payload: r.Payload, Queue: tx.Queues.Name(r.Queue), Priority: r.Priority,
 			Round: r.Round, Attempt: r.Attempt, Tries: r.Tries, MaxAttempts: l.Policy.MaxAttempts,
-			Owner: r.Owner, Lane: r.Lane, Labels: r.LabelMap(), TimeoutMS: l.Policy.Timeout.Go().Milliseconds(), EnqueuedAt: r.EnqueuedAt, Traceparent: r.Traceparent,
+			Owner: r.Owner, Lane: r.Lane, Labels: r.LabelMap(), TimeoutMS: l.Policy.Timeout.Go().Milliseconds(), EnqueuedAt: r.EnqueuedAt, Traceparent: tx.Spans.OfAttempt(r),
 		},
 	}
 }

@@ -78,6 +78,9 @@ type (
 	// Session is who has shown a token to the console, and SessionKept what is kept of it.
 	Session     = session.Session
 	SessionKept = store.Session
+	// Span is what a job has gone through, for those who look at traces, and SpanKind of what.
+	Span     = memory.Span
+	SpanKind = memory.SpanKind
 	// LogQuery says which lines of a job's log are asked for.
 	LogQuery = read.LogQuery
 )
@@ -89,6 +92,10 @@ const (
 	Metered = read.Metered
 	// LongestSession is how long a session lasts.
 	LongestSession = session.Longest
+	// The kinds of spans.
+	SpanEnqueue = memory.SpanEnqueue
+	SpanWait    = memory.SpanWait
+	SpanAttempt = memory.SpanAttempt
 	// BulkRows is from how many rows on a command is a bulk.
 	BulkRows = commit.BulkRows
 	// ReceiptsKept is how long receipts of calls are kept at most.

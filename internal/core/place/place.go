@@ -47,6 +47,10 @@ func Change(tx *commit.Tx, r *store.Row, to job.State, by lifecycle.By) error {
 	tx.History.Moved(r, to)
 	if to == job.Running {
 		tx.Tallies.Waited(r, tx.Now)
+		tx.Spans.Waited(r)
+	}
+	if r.State == job.Unplaced {
+		tx.Spans.Enqueued(r)
 	}
 	r.State = to
 	if to == job.Backoff || to.Finished() {

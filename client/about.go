@@ -31,6 +31,12 @@ func (m *Client) Ready(ctx context.Context) (notes []string, err error) {
 	return lines[1:], err
 }
 
+// Metrics reads the figures that the service tells to whoever gathers those of many programs, in
+// the text form of Prometheus.
+func (m *Client) Metrics(ctx context.Context) (string, error) {
+	return get[string](ctx, m, "/metrics", nil)
+}
+
 // OpenAPI reads the description of the API, as JSON.
 func (m *Client) OpenAPI(ctx context.Context) (json.RawMessage, error) {
 	answer, err := get[string](ctx, m, "/openapi.json", nil)

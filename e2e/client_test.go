@@ -1,13 +1,16 @@
 package e2e
 
 import (
+	"bytes"
 	"compress/gzip"
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"net"
 	"net/http"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -196,6 +199,35 @@ func TestEveryOperation(t *testing.T) {
 	require.NoError(t, err)
 	assert.NotEmpty(t, actions)
 	require.NoError(t, source.DeleteWorker(ctx, "w"))
+	figures, err := m.Metrics(ctx)
+	require.NoError(t, err)
+	assert.Contains(t, figures, "hmule_build_info{")
+
+	// The data file, and who may do what.
+	backup, err := m.MakeBackup(ctx)
+	require.NoError(t, err)
+	for !backup.Over() && err == nil {
+		backup, err = m.Backup(ctx, backup.Name)
+	}
+	require.NoError(t, err)
+	var file bytes.Buffer
+	n, err := m.BackupFile(ctx, backup.Name, &file)
+	require.NoError(t, err)
+	assert.Equal(t, backup.Bytes, n)
+	backups, err := m.Backups(ctx)
+	require.NoError(t, err)
+	assert.Len(t, backups.Backups, 1)
+	require.NoError(t, m.DeleteBackup(ctx, backup.Name))
+	must(m.Compact(ctx))
+	must(m.DataFile(ctx))
+	_, err = m.StopCompact(ctx)
+	assert.True(t, err == nil || errors.Is(err, job.ErrWrongState), err)
+	who, err := m.SessionStatus(ctx)
+	require.NoError(t, err)
+	assert.Equal(t, api.SessionStatus{Principal: "local", Role: "operator"}, who)
+	must(m.Sessions(ctx))
+	require.NoError(t, m.EndSession(ctx, 7), "which is not there")
+	must(m.Tokens(ctx))
 	ended := fmt.Errorf("seen")
 	require.ErrorIs(t, m.Events(ctx, "", func(client.Event) error { return ended }), ended)
 
@@ -203,7 +235,8 @@ func TestEveryOperation(t *testing.T) {
 	require.NoError(t, err)
 	for path, item := range doc.Paths.Map() {
 		for method, o := range item.Operations() {
-			assert.True(t, seen.all[o.OperationID] || o.OperationID == "openAPIAsYAML", "no method of the client was seen to call %s: %s %s", o.OperationID, method, path)
+			assert.True(t, seen.all[o.OperationID] || slices.Contains([]string{"openAPIAsYAML", "beginSession", "endSession"}, o.OperationID), // which are for browsers
+				"no method of the client was seen to call %s: %s %s", o.OperationID, method, path)
 		}
 	}
 }

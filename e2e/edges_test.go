@@ -301,7 +301,7 @@ func TestHeads(t *testing.T) {
 	t.Parallel()
 	s := serve(t)
 	began := time.Now()
-	for path, status := range map[string]int{"/livez": 200, "/readyz": 200, "/v1": 200, "/v1/events": 200, "/v1/jobs": 200, "/v1/jobs/1?wait=50s": 404, "/": 200, "/dead/17": 200, "/healthz": 404, "/metrics": 404, "/v1x": 404, "/v1/nothing": 404} {
+	for path, status := range map[string]int{"/livez": 200, "/readyz": 200, "/v1": 200, "/v1/events": 200, "/v1/jobs": 200, "/v1/jobs/1?wait=50s": 404, "/": 200, "/dead/17": 200, "/healthz": 404, "/metrics": 200, "/v1x": 404, "/v1/nothing": 404} {
 		r, err := http.Head(s.url + path)
 		require.NoError(t, err)
 		assert.Equal(t, status, r.StatusCode, path)

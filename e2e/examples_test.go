@@ -225,6 +225,15 @@ func (x *examples) made(t *testing.T, example string) string {
 		line = regexp.MustCompile(`\b(42|4821|7)\b`).ReplaceAllString(line, strconv.FormatInt(n, 10))
 	}
 	switch {
+	case verb == "backup get" || verb == "backup delete":
+		b, err := x.mule.MakeBackup(t.Context())
+		require.NoError(t, err)
+		require.Eventually(t, func() bool {
+			b, err = x.mule.Backup(t.Context(), b.Name)
+			return err == nil && b.Over()
+		}, time.Minute, 50*time.Millisecond)
+		line = regexp.MustCompile(`(backup|scheduled)-\d{8}T\d{6}Z\.db`).ReplaceAllString(line, b.Name)
+		line = strings.Replace(line, "jobs-monday.db", "jobs-tuesday.db", 1)
 	case strings.Contains(line, "--once 42"):
 		receipt, err := x.mule.Enqueue(t.Context(), job.Spec{Task: "log.pack", Queue: "spare"}) // which no pool of the demo serves
 		require.NoError(t, err)

@@ -41,6 +41,7 @@ type budget struct {
 func (p *page) task(url string, most int, do func(b *budget)) {
 	p.t.Helper()
 	p.do(chromedp.Navigate(url))
+	p.waitFor(`document.getElementById("page") !== null`)
 	b := &budget{page: p}
 	do(b)
 	assert.LessOrEqual(p.t, b.presses, most, "presses from %s", url)

@@ -389,7 +389,7 @@ func tellRestored(o *present.Out, path string, r engine.Restored, dry bool) {
 func (a *app) compactCommand() *cobra.Command {
 	var stop bool
 	c := &cobra.Command{
-		Use: "compact", Short: "Give the parts of the data file that nothing uses back to the disk", Args: args(cobra.NoArgs), Example: "  hmule compact\n  hmule compact --stop",
+		Use: "compact", Short: "Give the parts of the data file that nothing uses back to the disk", Args: args(cobra.NoArgs), Example: "  hmule compact",
 		Long: `Give the parts of the data file that nothing uses back to the disk, while the service works: a
 little in each transaction. Parts that become free are used again by themselves; this is only worth
 it after many jobs were removed.`,

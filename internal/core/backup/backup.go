@@ -73,6 +73,7 @@ func (k *Keeper) SetBackupRules(rules api.BackupRules) error {
 	k.mu.Lock()
 	k.rules, k.rule, k.retryAt = rules, rule, time.Time{}
 	k.mu.Unlock()
+	k.forgetParts()
 	select {
 	case k.changed <- struct{}{}:
 	default:
@@ -80,7 +81,7 @@ func (k *Keeper) SetBackupRules(rules api.BackupRules) error {
 	return nil
 }
 
-// Start begins to make backups by the rules, and forgets what was begun before the service ended.
+// Start begins to make backups by the rules.
 func (k *Keeper) Start() {
 	k.forgetParts()
 	k.running.Go(k.keepRules)

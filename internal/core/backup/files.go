@@ -164,6 +164,9 @@ func (k *Keeper) prune() {
 func (k *Keeper) forgetParts() {
 	k.mu.Lock()
 	defer k.mu.Unlock()
+	if k.making != nil {
+		return
+	}
 	entries, err := os.ReadDir(k.folder())
 	if err != nil {
 		return

@@ -58,11 +58,11 @@ func Restore(ctx context.Context, backup, path string, now time.Time, dry bool) 
 	if real, err := filepath.EvalSymlinks(path); err == nil {
 		path = real
 	}
-	if r.From, err = LookAtCopy(ctx, backup); err != nil {
-		return r, err
-	}
 	if same(backup, path) {
 		return r, fmt.Errorf("%s is the data file itself; name a backup to restore, and the data file with --data", backup)
+	}
+	if r.From, err = LookAtCopy(ctx, backup); err != nil {
+		return r, err
 	}
 	if err := CheckCopy(ctx, backup); err != nil {
 		return r, fmt.Errorf("%w; nothing was changed: restore another backup", err)

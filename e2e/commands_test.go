@@ -414,3 +414,58 @@ func TestDemo(t *testing.T) {
 	require.NoError(t, demo.Process.Signal(syscall.SIGTERM))
 	require.NoError(t, demo.Wait(), out)
 }
+
+// One command starts service, workers and schedules; when a file changes the workers start anew, and
+// nothing is left when it ends.
+func TestDev(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	write := func(name, text string) {
+		require.NoError(t, os.WriteFile(filepath.Join(dir, name), []byte(text), 0o700))
+	}
+	write("pack.sh", "#!/bin/sh\ncat >/dev/null; echo '\"first\"'\n")
+	write("hmule.yaml", "schedules:\n  packs: {every: 1s, job: {task: log.pack, queue: archive}}\n")
+	write("worker.sh", "#!/bin/sh\necho \"$HMULE_SERVER\" > ../seen; exec sleep 600\n")
+	at := freeAddress(t)
+	log := &journal{more: make(chan struct{})}
+	cmd := exec.Command(hmule, "dev", "--run", "log.pack=./pack.sh", "--worker", "./worker.sh", "--watch", ".", "--config", "hmule.yaml", "--listen", at)
+	cmd.Dir, cmd.Stdout, cmd.Stderr = dir, log, log
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() { cmd.Process.Kill() })
+	log.find(t, "Humble Mule is ready")
+	m, err := client.New("http://" + at)
+	require.NoError(t, err)
+	defer m.Close()
+	result := func() string {
+		e, err := m.Enqueue(t.Context(), job.Spec{Task: "log.pack"})
+		require.NoError(t, err)
+		j, err := m.WaitFor(t.Context(), e.ID, time.Minute)
+		require.NoError(t, err)
+		text, err := client.Result[string](j)
+		require.NoError(t, err)
+		return text
+	}
+	assert.Equal(t, "first", result())
+	require.Eventually(t, func() bool { // its schedule, in a queue of its own
+		page, err := m.ListJobs(t.Context(), api.Filter{Queues: []string{"archive"}, States: []job.State{job.Done}})
+		return err == nil && len(page.Jobs) > 0
+	}, 20*time.Second, 50*time.Millisecond)
+	write("pack.sh", "#!/bin/sh\ncat >/dev/null; echo '\"second\"'\n")
+	log.find(t, `has changed: the workers start anew(?s:.*)pool starts`)
+	assert.Equal(t, "second", result())
+	seen, err := os.ReadFile(filepath.Join(filepath.Dir(dir), "seen"))
+	require.NoError(t, err)
+	assert.Equal(t, "http://"+at+"\n", string(seen), "a worker of one's own runs too")
+	require.NoError(t, cmd.Process.Signal(os.Interrupt))
+	require.NoError(t, cmd.Wait())
+	for want, args := range map[string][]string{
+		"nothing would run the jobs":              {"dev"},
+		"is not a folder":                         {"dev", "--run", "log.pack=cat", "--watch", "/no/where"},
+		"the command no-such-pack is not found":   {"dev", "--run", "log.pack=no-such-pack"},
+		"the command no-such-worker is not found": {"dev", "--worker", "no-such-worker"},
+	} {
+		_, errs, status := run(t, "", args...)
+		assert.Equal(t, 2, status, args)
+		assert.Contains(t, errs, want)
+	}
+}

@@ -160,7 +160,7 @@ func (x *examples) command(ctx context.Context, line string) *exec.Cmd {
 }
 
 // servers are the examples that run until they are ended, with what they say once they run.
-var servers = map[string]string{"serve": `api=`, "pool --queue": `listens|slots`, "demo": `is open`}
+var servers = map[string]string{"serve": `api=`, "pool --queue": `listens|slots`, "demo": `is open`, "dev": `is ready`}
 
 func (x *examples) try(t *testing.T, example string) {
 	line := x.made(t, example)
@@ -268,7 +268,7 @@ func (x *examples) made(t *testing.T, example string) string {
 	case strings.Contains(line, "--task dues.charge"):
 		x.dies(t, job.Spec{Task: "dues.charge", Payload: job.JSON("no ship")})
 	}
-	return strings.NewReplacer("0.0.0.0:6853", freeAddress(t), "serve --data", "serve --listen "+freeAddress(t)+" --data", "hmule demo", "hmule demo --listen "+freeAddress(t),
+	return strings.NewReplacer("0.0.0.0:6853", freeAddress(t), "serve --data", "serve --listen "+freeAddress(t)+" --data", "hmule demo", "hmule demo --listen "+freeAddress(t), "hmule dev", "hmule dev --listen "+freeAddress(t),
 		"/var/lib/hmule", ". --span 100ms --rounds 1 --backlog 100", "--rounds 5", "--span 100ms --rounds 1", "load --example > load.yaml", `load --example | sed 's/for: .*/for: 1s/; s/of: 600/of: 20/; s/fails: .*/fails: 0/' > load.yaml`).Replace(line)
 }
 

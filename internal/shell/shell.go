@@ -33,6 +33,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"os"
 	"os/exec"
 	"regexp"
@@ -107,24 +108,7 @@ func run(ctx context.Context, command string, payload json.RawMessage) (json.Raw
 	if j.Traceparent != "" {
 		cmd.Env = append(cmd.Env, "TRACEPARENT="+j.Traceparent)
 	}
-	group := groupOf(cmd, command)
-	var kill *time.Timer
-	cmd.Cancel = func() error {
-		kill = time.AfterFunc(KillAfter, group.kill)
-		return group.end()
-	}
-	cmd.WaitDelay = KillAfter + time.Second
-	err := cmd.Start()
-	if err == nil {
-		if unbound := group.started(); unbound != nil {
-			j.Log("processes that the command starts cannot be ended with it: %v", unbound)
-		}
-		err = cmd.Wait()
-	}
-	if kill != nil && kill.Stop() {
-		group.kill() // what of the group has outlived its first process
-	}
-	group.close()
+	err := runGroup(cmd, command, func(unbound error) { j.Log("processes that the command starts cannot be ended with it: %v", unbound) })
 	stdout.end()
 	stderr.end()
 	if errors.Is(err, exec.ErrWaitDelay) {
@@ -135,6 +119,42 @@ func run(ctx context.Context, command string, payload json.RawMessage) (json.Raw
 		return nil, context.Cause(ctx)
 	}
 	return out.outcome(err)
+}
+
+// runGroup runs a command with all that it starts; they are ended when its context does.
+func runGroup(cmd *exec.Cmd, command string, unbound func(error)) error {
+	group := groupOf(cmd, command)
+	defer group.close()
+	var kill *time.Timer
+	cmd.Cancel = func() error {
+		kill = time.AfterFunc(KillAfter, group.kill)
+		return group.end()
+	}
+	cmd.WaitDelay = KillAfter + time.Second
+	err := cmd.Start()
+	if err == nil {
+		if err := group.started(); err != nil {
+			unbound(err)
+		}
+		err = cmd.Wait()
+	}
+	if kill != nil && kill.Stop() {
+		group.kill() // what of the group has outlived its first process
+	}
+	return err
+}
+
+// Program runs a command that goes on, such as a worker of somebody's own, until ctx ends: then it
+// and all that it has started are asked to end, and are ended after [KillAfter].
+func Program(ctx context.Context, command string, env []string, to io.Writer) error {
+	name, args := shell(command)
+	cmd := exec.CommandContext(ctx, name, args...)
+	cmd.Env, cmd.Stdout, cmd.Stderr = append(os.Environ(), env...), to, to
+	err := runGroup(cmd, command, func(error) {})
+	if ctx.Err() != nil {
+		return nil
+	}
+	return err
 }
 
 // output is what a command has told.

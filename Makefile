@@ -9,12 +9,14 @@
 # make builds       the program for every system that it is meant for
 # make soak         the long rest: the README on a bare Debian, kills for ten minutes, cuts at every write, hostile clients,
 #                   and make test twenty times while both cores are busy: some eight hours
+# make dist         archives, packages, sums, licences and lists of parts of a release, in dist/
+# make package-test the package installed, used and removed on a bare Debian; needs root
 # make screenshots  the pictures of docs/screenshots, from the demo
 
 SHELL := /bin/bash
 .SHELLFLAGS := -eu -o pipefail -c
 .DEFAULT_GOAL := build
-.PHONY: lint-api builds build demo check test lint bench performance soak screenshots need-go need-node need-python need-chromium need-nginx need-terminal need-postgres
+.PHONY: dist package-test need-dist need-package lint-api builds build demo check test lint bench performance soak screenshots need-go need-node need-python need-chromium need-nginx need-terminal need-postgres
 
 GO_FILES := $(shell find . -name '*.go' -not -path './console/node_modules/*') go.mod go.sum internal/core/store/schema/*.sql internal/server/openapi.yaml
 CONSOLE_FILES := $(shell find console/src console/public -type f -not -name 'schema.d.ts') $(wildcard console/*.json console/*.ts console/*.js console/*.mjs console/*.html)
@@ -143,6 +145,22 @@ soak: builds lint-api need-chromium need-python need-nginx
 	@go test -count=1 -timeout 60m -v -run TestCuts ./internal/core/store/faultfs -cuts.every 1
 	@busy=(); trap 'kill $${busy[@]}' EXIT; for core in 1 2; do nice bash -c "while :; do :; done" & busy+=($$!); done; \
 	for round in $$(seq 20); do echo "Round $$round of 20"; nice go test -race -count=1 -timeout 40m ./...; (cd e2e && nice go test -race -count=1 -parallel 4 -timeout 40m .); done
+
+need-dist: need-go need-node
+	@command -v aarch64-linux-gnu-gcc >/dev/null || [ "$$(uname -m)" = aarch64 ] || $(call install,a C compiler for the other Linux,gcc-aarch64-linux-gnu libc6-dev-arm64-cross)
+	@command -v zip >/dev/null && command -v dpkg-deb >/dev/null || $(call install,what packs,zip dpkg xz-utils)
+
+# What stands in a release is what was committed.
+dist: need-dist internal/console/dist/index.html
+	@[ -z "$$(git status --porcelain)" ] || { echo "there are changes that are not committed; commit them first"; exit 1; }
+	@tools/dist $(VERSION) "$(LDFLAGS)"
+
+need-package: need-dist
+	@command -v debootstrap >/dev/null && command -v promtool >/dev/null && command -v curl >/dev/null || $(call install,a bare Debian and what checks alerts,debootstrap prometheus curl)
+	@command -v qemu-aarch64-static >/dev/null || $(call install,what runs programs for arm64,qemu-user-static)
+
+package-test: dist need-package
+	@tools/package-test $(VERSION)
 
 screenshots: bin/hmule need-terminal
 	@cd e2e && go run ./screenshots

@@ -331,6 +331,7 @@ SIGHUP reads set-up file, tokens and certificate again.`,
 				full = asked.Data
 			}
 			log.Info("service starts", "version", Version, "commit", Commit, "data", full, "console", s.address()+"/", "api", s.address()+"/v1")
+			go s.tellSystemd(c.Context())
 			err = s.run(c.Context())
 			log.Info("service ends")
 			return err

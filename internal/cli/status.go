@@ -50,3 +50,26 @@ func showFacts(o *present.Out, facts []api.Fact) {
 		}
 	}
 }
+
+// readyCommand is for scripts and for what watches over a container.
+func (a *app) readyCommand() *cobra.Command {
+	return &cobra.Command{
+		Use: "ready", Short: "Check whether the service can take jobs; the status is 0 if it can", Args: args(cobra.NoArgs), Example: "  hmule ready",
+		RunE: func(c *cobra.Command, _ []string) error {
+			m, err := a.client()
+			if err != nil {
+				return err
+			}
+			notes, err := m.Ready(c.Context())
+			if err != nil {
+				return err
+			}
+			return a.show(map[string]any{"ready": true, "notes": append([]string{}, notes...)}, nil, func(o *present.Out) {
+				o.Line("The service is ready.")
+				for _, note := range notes {
+					o.Line("%s", note)
+				}
+			})
+		},
+	}
+}

@@ -43,7 +43,7 @@ func traced(t *testing.T) (*engine.Engine, func() map[string][]sdk.ReadOnlySpan)
 func attributes(s sdk.ReadOnlySpan) map[string]string {
 	all := map[string]string{}
 	for _, a := range s.Attributes() {
-		all[string(a.Key)] = a.Value.Emit()
+		all[string(a.Key)] = a.Value.String()
 	}
 	return all
 }

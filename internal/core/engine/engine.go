@@ -174,6 +174,9 @@ func (e *Engine) Close() error {
 // It waits for no write.
 func (e *Engine) Ready(ctx context.Context) error { return e.c.Ready(ctx) }
 
+// Refusing tells whether the disk takes no writes.
+func (e *Engine) Refusing() bool { return e.c.RefusingSince() != 0 }
+
 // MaxPayload is the longest payload of a job, in bytes.
 func (e *Engine) MaxPayload() int { return e.c.MaxPayload }
 

@@ -253,3 +253,35 @@ func TestSocket(t *testing.T) {
 	require.Error(t, err)
 	assert.Contains(t, string(out), "is not a socket, and is left as it is")
 }
+
+// Whoever started the service is told when it is ready, that it lives, and that it ends.
+func TestSystemd(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	socket := filepath.Join(dir, "notify")
+	l, err := net.ListenUnixgram("unixgram", &net.UnixAddr{Name: socket, Net: "unixgram"})
+	require.NoError(t, err)
+	defer l.Close()
+	cmd := exec.Command(hmule, "serve", "--data", filepath.Join(dir, "jobs.db"), "--listen", freeAddress(t))
+	cmd.Env = append(os.Environ(), "NOTIFY_SOCKET="+socket, "WATCHDOG_USEC=300000")
+	require.NoError(t, cmd.Start())
+	t.Cleanup(func() { cmd.Process.Kill() })
+	told := func() string {
+		b := make([]byte, 100)
+		require.NoError(t, l.SetReadDeadline(time.Now().Add(20*time.Second)))
+		n, err := l.Read(b)
+		require.NoError(t, err)
+		return string(b[:n])
+	}
+	assert.Equal(t, "READY=1", told())
+	for range 3 {
+		assert.Equal(t, "WATCHDOG=1", told())
+	}
+	require.NoError(t, cmd.Process.Signal(syscall.SIGTERM))
+	last := told()
+	for last == "WATCHDOG=1" {
+		last = told()
+	}
+	assert.Equal(t, "STOPPING=1", last)
+	require.NoError(t, cmd.Wait())
+}

@@ -168,6 +168,8 @@ func TestTokensFile(t *testing.T) {
 	}
 	enter("hmule-token-of-nobody")
 	p.says("this token is not valid")
+	enter(quay)
+	p.says("The token of quay has the role worker, which cannot look at the console")
 	enter(rhea)
 	p.says("rhea, reader")
 	p.says("1 process runs jobs")
@@ -182,6 +184,8 @@ func TestTokensFile(t *testing.T) {
 	p.do(chromedp.Click(chromedp.CSS("aside .button")))
 	p.submit()
 	p.says("round 2")
+	p.do(chromedp.Navigate(s.url + "/settings"))
+	p.says("You alone are signed in.")
 	assert.Equal(t, "0 0 ", p.eval("localStorage.getItem('token') === null ? `${sessionStorage.length} ${Object.keys(localStorage).filter((k) => /token/.test(k)).length} ${document.cookie}` : ''"), "no script can read what signs in")
 	list, _, status := run(t, s.url, "session", "list", "-o", "ids")
 	assert.Equal(t, 1, status, "it asks for a token itself: %s", list)

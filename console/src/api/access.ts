@@ -48,6 +48,9 @@ export async function ask() {
   }
 }
 
+/** looks are the roles that may look at everything. */
+const looks: string[] = ['reader', 'operator', 'keeper']
+
 /** enter shows the service a token, and begins anew in its session; it answers why the service refuses. */
 export async function enter(token: string): Promise<string> {
   const answer = await fetch(`${base}/v1/session`, {
@@ -56,6 +59,13 @@ export async function enter(token: string): Promise<string> {
     body: JSON.stringify({ token }),
   })
   if (!answer.ok) return ((await answer.json()) as { detail?: string }).detail ?? answer.statusText
+  status = (await answer.json()) as Status
+  if (!looks.includes(status.role)) {
+    await fetch(`${base}/v1/session`, { method: 'DELETE', headers: csrf() })
+    const { principal, role } = status
+    status = undefined
+    return `The token of ${principal} has the role ${role}, which cannot look at the console; sign in with one of a ${looks.join(', ')}.`
+  }
   location.reload()
   return ''
 }

@@ -306,6 +306,11 @@ export function useAbout() {
   return useQuery({ queryKey: keys.about, queryFn: () => told(api.GET('/v1')) })
 }
 
+/** useSessions lists who is signed in: the reader alone, or everybody for an operator. */
+export function useSessions() {
+  return useQuery({ queryKey: keys.sessions, queryFn: async () => (await told(api.GET('/v1/sessions'))).sessions, refetchInterval: 30_000 })
+}
+
 /** useMayAct tells whether the reader may do more than read. */
 export function useMayAct(): boolean {
   const role = useAbout().data?.role

@@ -36,6 +36,7 @@ export const keys = {
   },
   tasks: ['tasks'] as const,
   settings: ['settings'] as const,
+  sessions: ['sessions'] as const,
   lanes: (queue: string) => ['lanes', queue] as const,
   starts: (queue: string, limit: number) => ['starts', queue, limit] as const,
   schedules: {

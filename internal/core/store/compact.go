@@ -11,8 +11,8 @@ type Pages struct {
 	All, Free, Bytes int64
 }
 
-// CanShrink tells whether free pages can be given back while the file is open: so it is with all
-// that this program has made.
+// CanShrink tells whether free pages can be given back while the file is open. They can in every
+// file that this program has made.
 func (s *Store) CanShrink() (bool, error) {
 	const incremental = 2
 	mode, err := s.pragma("auto_vacuum")

@@ -6,6 +6,7 @@ import { type Task, useTasks } from '../../api/client'
 import { Copyable } from '../../parts/Copyable'
 import { grouped, span } from '../../lib/format'
 import { InForce } from './InForce'
+import { Sessions } from './Sessions'
 import { TaskBeside } from './TaskBeside'
 import { Heading } from '../../parts/Heading'
 
@@ -25,6 +26,7 @@ export function Settings({ open }: { open?: string }) {
           {data?.length === 0 && <Copyable command={'hmule task set tide.predict max_attempts=5'} />}
         </section>
         <InForce />
+        <Sessions />
       </div>
       {open && <TaskBeside key={open} name={open} t={chosen} known={!!data} />}
     </div>

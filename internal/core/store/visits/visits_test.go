@@ -239,6 +239,9 @@ func (h *harbour) steps(ctx context.Context) {
 	_, err = h.e.Patch(ctx, leases[0].Job.ID, p)
 	h.must(err)
 	h.must(h.e.Follow(ctx, "third", api.NewFollow{Name: "berth", Value: "3"}))
+	_, err = h.e.BeginSession(ctx, "hash", "ada", "127.0.0.1", "a browser")
+	h.must(err)
+	h.must(h.e.EndSession(ctx, 1, ""))
 	time.Sleep(time.Second) // what is there is counted
 	synctest.Wait()
 	_, err = h.e.Requeue(ctx, leases[0].Job.ID, api.Requeue{ForgetSteps: true})

@@ -167,7 +167,7 @@ func TestTokensFile(t *testing.T) {
 		p.do(chromedp.KeyEvent(token + "\r"))
 	}
 	enter("hmule-token-of-nobody")
-	p.says("this token is not valid")
+	p.says("This token is not valid")
 	enter(quay)
 	p.says("The token of quay has the role worker, which cannot look at the console")
 	enter(rhea)

@@ -54,6 +54,7 @@ func (s *Server) callerBySession(known *access, r *http.Request, secret string) 
 	if !good || t.expired(time.Now()) {
 		return c, job.Fault(job.Unauthenticated, "the token of your session is not valid any more; show another")
 	}
+	known.used[session.Token].Store(time.Now().UnixMilli())
 	if !safe(r.Method) && subtle.ConstantTimeCompare([]byte(r.Header.Get(csrfHeader)), []byte(csrfOf(secret))) != 1 {
 		return c, job.Fault(job.Forbidden, "the request changes something by the cookie of a session, and lacks the %s that GET /v1/session tells; nothing was changed", csrfHeader)
 	}
@@ -106,6 +107,7 @@ func (s *Server) enter(c *gin.Context) (told api.SessionStatus, err error) {
 		return told, job.Fault(job.Unauthenticated, "this token is not valid; get a new one with: hmule token new")
 	}
 	s.tries.succeeded(from.from)
+	known.used[t.Hash].Store(time.Now().UnixMilli())
 	ctx := engine.WithCall(c.Request.Context(), engine.Call{Principal: t.Name})
 	secret, err := s.engine.BeginSession(ctx, t.Hash, t.Name, from.from, c.GetHeader("User-Agent"))
 	if err != nil {

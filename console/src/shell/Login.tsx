@@ -47,7 +47,7 @@ export function Login() {
         </p>
         {wrong && (
           <p role="alert" className="pb-3 text-dead">
-            {wrong}
+            {wrong.charAt(0).toUpperCase() + wrong.slice(1)}
           </p>
         )}
         <button type="submit" className="button button-main" disabled={!text.trim() || asking}>

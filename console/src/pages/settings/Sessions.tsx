@@ -31,7 +31,7 @@ export function Sessions() {
             </span>
             <span className="w-44 text-quiet">since {moment(s.made_at)}</span>
             <span className="w-32 text-quiet">{s.address}</span>
-            <span className="min-w-0 flex-1 truncate text-quiet" title={s.agent}>
+            <span className="min-w-0 flex-1 truncate text-quiet max-sm:hidden" title={s.agent}>
               <bdi>{s.agent}</bdi>
             </span>
             {!s.this && (

@@ -30,12 +30,19 @@ import (
 )
 
 // Version is the program's version, Commit what it was built of and Date when that was made; the
-// build sets them.
+// build sets them. Where it does not, they are what Go has noted.
 var (
-	Version = "0.1.0-dev"
-	Commit  = builtOf("vcs.revision")
-	Date    = builtOf("vcs.time")
+	Version      = "0.1.0-dev"
+	Commit, Date string
 )
+
+func init() {
+	for into, what := range map[*string]string{&Commit: "vcs.revision", &Date: "vcs.time"} {
+		if *into == "" {
+			*into = builtOf(what)
+		}
+	}
+}
 
 // builtOf tells what Go has noted of the source when the program was built in its repository.
 func builtOf(what string) string {

@@ -187,12 +187,13 @@ func (p pen) counter(d *prometheus.Desc, v uint64, labels ...string) {
 }
 
 func (p pen) histogram(d *prometheus.Desc, h *engine.Histogram, labels ...string) {
-	buckets := map[float64]uint64{}
+	if h.Counts == nil {
+		return // nothing has been counted yet
+	}
+	buckets := make(map[float64]uint64, len(h.Counts))
 	below := uint64(0)
 	for i, upper := range h.Uppers() {
-		if h.Counts != nil {
-			below += h.Counts[i]
-		}
+		below += h.Counts[i]
 		buckets[upper] = below
 	}
 	metric := prometheus.MustNewConstHistogram(d, h.Count(), h.Sum, buckets, labels...)
@@ -208,12 +209,18 @@ func (p pen) histogram(d *prometheus.Desc, h *engine.Histogram, labels ...string
 	p.to <- metric
 }
 
+// always are the states of which a queue's figure is told where it is 0 too; of all others a figure
+// is told where there is something to tell, since each costs whoever gathers it.
+var always = map[job.State]bool{job.Ready: true, job.Running: true, job.Backoff: true, job.Dead: true}
+
 func (p pen) queue(q *engine.MeteredJobs) {
 	name := named(q.Name)
 	for _, state := range job.States() {
-		p.gauge(jobs, float64(q.Counts[state]), name, state.String())
-		if state.Finished() {
-			p.counter(finished, q.Finished[state], name, state.String())
+		if n := q.Counts[state]; n != 0 || always[state] {
+			p.gauge(jobs, float64(n), name, state.String())
+		}
+		if n := q.Finished[state]; n != 0 || state == job.Done || state == job.Dead {
+			p.counter(finished, n, name, state.String())
 		}
 	}
 	p.gauge(oldest, q.OldestReady.Seconds(), name)
@@ -229,7 +236,9 @@ func (p pen) queue(q *engine.MeteredJobs) {
 func (p pen) task(t *engine.MeteredJobs) {
 	name := named(t.Name)
 	for _, outcome := range job.Outcomes() {
-		p.counter(attempts, t.Attempts[outcome], name, string(outcome))
+		if n := t.Attempts[outcome]; n != 0 || outcome == job.OutcomeDone || outcome == job.OutcomeFailed {
+			p.counter(attempts, n, name, string(outcome))
+		}
 	}
 	p.counter(retried, t.Retried, name)
 	p.counter(lost, t.Lost, name)

@@ -70,16 +70,20 @@ func (rd *Reader) Meter(ctx context.Context) (m Meter, err error) {
 	}
 	now := rd.clock.Now()
 	ready := rd.meterMemory(&m, now)
-	for i, groups := range ready {
-		for _, at := range groups {
-			since, err := rd.store.OldestReady(ctx, at.Queue, at.Task)
-			if err != nil {
-				return m, err
-			}
-			if since != 0 {
-				m.Queues[i].OldestReady = max(m.Queues[i].OldestReady, now.Sub(since))
-			}
+	var groups []store.Group
+	of := map[store.Group]int{}
+	for i, some := range ready {
+		for _, at := range some {
+			g := store.Group{Queue: at.Queue, Task: at.Task, State: job.Ready}
+			groups, of[g] = append(groups, g), i
 		}
+	}
+	err = rd.store.OldestReadyOf(ctx, groups, func(g store.Group, since job.Time) {
+		q := &m.Queues[of[g]]
+		q.OldestReady = max(q.OldestReady, now.Sub(since))
+	})
+	if err != nil {
+		return m, err
 	}
 	rd.meterWorkers(&m, now)
 	if m.Causes, err = rd.store.CausesWithJobs(ctx); err != nil {

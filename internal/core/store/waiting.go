@@ -4,6 +4,8 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"slices"
+	"strings"
 
 	"humblemule.example/api"
 	"humblemule.example/job"
@@ -102,6 +104,34 @@ func (s *Store) OldestReady(ctx context.Context, queue, task int64) (at job.Time
 		err = nil
 	}
 	return at, err
+}
+
+// OldestReadyOf is [Store.OldestReady] for many groups, some at a time: what each statement costs by
+// itself is more than what it reads.
+func (s *Store) OldestReadyOf(ctx context.Context, groups []Group, each func(g Group, since job.Time)) error {
+	const atOnce = 200
+	for part := range slices.Chunk(groups, atOnce) {
+		args := make([]any, 0, 2*len(part))
+		for _, g := range part {
+			args = append(args, g.Queue, g.Task)
+		}
+		rows, err := s.ask(ctx, "WITH g (queue, task) AS (VALUES (?, ?)"+strings.Repeat(", (?, ?)", len(part)-1)+`) SELECT g.queue, g.task, coalesce(
+			(SELECT ready_at FROM jobs j WHERE j.queue = g.queue AND j.task = g.task AND j.state = {ready} AND j.removed_by = 0 ORDER BY j.level DESC, j.rank, j.id LIMIT 1), 0) FROM g`, args...)
+		if err != nil {
+			return err
+		}
+		for rows.Next() && err == nil {
+			g := Group{State: job.Ready}
+			var since job.Time
+			if err = rows.Scan(&g.Queue, &g.Task, &since); err == nil && since != 0 {
+				each(g, since)
+			}
+		}
+		if err := errors.Join(err, rows.Err(), rows.Close()); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // Ahead counts the ready jobs of a queue and task that go before a level, rank

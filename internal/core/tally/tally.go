@@ -7,7 +7,7 @@ import "humblemule.example/job"
 
 // spans are the upper bounds of the buckets of spans, in seconds: those of requests, of jobs that
 // run for minutes, and of waits of hours.
-var spans = []float64{.005, .01, .025, .05, .1, .25, .5, 1, 2.5, 5, 10, 30, 60, 300, 900, 3600, 21600}
+var spans = []float64{.01, .05, .1, .5, 1, 5, 10, 60, 300, 900, 3600, 21600}
 
 // Histogram counts values by buckets. The zero value is empty; its buckets are those of spans
 // unless Upper says otherwise. It is not safe for concurrent use.

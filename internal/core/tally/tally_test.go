@@ -9,7 +9,7 @@ import (
 // Every value falls into the bucket that its bound says, whatever it is, and histograms add up to
 // what one of all values would be.
 func TestHistogram(t *testing.T) {
-	values := []float64{0, .005, .0051, 1, 21600, 21601, 1e12}
+	values := []float64{0, .01, .0101, 1, 21600, 21601, 1e12}
 	var whole, first, second Histogram
 	for i, v := range values {
 		whole.Add(v, "", 0)
@@ -29,7 +29,7 @@ func TestHistogram(t *testing.T) {
 	assert.EqualValues(t, 2, both.Counts[0], "a bound belongs to its bucket")
 	assert.EqualValues(t, 1, both.Counts[1])
 	assert.EqualValues(t, 2, both.Counts[len(both.Counts)-1], "what is above all bounds")
-	assert.Equal(t, Exemplar{"b", .005, 2}, both.Exemplars[0], "the later one")
+	assert.Equal(t, Exemplar{"b", .01, 2}, both.Exemplars[0], "the later one")
 	kept := both.Copy()
 	both.Add(1, "", 0)
 	assert.EqualValues(t, len(values), kept.Count(), "a copy stays")

@@ -190,7 +190,7 @@ func TestWrongTokensSlowDown(t *testing.T) {
 // settle what it holds.
 func TestTokenExpires(t *testing.T) {
 	s, _ := setUp(t)
-	past, soon := job.At(time.Now().Add(-time.Minute)), job.At(time.Now().Add(400*time.Millisecond))
+	past, soon := job.At(time.Now().Add(-time.Minute)), job.At(time.Now().Add(2*time.Second))
 	s.SetTokens([]Token{{Name: "old", Role: Operator, Hash: HashToken("old"), Expires: past}, {Name: "ada", Role: Keeper, Hash: HashToken("ada"), Expires: soon}, {Name: "quay", Role: Worker, Hash: HashToken("quay"), Expires: past}})
 	assert.Contains(t, call(s, "old", "GET", "/v1/jobs", "").Body.String(), "this token has expired at")
 	stream := streaming(t, s, func(r *http.Request) { r.Header.Set("Authorization", "Bearer ada") })

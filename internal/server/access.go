@@ -238,9 +238,8 @@ func (c caller) until(ctx context.Context) (context.Context, context.CancelFunc)
 	}
 	ctx, cancel := context.WithCancel(ctx)
 	if ends != 0 {
-		var timed context.CancelFunc
-		ctx, timed = context.WithTimeout(ctx, time.Until(ends.Go()))
-		cancel = both(cancel, timed)
+		timer := time.AfterFunc(time.Until(ends.Go()), cancel)
+		context.AfterFunc(ctx, func() { timer.Stop() })
 	}
 	go func() {
 		select {
@@ -252,11 +251,4 @@ func (c caller) until(ctx context.Context) (context.Context, context.CancelFunc)
 		}
 	}()
 	return ctx, cancel
-}
-
-func both(a, b context.CancelFunc) context.CancelFunc {
-	return func() {
-		a()
-		b()
-	}
 }

@@ -307,7 +307,7 @@ func (k *Keeper) finish(m *making) error {
 		err = errDeleted
 	}
 	if err == nil {
-		err = store.Named(from, m.told.Path)
+		err = store.Rename(from, m.told.Path)
 	}
 	m.set(func(b *api.Backup) {
 		b.Store, b.Counts, b.SHA256, b.Bytes, b.CopiedBytes = origin.Store, origin.Counts, sum, bytes, bytes

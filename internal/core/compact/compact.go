@@ -4,7 +4,6 @@ package compact
 
 import (
 	"context"
-	"encoding/json"
 	"sync"
 	"time"
 
@@ -128,11 +127,7 @@ func (cp *Compactor) do(ctx context.Context, action string, check commit.Check) 
 			return nil, err
 		}
 		return func(tx *commit.Tx) error {
-			words, err := json.Marshal(struct{}{})
-			if err != nil {
-				return err
-			}
-			if _, err := tx.Store.InsertAction(tx.Now, tx.By, action, 0, string(words)); err != nil {
+			if _, err := tx.Store.InsertAction(tx.Now, tx.By, action, 0, "{}"); err != nil {
 				return err
 			}
 			return write(tx)

@@ -1,9 +1,7 @@
 package memory
 
 import (
-	"cmp"
 	"iter"
-	"slices"
 
 	"humblemule.example/internal/core/store"
 	"humblemule.example/job"
@@ -46,7 +44,12 @@ func (p *Sessions) load(*file) error {
 // Add begins a session, and gives it its number.
 func (p *Sessions) Add(s store.Session) error {
 	if p.all.Len() >= MostSessions {
-		oldest := slices.MinFunc(slices.Collect(values(p.all.All())), func(a, b *Session) int { return cmp.Compare(a.SeenAt, b.SeenAt) })
+		var oldest *Session
+		for _, s := range p.all.All() {
+			if oldest == nil || s.SeenAt < oldest.SeenAt {
+				oldest = s
+			}
+		}
 		if err := p.End(oldest); err != nil {
 			return err
 		}
@@ -55,16 +58,6 @@ func (p *Sessions) Add(s store.Session) error {
 	p.last.Set(s.ID)
 	p.all.Put(s.Hash, &Session{s, make(chan struct{})})
 	return p.m.store.PutSession(&s)
-}
-
-func values[K comparable, V any](pairs iter.Seq2[K, V]) iter.Seq[V] {
-	return func(yield func(V) bool) {
-		for _, v := range pairs {
-			if !yield(v) {
-				return
-			}
-		}
-	}
 }
 
 // Seen notes when a session was seen.

@@ -302,11 +302,8 @@ func CheckCopy(ctx context.Context, path string) error {
 	})
 }
 
-// Named gives a copy that is on the disk its name, which nothing has yet.
-func Named(from, to string) error { return moved(from, to) }
-
-// moved gives a file that is on the disk another name, which nothing has yet.
-func moved(from, to string) error {
+// Rename gives a file that is on the disk another name, also after a power cut.
+func Rename(from, to string) error {
 	if err := os.Rename(from, to); err != nil {
 		return err
 	}

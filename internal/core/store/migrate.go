@@ -129,7 +129,7 @@ func (s *Store) rebuiltFrom(version int) error {
 			return fmt.Errorf("the file could not be kept as it is: %w", err)
 		}
 	}
-	if err := moved(s.path+".new", s.path); err != nil {
+	if err := Rename(s.path+".new", s.path); err != nil {
 		return errors.Join(err, onlyName(s.path))
 	}
 	s.older = aside

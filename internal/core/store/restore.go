@@ -100,7 +100,7 @@ func Restore(ctx context.Context, backup, path string, now time.Time, dry bool) 
 		err = putAside(path, r.Aside)
 	}
 	if err == nil {
-		err = moved(to, path)
+		err = Rename(to, path)
 	}
 	if err != nil {
 		return r, errors.Join(fmt.Errorf("%s was not restored: %w", path, err), gone(to), gone(to+"-journal"), onlyName(path))

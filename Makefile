@@ -20,7 +20,7 @@ SHELL := /bin/bash
 
 GO_FILES := $(shell find . -name '*.go' -not -path './console/node_modules/*') go.mod go.sum internal/core/store/schema/*.sql internal/server/openapi.yaml
 CONSOLE_FILES := $(shell find console/src console/public -type f -not -name 'schema.d.ts') $(wildcard console/*.json console/*.ts console/*.js console/*.mjs console/*.html)
-VERSION := 0.1.0
+VERSION := 0.2.0
 # What --version tells of the source.
 COMMIT := $(shell git rev-parse HEAD 2>/dev/null || echo unknown)
 DATE := $(shell git show -s --format=%cI HEAD 2>/dev/null || echo unknown)
@@ -104,9 +104,8 @@ lint: need-go console/node_modules/.checked
 	@! git grep -nE $(PHRASES) -- '*.go' '*.md' '*.yaml' '*.ts' '*.tsx' '*.py' ':!CHANGELOG.md' ':!CONTRIBUTING.md' ':!internal/core/store/*_test.go' || { echo "these phrases are not plain English; CONTRIBUTING.md has what to write instead"; exit 1; }
 
 test: need-go lint internal/console/dist/index.html need-chromium need-python need-nginx
-	@echo "Running the tests under the race detector; without it the model test in its full length, those where one goroutine reckons for long, and the store with the driver in pure Go"
-	@{ go test -run '^TestModel$$' ./internal/core/engine && go test -timeout 20m $$(go list ./... | grep -E '/($(ALONE))$$') && \
-	CGO_ENABLED=0 go test ./internal/core/store && CGO_ENABLED=0 go test -short -run '^TestModel$$' ./internal/core/engine; } & beside=$$!; failed=; \
+	@echo "Running the tests under the race detector; without it those where one goroutine reckons for long, and longer trials of the heart"
+	@{ go test -run "^(TestModel|TestTies|$$(grep -hB1 'alone(t)' internal/core/engine/*_test.go | grep -o 'Test[A-Za-z]*' | paste -sd '|'))$$" ./internal/core/engine -model.commands 5000 && go test -timeout 20m $$(go list ./... | grep -E '/($(ALONE))$$'); } & beside=$$!; failed=; \
 	go test -race -timeout 20m $$(go list ./... | grep -vE '/($(ALONE))$$') || failed=1; wait $$beside && [ -z "$$failed" ]
 	@cd e2e && go test -race -parallel 4 -timeout 20m .
 
@@ -142,6 +141,7 @@ soak: builds lint-api need-chromium need-python need-nginx
 	@cd e2e && go test -race -count=1 -timeout 30m -v -run TestSoak . -soak 10m
 	@cd e2e && go test -race -count=1 -timeout 30m -v -run TestHostileClients . -hostile 10m -hostile.seed $$RANDOM
 	@go test -race -count=1 -timeout 60m ./internal/core/engine -long
+	@CGO_ENABLED=0 go test ./internal/core/store && CGO_ENABLED=0 go test -run '^TestModel$$' ./internal/core/engine # the driver in pure Go
 	@go test -count=1 -timeout 60m -v -run TestCuts ./internal/core/store/faultfs -cuts.every 1
 	@busy=(); trap 'kill $${busy[@]}' EXIT; for core in 1 2; do nice bash -c "while :; do :; done" & busy+=($$!); done; \
 	for round in $$(seq 20); do echo "Round $$round of 20"; nice go test -race -count=1 -timeout 40m ./...; (cd e2e && nice go test -race -count=1 -parallel 4 -timeout 40m .); done

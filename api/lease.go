@@ -99,6 +99,10 @@ type LeasedJob struct {
 	Schedule *job.ScheduledBy `json:"schedule,omitzero"`
 	// Steps are those of earlier attempts.
 	Steps map[string]StepKnown `json:"steps,omitzero"`
+	// Batch tells of which batch it is, and its last job how the others have ended.
+	Batch *job.InBatch `json:"batch,omitzero"`
+	// Inputs are the jobs that it has waited for, in the order of their ids.
+	Inputs []job.Input `json:"inputs,omitzero"`
 }
 
 // LeasedAs is the job of a spec as a worker gets it at its first attempt, with the id 1, where

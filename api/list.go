@@ -29,6 +29,8 @@ type Filter struct {
 	States        []job.State
 	Queues, Tasks []string
 	Owner, Key    string
+	// Batch is the id of a batch.
+	Batch int64
 	// Worker is the id or the name of workers: jobs whose latest attempt they run or have run.
 	Worker string
 	Labels map[string]string

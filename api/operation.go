@@ -16,6 +16,8 @@ type Selection struct {
 	Tasks  []string    `json:"task,omitzero"`
 	Owner  string      `json:"owner,omitzero"`
 	Key    string      `json:"key,omitzero"`
+	// Batch is the id of a batch whose jobs they are.
+	Batch int64 `json:"batch,omitzero"`
 	// Worker is the id or the name of workers that run the jobs, or ran them last.
 	Worker string            `json:"worker,omitzero"`
 	Labels map[string]string `json:"labels,omitzero"`
@@ -40,7 +42,7 @@ type UpTo struct {
 // Filter is the selection as a list asks for it, oldest first.
 func (s *Selection) Filter() Filter {
 	return Filter{
-		States: s.States, Queues: s.Queues, Tasks: s.Tasks, Owner: s.Owner, Key: s.Key, Worker: s.Worker, Labels: s.Labels, Cause: s.Cause, Error: s.Error,
+		States: s.States, Queues: s.Queues, Tasks: s.Tasks, Owner: s.Owner, Key: s.Key, Batch: s.Batch, Worker: s.Worker, Labels: s.Labels, Cause: s.Cause, Error: s.Error,
 		Since: s.Since, Until: s.Until, FinishedBy: s.FinishedBy, Order: OldestFirst,
 	}
 }

@@ -29,6 +29,8 @@ type Requeue struct {
 	PayloadPatch json.RawMessage `json:"payload_patch,omitempty"`
 	// ForgetSteps makes steps that were done be done again.
 	ForgetSteps bool `json:"forget_steps,omitzero"`
+	// IgnoreAfter lets the job go on without those that it still waits for.
+	IgnoreAfter bool `json:"ignore_after,omitzero"`
 }
 
 // EndLease says how a lease is ended.

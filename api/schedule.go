@@ -108,6 +108,9 @@ func (s *Schedule) Check(maxPayload int) []job.FieldError {
 			c.Add("job."+f.name, "cannot be set in a schedule, which itself says when a run is due")
 		}
 	}
+	if s.Job.After != nil {
+		c.Add("job.after", "cannot be set in a schedule, whose runs would all wait for the same jobs")
+	}
 	return c
 }
 

@@ -58,12 +58,19 @@ func (m *Client) Job(ctx context.Context, id int64) (job.Job, error) {
 // WaitFor reads a job when it is finished, or as it stands after wait. [Result] reads what it
 // has brought.
 func (m *Client) WaitFor(ctx context.Context, id int64, wait time.Duration) (job.Job, error) {
+	return waitFor(wait, func(v url.Values) (job.Job, error) {
+		return get[job.Job](ctx, m, path("jobs", number(id)), v)
+	}, func(j job.Job) bool { return j.State.Finished() })
+}
+
+// waitFor reads something, call after call, until it is over or as it stands after wait.
+func waitFor[T any](wait time.Duration, read func(v url.Values) (T, error), over func(T) bool) (T, error) {
 	const most = 25 * time.Second // a call
 	for until := time.Now().Add(wait); ; {
 		left := max(time.Until(until), 0).Truncate(time.Millisecond)
-		j, err := get[job.Job](ctx, m, path("jobs", number(id)), url.Values{"wait": {job.Duration(min(left, most)).String()}})
-		if err != nil || j.State.Finished() || left <= most {
-			return j, err
+		v, err := read(url.Values{"wait": {job.Duration(min(left, most)).String()}})
+		if err != nil || over(v) || left <= most {
+			return v, err
 		}
 	}
 }
@@ -162,6 +169,9 @@ func Query(f api.Filter) url.Values {
 		set("cause", number(f.Cause))
 	}
 	set("key", f.Key)
+	if f.Batch != 0 {
+		set("batch", number(f.Batch))
+	}
 	set("order", string(f.Order))
 	if f.From != 0 {
 		set("from", number(f.From))

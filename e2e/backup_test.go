@@ -70,7 +70,7 @@ func TestBackupAndRestore(t *testing.T) {
 		require.NoError(t, err)
 		_, errs, status = run(t, s.url, "backup", "create", path)
 		assert.Equal(t, 2, status)
-		assert.Contains(t, errs, "exists already; a backup replaces no file")
+		assert.Contains(t, errs, "exists already; no file is replaced")
 		if path == file {
 			after, err := os.ReadFile(path)
 			require.NoError(t, err)

@@ -97,6 +97,29 @@ func (p *page) press(xpath string) {
 	p.do(chromedp.Click(chromedp.Search(xpath)))
 }
 
+// focus has the keys go to what an XPath leads to, once it is there to take them: a page that is drawn
+// anew may take it away in between.
+func (p *page) focus(xpath string) {
+	p.t.Helper()
+	p.waitFor(fmt.Sprintf(`(() => {
+		const found = document.evaluate(%q, document, null, XPathResult.FIRST_ORDERED_NODE_TYPE).singleNodeValue;
+		found?.focus();
+		return !!found && document.activeElement === found;
+	})()`, xpath))
+}
+
+// again does something until a JavaScript expression comes true: a page that is drawn anew meanwhile may
+// not take it at once.
+func (p *page) again(expression string, do func()) {
+	p.t.Helper()
+	for range 6 {
+		if do(); p.comes(expression, 3*time.Second) == nil {
+			return
+		}
+	}
+	p.waitFor(expression)
+}
+
 func (p *page) eval(script string) string {
 	p.t.Helper()
 	v, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](script))
@@ -107,7 +130,14 @@ func (p *page) eval(script string) string {
 // waitFor waits until a JavaScript expression is true.
 func (p *page) waitFor(expression string) {
 	p.t.Helper()
-	ctx, cancel := context.WithTimeout(p.ctx, 20*time.Second)
+	if err := p.comes(expression, 20*time.Second); err != nil {
+		p.t.Fatalf("%s never came true: %v; the page says:\n%s", expression, err, p.eval("document.body.innerText"))
+	}
+}
+
+// comes waits for a while until a JavaScript expression is true; the error says that it never was.
+func (p *page) comes(expression string, within time.Duration) error {
+	ctx, cancel := context.WithTimeout(p.ctx, within)
 	defer cancel()
 	// Not with every frame, which costs more than what is waited for.
 	poll := chromedp.Poll[bool](expression, chromedp.WithPollingInterval(50*time.Millisecond))
@@ -115,9 +145,7 @@ func (p *page) waitFor(expression string) {
 	for err != nil && ctx.Err() == nil && loadedAnew(err) {
 		_, err = chromedp.Run(ctx, poll)
 	}
-	if err != nil {
-		p.t.Fatalf("%s never came true: %v; the page says:\n%s", expression, err, p.eval("document.body.innerText"))
-	}
+	return err
 }
 
 // loadedAnew tells whether a script could not run to its end since the page was loaded
@@ -387,7 +415,8 @@ func TestSettingsAndPatch(t *testing.T) {
 	p := open(t, s.url+"/settings/dues.charge")
 	press := p.press
 	enter := func(xpath, text string) {
-		p.do(chromedp.Focus(chromedp.Search(xpath)), chromedp.KeyEvent(text))
+		p.focus(xpath)
+		p.do(chromedp.KeyEvent(text))
 	}
 	p.says("17 attempts; the last one comes")
 	enter(`//input[@name="max_attempts"]`, "0")
@@ -461,7 +490,10 @@ func TestQueuesPage(t *testing.T) {
 	}
 	p := open(t, s.url+"/queues")
 	press := p.press
-	enter := func(xpath, text string) { p.do(chromedp.Focus(chromedp.Search(xpath)), chromedp.KeyEvent(text)) }
+	enter := func(xpath, text string) {
+		p.focus(xpath)
+		p.do(chromedp.KeyEvent(text))
+	}
 	p.says("1 job is ready in 1 queue.")
 	p.accessible("the queues")
 	press(`//tr[@data-queue="berths"]//a[.="berths"]`)

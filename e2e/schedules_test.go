@@ -152,7 +152,8 @@ func TestComingPage(t *testing.T) {
 	p := open(t, s.url+"/coming")
 	press := p.press
 	enter := func(xpath, text string) {
-		p.do(chromedp.Focus(chromedp.Search(xpath)), chromedp.Evaluate[chromedp.Void]("document.activeElement.select?.()"), chromedp.KeyEvent(text))
+		p.focus(xpath)
+		p.do(chromedp.Evaluate[chromedp.Void]("document.activeElement.select?.()"), chromedp.KeyEvent(text))
 	}
 	p.says("No schedule is kept. This keeps one:")
 	press(`//a[text()="New schedule"]`)

@@ -69,6 +69,7 @@ type service struct {
 	data   string
 	listen string
 	flags  []string
+	env    []string
 	url    string
 	log    *journal
 	ended  chan error
@@ -136,7 +137,7 @@ func (s *service) start() {
 	s.t.Helper()
 	s.log = &journal{more: make(chan struct{})}
 	s.cmd = exec.Command(hmule, append([]string{"serve", "--data", s.data, "--listen", s.listen}, s.flags...)...)
-	s.cmd.Stderr = s.log
+	s.cmd.Stderr, s.cmd.Env = s.log, append(os.Environ(), s.env...)
 	require.NoError(s.t, s.cmd.Start())
 	s.ended = make(chan error, 1)
 	go func() { s.ended <- s.cmd.Wait() }()

@@ -61,8 +61,10 @@ func TestSpansOnCharts(t *testing.T) {
 	assert.Equal(t, fmt.Sprintf("/jobs?since=%s&until=%s", bounds[0], bounds[1]), p.eval(`document.evaluate('//a[text()="Its jobs"]', document, null, 9).singleNodeValue.getAttribute("href")`))
 	p.press(`//button[text()="hour"]`)
 	p.waitFor(`!location.search.includes("in=") && !!document.querySelector(".u-over")`)
-	p.do(chromedp.Focus(chromedp.CSS(`[role=img][tabindex="0"]`)), chromedp.KeyEvent(kb.ArrowLeft))
-	p.waitFor(`[...document.querySelectorAll("tr[data-queue] svg")].every(svg => svg.querySelector("path[stroke-dasharray]"))`)
+	p.again(`[...document.querySelectorAll("tr[data-queue] svg")].every(svg => svg.querySelector("path[stroke-dasharray]"))`, func() {
+		p.focus(`//*[@role="img"][@tabindex="0"]`)
+		p.do(chromedp.KeyEvent(kb.ArrowLeft))
+	})
 	for range 5 {
 		p.do(chromedp.KeyEvent(kb.ArrowLeft, chromedp.KeyModifiers(8)))
 	}
@@ -96,7 +98,8 @@ func TestJumpsAndFiles(t *testing.T) {
 	p := open(t, s.url+"/jobs")
 	p.says("120 jobs")
 	jump := func(text string) {
-		p.do(chromedp.Focus(chromedp.CSS(`input[aria-label^="Go to"]`)), chromedp.KeyEvent(text+kb.Enter))
+		p.focus(`//input[starts-with(@aria-label, "Go to")]`)
+		p.do(chromedp.KeyEvent(text + kb.Enter))
 	}
 	jump("soon")
 	p.says("Write an id, or a time such as 14:02")

@@ -281,7 +281,8 @@ func TestActsOnLists(t *testing.T) {
 	press(`//button[contains(.,"Act on all 20")]`)
 	press(`//*[@role="menuitem"][contains(.,"Change")]`)
 	p.says("Fill in what is to change.")
-	p.do(chromedp.Focus(chromedp.Search(`//*[@role="dialog"]//input[@type="number"]`)), chromedp.KeyEvent("9"))
+	p.focus(`//*[@role="dialog"]//input[@type="number"]`)
+	p.do(chromedp.KeyEvent("9"))
 	p.says("20 jobs get priority 9.")
 	assert.Contains(t, p.dialog(), "hmule job edit --state scheduled --label berth=berth-2 priority=9")
 	p.submit()
@@ -308,8 +309,10 @@ func TestActsOnLists(t *testing.T) {
 	p.do(chromedp.Navigate(fmt.Sprintf("%s/jobs/%d", s.url, id)))
 	p.says("60 jobs")
 	press(fmt.Sprintf(`//aside//button[text()="Edit job %d"]`, id))
-	p.do(chromedp.Focus(chromedp.CSS(`[role=dialog] input[name=owner]`)), chromedp.KeyEvent("Marsh Agency"))
-	p.do(chromedp.Focus(chromedp.CSS(`[role=dialog] textarea[name=labels]`)), chromedp.KeyEvent(kb.End+"\nnonsense"))
+	p.focus(`//*[@role="dialog"]//input[@name="owner"]`)
+	p.do(chromedp.KeyEvent("Marsh Agency"))
+	p.focus(`//*[@role="dialog"]//textarea[@name="labels"]`)
+	p.do(chromedp.KeyEvent(kb.End + "\nnonsense"))
 	p.says("“nonsense” is not a label; write name = value")
 	p.do(chromedp.KeyEvent(" = yes"))
 	p.accessible("the edit of a job")
@@ -402,7 +405,8 @@ func TestListKeepsStill(t *testing.T) {
 	p.do(chromedp.KeyEvent("g"), chromedp.KeyEvent("w"))
 	p.waitFor(`location.pathname === "/workers"`)
 	p.do(chromedp.Navigate(s.url + "/settings/tide.predict"))
-	p.do(chromedp.Focus(chromedp.Search(`//input[@name="max_attempts"]`)), chromedp.KeyEvent("3"))
+	p.focus(`//input[@name="max_attempts"]`)
+	p.do(chromedp.KeyEvent("3"))
 	p.do(chromedp.Click(chromedp.Search(`//a[text()="Queues"]`)))
 	p.says("What you have changed in this form is not saved.")
 	p.accessible("the question before a form is left")
@@ -441,13 +445,17 @@ func TestEveryPage(t *testing.T) {
 	require.NoError(t, err)
 	_, err = m.Follow(t.Context(), long, api.NewFollow{Name: "berth", Value: long})
 	require.NoError(t, err)
+	batch, err := m.Start(t.Context(), client.NewBatch(long).For(long).Last(job.Spec{Task: long, Queue: long}).Open())
+	require.NoError(t, err)
+	_, err = m.AddToBatch(t.Context(), batch.ID, []api.BatchJob{{Ref: "a", Spec: job.Spec{Task: long, Queue: long}}, {Spec: job.Spec{Task: long, Queue: long, After: &job.After{Refs: []string{"a"}}}}})
+	require.NoError(t, err)
 	causes, err := client.Collect(m.Causes(t.Context(), api.CauseFilter{}))
 	require.NoError(t, err)
 	p := open(t, s.url+"/")
 	_, err = chromedp.Call(p.ctx, emulation.SetTimezoneOverride, emulation.SetTimezoneOverrideParams{TimezoneID: "Asia/Kolkata"})
 	require.NoError(t, err)
 	for _, path := range []string{
-		"/", "/jobs", fmt.Sprint("/jobs/", j.ID), "/jobs?owner=" + long, "/dead", fmt.Sprint("/dead/", causes[0].ID), "/coming", "/coming/" + long, "/coming/new", "/queues", "/queues/" + long,
+		"/", "/jobs", fmt.Sprint("/jobs/", j.ID), "/jobs?owner=" + long, "/batches", fmt.Sprint("/batches/", batch.ID), fmt.Sprint("/jobs/", batch.Last), "/dead", fmt.Sprint("/dead/", causes[0].ID), "/coming", "/coming/" + long, "/coming/new", "/queues", "/queues/" + long,
 		"/workers", "/workers/w", "/log", "/settings", "/settings/" + long, "/compare",
 	} {
 		for _, wide := range []int64{1280, 390} {

@@ -48,7 +48,8 @@ func TestWrongInput(t *testing.T) {
 		{"delay with run_at", "POST", "/v1/jobs", `{"task":"a","delay":"5s","run_at":"2026-12-01T00:00:00Z"}`, "", 422, "delay", "one of the two"},
 		{"an unknown field", "POST", "/v1/jobs", `{"task":"a","dealy":"5s"}`, "", 422, "dealy", "spelling"},
 		{"a field in capitals", "POST", "/v1/jobs", `{"Task":"a"}`, "", 422, "Task", "spelling"},
-		{"a field of later", "POST", "/v1/jobs", `{"task":"a","after":[1]}`, "", 422, "after", "not built yet"},
+		{"a list of those before", "POST", "/v1/jobs", `{"task":"a","after":[1]}`, "", 422, "after", "an object is needed"},
+		{"after a job that is not there", "POST", "/v1/jobs", `{"task":"a","after":{"jobs":[77]}}`, "", 422, "after.jobs[0]", "not the id of a job that is kept"},
 		{"a lane of 10 kB", "POST", "/v1/jobs", `{"task":"a","lane":"` + strings.Repeat("l", 10<<10) + `"}`, "", 422, "lane", "200"},
 		{"a start before its time", "POST", "/v1/jobs", `{"task":"a","run_at":"2036-01-01T00:00:00Z","start_by":"2035-01-01T00:00:00Z"}`, "", 422, "start_by", "never start"},
 		{"a rate of 0", "PUT", "/v1/queues/berths", `{"rate":{"per_second":0}}`, "", 422, "rate.per_second", "pause the queue"},
@@ -392,14 +393,14 @@ func TestEdit(t *testing.T) {
 		status      int
 		field, says string
 	}{
-		`{"task":"other"}`:     {422, "task", "cannot be changed after the enqueue"},
-		`{"key":"other"}`:      {422, "key", "cannot be changed"},
-		`{"priority":10}`:      {422, "priority", "0 to 9"},
-		`{"prioritty":1}`:      {422, "prioritty", "spelling"},
-		`{"after":[1]}`:        {422, "after", "not built yet"},
-		`{"run_at":"evening"}`: {422, "run_at", "RFC 3339"},
-		`{}`:                   {422, "", "names no field"},
-		`[]`:                   {422, "body", "an object is needed"},
+		`{"task":"other"}`:       {422, "task", "cannot be changed after the enqueue"},
+		`{"key":"other"}`:        {422, "key", "cannot be changed"},
+		`{"priority":10}`:        {422, "priority", "0 to 9"},
+		`{"prioritty":1}`:        {422, "prioritty", "spelling"},
+		`{"after":{"jobs":[1]}}`: {422, "after", "cannot be changed after the enqueue"},
+		`{"run_at":"evening"}`:   {422, "run_at", "RFC 3339"},
+		`{}`:                     {422, "", "names no field"},
+		`[]`:                     {422, "body", "an object is needed"},
 	} {
 		got := s.ask("PATCH", path, body)
 		require.Equal(t, c.status, got.status, body)

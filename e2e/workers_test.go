@@ -190,6 +190,15 @@ func TestTokensFile(t *testing.T) {
 	list, _, status := run(t, s.url, "session", "list", "-o", "ids")
 	assert.Equal(t, 1, status, "it asks for a token itself: %s", list)
 
+	// Her token expires while the page is open, which then asks for another by itself.
+	soon := time.Now().Add(3 * time.Second).UTC().Format(time.RFC3339)
+	require.NoError(t, os.WriteFile(tokens, []byte(strings.Replace(string(raw), "    role: operator\n", "    role: operator\n    expires: "+soon+"\n", 1)), 0o600))
+	s.cmd.Process.Signal(syscall.SIGHUP)
+	s.log.find(t, `were read again" tokens=3`)
+	p.says("Your session has ended.")
+	assert.Equal(t, 401, s.ask("GET", "/v1/jobs", "", "Authorization: Bearer "+ada).status)
+	assert.Equal(t, 200, s.ask("GET", "/v1/jobs", "", "Authorization: Bearer "+rhea).status)
+
 	require.NoError(t, os.WriteFile(tokens, []byte(strings.Split(string(raw), "  - name: \"rhea\"")[0]), 0o600))
 	s.cmd.Process.Signal(syscall.SIGHUP)
 	s.log.find(t, `were read again" tokens=2`)
@@ -216,6 +225,67 @@ func certificate(t *testing.T, dir string) (cert, keyFile string, der []byte) {
 	return write("cert.pem", "CERTIFICATE", der), write("key.pem", "PRIVATE KEY", raw), der
 }
 
+// trusting is a transport that trusts some certificates, and speaks HTTP/2 where the service does.
+func trusting(pool *x509.CertPool) *http.Transport {
+	return &http.Transport{TLSClientConfig: &tls.Config{RootCAs: pool}, ForceAttemptHTTP2: true}
+}
+
+// secondVersion speaks HTTP/2: a take that waits, a stream and calls share one connection, and none
+// holds up another.
+func (s *service) secondVersion(t *testing.T, m *client.Client, pool *x509.CertPool) {
+	over := &http.Client{Transport: trusting(pool)}
+	defer over.CloseIdleConnections()
+	stream, err := over.Get(s.url + "/v1/events")
+	require.NoError(t, err)
+	defer stream.Body.Close()
+	require.Equal(t, 2, stream.ProtoMajor)
+	m2, err := client.New(s.url, client.HTTPClient(over))
+	require.NoError(t, err)
+	defer m2.Close()
+	taken := make(chan int, 1)
+	go func() {
+		a, err := m2.Source().Lease(t.Context(), api.LeaseRequest{Worker: "w", Queues: []string{"common"}, Limit: 1, Wait: job.Duration(30 * time.Second)})
+		assert.NoError(t, err)
+		taken <- len(a.Leases)
+	}()
+	_, err = m2.Enqueue(t.Context(), job.Spec{Task: "tide.predict"})
+	require.NoError(t, err)
+	assert.Equal(t, 1, <-taken)
+	text := ""
+	for part := make([]byte, 4096); !strings.Contains(text, "event: jobs"); {
+		n, err := stream.Body.Read(part)
+		require.NoError(t, err, "before a job was told of: %s", text)
+		text += string(part[:n])
+	}
+}
+
+// otherCertificate changes the files of the certificate: what cannot be used changes nothing, and a
+// new one is used by itself.
+func (s *service) otherCertificate(t *testing.T, dir string) {
+	broken := filepath.Join(dir, "cert.pem")
+	before, err := os.ReadFile(broken)
+	require.NoError(t, err)
+	require.NoError(t, os.WriteFile(broken, before[:len(before)/2], 0o600))
+	s.cmd.Process.Signal(syscall.SIGHUP)
+	s.log.find(t, "cannot be used")
+	pool := x509.NewCertPool()
+	require.True(t, pool.AppendCertsFromPEM(before))
+	get := func() error {
+		over := &http.Client{Transport: trusting(pool)}
+		defer over.CloseIdleConnections()
+		resp, err := over.Get(s.url + "/livez")
+		if err == nil {
+			resp.Body.Close()
+		}
+		return err
+	}
+	require.NoError(t, get(), "the one before stays")
+	_, _, der := certificate(t, dir)
+	pool = x509.NewCertPool()
+	require.True(t, pool.AppendCertsFromPEM(pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der})))
+	require.Eventually(t, func() bool { return get() == nil }, 30*time.Second, 250*time.Millisecond)
+}
+
 // With a certificate the service speaks TLS and nothing else.
 func TestTLS(t *testing.T) {
 	t.Parallel()
@@ -233,6 +303,8 @@ func TestTLS(t *testing.T) {
 	about, err := m.About(t.Context())
 	require.NoError(t, err)
 	assert.Equal(t, "operator", about.Role)
+	s.secondVersion(t, m, pool)
+	s.otherCertificate(t, dir)
 	resp, err := http.Get("http://" + s.listen + "/v1")
 	require.NoError(t, err)
 	defer resp.Body.Close()

@@ -54,6 +54,7 @@ var fields = []Field{
 	field("dedupe", PatchNone, "dedupe", func(s *Spec) *string { return &s.Dedupe }),
 	field("keep_result", PatchUnfinished, PolicyColumn, func(s *Spec) **Duration { return &s.KeepResult }),
 	field("traceparent", PatchNone, "traceparent", func(s *Spec) *string { return &s.Traceparent }),
+	field("after", PatchNone, "after", func(s *Spec) **After { return &s.After }),
 }
 
 // labelsField is merged rather than replaced: null takes all labels away.
@@ -89,6 +90,8 @@ func (f *Field) Same(a, b *Spec) bool {
 	switch x := x.(type) {
 	case rawPayload:
 		return bytes.Equal(x, y.(rawPayload))
+	case *After:
+		return x.Same(y.(*After))
 	case map[string]string:
 		return len(x)+len(y.(map[string]string)) == 0 || reflect.DeepEqual(x, y)
 	}

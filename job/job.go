@@ -35,6 +35,12 @@ type Job struct {
 
 	// Schedule tells which run of which schedule it is; nil where it is none.
 	Schedule *ScheduledBy `json:"schedule,omitzero"`
+	// Batch tells of which batch it is; nil where it is of none.
+	Batch *InBatch `json:"batch,omitzero"`
+	// WaitsFor are the jobs that it waits for, or has waited for, and AwaitedBy those that wait for
+	// it; nil for none. Told of one job.
+	WaitsFor  *Edges `json:"waits_for,omitzero"`
+	AwaitedBy *Edges `json:"awaited_by,omitzero"`
 
 	EnqueuedAt    Time `json:"enqueued_at"`
 	RunAt         Time `json:"run_at,omitzero"`
@@ -89,6 +95,9 @@ type Job struct {
 	// Refused is what the handler of a job brought that is dead as outcome_refused.
 	Refused *RefusedOutcome `json:"refused,omitzero"`
 
+	// ImportedFrom tells which job of another service's store it was; nil where it was enqueued here.
+	ImportedFrom *ImportedFrom `json:"imported_from,omitzero"`
+
 	// Version is another number after each change of what a patch may change; told of one
 	// job. A change can be asked for under the condition that it is still the same.
 	Version int64 `json:"version,omitzero"`
@@ -105,6 +114,12 @@ func (j *Job) SpecOf() Spec {
 		s.Payload = json.RawMessage(j.Payload)
 	}
 	return s
+}
+
+// ImportedFrom tells which job of which other store a job was.
+type ImportedFrom struct {
+	Store string `json:"store"`
+	Job   int64  `json:"job"`
 }
 
 // ScheduledBy tells a handler which run of which schedule its job is.

@@ -72,6 +72,8 @@ type Spec struct {
 	KeepResult *Duration `json:"keep_result,omitzero"`
 	// Traceparent is a W3C Trace Context header, handed to the worker.
 	Traceparent string `json:"traceparent,omitzero"`
+	// After names jobs that this one waits for; nil where it waits for none.
+	After *After `json:"after,omitzero"`
 }
 
 // New gives a spec of a task with a payload. The error says why JSON cannot hold the payload.
@@ -101,10 +103,6 @@ func marshal(v any) (json.RawMessage, error) {
 	err := e.Encode(v)
 	return bytes.TrimSuffix(b.Bytes(), []byte("\n")), err
 }
-
-// NotBuiltYet tells whether a field of a spec is one that the wire reserves and this version
-// refuses by name.
-func NotBuiltYet(field string) bool { return field == "after" }
 
 var traceparentForm = regexp.MustCompile(`^[0-9a-f]{2}-[0-9a-f]{32}-[0-9a-f]{16}-[0-9a-f]{2}$`)
 
@@ -180,6 +178,9 @@ func (s *Spec) Check(maxPayload int) []FieldError {
 	}
 	if s.Retry != nil {
 		c = append(c, s.Retry.check()...)
+	}
+	if s.After != nil {
+		s.After.check(&c)
 	}
 	return c
 }

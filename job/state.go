@@ -42,7 +42,7 @@ const (
 // states are their words, and what a job does in them.
 var states = [NumStates]struct{ word, says string }{
 	Unplaced:  {"new", "is not there yet"},
-	Held:      {"held", "waits for its lane, or for an earlier run of its schedule"},
+	Held:      {"held", "waits for its lane, for other jobs, or for an earlier run of its schedule"},
 	Scheduled: {"scheduled", "waits for its time"},
 	Ready:     {"ready", "may be taken by a worker"},
 	Running:   {"running", "is being run by a worker, under a lease"},

@@ -9,6 +9,8 @@ import (
 	"runtime/debug"
 	"time"
 
+	"go.opentelemetry.io/otel/trace"
+
 	"humblemule.example/api"
 	"humblemule.example/internal/sentence"
 	"humblemule.example/internal/text"
@@ -177,7 +179,7 @@ func endedItself() api.Settlement {
 func (p *Pool) try(h *held) api.Settlement {
 	handle := p.handlers[h.run.Task]
 	if handle == nil {
-		p.log.Warn("no handler for this task; the job is given back", "job", h.run.ID, "task", h.run.Task)
+		p.logOf(h).Warn("no handler for this task; the job is given back", "job", h.run.ID, "task", h.run.Task)
 		return api.Settlement{Outcome: job.OutcomeReleased}
 	}
 	defer p.limit(h)()
@@ -200,9 +202,18 @@ func (p *Pool) limit(h *held) (release func()) {
 	return cancel
 }
 
+// logOf is the log of the pool for what it says of a job: with the ids of its trace, where it has one.
+func (p *Pool) logOf(h *held) *slog.Logger {
+	at := trace.SpanContextFromContext(h.ctx)
+	if !at.IsValid() {
+		return p.log
+	}
+	return p.log.With("trace_id", at.TraceID().String(), "span_id", at.SpanID().String())
+}
+
 func (p *Pool) logTaken(h *held) {
 	if p.log.Enabled(h.ctx, slog.LevelInfo) {
-		p.log.Info("taken", "job", h.run.ID, "task", h.run.Task, "queue", h.run.Queue, "try", sentence.OfMost(h.run.Tries, h.run.MaxAttempts))
+		p.logOf(h).Info("taken", "job", h.run.ID, "task", h.run.Task, "queue", h.run.Queue, "try", sentence.OfMost(h.run.Tries, h.run.MaxAttempts))
 	}
 }
 
@@ -217,7 +228,7 @@ func (p *Pool) conclude(h *held, a attempt, took time.Duration) api.Settlement {
 	case s.ReasonText != "":
 		more = slog.String("reason", s.ReasonText)
 	}
-	p.log.LogAttrs(h.ctx, level, string(s.Outcome), slog.Int64("job", h.run.ID), slog.String("task", h.run.Task), slog.Duration("took", took.Round(time.Millisecond)), more)
+	p.logOf(h).LogAttrs(h.ctx, level, string(s.Outcome), slog.Int64("job", h.run.ID), slog.String("task", h.run.Task), slog.Duration("took", took.Round(time.Millisecond)), more)
 	var stopped *stopping
 	if errors.As(a.err, &stopped) {
 		p.log.Error("a handler stops the pool", "error", stopped.err)

@@ -468,7 +468,7 @@ func (p *Pool) abandon() {
 	defer p.mu.Unlock()
 	for _, h := range p.held {
 		if !h.over {
-			p.log.Warn("a handler did not return after its context had ended; its job is given back", "job", h.run.ID, "task", h.run.Task)
+			p.logOf(h).Warn("a handler did not return after its context had ended; its job is given back", "job", h.run.ID, "task", h.run.Task)
 			p.started--
 			p.over(h, api.Settlement{Outcome: job.OutcomeReleased})
 		}

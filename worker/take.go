@@ -277,7 +277,7 @@ func (p *Pool) forget(results []api.SettleResult) {
 		case r.Status == api.StatusRefused:
 			p.log.Error("an outcome was refused; its lease ends by itself", "token", r.Token, "errors", r.Errors)
 		case r.State == job.Dead && len(r.Errors) > 0 && h != nil && h.outcome.Outcome == job.OutcomeDone:
-			p.log.Error("the job was done but its follow-ups were refused, so it is dead; accept it with corrected follow-ups or without", "job", h.run.ID, "errors", r.Errors)
+			p.logOf(h).Error("the job was done but its follow-ups were refused, so it is dead; accept it with corrected follow-ups or without", "job", h.run.ID, "errors", r.Errors)
 		case len(r.Errors) > 0:
 			p.log.Warn("part of a handler's report was left out; its outcome counts", "token", r.Token, "errors", r.Errors)
 		}
@@ -411,7 +411,7 @@ func (p *Pool) cancel(token string, cause error) {
 		return
 	}
 	if h.ctx.Err() == nil {
-		p.log.Warn("a handler is asked to end", "job", h.run.ID, "why", cause)
+		p.logOf(h).Warn("a handler is asked to end", "job", h.run.ID, "why", cause)
 		h.cancel(cause)
 	}
 }

@@ -82,7 +82,7 @@ func newFile(given []string) (*intoFile, error) {
 	}
 	path := given[len(given)-1]
 	if _, err := os.Lstat(path); err == nil {
-		return nil, usageError{fmt.Errorf("%s exists already; a backup replaces no file, so name another", path)}
+		return nil, usageError{fmt.Errorf("%s exists already; no file is replaced, so name another", path)}
 	}
 	f, err := os.OpenFile(path+".part", os.O_CREATE|os.O_TRUNC|os.O_WRONLY, 0o600)
 	if err != nil {
@@ -97,7 +97,7 @@ func (f *intoFile) name() error {
 		return err
 	}
 	if _, err := os.Lstat(f.path); err == nil {
-		return fmt.Errorf("%s was made meanwhile; a backup replaces no file", f.path)
+		return fmt.Errorf("%s was made meanwhile; no file is replaced", f.path)
 	}
 	if err := os.Rename(f.Name(), f.path); err != nil {
 		return err

@@ -32,7 +32,7 @@ import (
 // Version is the program's version, Commit what it was built of and Date when that was made; the
 // build sets them. Where it does not, they are what Go has noted.
 var (
-	Version      = "0.1.0-dev"
+	Version      = "0.2.0-dev"
 	Commit, Date string
 )
 
@@ -166,9 +166,9 @@ Exit status: 0 done; 1 the service refused; 2 the command line is wrong; 3 no se
 		commands  []*cobra.Command
 	}{
 		{"start", "Start here:", []*cobra.Command{a.serveCommand(), a.poolCommand(), a.devCommand(), a.demoCommand(), a.enqueueCommand(), a.statusCommand(), a.watchCommand(), a.checkCommand(), a.readyCommand(), a.versionCommand()}},
-		{"work", "Jobs, and what became of them:", []*cobra.Command{a.jobCommand(), a.deadCommand(), a.operationCommand(), a.actionCommand(), a.historyCommand(), a.markCommand(), a.followCommand()}},
+		{"work", "Jobs, and what became of them:", []*cobra.Command{a.jobCommand(), a.batchCommand(), a.deadCommand(), a.operationCommand(), a.actionCommand(), a.historyCommand(), a.markCommand(), a.followCommand()}},
 		{"house", "Queues, tasks, schedules, workers:", []*cobra.Command{a.queueCommand(), a.laneCommand(), a.taskCommand(), a.scheduleCommand(), a.workerCommand()}},
-		{"more", "Set-up, backups, explanations, measurements:", []*cobra.Command{a.setupCommand(), a.tokenCommand(), a.sessionCommand(), a.backupCommand(), a.compactCommand(), a.explainCommand(), a.benchCommand(), a.loadCommand()}},
+		{"more", "Set-up, backups, explanations, measurements:", []*cobra.Command{a.setupCommand(), a.tokenCommand(), a.sessionCommand(), a.backupCommand(), a.compactCommand(), a.exportCommand(), a.importCommand(), a.explainCommand(), a.benchCommand(), a.loadCommand()}},
 	} {
 		root.AddGroup(&cobra.Group{ID: group.id, Title: group.title})
 		for _, c := range group.commands {

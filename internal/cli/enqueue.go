@@ -27,6 +27,8 @@ type entered struct {
 	priority, maxAttempts                        int
 	delay, timeout, runAt, startBy, keepResult   string
 	labels                                       []string
+	after                                        []int64
+	afterWhen, afterIfNot                        string
 	retry, retryFirst, retryCeiling, giveUpAfter string
 }
 
@@ -42,7 +44,7 @@ With --lines FILE many jobs are enqueued, one spec per line as JSON. Up to 10 00
 one call, all or none; more lines go in several calls, with progress.
 With --wait the command ends when the job is finished; the status is 0 only if it is done.`,
 		Args:    args(cobra.RangeArgs(0, 2)),
-		Example: "  hmule enqueue tide.predict '{\"station\":\"inner-quay\",\"date\":\"2026-12-01\"}'\n  hmule enqueue tide.predict '{\"station\":\"lock-gate\",\"date\":\"2026-12-01\"}' --wait\n  hmule enqueue manifest.check '{\"manifest\":\"heron-0291\"}' --queue berths --delay 10m --label berth=berth-3\n  hmule enqueue --lines arrivals.ndjson",
+		Example: "  hmule enqueue tide.predict '{\"station\":\"inner-quay\",\"date\":\"2026-12-01\"}'\n  hmule enqueue tide.predict '{\"station\":\"lock-gate\",\"date\":\"2026-12-01\"}' --wait\n  hmule enqueue manifest.check '{\"manifest\":\"heron-0291\"}' --queue berths --delay 10m --label berth=berth-3\n  hmule enqueue --lines arrivals.ndjson\n  hmule enqueue notice.publish '{\"about\":\"heron-0291\"}' --after 41,42",
 		RunE: func(c *cobra.Command, given []string) error {
 			if lines != "" {
 				return a.enqueueLines(c, given, lines)
@@ -81,6 +83,9 @@ func (e *entered) flags(c *cobra.Command) {
 	f.StringVar(&e.spec.Owner, "owner", "", "whom the job is for")
 	f.StringVar(&e.spec.Key, "key", "", "a name of your own by which the job is found")
 	f.StringVar(&e.spec.Dedupe, "dedupe", "", "when an earlier job with the key answers: unstarted, unfinished, or a duration")
+	f.Int64SliceVar(&e.after, "after", nil, "ids of jobs that it waits for, such as 41,42")
+	f.StringVar(&e.afterWhen, "after-when", "", "with --after: done (each is done) or finished (each has ended); default done")
+	f.StringVar(&e.afterIfNot, "after-if-not", "", "with --after, where one ends otherwise: hold or cancel; default hold")
 	f.StringArrayVar(&e.labels, "label", nil, "label, as NAME=VALUE; repeat it for several")
 }
 
@@ -98,6 +103,9 @@ func (e *entered) specOf(c *cobra.Command, given []string) (s job.Spec, err erro
 	}
 	if c.Flags().Changed("max-attempts") {
 		s.MaxAttempts = &e.maxAttempts
+	}
+	if len(e.after) > 0 || e.afterWhen+e.afterIfNot != "" {
+		s.After = &job.After{Jobs: e.after, When: job.AfterWhen(e.afterWhen), IfNot: job.AfterIfNot(e.afterIfNot)}
 	}
 	var wrong []error
 	note := func(err error) { wrong = append(wrong, err) }

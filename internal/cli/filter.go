@@ -16,7 +16,7 @@ import (
 type filter struct {
 	states, queues, tasks, labels         []string
 	owner, key, worker, err, since, until string
-	cause                                 int64
+	cause, batch                          int64
 }
 
 func (f *filter) flags(c *cobra.Command) {
@@ -29,6 +29,7 @@ func (f *filter) flags(c *cobra.Command) {
 	fl.StringVar(&f.worker, "worker", "", "name or id of the worker that runs the job, or ran it last")
 	fl.StringArrayVar(&f.labels, "label", nil, "label, as NAME=VALUE; repeat it for several")
 	fl.Int64Var(&f.cause, "cause", 0, "id of a cause, as hmule dead list shows it")
+	fl.Int64Var(&f.batch, "batch", 0, "id of a batch, as hmule batch list shows it")
 	fl.StringVar(&f.err, "error", "", "words in the errors of jobs")
 	fl.StringVar(&f.since, "since", "", "enqueued at or after: 1h, 09:00, yesterday, 2026-11-23")
 	fl.StringVar(&f.until, "until", "", "enqueued before")
@@ -36,12 +37,12 @@ func (f *filter) flags(c *cobra.Command) {
 
 // given tells whether any flag says which jobs are meant.
 func (f *filter) given() bool {
-	return len(f.states)+len(f.queues)+len(f.tasks)+len(f.labels) > 0 || f.owner+f.key+f.worker+f.err+f.since+f.until != "" || f.cause != 0
+	return len(f.states)+len(f.queues)+len(f.tasks)+len(f.labels) > 0 || f.owner+f.key+f.worker+f.err+f.since+f.until != "" || f.cause != 0 || f.batch != 0
 }
 
 // selection are the jobs that match all flags.
 func (f *filter) selection() (s api.Selection, err error) {
-	s = api.Selection{Queues: f.queues, Tasks: f.tasks, Owner: f.owner, Key: f.key, Worker: f.worker, Cause: f.cause, Error: f.err}
+	s = api.Selection{Queues: f.queues, Tasks: f.tasks, Owner: f.owner, Key: f.key, Worker: f.worker, Cause: f.cause, Batch: f.batch, Error: f.err}
 	var wrong []error
 	for _, word := range f.states {
 		state, err := job.ParseState(word)

@@ -29,7 +29,7 @@ func showJob(o *present.Out, j job.Job) {
 	}
 	o.Facts(
 		[2]string{"task", j.Task}, [2]string{"queue", j.Queue}, [2]string{"priority", fmt.Sprint(j.Priority)},
-		[2]string{"try", tries(j)}, [2]string{"round", round(j)}, [2]string{"schedule", runOf(j.Schedule)}, [2]string{"owner", j.Owner}, [2]string{"lane", j.Lane},
+		[2]string{"try", tries(j)}, [2]string{"round", round(j)}, [2]string{"schedule", runOf(j.Schedule)}, [2]string{"batch", inBatch(j.Batch)}, [2]string{"waits for", edgesOf(j.WaitsFor)}, [2]string{"awaited by", edgesOf(j.AwaitedBy)}, [2]string{"imported", cameFrom(j.ImportedFrom)}, [2]string{"owner", j.Owner}, [2]string{"lane", j.Lane},
 		[2]string{"key", j.Key}, [2]string{"dedupe", j.Dedupe}, [2]string{"labels", strings.Join(labels, "  ")},
 		[2]string{"enqueued", at(j.EnqueuedAt)}, [2]string{"not before", at(j.RunAt)}, [2]string{"started", at(j.StartedAt)}, [2]string{"finished", at(j.FinishedAt)}, [2]string{"next", at(j.NextAt)}, [2]string{"start by", at(j.StartBy)}, [2]string{"position", position(j)},
 		[2]string{"cancel asked", at(j.CancelAskedAt)}, [2]string{"lease ends", at(j.LeaseEndsAt)}, [2]string{"progress", progressOf(j)}, [2]string{"usual", usually(j)},
@@ -202,4 +202,48 @@ func position(j job.Job) string {
 		return fmt.Sprintf("%d in its queue", j.Position)
 	}
 	return fmt.Sprintf("%d in its queue, expected to start at %s", j.Position, present.Time(j.ExpectedStart))
+}
+
+// inBatch tells of which batch a job is.
+func inBatch(b *job.InBatch) string {
+	if b == nil {
+		return ""
+	}
+	text := strings.TrimSpace(fmt.Sprintf("%d %s", b.ID, b.Name))
+	switch {
+	case b.Last:
+		text += ", its last job"
+	case b.Ref != "":
+		text += ", as " + b.Ref
+	}
+	return text
+}
+
+// edgesOf lists the first jobs that one waits for, or that wait for it.
+func edgesOf(e *job.Edges) string {
+	if e == nil || e.Total == 0 {
+		return ""
+	}
+	const told = 5
+	var all []string
+	for _, one := range e.First[:min(len(e.First), told)] {
+		text := fmt.Sprint(one.Job)
+		if one.State != job.Unplaced {
+			text += " " + one.State.String()
+		}
+		all = append(all, text)
+	}
+	text := strings.Join(all, ", ")
+	if more := e.Total - int64(len(all)); more > 0 {
+		text += fmt.Sprintf(" and %s more", sentence.Grouped(more))
+	}
+	return text + present.Quiet(fmt.Sprintf("  %s unmet", sentence.Grouped(e.Unmet)))
+}
+
+// cameFrom tells which job of which other store a job was; empty where it was enqueued here.
+func cameFrom(f *job.ImportedFrom) string {
+	if f == nil {
+		return ""
+	}
+	return fmt.Sprintf("job %d of store %s", f.Job, f.Store)
 }

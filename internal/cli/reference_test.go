@@ -229,6 +229,7 @@ func limitsPage() string {
 			{"`max_attempts`", "0 (no limit) to " + number(job.MaxAttemptLimit)},
 			{"a span of time", "to " + job.MaxDuration.String()},
 			{"`dedupe` by age", "to " + job.MaxDedupe.String()},
+			{"jobs that one waits for", number(job.MaxAfter) + "; their results, as it is handed them, " + bytes(job.MaxInputBytes) + " together"},
 			{"attempts that are kept", "the first 10 and the last 90; those between as counts"},
 		}},
 		{"What a handler reports", [][2]string{
@@ -242,6 +243,7 @@ func limitsPage() string {
 			{"body", bytes(server.MaxBody)},
 			{"headers", bytes(server.MaxHeader)},
 			{"specs of a bulk enqueue", number(job.MaxSpecs)},
+			{"jobs of a batch", fmt.Sprintf("%s a call, which may wait for one another %s times; a ref to %s", number(api.MaxBatchJobs), number(api.MaxBatchEdges), bytes(job.MaxRef))},
 			{"items of a lease, extend or settle", number(api.MaxLeaseItems)},
 			{"length of a lease", api.MinLease.String() + " to " + api.MaxLease.String()},
 			{"`wait`", "to " + api.MaxWait.String()},

@@ -14,6 +14,7 @@ import (
 type Office interface {
 	Enqueue(ctx context.Context, s job.Spec) (api.Enqueued, error)
 	CancelJob(ctx context.Context, id int64) (job.Job, error)
+	MakeBatch(ctx context.Context, b api.NewBatch) (api.Batch, error)
 }
 
 // Traffic is an ordinary day's flow of jobs. What it enqueues follows from the
@@ -60,6 +61,8 @@ func (t *Traffic) step(ctx context.Context, n int) error {
 		return t.enqueue(ctx, t.manifest("heron-0291"))
 	case n == 2:
 		return t.enqueue(ctx, t.manifest("avocet-0518"))
+	case n == 3 || n%40 == 12:
+		return t.voyage(ctx, n == 3)
 	case n%20 == 4:
 		return t.enqueue(ctx, t.gullRock())
 	case n%20 == 7:

@@ -10,6 +10,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
 	"github.com/prometheus/client_golang/prometheus/promhttp"
+	dto "github.com/prometheus/client_model/go"
 
 	"humblemule.example/internal/core/engine"
 	"humblemule.example/job"
@@ -28,11 +29,11 @@ func Handler(e *engine.Engine, o Options) http.Handler {
 	r := prometheus.NewRegistry()
 	info := prometheus.NewGaugeVec(prometheus.GaugeOpts{Name: "hmule_build_info", Help: "The program that answers; always 1."}, []string{"version", "commit", "driver"})
 	info.WithLabelValues(o.Version, o.Commit, o.Driver).Set(1)
-	r.MustRegister(info, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}), &service{e})
+	r.MustRegister(info, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	if o.Requests != nil {
 		r.MustRegister(o.Requests)
 	}
-	return promhttp.HandlerFor(r, promhttp.HandlerOpts{EnableOpenMetrics: true, ErrorHandling: promhttp.HTTPErrorOnError})
+	return promhttp.HandlerFor(gatherer{r, (&service{e}).figures}, promhttp.HandlerOpts{EnableOpenMetrics: true, ErrorHandling: promhttp.HTTPErrorOnError})
 }
 
 // NewRequests counts HTTP requests by route and status.
@@ -50,11 +51,6 @@ func named(name string) string {
 	return name
 }
 
-// about describes a figure.
-func about(name, help string, labels ...string) *prometheus.Desc {
-	return prometheus.NewDesc("hmule_"+name, help, labels, nil)
-}
-
 var (
 	jobs        = about("jobs", "Jobs that are kept, by queue and state.", "queue", "state")
 	oldest      = about("queue_oldest_ready_seconds", "How long the first job of the queue has been ready; 0 if none is.", "queue")
@@ -64,7 +60,7 @@ var (
 	requeued    = about("jobs_requeued_total", "Jobs that were given a new round.", "queue")
 	finished    = about("jobs_finished_total", "Jobs that came to a finished state.", "queue", "state")
 	waits       = about("job_wait_seconds", "How long jobs were ready before an attempt was started.", "queue")
-	attempts    = about("attempts_total", "Attempts that have ended, by task and outcome.", "task", "outcome")
+	attempts    = about("attempts_total", "Attempts that have ended, by outcome and task.", "outcome", "task")
 	retried     = about("retries_total", "Attempts after which the job waits to be retried.", "task")
 	lost        = about("leases_lost_total", "Attempts whose leases were not renewed in time.", "task")
 	runs        = about("attempt_run_seconds", "How long attempts took.", "task")
@@ -95,22 +91,18 @@ var (
 // service gathers the figures of an engine when they are asked for.
 type service struct{ e *engine.Engine }
 
-// Describe is that of [prometheus.Collector]: the figures are not checked beforehand.
-func (s *service) Describe(chan<- *prometheus.Desc) {}
-
 // gatheredWithin is how long the gathering of figures may take.
 const gatheredWithin = 10 * time.Second
 
-// Collect is that of [prometheus.Collector].
-func (s *service) Collect(to chan<- prometheus.Metric) {
+// figures gives all.
+func (s *service) figures() (map[*figure]*dto.MetricFamily, error) {
 	ctx, cancel := context.WithTimeout(context.Background(), gatheredWithin)
 	defer cancel()
 	m, err := s.e.Meter(ctx)
 	if err != nil {
-		to <- prometheus.NewInvalidMetric(jobs, err)
-		return
+		return nil, err
 	}
-	p := pen{to}
+	p := newPen()
 	for i := range m.Queues {
 		p.queue(&m.Queues[i])
 	}
@@ -147,9 +139,10 @@ func (s *service) Collect(to chan<- prometheus.Metric) {
 	p.histogram(commitWork, &work)
 	p.histogram(commitDisk, &disk)
 	s.backups(ctx, p)
+	return p.families, nil
 }
 
-func (s *service) backups(ctx context.Context, p pen) {
+func (s *service) backups(ctx context.Context, p *pen) {
 	all, err := s.e.Backups(ctx)
 	if err != nil {
 		return
@@ -175,45 +168,11 @@ func truth(is bool) float64 {
 	return 0
 }
 
-// pen writes figures.
-type pen struct{ to chan<- prometheus.Metric }
-
-func (p pen) gauge(d *prometheus.Desc, v float64, labels ...string) {
-	p.to <- prometheus.MustNewConstMetric(d, prometheus.GaugeValue, v, labels...)
-}
-
-func (p pen) counter(d *prometheus.Desc, v uint64, labels ...string) {
-	p.to <- prometheus.MustNewConstMetric(d, prometheus.CounterValue, float64(v), labels...)
-}
-
-func (p pen) histogram(d *prometheus.Desc, h *engine.Histogram, labels ...string) {
-	if h.Counts == nil {
-		return // nothing has been counted yet
-	}
-	buckets := make(map[float64]uint64, len(h.Counts))
-	below := uint64(0)
-	for i, upper := range h.Uppers() {
-		below += h.Counts[i]
-		buckets[upper] = below
-	}
-	metric := prometheus.MustNewConstHistogram(d, h.Count(), h.Sum, buckets, labels...)
-	var exemplars []prometheus.Exemplar
-	for _, e := range h.Exemplars {
-		if e.Trace != "" {
-			exemplars = append(exemplars, prometheus.Exemplar{Value: e.Value, Labels: prometheus.Labels{"trace_id": e.Trace}, Timestamp: e.At.Go()})
-		}
-	}
-	if len(exemplars) > 0 {
-		metric = prometheus.MustNewMetricWithExemplars(metric, exemplars...)
-	}
-	p.to <- metric
-}
-
 // always are the states of which a queue's figure is told where it is 0 too; of all others a figure
 // is told where there is something to tell, since each costs whoever gathers it.
 var always = map[job.State]bool{job.Ready: true, job.Running: true, job.Backoff: true, job.Dead: true}
 
-func (p pen) queue(q *engine.MeteredJobs) {
+func (p *pen) queue(q *engine.MeteredJobs) {
 	name := named(q.Name)
 	for _, state := range job.States() {
 		if n := q.Counts[state]; n != 0 || always[state] {
@@ -233,11 +192,11 @@ func (p pen) queue(q *engine.MeteredJobs) {
 	p.histogram(waits, &q.Waits, name)
 }
 
-func (p pen) task(t *engine.MeteredJobs) {
+func (p *pen) task(t *engine.MeteredJobs) {
 	name := named(t.Name)
 	for _, outcome := range job.Outcomes() {
 		if n := t.Attempts[outcome]; n != 0 || outcome == job.OutcomeDone || outcome == job.OutcomeFailed {
-			p.counter(attempts, n, name, string(outcome))
+			p.counter(attempts, n, string(outcome), name)
 		}
 	}
 	p.counter(retried, t.Retried, name)

@@ -44,6 +44,8 @@ type Wait struct {
 	// Schedule is that of a job which is held until its earlier run, the job Holder, is
 	// over.
 	Schedule string
+	// After is what a job waits for that waits for others; nil where it waits for none.
+	After *After
 	// PausedBy has paused the queue at PausedAt; zero where nobody has.
 	PausedBy string
 	PausedAt job.Time
@@ -100,6 +102,9 @@ func readyBecause(w Wait) string {
 
 // heldBecause says what a job in a lane waits for.
 func heldBecause(w Wait) string {
+	if w.After != nil {
+		return w.After.because()
+	}
 	if w.Schedule != "" {
 		return fmt.Sprintf("It is the next run of schedule %s; job %d, the run before, is unfinished.", w.Schedule, w.Holder)
 	}

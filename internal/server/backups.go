@@ -45,8 +45,8 @@ func (s *Server) getBackupFile(c *gin.Context) {
 		return
 	}
 	defer f.Close()
-	if who := callerOf(c); who.Role != Keeper && who != local {
-		s.fail(c, job.Fault(job.Forbidden, "token %s has the role %s, and a backup holds what tasks hide of their payloads; ask for it with a token of the role keeper", who.Name, who.Role))
+	if err := keepersOnly(c, "a backup"); err != nil {
+		s.fail(c, err)
 		return
 	}
 	c.Header("Content-Type", "application/vnd.sqlite3")
@@ -56,6 +56,23 @@ func (s *Server) getBackupFile(c *gin.Context) {
 		c.Header("ETag", `"`+b.SHA256+`"`)
 	}
 	http.ServeContent(c.Writer, c.Request, b.Name, b.At.Go(), &patientFile{f, http.NewResponseController(c.Writer)})
+}
+
+// keepersOnly refuses what holds all of payloads to others than keepers, where tokens are asked for.
+func keepersOnly(c *gin.Context, what string) error {
+	if who := callerOf(c); who.Role != Keeper && who != local {
+		return job.Fault(job.Forbidden, "token %s has the role %s, and %s holds what tasks hide of their payloads; ask for it with a token of the role keeper", who.Name, who.Role, what)
+	}
+	return nil
+}
+
+// keepers lets keepers alone through, behind what lets operators through.
+func (s *Server) keepers(what string) gin.HandlerFunc {
+	return func(c *gin.Context) {
+		if err := keepersOnly(c, what); err != nil {
+			s.fail(c, err)
+		}
+	}
 }
 
 // patientFile is a file that is written to a reader who may take long for all of it, but not for a

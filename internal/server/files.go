@@ -29,6 +29,7 @@ var consoleRoutes = []consoleRoute{
 	{"/jobs", "jobs"}, {"/jobs/:job", "jobs"},
 	{"/dead", "dead"}, {"/dead/:cause", "dead"},
 	{"/coming", "coming"}, {"/coming/:schedule", "coming"},
+	{"/batches", "batches"}, {"/batches/:batch", "batches"},
 	{"/queues", "queues"}, {"/queues/:queue", "queues"},
 	{"/workers", "workers"}, {"/workers/:worker", "workers"},
 	{"/log", "log"},

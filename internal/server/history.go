@@ -55,11 +55,7 @@ func (s *Server) forecast(c *gin.Context) (any, error) {
 // addMark notes a moment.
 func (s *Server) addMark(c *gin.Context) (any, error) {
 	var b api.NewMark
-	raw, err := read(c, &b, true, strict)
-	if err != nil {
-		return nil, err
-	}
-	ctx, err := asCall(c, raw)
+	ctx, err := readCall(c, &b, true, strict)
 	if err != nil {
 		return nil, err
 	}

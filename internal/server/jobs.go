@@ -20,6 +20,7 @@ import (
 
 	"humblemule.example/api"
 	"humblemule.example/internal/core/engine"
+	"humblemule.example/internal/text"
 	"humblemule.example/job"
 )
 
@@ -303,6 +304,10 @@ func readFilter(q url.Values) (f api.Filter, err error) {
 			f.Key = last
 		case "worker":
 			f.Worker = last
+		case "batch":
+			if f.Batch, err = strconv.ParseInt(last, 10, 64); err != nil || f.Batch < 1 {
+				add(name, "%q is not a valid id of a batch", text.Shorten(last))
+			}
 		case "label":
 			f.Labels = map[string]string{}
 			for _, v := range values {

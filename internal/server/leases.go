@@ -240,11 +240,7 @@ func (s *Server) answerLeases(c *gin.Context, answer api.LeaseAnswer) {
 
 func (s *Server) extend(c *gin.Context) (any, error) {
 	var b extendBody
-	raw, err := read(c, &b, false, lenient)
-	if err != nil {
-		return nil, err
-	}
-	ctx, err := asCall(c, raw)
+	ctx, err := readCall(c, &b, false, lenient)
 	if err != nil {
 		return nil, err
 	}

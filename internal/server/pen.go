@@ -140,6 +140,9 @@ func (p *pen) job(j *job.Job) {
 	p.int("attempt", int64(j.Attempt))
 	p.int("tries", int64(j.Tries))
 	p.rest("schedule", j.Schedule != nil, j.Schedule)
+	p.rest("batch", j.Batch != nil, j.Batch)
+	p.rest("waits_for", j.WaitsFor != nil, j.WaitsFor)
+	p.rest("awaited_by", j.AwaitedBy != nil, j.AwaitedBy)
 	p.text("enqueued_at", j.EnqueuedAt)
 	p.someTime("run_at", j.RunAt)
 	p.someTime("start_by", j.StartBy)
@@ -170,6 +173,7 @@ func (p *pen) job(j *job.Job) {
 	p.someInt("position", j.Position)
 	p.someTime("expected_start", j.ExpectedStart)
 	p.rest("refused", j.Refused != nil, j.Refused)
+	p.rest("imported_from", j.ImportedFrom != nil, j.ImportedFrom)
 	p.someInt("version", j.Version)
 	p.rest("warnings", j.Warnings != nil, j.Warnings)
 	p.b = append(p.b, '}')
@@ -214,6 +218,8 @@ func (p *pen) lease(l *api.Lease) {
 	p.someString("traceparent", j.Traceparent)
 	p.rest("schedule", j.Schedule != nil, j.Schedule)
 	p.rest("steps", j.Steps != nil, j.Steps)
+	p.rest("batch", j.Batch != nil, j.Batch)
+	p.rest("inputs", j.Inputs != nil, j.Inputs)
 	p.b = append(p.b, "}}"...)
 }
 

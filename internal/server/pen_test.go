@@ -87,7 +87,11 @@ func fillIn(draw *rand.Rand, v reflect.Value, likely float64) {
 		for _, k := range []string{"z", "a", "\""} {
 			value := reflect.New(v.Type().Elem()).Elem()
 			fillIn(draw, value, likely)
-			v.SetMapIndex(reflect.ValueOf(k).Convert(v.Type().Key()), value)
+			key := reflect.ValueOf(k)
+			if v.Type().Key() == reflect.TypeFor[job.State]() {
+				key = reflect.ValueOf(job.States()[draw.IntN(9)])
+			}
+			v.SetMapIndex(key.Convert(v.Type().Key()), value)
 		}
 	case reflect.Struct:
 		for i := range v.NumField() {

@@ -87,11 +87,7 @@ func scheduleAsSet(c *gin.Context, told api.ScheduleStatus, err error) (any, err
 // setSchedule pauses a schedule, lets it go on, or enqueues a run of it.
 func (s *Server) setSchedule(set func(ctx context.Context, name string) (api.ScheduleStatus, error)) func(c *gin.Context) (any, error) {
 	return func(c *gin.Context) (any, error) {
-		raw, err := read(c, &struct{}{}, true, strict)
-		if err != nil {
-			return nil, err
-		}
-		ctx, err := asCall(c, raw)
+		ctx, err := readCall(c, &struct{}{}, true, strict)
 		if err != nil {
 			return nil, err
 		}

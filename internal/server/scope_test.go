@@ -38,6 +38,8 @@ var bodies = map[string]string{
 	"PUT /v1/schedules/:name":         `{"every":"1h","job":{"task":"tide.predict"}}`,
 	"PUT /v1/setup":                   `{"dry_run":true}`,
 	"POST /v1/jobs/bulk":              `[{"task":"tide.predict"}]`,
+	"POST /v1/batches":                `{"jobs":[{"task":"tide.predict"}]}`,
+	"POST /v1/batches/:id/jobs":       `{"jobs":[{"task":"tide.predict"}]}`,
 	"PATCH /v1/queues/:name":          `{"priority":1}`,
 	"PATCH /v1/tasks/:name":           `{"priority":1}`,
 	"PATCH /v1/schedules/:name":       `{"every":"1h","job":{"task":"tide.predict"}}`,

@@ -24,6 +24,8 @@ import (
 	"github.com/goccy/go-yaml"
 	"github.com/klauspost/compress/gzhttp"
 	"github.com/prometheus/client_golang/prometheus"
+	"go.opentelemetry.io/otel/propagation"
+	"go.opentelemetry.io/otel/trace"
 
 	"humblemule.example/api"
 	"humblemule.example/internal/core/engine"
@@ -48,7 +50,7 @@ var openAPIAsJSON = sync.OnceValue(func() []byte {
 func OpenAPI() []byte { return openAPI }
 
 // features names what this version of the wire can do beyond the first.
-var features = []string{"jobs", "leases", "workers", "queues", "tasks", "stats", "events", "reports", "results", "defaults", "retry", "causes", "operations", "actions", "order", "limits", "setup", "schedules", "history", "marks", "forecast", "follow", "count", "export", "backups", "compact", "session"}
+var features = []string{"jobs", "leases", "workers", "queues", "tasks", "stats", "events", "reports", "results", "defaults", "retry", "causes", "operations", "actions", "order", "limits", "setup", "schedules", "history", "marks", "forecast", "follow", "count", "export", "backups", "compact", "session", "transfer"}
 
 // What the service allows a connection.
 const (
@@ -263,6 +265,12 @@ func (s *Server) routes() {
 	v1.GET("/actions", readers, s.listed("actions", s.listActions))
 	v1.GET("/stats", readers, s.shared(s.stats))
 	v1.GET("/stats/history", readers, s.shared(s.history))
+	v1.POST("/batches", producers, s.handle(s.makeBatch))
+	v1.GET("/batches", readers, s.shared(s.listBatches))
+	v1.GET("/batches/:id", anyone, s.handle(s.getBatch))
+	v1.GET("/batches/:id/graph", readers, s.shared(s.getBatchGraph))
+	v1.POST("/batches/:id/jobs", producers, s.handle(s.addToBatch))
+	v1.POST("/batches/:id/close", producers, s.handle(s.closeBatch))
 	v1.GET("/follow", readers, s.listed("follows", s.listFollows))
 	v1.GET("/follow/:name", readers, s.handle(s.getFollow))
 	v1.PUT("/follow/:name", operators, s.handle(s.putFollow))
@@ -281,6 +289,11 @@ func (s *Server) routes() {
 	v1.GET("/backups/:name", readers, s.handle(s.getBackup))
 	v1.DELETE("/backups/:name", operators, s.handle(s.deleteName(s.engine.DeleteBackup)))
 	v1.GET("/backups/:name/file", operators, s.getBackupFile)
+	v1.GET("/export", operators, s.keepers("an export"), s.exportAll)
+	v1.GET("/imports", readers, s.handle(s.listImports))
+	v1.POST("/imports", operators, s.keepers("an import"), s.handle(s.beginImport))
+	v1.POST("/imports/:store/lines", operators, s.keepers("an import"), s.handle(s.importLines))
+	v1.GET("/imports/:store/jobs/:id", readers, s.handle(s.importedAs))
 	v1.GET("/data", readers, s.handle(s.getDataFile))
 	v1.POST("/data/compact", operators, s.handle(s.setDataFile(s.engine.Compact)))
 	v1.POST("/data/compact/stop", operators, s.handle(s.setDataFile(s.engine.StopCompact)))
@@ -330,7 +343,11 @@ func (s *Server) told(c *gin.Context) {
 	if !s.opts.LogRequests {
 		return
 	}
-	s.log.Info("request", "id", id, "principal", s.nameOf(c), "method", c.Request.Method, "path", text.Shorten(c.Request.URL.Path), "route", route, "status", status,
+	log := s.log
+	if in := trace.SpanContextFromContext(propagation.TraceContext{}.Extract(context.Background(), propagation.HeaderCarrier(c.Request.Header))); in.IsValid() {
+		log = log.With("trace_id", in.TraceID().String())
+	}
+	log.Info("request", "id", id, "principal", s.nameOf(c), "method", c.Request.Method, "path", text.Shorten(c.Request.URL.Path), "route", route, "status", status,
 		"took", time.Since(began).Round(time.Microsecond), "bytes", max(c.Writer.Size(), 0), "from", s.opts.Forwarders.originOf(c.Request).from)
 }
 

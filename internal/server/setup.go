@@ -21,11 +21,7 @@ func (s *Server) setup(c *gin.Context) (any, error) {
 // putSetup makes the settings those of a file, or tells the difference.
 func (s *Server) putSetup(c *gin.Context) (any, error) {
 	var req api.SetupRequest
-	raw, err := read(c, &req, false, strict)
-	if err != nil {
-		return nil, err
-	}
-	ctx, err := asCall(c, raw)
+	ctx, err := readCall(c, &req, false, strict)
 	if err != nil {
 		return nil, err
 	}

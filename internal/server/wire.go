@@ -274,8 +274,6 @@ func fieldError(e *json.SemanticError, at string) job.FieldError {
 	field := fieldName(e.JSONPointer)
 	f := job.FieldError{Field: at + field}
 	switch {
-	case e.Err == json.ErrUnknownName && job.NotBuiltYet(e.JSONPointer.LastToken()):
-		f.Message = "is not built yet; leave it out"
 	case e.Err == json.ErrUnknownName:
 		f.Message = "is not a known field; check its spelling or leave it out"
 	case e.Err != nil && e.GoType != nil && e.JSONKind == '"':
@@ -339,6 +337,15 @@ func asCall(c *gin.Context, raw []byte) (context.Context, error) {
 // asCallOf is asCall where the body was not kept, by its sum.
 func asCallOf(c *gin.Context, body hash.Hash) (context.Context, error) {
 	return withCall(c, engine.Call{Sum: (*[sha256.Size]byte)(body.Sum(nil))})
+}
+
+// readCall reads a JSON body into v, as read does, and gives the context for the command that it asks for.
+func readCall(c *gin.Context, v any, mayBeEmpty bool, options ...json.Options) (context.Context, error) {
+	raw, err := read(c, v, mayBeEmpty, options...)
+	if err != nil {
+		return nil, err
+	}
+	return asCall(c, raw)
 }
 
 func withCall(c *gin.Context, call engine.Call) (context.Context, error) {

@@ -20,6 +20,10 @@ export type Series = components['schemas']['Series']
 export type Counts = components['schemas']['Counts']
 export type Worker = components['schemas']['Worker']
 export type Slot = components['schemas']['Slot']
+export type Batch = components['schemas']['Batch']
+export type BatchGraph = components['schemas']['BatchGraph']
+export type BatchNode = components['schemas']['BatchNode']
+export type Edges = components['schemas']['Edges']
 export type Queue = components['schemas']['Queue']
 export type Cause = components['schemas']['Cause']
 export type Schedule = components['schemas']['Schedule']
@@ -140,6 +144,8 @@ export interface Filter {
   key?: string
   /** worker is the id or the name of one that runs the jobs, or ran them last. */
   worker?: string
+  /** batch is the id of a batch. */
+  batch?: string
   label?: string
   cause?: string
   error?: string
@@ -159,6 +165,7 @@ export const filterNames = [
   'owner',
   'key',
   'worker',
+  'batch',
   'label',
   'cause',
   'error',
@@ -182,6 +189,7 @@ export function queryOf(f: Filter) {
     owner: f.owner,
     key: f.key,
     worker: f.worker,
+    batch: f.batch ? Number(f.batch) : undefined,
     label: labelsOf(f),
     cause: f.cause ? Number(f.cause) : undefined,
     error: f.error,
@@ -208,8 +216,21 @@ export type Selection = components['schemas']['Selection']
 /** selectionOf is a filter as acts on many jobs take it; undefined where they cannot. */
 export function selectionOf(f: Filter): Selection | undefined {
   if (f.steps || f.ids) return undefined
-  const { state, queue, task, owner, key, worker, label, cause, error, since, until } = queryOf(f)
-  return { state, queue, task, owner, key, worker, labels: label && Object.fromEntries(label.map(pairOf)), cause, error, since, until }
+  const { state, queue, task, owner, key, worker, batch, label, cause, error, since, until } = queryOf(f)
+  return {
+    state,
+    queue,
+    task,
+    owner,
+    key,
+    worker,
+    batch,
+    labels: label && Object.fromEntries(label.map(pairOf)),
+    cause,
+    error,
+    since,
+    until,
+  }
 }
 
 export function useStats(queue?: string) {

@@ -20,6 +20,12 @@ export const keys = {
     /** which job a key is about. */
     idOf: (key: readonly unknown[]) => key[1] as number,
   },
+  batches: {
+    all: ['batches'] as const,
+    list: (state?: string) => ['batches', 'list', state] as const,
+    one: (id: number) => ['batches', 'one', id] as const,
+    graph: (id: number) => ['batches', 'graph', id] as const,
+  },
   causes: {
     all: ['causes'] as const,
     of: (queue?: string) => ['causes', 'of', queue] as const,

@@ -83,7 +83,8 @@ function renew() {
   const ids = new Set(changed)
   changed.clear()
   many = false
-  for (const queryKey of [keys.stats.all, keys.jobs.all, keys.causes.all, keys.operations]) void queryClient.invalidateQueries({ queryKey })
+  for (const queryKey of [keys.stats.all, keys.jobs.all, keys.causes.all, keys.batches.all, keys.operations])
+    void queryClient.invalidateQueries({ queryKey })
   void queryClient.invalidateQueries({ queryKey: keys.job.all, predicate: (q) => everything || ids.has(keys.job.idOf(q.queryKey)) })
 }
 

@@ -11,6 +11,7 @@ export function flagsOf(f: Filter): string {
     ['owner', f.owner],
     ['key', f.key],
     ['worker', f.worker],
+    ['batch', f.batch],
     ['cause', f.cause],
     ['error', f.error],
     ['since', f.since],

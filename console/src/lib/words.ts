@@ -3,7 +3,7 @@ import type { State } from '../api/client'
 
 /** States in the order of a job's life, with what a job does in each. */
 export const means: Record<State, string> = {
-  held: 'Waits for its lane, or for an earlier run of its schedule',
+  held: 'Waits for its lane, for other jobs, or for an earlier run of its schedule',
   scheduled: 'Waits for its time',
   ready: 'May be taken by a worker',
   running: 'Is being run by a worker, under a lease',

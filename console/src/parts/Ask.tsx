@@ -82,6 +82,15 @@ function follows(deed: Deed, j: Job): string {
     const kept = j.attempt === 0 ? '' : j.attempt === 1 ? ' Its 1 attempt stays on record.' : ` Its ${j.attempt} attempts stay on record.`
     return `1 job begins round ${j.round + 1}: it becomes ready in queue ${j.queue}, with all ${j.max_attempts || ''} tries before it.${kept} It can be cancelled again while it is not done.`
   }
+  if (deed === 'start' && j.state === 'held') {
+    const n = j.waits_for?.unmet ?? 0
+    const without = j.batch?.last
+      ? 'the other jobs of its batch'
+      : n === 1
+        ? 'the 1 job that it waits for'
+        : `the ${n} jobs that it waits for`
+    return `1 job goes on without ${without}: it becomes ready in queue ${j.queue}. It is not handed their results. This cannot be taken back, but the job can be cancelled.`
+  }
   if (deed === 'start') {
     const instead =
       j.state === 'backoff'

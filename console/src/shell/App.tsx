@@ -14,6 +14,7 @@ import { useTitle } from '../lib/title'
 import { Strip } from './Strip'
 
 // What is not on the first page is fetched when it is opened.
+const Batches = lazy(() => import('../pages/batches/Batches').then((m) => ({ default: m.Batches })))
 const Coming = lazy(() => import('../pages/coming/Coming').then((m) => ({ default: m.Coming })))
 const Compare = lazy(() => import('../pages/compare/Compare').then((m) => ({ default: m.Compare })))
 const DeadLetters = lazy(() => import('../pages/dead/DeadLetters').then((m) => ({ default: m.DeadLetters })))
@@ -67,12 +68,14 @@ function Unknown() {
 
 /** PageAt is the page of an address, with what is open beside it. */
 function PageAt({ page, counts }: { page: (typeof routes)[number]['page']; counts?: Counts }) {
-  const { cause, schedule, queue, task, worker } = useParams()
+  const { batch, cause, schedule, queue, task, worker } = useParams()
   switch (page) {
     case 'now':
       return <Now />
     case 'jobs':
       return <Jobs counts={counts} />
+    case 'batches':
+      return <Batches open={batch} />
     case 'dead':
       return <DeadLetters open={cause} />
     case 'coming':

@@ -2,6 +2,7 @@
 export const pages = [
   { to: '/', name: 'Now', letter: 'n' },
   { to: '/jobs', name: 'Jobs', letter: 'j' },
+  { to: '/batches', name: 'Batches', letter: 'b' },
   { to: '/dead', name: 'Dead letters', letter: 'd' },
   { to: '/coming', name: 'Coming up', letter: 'c' },
   { to: '/queues', name: 'Queues', letter: 'q' },

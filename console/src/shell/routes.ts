@@ -7,6 +7,8 @@ export const routes = [
   { path: '/dead/:cause', page: 'dead' },
   { path: '/coming', page: 'coming' },
   { path: '/coming/:schedule', page: 'coming' },
+  { path: '/batches', page: 'batches' },
+  { path: '/batches/:batch', page: 'batches' },
   { path: '/queues', page: 'queues' },
   { path: '/queues/:queue', page: 'queues' },
   { path: '/workers', page: 'workers' },

@@ -80,7 +80,10 @@ var (
 )
 
 // State writes a state as its mark and its word.
-func State(s job.State) string { return inks[s].Render(marks[s] + " " + s.String()) }
+func State(s job.State) string { return As(s, s.String()) }
+
+// As writes a text as a state is written.
+func As(s job.State, text string) string { return inks[s].Render(marks[s] + " " + text) }
 
 // Count writes how many; none is a quiet stroke, so that the eye finds the rest.
 func Count(n int64) string {

@@ -6,6 +6,7 @@ import (
 	"fmt"
 
 	"humblemule.example/api"
+	"humblemule.example/internal/core/after"
 	"humblemule.example/internal/core/commit"
 	"humblemule.example/internal/core/lifecycle"
 	"humblemule.example/internal/core/memory"
@@ -125,7 +126,17 @@ func Requeue(v *commit.View, r *store.Row, how api.Requeue, operation int64) (co
 	if err := stillAlone(v, r); err != nil {
 		return nil, err
 	}
+	if !how.IgnoreAfter {
+		if err := canWaitAgain(v, r); err != nil {
+			return nil, err
+		}
+	}
 	return func(tx *commit.Tx, action int64) error {
+		if how.IgnoreAfter && r.Unmet > 0 {
+			if err := after.Drop(tx, r); err != nil {
+				return err
+			}
+		}
 		if edited != nil && r.Payload != nil {
 			if err := tx.Store.KeepEdited(r.ID, action, r.Payload); err != nil {
 				return err
@@ -182,18 +193,29 @@ func requeue(tx *commit.Tx, r *store.Row, forgetSteps bool, operation int64) err
 	return tx.Store.Requeue(r)
 }
 
-// StartNow makes a job that waits for its time, or for its next attempt, ready at
+// StartNow makes a job that waits for its time, for its next attempt, or for other jobs, ready at
 // once.
 func (dk *Desk) StartNow(ctx context.Context, id int64) (job.Job, error) {
-	return dk.act(ctx, "start_now", id, struct{}{}, StartNow)
+	detail := map[string]any{}
+	return dk.act(ctx, "start_now", id, detail, func(v *commit.View, r *store.Row) (commit.Act, error) {
+		if r.Unmet > 0 {
+			detail["without"] = r.Unmet
+		}
+		return StartNow(v, r)
+	})
 }
 
-// StartNow makes a job that waits for its time, or for its next attempt, ready.
+// StartNow makes a job that waits for its time, for its next attempt, or for other jobs, ready.
 func StartNow(_ *commit.View, r *store.Row) (commit.Act, error) {
-	if r.State != job.Scheduled && r.State != job.Backoff {
-		return nil, job.Fault(job.WrongState, "job %d is %s; only a scheduled job, or one in backoff, can be started now", r.ID, r.State)
+	if r.State != job.Scheduled && r.State != job.Backoff && (r.State != job.Held || r.Unmet == 0) {
+		return nil, job.Fault(job.WrongState, "job %d is %s; only a job that is scheduled, in backoff, or waits for other jobs can be started now", r.ID, r.State)
 	}
 	return func(tx *commit.Tx, _ int64) error {
+		if r.Unmet > 0 {
+			if err := after.Drop(tx, r); err != nil {
+				return err
+			}
+		}
 		r.Rank, r.NextAt = 0, 0
 		if err := place.Put(tx, r, lifecycle.ByStartNow); err != nil {
 			return err

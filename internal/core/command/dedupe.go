@@ -70,6 +70,9 @@ func asksAlike(v *commit.View, n *NewJob, earlier *store.Row) (bool, error) {
 		return false, err
 	}
 	body, priority := resolve(v, n, v.Queues.Find(queueFor(v, n)))
+	if was.After, err = afterOf(v.Store, earlier); err != nil {
+		return false, err
+	}
 	is := *n.spec
 	is.Queue, is.Priority, is.RunAt, is.Delay = queueFor(v, n), &priority, runAtOf(n, earlier.EnqueuedAt), 0
 	is.Dedupe, is.Traceparent = was.Dedupe, was.Traceparent // how, not what, was asked for

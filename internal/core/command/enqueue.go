@@ -28,6 +28,10 @@ type NewJob struct {
 	spec         *job.Spec
 	task, policy string // policy is what the spec alone makes
 	delay        job.Duration
+	// needs are jobs of the same call that it waits for.
+	needs []*NewJob
+	// isLast tells that it is the last job of a batch, and waits for all others.
+	isLast bool
 }
 
 var defaultPolicy = policyBody((&job.Spec{}).Policy())
@@ -56,6 +60,9 @@ func Prepare(s *job.Spec) (*NewJob, error) {
 			return nil, err
 		}
 		n.Row.Labels = string(labels)
+	}
+	if s.After != nil {
+		n.Row.After = uint8(lifecycle.WantsOf(*s.After))
 	}
 	return n, nil
 }
@@ -271,6 +278,9 @@ func (dk *Desk) canTakeIn(v *commit.View, title string, at func(i int) string, n
 	if err := canName(v, news...); err != nil {
 		return err
 	}
+	if err := job.Wrong(title, canFollow(v, at, news...)); err != nil {
+		return err
+	}
 	return canWait(v, news...)
 }
 
@@ -304,7 +314,10 @@ func Insert(tx *commit.Tx, n *NewJob) error {
 
 // placeNew gives a new job its id and its place, all but its row in the file. It may be
 // called again in a later transaction.
-func placeNew(tx *commit.Tx, n *NewJob) error {
+func placeNew(tx *commit.Tx, n *NewJob) error { return placeAs(tx, n, tx.Facts.DrawID()) }
+
+// placeAs is placeNew where the id is drawn.
+func placeAs(tx *commit.Tx, n *NewJob, id int64) error {
 	r := &n.Row
 	q, err := tx.Queues.Use(queueFor(tx.View(), n), tx.By)
 	if err != nil {
@@ -314,7 +327,7 @@ func placeNew(tx *commit.Tx, n *NewJob) error {
 	if err != nil {
 		return err
 	}
-	r.State, r.ID, r.Queue, r.Task, r.EnqueuedAt, r.NextAt = job.Unplaced, tx.Facts.DrawID(), q.ID, t.ID, tx.Now, r.RunAt
+	r.State, r.ID, r.Queue, r.Task, r.EnqueuedAt, r.NextAt = job.Unplaced, id, q.ID, t.ID, tx.Now, r.RunAt
 	r.Rank, r.Level, r.Turn, r.ReadyAt = 0, 0, false, 0 // not those of a transaction that failed
 	body, priority := resolve(tx.View(), n, q)
 	if r.Policy, err = tx.Policies.Use(body); err != nil {
@@ -324,6 +337,9 @@ func placeNew(tx *commit.Tx, n *NewJob) error {
 	if n.delay > 0 {
 		r.RunAt = runAtOf(n, tx.Now)
 		r.NextAt = r.RunAt
+	}
+	if err := tie(tx, n); err != nil {
+		return err
 	}
 	return place.Put(tx, r, lifecycle.ByEnqueue)
 }

@@ -46,6 +46,10 @@ func TestFields(t *testing.T) {
 	for _, name := range listed {
 		assert.Contains(t, properties, name, "openapi.yaml leaves it out")
 	}
+	member := described.Components.Schemas["BatchJob"].Properties
+	properties["ref"] = member["ref"]
+	delete(properties, "dedupe")
+	assert.Equal(t, properties, member, "a job of a batch is a spec with a ref")
 }
 
 // Each field is set, told and compared by what it is.
@@ -53,7 +57,7 @@ func TestFieldsAreThemselves(t *testing.T) {
 	few, priority, keep := 3, 7, job.Duration(1e9)
 	full := job.Spec{
 		Task: "tide.predict", Payload: job.JSON(3), Queue: "berths", Priority: &priority, RunAt: 1, StartBy: 2, Delay: 3, MaxAttempts: &few, Retry: &job.Retry{Curve: job.Fixed}, Timeout: 4,
-		Owner: "Marsh Agency", Lane: "a", Labels: map[string]string{"ship": "Heron"}, Key: "k", Dedupe: "24h", KeepResult: &keep, Traceparent: "00",
+		Owner: "Marsh Agency", Lane: "a", Labels: map[string]string{"ship": "Heron"}, Key: "k", Dedupe: "24h", KeepResult: &keep, Traceparent: "00", After: &job.After{Jobs: []int64{1}},
 	}
 	for _, f := range job.Fields() {
 		var one job.Spec

@@ -67,7 +67,7 @@ func (dk *Desk) Accept(ctx context.Context, id int64, followUps []job.Spec) (job
 		if r.State != job.Dead || r.Reason != string(job.OutcomeRefused) {
 			return nil, job.Fault(job.WrongState, "job %d is %s; only a job that is dead because its outcome was refused can be accepted", id, r.State)
 		}
-		if err := cmp.Or(inScope(v, "the job was not accepted", func(i int) string { return fmt.Sprintf("enqueue[%d].", i) }, news...), canName(v, news...)); err != nil {
+		if err := cmp.Or(inScope(v, "the job was not accepted", func(i int) string { return fmt.Sprintf("enqueue[%d].", i) }, news...), canName(v, news...), job.Wrong("the job stays dead", canFollowUp(v, news))); err != nil {
 			return nil, err
 		}
 		return func(tx *commit.Tx, _ int64) error { return accept(tx, r, news) }, nil

@@ -42,6 +42,9 @@ func remove(tx *commit.Tx, r *store.Row, action int64) error {
 	} else {
 		tx.Times.Sweep.By(removed + memory.RestorableFor.Milliseconds())
 	}
+	if err := waitsNoMore(tx, r); err != nil {
+		return err
+	}
 	return errors.Join(place.Recount(tx, r, -1), tx.Store.Remove(r.ID, action, removed), place.LeaveLane(tx, r))
 }
 
@@ -54,6 +57,9 @@ func BringBack(tx *commit.Tx, r *store.Row) error {
 	if r.State == job.Backoff {
 		tx.Times.Due.By(r.NextAt)
 		return nil
+	}
+	if err := waitsAgain(tx, r); err != nil {
+		return err
 	}
 	if err := place.Put(tx, r, lifecycle.ByUndo); err != nil {
 		return err

@@ -106,10 +106,7 @@ func settle(tx *commit.Tx, s *Settlement) (api.SettleResult, error) {
 	}
 	bad := s.badEnqueue
 	if bad == nil {
-		var problem *job.Problem
-		if errors.As(canName(tx.View(), s.followUps...), &problem) {
-			bad = problem.Fields
-		}
+		bad = canFollowUp(tx.View(), s.followUps)
 	}
 	report, dropped := FitReport(tx, l, s.Report)
 	if err := Report(tx, l, &report); err != nil {

@@ -35,6 +35,8 @@ const (
 	ThingLeftovers ThingKind = "leftovers"
 	ThingCompact   ThingKind = "compaction"
 	ThingSessions  ThingKind = "sessions"
+	ThingEnding    ThingKind = "end of job"
+	ThingAwaited   ThingKind = "job that others wait for"
 )
 
 // What is set aside is tried again after a second, and then twice as late each time.

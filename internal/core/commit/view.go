@@ -23,6 +23,7 @@ type View struct {
 	Removals      *memory.RemovalsView
 	Places        *memory.PlacesView
 	Follows       *memory.FollowsView
+	Imports       *memory.ImportsView
 	Store         Sight
 	// Now is when the transaction began, By who gives the command, and Scope what that may
 	// see.
@@ -35,6 +36,11 @@ type View struct {
 // Sight is what a check may read of the file. What its methods do is told by [store.Store].
 type Sight interface {
 	Row(id int64) (*store.Row, error)
+	Rows(ids []int64) (map[int64]*store.Row, error)
+	EdgesOf(id int64) ([]store.Edge, error)
+	Batch(id int64) (*store.Batch, error)
+	NewestCalled(name string) (*store.Batch, error)
+	OfRef(batch int64, ref string) (int64, error)
 	Removed(id int64) (*store.Row, error)
 	LoadPayload(r *store.Row) error
 	OpenByKey(key string, task, other int64, unstarted bool) (*store.Row, error)
@@ -47,6 +53,7 @@ type Sight interface {
 	HeldOf(schedule, other int64) (*store.Row, error)
 	StepsOf(id int64) ([]store.Step, error)
 	Mark(id int64) (store.Mark, error)
+	ImportedAs(number, id int64) (int64, error)
 }
 
 // View is the transaction to be looked at.
@@ -64,8 +71,8 @@ func (c *Committer) view(now job.Time) View {
 		Queues: &m.Queues.NamesView, Tasks: &m.Tasks.NamesView, Settings: &m.Settings.SettingsView, Policies: &m.Policies.PoliciesView,
 		Counts: &m.Counts.CountsView, Limits: &m.Limits.LimitsView, Leases: &m.Leases.LeasesView, Schedules: &m.Schedules.SchedulesView,
 		Receipts: &m.Receipts.ReceiptsView, Workers: &m.Workers.WorkersView, Removals: &m.Removals.RemovalsView, Places: &m.Places.PlacesView,
-		Follows: &m.Follows.FollowsView,
-		Store:   c.Store, Now: now, c: c,
+		Follows: &m.Follows.FollowsView, Imports: &m.Imports.ImportsView,
+		Store: c.Store, Now: now, c: c,
 	}
 }
 

@@ -262,14 +262,27 @@ func leaseTo(tx *commit.Tx, t *take, r *store.Row) (api.Lease, error) {
 	l := (&memory.Lease{Row: r, Policy: policy, Worker: t.worker.UID, Begun: time.Now()}).Renewed()
 	tx.Leases.Put(l)
 	answer := tellLease(tx, l)
-	if answer.Job.Steps, err = command.KnownSteps(tx, r); err == nil {
-		answer.Job.Schedule, err = scheduledBy(tx, r)
-	}
-	if err != nil {
+	if err := tellBeside(tx, r, &answer.Job); err != nil {
 		return answer, err
 	}
 	r.Payload = nil
 	return answer, tx.Store.Lease(r)
+}
+
+// tellBeside tells a worker of a job what does not stand in its row: what earlier attempts have left,
+// of which schedule and batch it is, and what has become of those that it waited for.
+func tellBeside(tx *commit.Tx, r *store.Row, j *api.LeasedJob) (err error) {
+	if j.Steps, err = command.KnownSteps(tx, r); err != nil {
+		return err
+	}
+	if j.Schedule, err = scheduledBy(tx, r); err != nil {
+		return err
+	}
+	if j.Batch, err = inBatch(tx, r); err != nil {
+		return err
+	}
+	j.Inputs, err = inputs(tx, r)
+	return err
 }
 
 // scheduledBy tells which run of which schedule a job is; nil where it is none.
@@ -325,10 +338,7 @@ func retell(tx *commit.Tx, l *memory.Lease) (told api.Lease, err error) {
 	again := *l
 	again.Row = row
 	told = tellLease(tx, &again)
-	if told.Job.Steps, err = command.KnownSteps(tx, row); err == nil {
-		told.Job.Schedule, err = scheduledBy(tx, row)
-	}
-	return told, err
+	return told, tellBeside(tx, row, &told.Job)
 }
 
 // unknownTo tells leases of a worker beside those whose tokens it knows, the oldest

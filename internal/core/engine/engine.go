@@ -11,6 +11,7 @@
 //   - [backup.Keeper]: copies of the data file
 //   - [compact.Compactor]: the data file itself
 //   - [session.Register]: who has shown a token to the console
+//   - [transfer.Importer]: what other services have exported
 //   - [read.Reader]: questions
 //   - [watch.Watchers]: what changes, and the end of jobs
 //
@@ -23,6 +24,7 @@ import (
 	"errors"
 
 	"humblemule.example/api"
+	"humblemule.example/internal/core/after"
 	"humblemule.example/internal/core/backup"
 	"humblemule.example/internal/core/bulk"
 	"humblemule.example/internal/core/command"
@@ -38,6 +40,7 @@ import (
 	"humblemule.example/internal/core/setup"
 	"humblemule.example/internal/core/store"
 	"humblemule.example/internal/core/tally"
+	"humblemule.example/internal/core/transfer"
 	"humblemule.example/internal/core/upkeep"
 	"humblemule.example/internal/core/watch"
 )
@@ -54,6 +57,7 @@ type Engine struct {
 	*backup.Keeper
 	*compact.Compactor
 	*session.Register
+	*transfer.Importer
 	*read.Reader
 	*watch.Watchers
 	c *commit.Committer
@@ -138,7 +142,7 @@ func over(c *commit.Committer) *Engine {
 	reader.Ask(read.Beside{RefusingSince: c.RefusingSince, DiskFull: desk.DiskFull, UnderWay: operator.UnderWay, BackupsWrong: keeper.BackupsWrong})
 	return &Engine{
 		Desk: desk, Dealer: deal.New(c, reader, desk, watchers), Operator: operator, Planner: planner,
-		Setter: setup.New(c, operator, planner), Marker: mark.New(c), Follower: follow.New(c), Keeper: keeper, Compactor: compact.New(c), Register: session.New(c), Reader: reader, Watchers: watchers, c: c,
+		Setter: setup.New(c, operator, planner), Marker: mark.New(c), Follower: follow.New(c), Keeper: keeper, Compactor: compact.New(c), Register: session.New(c), Importer: transfer.New(c, desk.DiskFull), Reader: reader, Watchers: watchers, c: c,
 	}
 }
 
@@ -147,12 +151,34 @@ func (e *Engine) work() commit.Work {
 	return commit.Work{
 		Timed: []commit.Timed{
 			upkeep.Clock(), e.Dealer.LeaseEnds(), upkeep.Due(), plan.Fire(), upkeep.Late(), upkeep.Places(), follow.Walk(), upkeep.Sweep(), upkeep.Results(),
-			upkeep.Retention(), upkeep.Leftovers(), upkeep.History(), e.Dealer.Rates(), e.Compactor.Slices(), e.Register.Over(),
+			after.Later(), upkeep.Awaited(), upkeep.Retention(), upkeep.Leftovers(), upkeep.History(), e.Dealer.Rates(), e.Compactor.Slices(), e.Register.Over(),
 		},
 		Between:   []commit.Between{e.Keeper},
-		Finally:   []func(*commit.Tx) error{plan.LetRunsGo, e.Dealer.Deal, plan.LetLateRunsGo, upkeep.Hasten},
+		Finally:   []func(*commit.Tx) error{letGo, e.Dealer.Deal, letLateGo, upkeep.Hasten},
 		Listeners: []commit.Listener{e.Dealer, e.Watchers, e.Keeper},
 	}
+}
+
+// letGo lets go what has waited for jobs that have ended in the transaction: runs of their schedules,
+// and jobs that wait for others. Each may end more.
+func letGo(tx *commit.Tx) error {
+	for len(tx.Schedules.Ended) > 0 || tx.Ties.Any() {
+		if err := plan.LetRunsGo(tx); err != nil {
+			return err
+		}
+		if err := after.LetGo(tx); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// letLateGo lets that go which the deal has freed, by skipping what was too late; it is dealt next.
+func letLateGo(tx *commit.Tx) error {
+	if len(tx.Schedules.Ended) > 0 || tx.Ties.Ends() {
+		tx.Again()
+	}
+	return letGo(tx)
 }
 
 // Commits tells how the transactions since the start were spread: by how many commands they held,

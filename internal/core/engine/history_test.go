@@ -50,6 +50,7 @@ func (l logbook) sum(from, to job.Time, queue string) (sum api.Flow) {
 // What history tells is what a client has noted, minute by minute, hour by hour and day by day,
 // through restarts in the middle of a minute, and where the clock is set forth and back.
 func TestHistory(t *testing.T) {
+	alone(t)
 	t.Parallel() // it takes long
 	path := filepath.Join(t.TempDir(), "history.db")
 	synctest.Test(t, func(t *testing.T) {
@@ -165,6 +166,7 @@ func TestHistory(t *testing.T) {
 // More deltas than wait are folded within the minute, and more queues than are kept apart are
 // told as the rest, so that the whole stays right.
 func TestHistoryBounds(t *testing.T) {
+	alone(t)
 	path := filepath.Join(t.TempDir(), "history.db")
 	synctest.Test(t, func(t *testing.T) {
 		ctx := context.Background()

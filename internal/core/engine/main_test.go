@@ -14,6 +14,14 @@ func TestMain(m *testing.M) { goleak.VerifyTestMain(m) }
 
 var long = flag.Bool("long", false, "run random tests in their long form under the race detector and with -short too")
 
+// alone leaves a test in which one goroutine reckons for long to the run without the race detector.
+func alone(t *testing.T) {
+	t.Helper()
+	if racing && !*long {
+		t.Skip("one goroutine reckons for long; it runs without the race detector")
+	}
+}
+
 // rounds is how often a random test goes round: less often where it is slow, or is to be
 // short.
 func rounds(most, few int) int {

@@ -20,6 +20,12 @@ import (
 // memoryAgrees wants the engine's memory to be what a second engine would load from the
 // file by now: the one is a copy of the other, whatever wrote which of them.
 func memoryAgrees(t require.TestingT, e *Engine) {
+	dumpAgrees(t, e)
+	historyAgrees(t, e)
+	findingAgrees(t, e)
+}
+
+func dumpAgrees(t require.TestingT, e *Engine) {
 	is, ranks := dump(t, e)
 	peek, err := store.Peek(e.c.Store.Path())
 	require.NoError(t, err)
@@ -32,8 +38,6 @@ func memoryAgrees(t require.TestingT, e *Engine) {
 		require.Equal(t, fileRanks[name][0], drawn[1], "ranks of %s that are reserved", name)
 		require.LessOrEqual(t, drawn[0], drawn[1], "ranks of %s that were drawn", name)
 	}
-	historyAgrees(t, e)
-	findingAgrees(t, e)
 }
 
 // findingAgrees wants what jobs are found by to be what their rows say: owners, labels, and when

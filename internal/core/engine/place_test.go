@@ -91,6 +91,27 @@ func TestNewOrder(t *testing.T) {
 	})
 }
 
+// tiesAgree holds what stands of jobs that wait for others, and of batches, against the jobs: at rest,
+// when nothing is left to be told.
+func tiesAgree(none func(what, query string)) {
+	none("ends that are not told", "SELECT of x FROM endings")
+	none("jobs that wait for another number than their edges tell", `SELECT j.id x FROM jobs j WHERE j.unmet <> (SELECT count(*) FROM edges e WHERE e.job = j.id AND e.stands & 3 IN (0, 3)) + (SELECT count(*) FROM batches b WHERE b.last = j.id AND b.waits = 1)`)
+	none("jobs that wait, and are not held", "SELECT id x FROM jobs WHERE unmet > 0 AND state BETWEEN 2 AND 5")
+	none("held jobs that could go on", "SELECT j.id x FROM jobs j WHERE j.state = 1 AND j.unmet = 0 AND j.lane = '' AND j.schedule = 0 AND j.removed_by = 0")
+	none("edges that do not know whether their job is finished", "SELECT e.job x FROM edges e LEFT JOIN jobs j ON j.id = e.job WHERE j.id IS NULL OR (e.stands >= 4) <> (j.state > 5 OR j.removed_by <> 0)")
+	none("edges that could be met", `SELECT e.job x FROM edges e JOIN jobs n ON n.id = e.needs JOIN jobs j ON j.id = e.job WHERE e.stands & 3 = 0 AND n.removed_by = 0 AND n.state > 5
+		AND (e.wants = 3 OR n.state = 6 OR n.state = 7 AND n.reason = 'by_handler' OR e.wants = 2 AND j.state = 1 AND j.removed_by = 0)`)
+	none("jobs that do not know that others wait for them", "SELECT e.needs x FROM edges e JOIN jobs n ON n.id = e.needs WHERE n.awaited & 1 = 0 AND e.stands < 4")
+	none("edges that are gone to a job that is there", "SELECT e.job x FROM edges e JOIN jobs n ON n.id = e.needs WHERE e.stands & 3 = 3")
+	const states = "WITH kept AS (SELECT s.batch, CASE WHEN j.state = 7 AND j.reason <> 'by_handler' THEN 0 ELSE j.state END state, count(*) n FROM specs s JOIN jobs j ON j.id = s.job WHERE s.batch <> 0 GROUP BY 1, 2) "
+	none("batches with fewer jobs in a state than are kept", states+"SELECT k.batch || ' ' || k.state x FROM kept k LEFT JOIN batch_counts c ON c.batch = k.batch AND c.state = k.state WHERE k.n > coalesce(c.n, 0)")
+	none("batches of another number of jobs", `SELECT b.id x FROM batches b WHERE b.jobs <> (SELECT coalesce(sum(n), 0) FROM batch_counts c WHERE c.batch = b.id) OR b.jobs - b.gone <> (SELECT count(*) FROM specs s WHERE s.batch = b.id)`)
+	none("batches that have ended and say otherwise", `SELECT b.id x FROM batches b WHERE (b.finished_at <> 0) <> (b.open = 0 AND NOT EXISTS (SELECT 1 FROM batch_counts c WHERE c.batch = b.id AND c.state BETWEEN 1 AND 5 AND c.n > 0)) OR (b.finished_at <> 0) <> (b.state <> 0)`)
+	none("batches whose last job could go on", `SELECT b.id x FROM batches b JOIN jobs l ON l.id = b.last JOIN specs s ON s.job = l.id WHERE b.waits = 1 AND b.open = 0 AND l.state = 1 AND l.removed_by = 0
+		AND NOT EXISTS (SELECT 1 FROM batch_counts c WHERE c.batch = b.id AND c.n > (c.state = 1) AND c.state BETWEEN 1 AND 5) AND (s.after = 3 OR NOT EXISTS (SELECT 1 FROM batch_counts c WHERE c.batch = b.id AND c.n > 0 AND c.state IN (0, 8, 9)))`)
+	none("jobs kept for a last one that has ended", "SELECT j.id x FROM batches b JOIN specs s ON s.batch = b.id JOIN jobs j ON j.id = s.job WHERE b.finished_at <> 0 AND j.awaited & 2 <> 0")
+}
+
 // tablesAgree holds the tables against each other: lanes against jobs, turns against jobs,
 // places against the rules of now, and what is kept in memory against the counts.
 func tablesAgree(t *testing.T, e *Engine) {
@@ -109,6 +130,7 @@ func tablesAgree(t *testing.T, e *Engine) {
 	none("lanes of jobs that are finished or scheduled anew", `SELECT l.lane x FROM lanes l LEFT JOIN jobs j ON j.id = l.job AND j.queue = l.queue AND j.lane = l.lane AND j.removed_by = 0 WHERE j.id IS NULL OR j.state IN (1, 6, 7, 8)`)
 	none("turns that are not the ready jobs'", `SELECT t.owner || t.active x FROM turns t WHERE active <> (SELECT count(*) > 0 FROM jobs j WHERE j.queue = t.queue AND j.task = t.task AND j.level = t.level AND j.owner = t.owner AND j.state = 3 AND j.turn = 1 AND j.removed_by = 0)`)
 	none("ready jobs without a turn's row", `SELECT j.id x FROM jobs j WHERE j.state = 3 AND j.turn = 1 AND j.removed_by = 0 AND NOT EXISTS (SELECT 1 FROM turns t WHERE t.queue = j.queue AND t.task = j.task AND t.level = j.level AND t.owner = j.owner)`)
+	tiesAgree(none)
 	queues, err := e.Queues(t.Context())
 	require.NoError(t, err)
 	for _, q := range queues {

@@ -159,6 +159,7 @@ func TestMissedRuns(t *testing.T) {
 // However often the service is restarted, whatever the clock does, no planned time comes
 // twice and none is lost.
 func TestEachPlannedTimeOnce(t *testing.T) {
+	alone(t)
 	for seed := range uint64(3) {
 		inYard(t, func(y *yard) {
 			draw := rand.New(rand.NewPCG(seed, 7))

@@ -153,6 +153,7 @@ func TestFilters(t *testing.T) {
 // that each match many look at no more rows a call than they say, tell how far they looked,
 // and find everything in the end; counting goes on too.
 func TestSearchIsBounded(t *testing.T) {
+	alone(t)
 	const n = 3*api.MaxSearched + 6000
 	e := listing(t, n)
 	rare, err := e.Enqueue(t.Context(), job.Spec{Task: "fog.bulletin", Owner: "Marsh Agency", Labels: map[string]string{"rare": "yes"}})

@@ -78,6 +78,7 @@ func (y *yard) failWith(n int, say func(id int64) job.Failure) (failed int) {
 // Whatever jobs failed by, whenever: each is found by the words of any of its failures, before and
 // after words are folded, across restarts, and no other is.
 func TestFindingByWords(t *testing.T) {
+	alone(t)
 	inYard(t, func(y *yard) {
 		draw := rand.New(rand.NewPCG(3, uint64(time.Now().UnixNano())))
 		ships := []string{"heron", "plover", "Curlew", "dunlin", "船舶", "knot", "Écluse", "ruff"}

@@ -45,7 +45,7 @@ type trial struct {
 
 func TestModel(t *testing.T) {
 	t.Parallel() // it takes long
-	path := filepath.Join(t.TempDir(), "model.db")
+	path, exports := filepath.Join(t.TempDir(), "model.db"), []trialExport(nil)
 	synctest.Test(t, func(t *testing.T) {
 		r := &trial{T: t, model: newModel(), path: path, random: rand.New(rand.NewPCG(*modelSeed, 0))}
 		r.open()
@@ -70,6 +70,10 @@ func TestModel(t *testing.T) {
 				r.sameTurns()
 				memoryAgrees(r, r.e)
 			}
+			if n%(commands/4) == commands/8 {
+				head, lines := exportOf(r, r.e)
+				exports = append(exports, trialExport{head, lines, time.Now()})
+			}
 			if t.Failed() {
 				t.Fatalf("after %d commands of seed %d", n+1, *modelSeed)
 			}
@@ -78,6 +82,9 @@ func TestModel(t *testing.T) {
 			p.until = time.Time{}
 		}
 	})
+	for i, x := range exports {
+		x.imported(t, []string{api.IDsNew, api.IDsKeep}[i%2], 9+i*37)
+	}
 }
 
 func (r *trial) open() {

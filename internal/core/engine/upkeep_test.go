@@ -230,6 +230,7 @@ func TestCausesOutliveWorkers(t *testing.T) {
 // Policies that no job has any more go within a day; one that a job has stays, and so does
 // one that a job gets between the walks or while what is unused is being dropped.
 func TestPoliciesEnd(t *testing.T) {
+	alone(t)
 	t.Parallel() // it takes long
 	path := filepath.Join(t.TempDir(), "policies.db")
 	synctest.Test(t, func(t *testing.T) {

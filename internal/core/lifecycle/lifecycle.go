@@ -57,6 +57,8 @@ const (
 	ByEndLease
 	ByAccept
 	BySuperseded
+	ByImport
+	ByDependency
 )
 
 // causes are the words of what makes jobs change their states, and what happens then.
@@ -77,6 +79,8 @@ var causes = [...]struct{ word, says string }{
 	ByEndLease:   {"end_lease", "its lease is ended by an operator, or by its worker's end"},
 	ByAccept:     {"accept", "its refused outcome is accepted"},
 	BySuperseded: {"superseded", "a later run of its schedule takes its place"},
+	ByImport:     {"import", "it is imported from another service, or one that had its lane is"},
+	ByDependency: {"dependency", "what it waits for has not ended as it asks for, and it says `cancel`"},
 }
 
 // String names it as messages do.
@@ -101,7 +105,7 @@ var moves = [...][]struct{ from, to uint16 }{
 	ByEnqueue:    {{set(job.Unplaced), placed}},
 	ByRequeue:    {{set(job.Done, job.Skipped, job.Cancelled, job.Dead), placed}},
 	ByDue:        {{set(job.Scheduled, job.Backoff), placed}},
-	ByStartNow:   {{set(job.Scheduled, job.Backoff), placed}},
+	ByStartNow:   {{set(job.Held, job.Scheduled, job.Backoff), placed}},
 	ByUnheld:     {{set(job.Held), placed}},
 	ByPatch:      {{set(job.Held, job.Scheduled, job.Ready), placed}, {set(job.Backoff), set(job.Backoff)}},
 	ByCancel:     {{set(job.Held, job.Scheduled, job.Ready, job.Backoff), set(job.Cancelled)}},
@@ -114,6 +118,8 @@ var moves = [...][]struct{ from, to uint16 }{
 	ByEndLease:   {{set(job.Running), placed | set(job.Cancelled)}},
 	ByAccept:     {{set(job.Dead), set(job.Done)}},
 	BySuperseded: {{set(job.Backoff), set(job.Dead)}, {set(job.Dead), set(job.Cancelled)}},
+	ByImport:     {{set(job.Unplaced), placed | set(job.Backoff, job.Done, job.Skipped, job.Cancelled, job.Dead)}, {set(job.Ready), set(job.Held)}},
+	ByDependency: {{set(job.Held), set(job.Cancelled)}},
 }
 
 // Move answers nil where the transition table allows the change, and an error

@@ -20,7 +20,7 @@ func TestMove(t *testing.T) {
 		ByRequeue: "done>held done>scheduled done>ready skipped>held skipped>scheduled skipped>ready " +
 			"cancelled>held cancelled>scheduled cancelled>ready dead>held dead>scheduled dead>ready",
 		ByDue:      "scheduled>held scheduled>scheduled scheduled>ready backoff>held backoff>scheduled backoff>ready",
-		ByStartNow: "scheduled>held scheduled>scheduled scheduled>ready backoff>held backoff>scheduled backoff>ready",
+		ByStartNow: "held>held held>scheduled held>ready scheduled>held scheduled>scheduled scheduled>ready backoff>held backoff>scheduled backoff>ready",
 		ByUnheld:   "held>held held>scheduled held>ready",
 		ByPatch: "held>held held>scheduled held>ready scheduled>held scheduled>scheduled scheduled>ready " +
 			"ready>held ready>scheduled ready>ready backoff>backoff",
@@ -36,6 +36,8 @@ func TestMove(t *testing.T) {
 		ByEndLease:   "running>held running>scheduled running>ready running>cancelled",
 		ByAccept:     "dead>done",
 		BySuperseded: "backoff>dead dead>cancelled",
+		ByImport:     "new>held new>scheduled new>ready new>backoff new>done new>skipped new>cancelled new>dead ready>held",
+		ByDependency: "held>cancelled",
 	}
 	require.Len(t, allowed, len(moves), "every cause is in the table")
 	for cause, list := range allowed {

@@ -73,6 +73,11 @@ func (p *Causes) Count(r *store.Row, s job.State, by int64) error {
 
 // Saw notes the failure of a row's attempt, and its cause.
 func (p *Causes) Saw(r *store.Row, c triage.Cause, message string) error {
+	return p.SawAt(r, c, message, p.m.now)
+}
+
+// SawAt is Saw of an attempt that has failed at another time.
+func (p *Causes) SawAt(r *store.Row, c triage.Cause, message string, at job.Time) error {
 	p.m.Words.Note(r.ID, c, message)
 	if !p.known.At(c.ID) && p.known.Len() >= MostCauses {
 		c = otherCauses
@@ -84,17 +89,19 @@ func (p *Causes) Saw(r *store.Row, c triage.Cause, message string) error {
 	}
 	seen := p.seen[c.ID]
 	if seen == nil {
-		seen = &store.Seen{ID: c.ID, Type: c.Type, Template: c.Template, At: p.m.now}
+		seen = &store.Seen{ID: c.ID, Type: c.Type, Template: c.Template, First: at, At: at}
 		p.seen[c.ID] = seen
 	}
 	seen.N++
+	seen.First, seen.At = min(seen.First, at), max(seen.At, at)
 	seen.Job = r.ID
-	at := textsKey{c.ID, r.Queue, r.Task}
-	texts := p.texts[at]
+	of := textsKey{c.ID, r.Queue, r.Task}
+	texts := p.texts[of]
 	if texts == nil {
-		texts = &store.CauseTexts{Cause: c.ID, Queue: r.Queue, Task: r.Task, At: p.m.now}
-		p.texts[at] = texts
+		texts = &store.CauseTexts{Cause: c.ID, Queue: r.Queue, Task: r.Task}
+		p.texts[of] = texts
 	}
+	texts.At = max(texts.At, at)
 	const mostText = 500
 	texts.Job = r.ID
 	if text := text.Cut(message, mostText); len(texts.Texts) < store.TextsKept && !slices.Contains(texts.Texts, text) {
@@ -117,7 +124,7 @@ func (p *Causes) DropBefore(since job.Time, most int) (n int, err error) {
 
 func (p *Causes) flush() error {
 	for _, seen := range p.seen {
-		if err := p.m.store.SawCause(*seen); err != nil {
+		if err := p.m.store.SawCause(*seen, p.m.now); err != nil {
 			return err
 		}
 	}

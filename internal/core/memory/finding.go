@@ -15,6 +15,8 @@ type Finding struct {
 	// issued are the ids of the minute under way, and late those of before the start.
 	issued Cell[store.Issued]
 	late   Cell[[]store.Issued]
+	// dated tells that the transaction has given ids to jobs that were enqueued at other times.
+	dated bool
 }
 
 type ownerState struct {
@@ -32,7 +34,13 @@ func (p *Finding) load(*file) error {
 
 func (p *Finding) drop() {
 	p.layered.drop()
-	p.owners = nil
+	p.owners, p.dated = nil, false
+}
+
+// Dated notes the id of a job that was enqueued elsewhere at a time.
+func (p *Finding) Dated(id int64, at job.Time) error {
+	p.dated = true
+	return p.m.store.PutIssued(store.Issued{Minute: int64(at) / time.Minute.Milliseconds(), First: id, Last: id})
 }
 
 // Count counts a row under its owner in a state, or no longer.
@@ -55,10 +63,20 @@ func (p *Finding) flush() error {
 			return err
 		}
 	}
-	first, next := p.m.Facts.NextJob.Kept(), p.m.Facts.NextJob.Get()
-	if next == first {
-		return nil
+	first, next := max(p.m.Facts.NextJob.Kept(), p.m.Facts.raised), p.m.Facts.NextJob.Get()
+	if next != first {
+		if err := p.issue(first, next); err != nil {
+			return err
+		}
 	}
+	if now := p.issued.Get(); p.dated && now.Last != 0 { // what is not noted is looked for after what is
+		return p.m.store.PutIssued(now)
+	}
+	return nil
+}
+
+// issue notes the ids that the transaction has given.
+func (p *Finding) issue(first, next int64) error {
 	for _, i := range p.late.Get() {
 		if err := p.m.store.PutIssued(i); err != nil {
 			return err

@@ -55,6 +55,8 @@ type Memory struct {
 	Tallies   Tallies
 	Sessions  Sessions
 	Spans     Spans
+	Imports   Imports
+	Ties      Ties
 	Receipts  Receipts
 }
 
@@ -135,7 +137,7 @@ func New(s *store.Store, clock *Clock) *Memory {
 	// Those come first that others need when they are loaded, written and published.
 	m.parts = []part{
 		&m.Facts, &m.Queues, &m.Tasks, &m.Settings, &m.Policies, &m.Counts, &m.Removals, &m.Times, &m.Places, &m.Limits,
-		&m.Leases, &m.Schedules, &m.Causes, &m.Words, &m.Retention, &m.News, &m.Workers, &m.Trends, &m.History, &m.Finding, &m.Follows, &m.Tallies, &m.Sessions, &m.Spans, &m.Receipts,
+		&m.Leases, &m.Schedules, &m.Causes, &m.Words, &m.Retention, &m.News, &m.Workers, &m.Trends, &m.History, &m.Finding, &m.Follows, &m.Tallies, &m.Sessions, &m.Spans, &m.Imports, &m.Ties, &m.Receipts,
 	}
 	return m
 }
@@ -213,6 +215,8 @@ type Facts struct {
 	RestoredAt job.Time
 	// NextJob is the id of the next job.
 	NextJob Cell[int64]
+	// raised is what the transaction has raised it to; 0 where it has not.
+	raised int64
 }
 
 func (p *Facts) load(f *file) error {
@@ -226,6 +230,19 @@ func (p *Facts) flush() error {
 		return nil
 	}
 	return p.m.store.PutNextJob(p.NextJob.Get())
+}
+
+// Raise has the ids of new jobs go on at one, where they have not come so far.
+func (p *Facts) Raise(to int64) {
+	if to > p.NextJob.Get() {
+		p.NextJob.Set(to)
+		p.raised = to
+	}
+}
+
+func (p *Facts) drop() {
+	p.layered.drop()
+	p.raised = 0
 }
 
 // DrawID gives the id of a new job.

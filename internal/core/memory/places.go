@@ -80,6 +80,25 @@ func (p *Places) DrawRank(queue int64) int64 {
 	return rank
 }
 
+// NextRank tells the rank that would be drawn next, and RaiseRank has the ranks of a queue go on at
+// one, where they have not come so far.
+func (p *Places) NextRank(queue int64) int64 {
+	r, known := p.ranks.Get(queue)
+	if !known {
+		return 1
+	}
+	return r.next
+}
+
+// RaiseRank goes with [Places.NextRank].
+func (p *Places) RaiseRank(queue, to int64) {
+	if to > p.NextRank(queue) {
+		r := p.ranks.At(queue)
+		r.next = to
+		p.ranks.Put(queue, r)
+	}
+}
+
 // flush reserves more ranks where those that were are used up.
 func (p *Places) flush() error {
 	for queue, r := range p.ranks.Changed() {

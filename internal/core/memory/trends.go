@@ -15,8 +15,16 @@ type News struct {
 	Touched []int64
 	// Asked are leases whose handlers are asked to end.
 	Asked []*Lease
+	// Batches are those that have changed.
+	Batches []BatchNews
 	// Settings tells that a queue was paused, or goes on.
 	Settings bool
+}
+
+// BatchNews is a batch that has changed.
+type BatchNews struct {
+	ID   int64
+	Over bool
 }
 
 // Move is a job that changed its state.
@@ -24,17 +32,19 @@ type Move struct {
 	Job      int64
 	At       Group
 	From, To job.State
+	// Imported tells that it came from another store: what it had gone through did not happen here.
+	Imported bool
 }
 
 func (p *News) load(*file) error { p.drop(); return nil }
 func (p *News) publish()         {}
 
 // drop makes new lists: whoever was told may still look at the old ones.
-func (p *News) drop() { p.Moved, p.Touched, p.Asked, p.Settings = nil, nil, nil, false }
+func (p *News) drop() { p.Moved, p.Touched, p.Asked, p.Batches, p.Settings = nil, nil, nil, nil, false }
 
 // Any tells whether there is anything to tell.
 func (p *News) Any() bool {
-	return len(p.Moved)+len(p.Touched)+len(p.Asked) > 0 || p.Settings
+	return len(p.Moved)+len(p.Touched)+len(p.Asked)+len(p.Batches) > 0 || p.Settings
 }
 
 // Trends are what moved within the last minute.
@@ -47,6 +57,9 @@ func (p *Trends) load(*file) error { return nil }
 
 func (p *Trends) publish() {
 	for _, m := range p.m.News.Moved {
+		if m.Imported {
+			continue
+		}
 		p.moves.Add(p.m.now, trend.Move{Queue: m.At.Queue, From: m.From, To: m.To})
 	}
 }

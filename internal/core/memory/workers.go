@@ -65,6 +65,16 @@ func (p *Workers) Know(w api.Worker) (WorkerRef, error) {
 	return p.Write(w)
 }
 
+// Remember gives the number of a worker that has worked elsewhere, as of a time.
+func (p *Workers) Remember(w api.Worker, at job.Time) (int64, error) {
+	n, _, _, _, err := p.m.store.KnownWorker(w.ID)
+	if err == nil && n == 0 {
+		n, _, err = p.m.store.PutWorker(&w, at)
+		p.programs.Put(n, Program{w.Version, w.Host})
+	}
+	return n, err
+}
+
 // Write stores who a worker is, and marks a deployment where it brings another version.
 func (p *Workers) Write(w api.Worker) (WorkerRef, error) {
 	if w.Version != "" {

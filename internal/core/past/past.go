@@ -148,9 +148,9 @@ func (w *Writer) Failed(queue, task string, worker int64, is job.Failure, failed
 	w.m.History.AddFailures(q, t, worker, cause.ID, trend.Deaths{Failed: failed, Dead: dead})
 	seen := w.seen[cause.ID]
 	if seen == nil {
-		seen = &store.Seen{ID: cause.ID, Type: cause.Type, Template: cause.Template, At: job.At(w.at)}
+		seen = &store.Seen{ID: cause.ID, Type: cause.Type, Template: cause.Template, First: job.At(w.at), At: job.At(w.at)}
 		w.seen[cause.ID] = seen
-		if err := w.s.SawCause(*seen); err != nil { // when it was first seen
+		if err := w.s.SawCause(*seen, seen.At); err != nil { // when it was first seen
 			return err
 		}
 	}
@@ -161,7 +161,7 @@ func (w *Writer) Failed(queue, task string, worker int64, is job.Failure, failed
 // writeCauses writes what failures had in common.
 func (w *Writer) writeCauses() (err error) {
 	for _, id := range slices.Sorted(maps.Keys(w.seen)) {
-		err = errors.Join(err, w.s.SawCause(*w.seen[id]))
+		err = errors.Join(err, w.s.SawCause(*w.seen[id], w.seen[id].At))
 	}
 	return err
 }

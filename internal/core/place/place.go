@@ -43,7 +43,14 @@ func Change(tx *commit.Tx, r *store.Row, to job.State, by lifecycle.By) error {
 	if r.Operation != 0 {
 		tx.Removals.Became(r.Operation, r.State, to, by == lifecycle.ByRequeue)
 	}
-	tx.News.Moved = append(tx.News.Moved, memory.Move{Job: r.ID, At: at, From: r.State, To: to})
+	if err := tied(tx, r, to); err != nil {
+		return err
+	}
+	tx.News.Moved = append(tx.News.Moved, memory.Move{Job: r.ID, At: at, From: r.State, To: to, Imported: by == lifecycle.ByImport})
+	if by == lifecycle.ByImport { // what it has gone through was counted elsewhere
+		r.State = to
+		return nil
+	}
 	tx.History.Moved(r, to)
 	if to == job.Running {
 		tx.Tallies.Waited(r, tx.Now)
@@ -106,11 +113,16 @@ func Put(tx *commit.Tx, r *store.Row, by lifecycle.By) error {
 
 // PutIn is Put where it is known whether another job has the row's lane.
 func PutIn(tx *commit.Tx, r *store.Row, by lifecycle.By, taken bool) error {
-	q, due := tx.Queues.Get(r.Queue), dueOf(tx, r)
 	heldBack, err := heldByRun(tx, r)
 	if err != nil {
 		return err
 	}
+	return putAs(tx, r, by, taken, heldBack || r.Unmet > 0)
+}
+
+// putAs is PutIn where it is known, too, whether the job waits for others.
+func putAs(tx *commit.Tx, r *store.Row, by lifecycle.By, taken, heldBack bool) error {
+	q, due := tx.Queues.Get(r.Queue), dueOf(tx, r)
 	to := lifecycle.Place(lifecycle.Waits{HeldBack: heldBack, NextAt: r.NextAt, Now: tx.Now, LaneTaken: taken})
 	switch {
 	case heldBack: // it joins its lane, and the order, when nothing holds it back

@@ -43,16 +43,6 @@ func LetRunsGo(tx *commit.Tx) error {
 	return nil
 }
 
-// LetLateRunsGo lets those go on that the deal has freed, by skipping what was too late; what
-// goes on is dealt next.
-func LetLateRunsGo(tx *commit.Tx) error {
-	if len(tx.Schedules.Ended) == 0 {
-		return nil
-	}
-	tx.Again()
-	return LetRunsGo(tx)
-}
-
 // noteEnd keeps how many runs of a schedule have died in a row, and when one was done.
 func noteEnd(tx *commit.Tx, s *memory.Schedule, r *store.Row) error {
 	next := s.Copy()

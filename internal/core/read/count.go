@@ -80,7 +80,7 @@ func (rd *Reader) ownerCount(ctx context.Context, f *api.Filter) (api.Count, err
 // keptCount counts what a filter matches where a kept count knows it: by state, queue and task,
 // of a cause too, and by owner and state.
 func (rd *Reader) keptCount(ctx context.Context, f *api.Filter) (told api.Count, known bool, err error) {
-	if f.Key != "" || f.Worker != "" || f.Error != "" || len(f.Labels)+len(f.IDs) > 0 || f.Since != 0 || f.Until != 0 || f.InDoubt || f.FinishedBy != nil {
+	if f.Batch != 0 || f.Key != "" || f.Worker != "" || f.Error != "" || len(f.Labels)+len(f.IDs) > 0 || f.Since != 0 || f.Until != 0 || f.InDoubt || f.FinishedBy != nil {
 		return told, false, nil
 	}
 	in := scope.Of(ctx)

@@ -445,10 +445,16 @@ func sayOther(action string, d *actionDetail) string {
 		return verb + " queue " + d.Queue
 	case "load_setup":
 		return "loaded a set-up file"
+	case "import":
+		return fmt.Sprintf("began to import the jobs of store %s, with %s", d.Name, d.Text)
+	case "import_setup":
+		return fmt.Sprintf("imported settings and schedules: %d were set", len(d.Set))
 	case "stop_operation":
 		return fmt.Sprintf("stopped operation %d", d.Operation)
 	case "undo":
 		return fmt.Sprintf("took operation %d back", d.Operation)
+	case "close_batch":
+		return fmt.Sprintf("closed batch %d", d.Batch)
 	case "follow":
 		return fmt.Sprintf("followed the label %s as %s", d.Text, d.Name)
 	case "unfollow":
@@ -498,6 +504,9 @@ func sayFilter(f *api.Selection) string {
 	add("error", f.Error)
 	if f.Cause != 0 {
 		parts = append(parts, fmt.Sprintf("cause %d", f.Cause))
+	}
+	if f.Batch != 0 {
+		parts = append(parts, fmt.Sprintf("batch %d", f.Batch))
 	}
 	if len(parts) == 0 {
 		return ""

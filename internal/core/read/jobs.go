@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
+	"math"
 	"sort"
 	"unicode/utf8"
 
@@ -43,6 +44,9 @@ func (rd *Reader) Tell(ctx context.Context, r *store.Row) (job.Job, error) {
 	if r.State.Finished() {
 		j.KeptUntil = r.FinishedAt.Add(rd.keptFor(r.Queue, r.State).Go())
 	}
+	if r.Batch != 0 {
+		j.Batch = &job.InBatch{ID: r.Batch, Ref: r.Ref}
+	}
 	if policy.KeepResult != nil && r.State == job.Done {
 		j.ResultUntil = r.FinishedAt.Add(policy.KeepResult.Go())
 	}
@@ -68,36 +72,29 @@ func (rd *Reader) Job(ctx context.Context, id int64) (job.Job, error) {
 		return job.Job{}, NoJob(id)
 	}
 	r := found[0]
-	j, err := rd.Tell(ctx, r)
-	if err != nil {
-		return j, err
-	}
-	if !in.Sees(j.Queue, j.Task) {
+	if !in.Sees(rd.Names(r.Queue, r.Task)) {
 		return job.Job{}, NoJob(id)
 	}
-	if r.PayloadBytes > store.InlineBytes {
-		if j.Payload, err = rd.store.Body(ctx, id, store.PayloadBody, 0); err != nil {
-			return j, err
-		}
+	told, err := rd.whole(ctx, r)
+	if err != nil {
+		return job.Job{}, err
 	}
+	j := told[0]
 	r.Payload = j.Payload
 	j.Version = r.Version()
-	if j.Result, err = rd.store.Body(ctx, id, store.ResultBody, 0); err != nil {
-		return j, err
-	}
-	if err := rd.tellAttempts(ctx, r, &j); err != nil {
-		return j, err
-	}
-	if j.Steps, err = rd.tellSteps(ctx, r); err != nil {
-		return j, err
-	}
 	if j.Edits, err = rd.tellEdits(ctx, &j); err != nil {
 		return j, err
 	}
-	if j.Schedule, err = rd.scheduledBy(ctx, r); err != nil {
-		return j, err
+	if rd.imports() {
+		from, err := rd.store.ImportedFrom(ctx, id)
+		if err != nil {
+			return j, err
+		}
+		if from.Job != 0 {
+			j.ImportedFrom = &from
+		}
 	}
-	if j.Refused, err = rd.tellRefused(ctx, r); err != nil {
+	if err := rd.tellTies(ctx, r, &j); err != nil {
 		return j, err
 	}
 	if j.WaitingBecause, err = rd.waitingBecause(ctx, r, &j); err != nil {
@@ -106,6 +103,70 @@ func (rd *Reader) Job(ctx context.Context, id int64) (job.Job, error) {
 	j.Summary = sentence.Because(&j, rd.clock.Now())
 	rd.veil(ctx, &j)
 	return j, nil
+}
+
+// whole tells of rows all that was asked for, and all that the jobs have gone through.
+func (rd *Reader) whole(ctx context.Context, rows ...*store.Row) ([]job.Job, error) {
+	var ids, long []int64
+	for _, r := range rows {
+		ids = append(ids, r.ID)
+		if r.PayloadBytes > store.InlineBytes {
+			long = append(long, r.ID)
+		}
+	}
+	payloads, err := rd.store.Payloads(ctx, long, math.MaxInt32)
+	if err != nil {
+		return nil, err
+	}
+	results, err := rd.store.Results(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	attempts, err := rd.store.Attempts(ctx, rows)
+	if err != nil {
+		return nil, err
+	}
+	steps, err := rd.store.Steps(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	workers, err := rd.workersOf(ctx, rows, attempts)
+	if err != nil {
+		return nil, err
+	}
+	all := make([]job.Job, len(rows))
+	for i, r := range rows {
+		j := &all[i]
+		if *j, err = rd.Tell(ctx, r); err != nil {
+			return nil, err
+		}
+		if r.PayloadBytes > store.InlineBytes {
+			j.Payload = payloads[r.ID]
+		}
+		j.Result, j.Steps = results[r.ID], tellSteps(r, steps[r.ID])
+		rd.tellAttempts(r, j, attempts[r.ID], workers)
+		if j.Schedule, err = rd.scheduledBy(ctx, r); err != nil {
+			return nil, err
+		}
+		if j.Refused, err = rd.tellRefused(ctx, r); err != nil {
+			return nil, err
+		}
+	}
+	return all, nil
+}
+
+// workersOf tells who the workers of attempts are, and of the ones that run.
+func (rd *Reader) workersOf(ctx context.Context, rows []*store.Row, attempts map[int64][]store.Attempt) (map[int64]api.Worker, error) {
+	var numbers []int64
+	for _, r := range rows {
+		if r.Worker != 0 {
+			numbers = append(numbers, r.Worker)
+		}
+		for _, a := range attempts[r.ID] {
+			numbers = append(numbers, a.Worker)
+		}
+	}
+	return rd.store.Workers(ctx, numbers)
 }
 
 // tellEdits tells how a job's payload was edited: each edit led to what the next one
@@ -122,19 +183,7 @@ func (rd *Reader) tellEdits(ctx context.Context, j *job.Job) ([]job.Edit, error)
 }
 
 // tellAttempts tells the attempts of a job, the one that runs last.
-func (rd *Reader) tellAttempts(ctx context.Context, r *store.Row, j *job.Job) error {
-	ended, err := rd.store.Attempts(ctx, r.ID, 0)
-	if err != nil {
-		return err
-	}
-	numbers := []int64{r.Worker}
-	for _, a := range ended {
-		numbers = append(numbers, a.Worker)
-	}
-	workers, err := rd.store.Workers(ctx, numbers)
-	if err != nil {
-		return err
-	}
+func (rd *Reader) tellAttempts(r *store.Row, j *job.Job, ended []store.Attempt, workers map[int64]api.Worker) {
 	for _, a := range ended {
 		told := job.Attempt{
 			Number: a.N, Round: a.Round, Worker: workers[a.Worker].ID, WorkerName: workers[a.Worker].Name, WorkerVersion: workers[a.Worker].Version, StartedAt: a.StartedAt, EndedAt: a.EndedAt,
@@ -151,7 +200,6 @@ func (rd *Reader) tellAttempts(ctx context.Context, r *store.Row, j *job.Job) er
 		j.Attempts = append(j.Attempts, job.Attempt{Number: r.Attempt, Round: r.Round, Worker: workers[r.Worker].ID, WorkerName: workers[r.Worker].Name, WorkerVersion: workers[r.Worker].Version, StartedAt: r.LeasedAt, Counted: true})
 		rd.tellRunning(r, j)
 	}
-	return nil
 }
 
 // tellRunning tells of a running job what its lease knows.
@@ -248,9 +296,7 @@ func (rd *Reader) tellRefused(ctx context.Context, r *store.Row) (*job.RefusedOu
 }
 
 // tellSteps tells the steps of a job.
-func (rd *Reader) tellSteps(ctx context.Context, r *store.Row) ([]job.Step, error) {
-	all, err := rd.store.Steps(ctx, r.ID)
-	var told []job.Step
+func tellSteps(r *store.Row, all []store.Step) (told []job.Step) {
 	for _, s := range all {
 		state := job.StepInDoubt
 		switch {
@@ -262,7 +308,7 @@ func (rd *Reader) tellSteps(ctx context.Context, r *store.Row) ([]job.Step, erro
 		told = append(told, job.Step{Name: s.Name, State: state, Attempt: s.Attempt, BegunAt: s.BegunAt, DoneAt: s.DoneAt, Result: s.Result})
 	}
 	sort.SliceStable(told, func(i, j int) bool { return told[i].BegunAt < told[j].BegunAt })
-	return told, err
+	return told
 }
 
 // scheduleOf is the schedule of which a job is a run; nil where it is none.

@@ -147,6 +147,7 @@ func (rd *Reader) matches(f *search, r *store.Row) bool {
 		f.InDoubt && r.State == job.Running,
 		f.Owner != "" && r.Owner != f.Owner,
 		f.Key != "" && r.Key != f.Key,
+		f.Batch != 0 && r.Batch != f.Batch,
 		f.Worker != "" && !slices.Contains(f.workers, r.Worker),
 		len(f.IDs) > 0 && !slices.Contains(f.IDs, r.ID),
 		f.Since != 0 && r.EnqueuedAt < f.Since,
@@ -303,6 +304,10 @@ func (rd *Reader) sourceByID(ctx context.Context, s *search, after int64, newest
 		}), nil
 	case len(f.IDs) > 0:
 		return fixed(f.IDs, after, newest), nil
+	case f.Batch != 0:
+		return byID(after, func(ctx context.Context, after int64, n int) ([]int64, error) {
+			return rd.store.IDsOfBatch(ctx, f.Batch, after, newest, n)
+		}), nil
 	case f.Key != "":
 		return byID(after, func(ctx context.Context, after int64, n int) ([]int64, error) {
 			return rd.store.IDsWithKey(ctx, f.Key, after, newest, n)
@@ -413,6 +418,8 @@ func (rd *Reader) idsWithin(ctx context.Context, since, until job.Time) (lo, hi 
 	// What was enqueued before anything was noted has a lower id than what is.
 	before := earliest.Last == 0 || from < earliest.Minute
 	switch {
+	case before && rd.imports(): // unless it was enqueued elsewhere
+		return lo, hi, nil
 	case found.First != 0 && before:
 		return lo, upTo(until, found.Last), nil
 	case found.First != 0:
@@ -423,6 +430,13 @@ func (rd *Reader) idsWithin(ctx context.Context, since, until job.Time) (lo, hi 
 		return lo, hi, nil
 	}
 	return 1, 0, nil // none
+}
+
+// imports tells whether jobs of other stores were imported.
+func (rd *Reader) imports() bool {
+	rd.m.RLock()
+	defer rd.m.RUnlock()
+	return rd.m.Imports.NumKept() > 0
 }
 
 // upTo is the last id: any where there is no end of the time.

@@ -30,7 +30,7 @@ func (rd *Reader) waitingBecause(ctx context.Context, r *store.Row, j *job.Job) 
 		expect(j, &w)
 	}
 	if r.State == job.Held {
-		if err := rd.laneWait(ctx, r, &w); err != nil {
+		if err := rd.laneWait(ctx, r, j, &w); err != nil {
 			return "", err
 		}
 	}
@@ -79,8 +79,12 @@ func (rd *Reader) limitsWait(r *store.Row, w *sentence.Wait) {
 	w.TakesTurns, w.Owner = rules.Turns != "" && r.Turn, r.Owner
 }
 
-// laneWait tells what a held job waits for: an earlier run, or its lane.
-func (rd *Reader) laneWait(ctx context.Context, r *store.Row, w *sentence.Wait) error {
+// laneWait tells what a held job waits for: other jobs, an earlier run, or its lane.
+func (rd *Reader) laneWait(ctx context.Context, r *store.Row, j *job.Job, w *sentence.Wait) error {
+	if r.Unmet > 0 {
+		w.After = afterWait(r, j)
+		return nil
+	}
 	if s := rd.scheduleOf(r); s != nil && s.Row.Waiting == r.ID {
 		w.Schedule, w.Holder = s.Row.Name, s.Row.Behind
 		return nil

@@ -132,9 +132,23 @@ func checkRoom(v *commit.View, req *api.SetupRequest) (wrong []job.FieldError) {
 	return wrong
 }
 
-// load sets what a setup defines and takes away what it no longer names. Which schedules it
-// changes is found out beforehand, since they may be wrong.
+// load sets what a setup defines and takes away what it no longer names.
 func load(v *commit.View, req *api.SetupRequest, by string) (commit.Write, error) {
+	set, err := setAll(v, req, by)
+	return func(tx *commit.Tx) error {
+		if err := unload(tx, tx.Settings.Owned(), req); err != nil {
+			return err
+		}
+		if err := set(tx); err != nil {
+			return err
+		}
+		return setOwned(tx, req)
+	}, err
+}
+
+// setAll sets what a setup defines. Which schedules it changes is found out beforehand, since they
+// may be wrong.
+func setAll(v *commit.View, req *api.SetupRequest, by string) (commit.Write, error) {
 	var schedules []commit.Write
 	for _, name := range slices.Sorted(maps.Keys(req.Schedules)) {
 		write, err := plan.SetSchedule(v, name, req.Schedules[name], by)
@@ -146,9 +160,6 @@ func load(v *commit.View, req *api.SetupRequest, by string) (commit.Write, error
 		}
 	}
 	return func(tx *commit.Tx) error {
-		if err := unload(tx, tx.Settings.Owned(), req); err != nil {
-			return err
-		}
 		for _, name := range slices.Sorted(maps.Keys(req.Tasks)) {
 			if err := setTask(tx, name, req.Tasks[name]); err != nil {
 				return err
@@ -164,7 +175,7 @@ func load(v *commit.View, req *api.SetupRequest, by string) (commit.Write, error
 				return err
 			}
 		}
-		return setOwned(tx, req)
+		return nil
 	}, nil
 }
 

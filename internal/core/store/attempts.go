@@ -42,12 +42,18 @@ var sqlDeleteLines = statement(`DELETE FROM log_lines WHERE job = ? AND attempt 
 // InsertAttempt writes an ended attempt and folds the one that is then neither
 // among the first nor among the last.
 func (s *Store) InsertAttempt(a *Attempt) error {
+	err := s.PutAttempt(a)
+	if folded := a.N - LastKept; err == nil && folded > FirstKept {
+		err = errors.Join(s.exec(sqlFoldAttempt, a.Job, folded), s.exec(sqlDeleteBody, a.Job, StackBody, folded), s.exec(sqlDeleteLines, a.Job, folded))
+	}
+	return err
+}
+
+// PutAttempt writes an ended attempt of which others are not folded.
+func (s *Store) PutAttempt(a *Attempt) error {
 	err := s.exec(sqlInsertAttempt, a.Job, a.N, a.Round, a.Worker, a.Token, int64(a.StartedAt), int64(a.EndedAt), a.RunMS, string(a.Outcome), a.Counted, a.ErrorType, a.ErrorMessage, a.Percent, a.Note, a.LogLines)
 	if err == nil && a.Stack != "" {
 		err = s.execNow(sqlInsertBody, a.Job, StackBody, a.N, []byte(a.Stack))
-	}
-	if folded := a.N - LastKept; err == nil && folded > FirstKept {
-		err = errors.Join(s.exec(sqlFoldAttempt, a.Job, folded), s.exec(sqlDeleteBody, a.Job, StackBody, folded), s.exec(sqlDeleteLines, a.Job, folded))
 	}
 	return err
 }
@@ -78,32 +84,28 @@ func (s *Store) EndedAttempt(id int64, n int) (*Attempt, error) {
 	return a, err
 }
 
-// Attempts reads a job's kept attempts in order, the last ones only where last
-// is not 0.
-func (s *Store) Attempts(ctx context.Context, id int64, last int) ([]Attempt, error) {
-	if last == 0 {
-		last = FirstKept + LastKept
-	}
-	r, err := s.ask(ctx, `SELECT a.n, a.round, a.worker, a.token, a.started_at, a.ended_at, a.run_ms, a.outcome, a.counted, a.error_type, a.error_message, a.percent, a.note, a.log_lines, coalesce(b.bytes, '')
-		FROM attempts a LEFT JOIN bodies b ON b.job = a.job AND b.kind = {stack} AND b.n = a.n WHERE a.job = ?1
-		UNION ALL SELECT attempt, round, worker, token, leased_at, finished_at, run_ms, 'done', 1, '', '', -1.0, '', 0, '' FROM jobs WHERE id = ?1 AND state = {done} AND token <> 0
-		ORDER BY 1 DESC LIMIT ?2`, id, last)
-	if err != nil {
-		return nil, err
-	}
-	defer r.Close()
-	var all []Attempt
-	for r.Next() {
-		a := Attempt{Job: id}
-		if err := r.Scan(&a.N, &a.Round, &a.Worker, &a.Token, &a.StartedAt, &a.EndedAt, &a.RunMS, &a.Outcome, &a.Counted, &a.ErrorType, &a.ErrorMessage, &a.Percent, &a.Note, &a.LogLines, &a.Stack); err != nil {
-			return nil, err
+// Attempts reads the kept attempts of jobs, each in order.
+func (s *Store) Attempts(ctx context.Context, of []*Row) (map[int64][]Attempt, error) {
+	all := make(map[int64][]Attempt, len(of))
+	var ids []int64
+	for _, r := range of {
+		if r.Attempt > 1 || r.Attempt == 1 && !r.HoldsAttempt() {
+			ids = append(ids, r.ID)
 		}
-		all = append(all, a)
 	}
-	for i, j := 0, len(all)-1; i < j; i, j = i+1, j-1 {
-		all[i], all[j] = all[j], all[i]
+	err := s.eachOf(ctx, `SELECT a.job, a.n, a.round, a.worker, a.token, a.started_at, a.ended_at, a.run_ms, a.outcome, a.counted, a.error_type, a.error_message, a.percent, a.note, a.log_lines, coalesce(b.bytes, '')
+		FROM attempts a LEFT JOIN bodies b ON b.job = a.job AND b.kind = {stack} AND b.n = a.n WHERE a.job IN (?) ORDER BY a.job, a.n`, ids, func(r *sql.Rows) error {
+		var a Attempt
+		err := r.Scan(&a.Job, &a.N, &a.Round, &a.Worker, &a.Token, &a.StartedAt, &a.EndedAt, &a.RunMS, &a.Outcome, &a.Counted, &a.ErrorType, &a.ErrorMessage, &a.Percent, &a.Note, &a.LogLines, &a.Stack)
+		all[a.Job] = append(all[a.Job], a)
+		return err
+	})
+	for _, r := range of {
+		if r.HoldsAttempt() {
+			all[r.ID] = append(all[r.ID], *r.attempt())
+		}
 	}
-	return all, r.Err()
+	return all, err
 }
 
 // LastFailures reads by what the latest ended attempts of jobs have failed, without stacks;

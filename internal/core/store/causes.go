@@ -20,9 +20,9 @@ type Seen struct {
 	Type, Template string
 	// Job is the latest job.
 	Job int64
-	// N is how many attempts failed.
-	N  int64
-	At job.Time
+	// N is how many attempts failed, the first and the last of them at First and At.
+	N         int64
+	First, At job.Time
 }
 
 // CauseTexts are the latest distinct messages of a cause in a queue and a task, latest first.
@@ -34,12 +34,12 @@ type CauseTexts struct {
 	At  job.Time
 }
 
-var sqlSawCause = statement(`INSERT INTO causes (id, error_type, template, job, total, first_at, last_at) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?6)
-			ON CONFLICT (id) DO UPDATE SET job = excluded.job, total = total + excluded.total, last_at = excluded.last_at`)
+var sqlSawCause = statement(`INSERT INTO causes (id, error_type, template, job, total, first_at, last_at) VALUES (?1, ?2, ?3, ?4, ?5, ?6, ?7)
+			ON CONFLICT (id) DO UPDATE SET job = excluded.job, total = total + excluded.total, first_at = min(first_at, ?6), last_at = max(min(last_at, ?8), ?7)`)
 
-// SawCause notes failures of a cause.
-func (s *Store) SawCause(c Seen) error {
-	return s.exec(sqlSawCause, c.ID, c.Type, c.Template, c.Job, c.N, int64(c.At))
+// SawCause notes failures of a cause. What was noted when the clock was ahead is no later than now.
+func (s *Store) SawCause(c Seen, now job.Time) error {
+	return s.exec(sqlSawCause, c.ID, c.Type, c.Template, c.Job, c.N, int64(c.First), int64(c.At), int64(now))
 }
 
 var sqlTextsOf = statement(`SELECT texts FROM cause_texts WHERE cause = ? AND queue = ? AND task = ?`)

@@ -10,7 +10,7 @@ import (
 	"humblemule.example/job"
 )
 
-var sqlFirstFinished = statement(`SELECT ` + rowColumns + ` FROM ` + rowsBy("jobs_finished") + ` WHERE queue = ? AND state = ? AND state > {backoff} AND removed_by = 0 ORDER BY finished_at, id LIMIT ?`)
+var sqlFirstFinished = statement(`SELECT ` + rowColumns + ` FROM ` + rowsBy("jobs_finished") + ` WHERE queue = ? AND state = ? AND state > {backoff} AND removed_by = 0 AND awaited = 0 ORDER BY finished_at, id LIMIT ?`)
 
 // FirstFinished reads the jobs of a queue and state that have finished first.
 func (s *Store) FirstFinished(queue int64, state job.State, limit int) ([]*Row, error) {
@@ -20,7 +20,7 @@ func (s *Store) FirstFinished(queue int64, state job.State, limit int) ([]*Row, 
 // NthFinished reads the place of the n-th of a queue's jobs in a state, in the order in which
 // they finished; the zero one where there are fewer. It walks n entries of an index.
 func (s *Store) NthFinished(ctx context.Context, queue int64, state job.State, n int64) (c api.UpTo, err error) {
-	err = s.askOne(ctx, "SELECT finished_at, id FROM jobs {by jobs_finished} WHERE queue = ? AND state = ? AND state > {backoff} AND removed_by = 0 ORDER BY finished_at, id LIMIT 1 OFFSET ?", queue, int64(state), n-1).Scan(&c.At, &c.Job)
+	err = s.askOne(ctx, "SELECT finished_at, id FROM jobs {by jobs_finished} WHERE queue = ? AND state = ? AND state > {backoff} AND removed_by = 0 AND awaited = 0 ORDER BY finished_at, id LIMIT 1 OFFSET ?", queue, int64(state), n-1).Scan(&c.At, &c.Job)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = nil
 	}
@@ -34,7 +34,7 @@ func (s *Store) CountFinished(ctx context.Context, queue int64, state job.State,
 	if last == 0 {
 		last = math.MaxInt64
 	}
-	err = s.askOne(ctx, "SELECT count(*) FROM jobs {by jobs_finished} WHERE queue = ? AND state = ? AND state > {backoff} AND removed_by = 0 AND (finished_at, id) <= (?, ?)", queue, int64(state), int64(to.At), last).Scan(&n)
+	err = s.askOne(ctx, "SELECT count(*) FROM jobs {by jobs_finished} WHERE queue = ? AND state = ? AND state > {backoff} AND removed_by = 0 AND awaited = 0 AND (finished_at, id) <= (?, ?)", queue, int64(state), int64(to.At), last).Scan(&n)
 	return n, err
 }
 

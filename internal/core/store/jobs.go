@@ -32,7 +32,15 @@ type Row struct {
 	PayloadBytes                                      int
 	Owner, Lane, Key, Dedupe                          string
 	Labels, Traceparent, Reason, ReasonText           string
-	Payload                                           []byte
+	// Unmet is how many jobs it still waits for, the batch counting as one; Awaited who waits for it,
+	// After how it waits for others, as lifecycle.Wants, Batch of which batch it is, and Ref its
+	// name there.
+	Unmet   int64
+	Awaited Awaited
+	After   uint8
+	Batch   int64
+	Ref     string
+	Payload []byte
 }
 
 // Version is a number that differs after any change of what a patch may change, or of the
@@ -69,8 +77,8 @@ func (r *Row) attempt() *Attempt {
 }
 
 const rowColumns = `id, queue, task, state, level, rank, enqueued_at, ready_at, attempt, tries, round, started_at, finished_at, worker, token, leased_at, lease_ms, run_ms,
-	next_at, start_by, cancel_asked_at, cause, schedule, operation, turn, owner, lane, key, reason, reason_text,
-	policy, priority, run_at, payload_bytes, dedupe, labels, traceparent, payload`
+	next_at, start_by, cancel_asked_at, cause, schedule, operation, turn, owner, lane, key, reason, reason_text, unmet, awaited,
+	policy, priority, run_at, payload_bytes, dedupe, labels, traceparent, payload, batch, after, ref`
 
 // rowsFrom are the tables of rowColumns, and rowsBy the same where a statement must go by an
 // index.
@@ -121,7 +129,7 @@ func (v *values) bytes() []byte {
 	return b
 }
 
-const rowWidth = 38
+const rowWidth = 43
 
 // row reads rowColumns.
 func (v *values) row() *Row {
@@ -129,8 +137,8 @@ func (v *values) row() *Row {
 		ID: v.int64(), Queue: v.int64(), Task: v.int64(), State: job.State(v.int64()), Level: v.int(), Rank: v.int64(), EnqueuedAt: v.time(), ReadyAt: v.time(),
 		Attempt: v.int(), Tries: v.int(), Round: v.int(), StartedAt: v.time(), FinishedAt: v.time(), Worker: v.int64(), Token: v.int64(), LeasedAt: v.time(), LeaseMS: v.int64(), RunMS: v.int64(),
 		NextAt: v.time(), StartBy: v.time(), CancelAskedAt: v.time(), Cause: v.int64(), Schedule: v.int64(), Operation: v.int64(), Turn: v.int64() != 0,
-		Owner: v.text(), Lane: v.text(), Key: v.text(), Reason: v.text(), ReasonText: v.text(),
-		Policy: v.int64(), Priority: v.int(), RunAt: v.time(), PayloadBytes: v.int(), Dedupe: v.text(), Labels: v.text(), Traceparent: v.text(), Payload: v.bytes(),
+		Owner: v.text(), Lane: v.text(), Key: v.text(), Reason: v.text(), ReasonText: v.text(), Unmet: v.int64(), Awaited: Awaited(v.int64()),
+		Policy: v.int64(), Priority: v.int(), RunAt: v.time(), PayloadBytes: v.int(), Dedupe: v.text(), Labels: v.text(), Traceparent: v.text(), Payload: v.bytes(), Batch: v.int64(), After: uint8(v.int64()), Ref: v.text(),
 	}
 	r.Turn = r.Turn && r.State == job.Ready // what it was when it became so
 	return r
@@ -149,9 +157,10 @@ func (s *Store) InsertJob(r *Row) error {
 	return s.label(r.ID, "", r.Labels)
 }
 
-// plain tells whether a new job's row carries no more than most do.
+// plain tells whether a new job's row carries no more than most do, but for its owner and what it has to
+// do with others.
 func (r *Row) plain() bool {
-	return r.Schedule == 0 && r.NextAt == 0 && r.RunAt == 0 && r.StartBy == 0 && !r.Turn && r.Owner == "" && r.Lane == "" && r.Key == "" && r.Labels == "" && r.Traceparent == ""
+	return r.Schedule == 0 && r.NextAt == 0 && r.RunAt == 0 && r.StartBy == 0 && !r.Turn && r.Lane == "" && r.Key == "" && r.Labels == "" && r.Traceparent == ""
 }
 
 var sqlRow = statement(`SELECT ` + rowColumns + ` FROM ` + rowsFrom + ` WHERE id = ? AND removed_by = 0`)
@@ -192,15 +201,15 @@ func (s *Store) Finish(r *Row) error {
 	return s.exec(sqlFinish, int64(r.State), r.Tries, int64(r.FinishedAt), r.Reason, r.ReasonText, r.Cause, r.ID)
 }
 
-var sqlWait = statement(`UPDATE jobs SET state = ?, tries = ?, level = ?, rank = ?, turn = ?, ready_at = ?, next_at = ?, token = 0, cause = ? WHERE id = ?`)
+var sqlWait = statement(`UPDATE jobs SET state = ?, tries = ?, level = ?, rank = ?, turn = ?, ready_at = ?, next_at = ?, token = 0, cause = ?, unmet = ? WHERE id = ?`)
 
-// Wait writes that a job waits: state, tries, place, ready_at and next_at.
+// Wait writes that a job waits: state, tries, place, ready_at and next_at, and what for.
 func (s *Store) Wait(r *Row) error {
-	return s.exec(sqlWait, int64(r.State), r.Tries, r.Level, r.Rank, r.Turn, int64(r.ReadyAt), int64(r.NextAt), r.Cause, r.ID)
+	return s.exec(sqlWait, int64(r.State), r.Tries, r.Level, r.Rank, r.Turn, int64(r.ReadyAt), int64(r.NextAt), r.Cause, r.Unmet, r.ID)
 }
 
 var sqlRequeue = statement(`UPDATE jobs SET state = ?, round = ?, tries = 0, level = ?, rank = ?, turn = ?, start_by = 0, ready_at = ?, next_at = 0, started_at = 0, finished_at = 0,
-			cancel_asked_at = 0, reason = '', reason_text = '', operation = ? WHERE id = ?`)
+			cancel_asked_at = 0, reason = '', reason_text = '', operation = ?, unmet = ? WHERE id = ?`)
 
 var sqlRequeueSpec = statement(`UPDATE specs SET policy = ?, run_at = 0, payload_bytes = ?, payload = ? WHERE job = ?`)
 
@@ -213,7 +222,7 @@ func (s *Store) Requeue(r *Row) error {
 	if err != nil {
 		return err
 	}
-	return errors.Join(s.exec(sqlRequeue, int64(r.State), r.Round, r.Level, r.Rank, r.Turn, int64(r.ReadyAt), r.Operation, r.ID), s.exec(sqlRequeueSpec, r.Policy, r.PayloadBytes, inline, r.ID))
+	return errors.Join(s.exec(sqlRequeue, int64(r.State), r.Round, r.Level, r.Rank, r.Turn, int64(r.ReadyAt), r.Operation, r.Unmet, r.ID), s.exec(sqlRequeueSpec, r.Policy, r.PayloadBytes, inline, r.ID))
 }
 
 var sqlPatch = statement(`UPDATE jobs SET queue = ?, state = ?, level = ?, rank = ?, turn = ?, start_by = ?, ready_at = ?, next_at = ?, owner = ?, lane = ? WHERE id = ?`)

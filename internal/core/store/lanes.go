@@ -1,8 +1,21 @@
 package store
 
-import "context"
+import (
+	"context"
+	"database/sql"
+	"errors"
+)
 
 var sqlLaneHolder = statement(`SELECT job FROM lanes WHERE queue = ? AND lane = ?`)
+
+// ReadLaneHolder is [Store.LaneHolder] outside of the transaction.
+func (s *Store) ReadLaneHolder(ctx context.Context, queue int64, lane string) (id int64, err error) {
+	err = s.askOne(ctx, "SELECT job FROM lanes WHERE queue = ? AND lane = ?", queue, lane).Scan(&id)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = nil
+	}
+	return id, err
+}
 
 // LaneHolder answers which job has a lane; 0 where it is free.
 func (s *Store) LaneHolder(queue int64, lane string) (id int64, err error) {

@@ -21,7 +21,10 @@ import (
 // late are the writes that wait.
 type late struct {
 	plain                []plainJob
+	members              []memberJob
 	jobs, specs, results rowValues
+	tiedJobs, tiedSpecs  rowValues
+	edges                rowValues
 	leases               []lateLease
 	done                 []lateDone
 	doneAt               job.Time
@@ -52,6 +55,26 @@ type alike struct{ queue, task, state, level, enqueuedAt, readyAt, policy, prior
 // into C.
 func (p *plainJob) follows(o *plainJob) bool {
 	return p.id == o.id+1 && p.rank == o.rank+1 && p.alike == o.alike
+}
+
+// memberJob is one that has to do with others, as a plain one in all else but its owner.
+type memberJob struct {
+	plainJob
+	together
+	unmet, awaited int64
+	ref            string
+}
+
+// together is what jobs of a batch mostly have in common beside what all have.
+type together struct {
+	batch, after int64
+	owner        string
+}
+
+// follows tells whether a job is the next after another and like it, in an order that goes on by a step:
+// 1, or 0 where neither has a place in it.
+func (p *memberJob) follows(o *memberJob, step int64) bool {
+	return p.id == o.id+1 && p.rank == o.rank+step && (step != 0 || p.rank == 0) && p.alike == o.alike && p.together == o.together
 }
 
 // lease is what leases that go out together have in common.
@@ -116,14 +139,26 @@ func inserts(into string, columns int) []*sqlStatement {
 }
 
 var (
-	sqlInsertJobs  = inserts("jobs (id, queue, task, state, level, rank, enqueued_at, ready_at, next_at, start_by, schedule, turn, owner, lane, key)", 15)
-	sqlInsertSpecs = inserts("specs (job, policy, priority, payload_bytes, payload, run_at, dedupe, labels, traceparent)", 9)
-	sqlInsertAlike = sized(func(n int) string {
+	sqlInsertJobs      = inserts("jobs ("+jobColumns+")", 15)
+	sqlInsertSpecs     = inserts("specs ("+specColumns+")", 9)
+	sqlInsertTiedJobs  = inserts("jobs ("+jobColumns+", unmet, awaited)", 17)
+	sqlInsertTiedSpecs = inserts("specs ("+specColumns+", batch, after, ref)", 12)
+	sqlInsertAlike     = sized(func(n int) string {
 		return numbered("INSERT INTO jobs (queue, task, state, level, enqueued_at, ready_at, id, rank) VALUES ", n, ", ", func(i int) string { return fmt.Sprintf("(?1, ?2, ?3, ?4, ?5, ?6, ?7 + %d, ?8 + %d)", i, i) })
 	})
 	sqlInsertAlikeSpecs = sized(func(n int) string {
 		return numbered("INSERT INTO specs (policy, priority, job, payload_bytes, payload) VALUES ", n, ", ", func(i int) string {
 			return fmt.Sprintf("(?1, ?2, ?3 + %d, coalesce(length(?%d), 0), ?%d)", i, i+4, i+4)
+		})
+	})
+	sqlInsertMembers = sized(func(n int) string {
+		return numbered("INSERT INTO jobs (queue, task, state, level, enqueued_at, ready_at, id, rank, owner, unmet, awaited) VALUES ", n, ", ", func(i int) string {
+			return fmt.Sprintf("(?1, ?2, ?3, ?4, ?5, ?6, ?7 + %d, ?8 + %d * ?9, ?10, ?%d, ?%d)", i, i, 2*i+11, 2*i+12)
+		})
+	})
+	sqlInsertMemberSpecs = sized(func(n int) string {
+		return numbered("INSERT INTO specs (policy, priority, job, batch, after, payload_bytes, payload, ref) VALUES ", n, ", ", func(i int) string {
+			return fmt.Sprintf("(?1, ?2, ?3 + %d, ?4, ?5, coalesce(length(?%d), 0), ?%d, ?%d)", i, 2*i+6, 2*i+6, 2*i+7)
 		})
 	})
 	sqlInsertResults = sized(func(n int) string {
@@ -162,16 +197,42 @@ func numbered(head string, n int, between string, one func(i int) string) string
 }
 
 // lately are the tables that late writes change.
-var lately = regexp.MustCompile(`\b(jobs|specs|bodies)\b`)
+var lately = regexp.MustCompile(`\b(jobs|specs|bodies|edges)\b`)
 
 // insert has a new job's row go out, with what was asked for.
 func (l *late) insert(r *Row, inline []byte) {
 	if r.plain() && len(inline) == r.PayloadBytes {
-		l.plain = append(l.plain, plainJob{r.ID, r.Rank, alike{r.Queue, r.Task, int64(r.State), int64(r.Level), int64(r.EnqueuedAt), int64(r.ReadyAt), r.Policy, int64(r.Priority)}, inline})
+		one := plainJob{r.ID, r.Rank, alike{r.Queue, r.Task, int64(r.State), int64(r.Level), int64(r.EnqueuedAt), int64(r.ReadyAt), r.Policy, int64(r.Priority)}, inline}
+		switch {
+		case r.tied():
+			l.members = append(l.members, memberJob{one, together{r.Batch, int64(r.After), r.Owner}, r.Unmet, int64(r.Awaited), r.Ref})
+			return
+		case r.Owner == "":
+			l.plain = append(l.plain, one)
+			return
+		}
+	}
+	if r.tied() {
+		l.tiedJobs.add(append(jobValues(r), r.Unmet, int64(r.Awaited))...)
+		l.tiedSpecs.add(append(specValues(r, inline), r.Batch, int64(r.After), r.Ref)...)
 		return
 	}
-	l.jobs.add(r.ID, r.Queue, r.Task, int64(r.State), int64(r.Level), r.Rank, int64(r.EnqueuedAt), int64(r.ReadyAt), int64(r.NextAt), int64(r.StartBy), r.Schedule, r.Turn, r.Owner, r.Lane, r.Key)
-	l.specs.add(r.ID, r.Policy, int64(r.Priority), int64(r.PayloadBytes), inline, int64(r.RunAt), r.Dedupe, r.Labels, r.Traceparent)
+	l.jobs.add(jobValues(r)...)
+	l.specs.add(specValues(r, inline)...)
+}
+
+// What of a job's row is written when it is inserted, and of what was asked for; of most no more is.
+const (
+	jobColumns  = "id, queue, task, state, level, rank, enqueued_at, ready_at, next_at, start_by, schedule, turn, owner, lane, key"
+	specColumns = "job, policy, priority, payload_bytes, payload, run_at, dedupe, labels, traceparent"
+)
+
+func jobValues(r *Row) []any {
+	return []any{r.ID, r.Queue, r.Task, int64(r.State), int64(r.Level), r.Rank, int64(r.EnqueuedAt), int64(r.ReadyAt), int64(r.NextAt), int64(r.StartBy), r.Schedule, r.Turn, r.Owner, r.Lane, r.Key}
+}
+
+func specValues(r *Row, inline []byte) []any {
+	return []any{r.ID, r.Policy, int64(r.Priority), int64(r.PayloadBytes), inline, int64(r.RunAt), r.Dedupe, r.Labels, r.Traceparent}
 }
 
 func (r *rowValues) add(values ...any) { r.values = append(r.values, values...) }
@@ -189,11 +250,14 @@ func (s *Store) WriteLate() error {
 	if err := s.writePlain(taken.plain); err != nil {
 		return &LateError{error: err}
 	}
+	if err := s.writeMembers(taken.members); err != nil {
+		return &LateError{error: err}
+	}
 	for _, part := range []struct {
 		rows    *rowValues
 		by      []*sqlStatement
 		columns int
-	}{{&taken.jobs, sqlInsertJobs, 15}, {&taken.specs, sqlInsertSpecs, 9}, {&taken.results, sqlInsertResults, 2}} {
+	}{{&taken.jobs, sqlInsertJobs, 15}, {&taken.specs, sqlInsertSpecs, 9}, {&taken.tiedJobs, sqlInsertTiedJobs, 17}, {&taken.tiedSpecs, sqlInsertTiedSpecs, 12}, {&taken.edges, sqlInsertEdges, 4}, {&taken.results, sqlInsertResults, 2}} {
 		if err := s.writeRows(part.rows.values, part.by, part.columns); err != nil {
 			return &LateError{error: err}
 		}
@@ -211,7 +275,7 @@ func (s *Store) WriteLate() error {
 }
 
 func (l *late) none() bool {
-	return len(l.plain)+len(l.jobs.values)+len(l.results.values)+len(l.leases)+len(l.done)+len(l.removed) == 0
+	return len(l.plain)+len(l.members)+len(l.jobs.values)+len(l.tiedJobs.values)+len(l.edges.values)+len(l.results.values)+len(l.leases)+len(l.done)+len(l.removed) == 0
 }
 
 // parts cuts n rows into parts of the sizes, and tells for each its place and its size.
@@ -254,6 +318,42 @@ func (s *Store) writeAlike(some []plainJob, i int) error {
 	}
 	s.values = values
 	return s.execRows(len(some), sqlInsertAlikeSpecs[i], values...)
+}
+
+// writeMembers writes jobs that have to do with others, as many together as follow one another.
+func (s *Store) writeMembers(all []memberJob) error {
+	for len(all) > 0 {
+		n, step := 1, int64(0)
+		if len(all) > 1 && all[0].rank != 0 {
+			step = 1
+		}
+		for n < len(all) && all[n].follows(&all[n-1], step) {
+			n++
+		}
+		if err := parts(n, func(from, size, i int) error { return s.writeTogether(all[from:from+size], step, i) }); err != nil {
+			return err
+		}
+		all = all[n:]
+	}
+	return nil
+}
+
+func (s *Store) writeTogether(some []memberJob, step int64, i int) error {
+	first := &some[0]
+	values := append(s.values[:0], first.queue, first.task, first.state, first.level, first.enqueuedAt, first.readyAt, first.id, first.rank, step, first.owner)
+	for _, m := range some {
+		values = append(values, m.unmet, m.awaited)
+	}
+	s.values = values
+	if err := s.execRows(len(some), sqlInsertMembers[i], values...); err != nil {
+		return err
+	}
+	values = append(values[:0], first.policy, first.priority, first.id, first.batch, first.after)
+	for _, m := range some {
+		values = append(values, m.payload, m.ref)
+	}
+	s.values = values
+	return s.execRows(len(some), sqlInsertMemberSpecs[i], values...)
 }
 
 func (s *Store) writeRows(values []any, by []*sqlStatement, columns int) error {

@@ -73,8 +73,9 @@ func TestLateWrites(t *testing.T) {
 		result, err := s.Body(t.Context(), id, ResultBody, 0)
 		require.NoError(t, err)
 		assert.Equal(t, r.State == job.Done, result != nil, "job %d", id)
-		attempts, err := s.Attempts(t.Context(), id, 0)
+		all, err := s.Attempts(t.Context(), []*Row{r})
 		require.NoError(t, err)
+		attempts := all[id]
 		if r.State == job.Done {
 			require.Len(t, attempts, 1)
 			assert.Equal(t, *r.attempt(), attempts[0])

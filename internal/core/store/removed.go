@@ -66,7 +66,7 @@ func (s *Store) Sweep(all ...int64) error {
 			}
 		}
 		values := padded(ids)
-		for _, stmt := range []*sqlStatement{sqlSweepJobs, sqlSweepSpecs, sqlSweepAttempts, sqlSweepBodies, sqlSweepLines, sqlSweepResults, sqlSweepSteps} {
+		for _, stmt := range []*sqlStatement{sqlSweepJobs, sqlSweepSpecs, sqlSweepAttempts, sqlSweepBodies, sqlSweepLines, sqlSweepResults, sqlSweepSteps, sqlSweepEdges} {
 			if err := s.exec(stmt, values...); err != nil {
 				return err
 			}

@@ -1,6 +1,8 @@
 package store
 
 import (
+	"context"
+	"database/sql"
 	"errors"
 
 	"humblemule.example/job"
@@ -10,6 +12,19 @@ import (
 func (s *Store) Result(id int64, result []byte) error {
 	s.late.results.add(id, result)
 	return nil
+}
+
+// Results reads the results of jobs.
+func (s *Store) Results(ctx context.Context, ids []int64) (map[int64][]byte, error) {
+	all := map[int64][]byte{}
+	err := s.eachOf(ctx, "SELECT job, bytes FROM bodies WHERE kind = {result} AND n = 0 AND job IN (?)", ids, func(r *sql.Rows) error {
+		var id int64
+		var result []byte
+		err := r.Scan(&id, &result)
+		all[id] = result
+		return err
+	})
+	return all, err
 }
 
 var sqlKeepResult = statement(`INSERT INTO results_kept (job, until) VALUES (?, ?) ON CONFLICT (job) DO UPDATE SET until = excluded.until`)
@@ -38,3 +53,14 @@ var sqlNextResult = statement(`SELECT until FROM results_kept ORDER BY until, jo
 
 // NextResult tells when the next result is to be removed; zero for never.
 func (s *Store) NextResult() (job.Time, error) { return s.oneTime(sqlNextResult) }
+
+var sqlResultOf = statement(`SELECT bytes FROM bodies WHERE job = ? AND kind = {result} AND n = 0`)
+
+// ResultOf reads a job's result inside the transaction; nil where there is none.
+func (s *Store) ResultOf(id int64) (result []byte, err error) {
+	err = s.queryRow(sqlResultOf, id).Scan(&result)
+	if errors.Is(err, sql.ErrNoRows) {
+		err = nil
+	}
+	return result, err
+}

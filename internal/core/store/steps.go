@@ -50,9 +50,15 @@ func (s *Store) StepsOf(id int64) ([]Step, error) {
 
 const stepColumns = "SELECT job, name, attempt, begun_at, done_at, result FROM steps WHERE job = ? ORDER BY name"
 
-// Steps reads the steps of a job.
-func (s *Store) Steps(ctx context.Context, id int64) ([]Step, error) {
-	return steps(s.ask(ctx, stepColumns, id))
+// Steps reads the steps of jobs, each job's by their names.
+func (s *Store) Steps(ctx context.Context, ids []int64) (map[int64][]Step, error) {
+	all := map[int64][]Step{}
+	err := s.eachOf(ctx, "SELECT job, name, attempt, begun_at, done_at, result FROM steps WHERE job IN (?) ORDER BY job, name", ids, func(r *sql.Rows) error {
+		x, err := step(r)
+		all[x.Job] = append(all[x.Job], x)
+		return err
+	})
+	return all, err
 }
 
 func steps(r *sql.Rows, err error) (all []Step, _ error) {
@@ -61,13 +67,18 @@ func steps(r *sql.Rows, err error) (all []Step, _ error) {
 	}
 	defer r.Close()
 	for r.Next() {
-		var x Step
-		if err := r.Scan(&x.Job, &x.Name, &x.Attempt, &x.BegunAt, &x.DoneAt, &x.Result); err != nil {
+		x, err := step(r)
+		if err != nil {
 			return nil, err
 		}
 		all = append(all, x)
 	}
 	return all, errors.Join(r.Err(), r.Close())
+}
+
+func step(r *sql.Rows) (x Step, err error) {
+	err = r.Scan(&x.Job, &x.Name, &x.Attempt, &x.BegunAt, &x.DoneAt, &x.Result)
+	return x, err
 }
 
 // IDsInDoubt reads ids of jobs beyond after with a step that is begun and not done.

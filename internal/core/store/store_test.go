@@ -187,9 +187,9 @@ func TestFixtures(t *testing.T) {
 		dead, err := s.Row(2)
 		require.NoError(t, err)
 		assert.Equal(t, []any{job.Dead, "gave_up", 1}, []any{dead.State, dead.Reason, dead.Attempt}, file)
-		attempts, err := s.Attempts(t.Context(), 2, 0)
+		attempts, err := s.Attempts(t.Context(), []*Row{{ID: 2, Attempt: 2}})
 		require.NoError(t, err)
-		assert.Equal(t, "line 4: the weight is no number", attempts[0].ErrorMessage, file)
+		assert.Equal(t, "line 4: the weight is no number", attempts[2][0].ErrorMessage, file)
 		for view, want := range map[string]int{"v_jobs": 2, "v_attempts": 1, "v_queues": 2, "v_actions": 0} {
 			var n int
 			require.NoError(t, s.conn.QueryRowContext(t.Context(), "SELECT count(*) FROM "+view).Scan(&n))
@@ -222,6 +222,40 @@ func writeFixture(t *testing.T, path string) {
 	os.Remove(path + ".lock")
 }
 
+// A file is kept as it was before it is converted, under a name that no other has, unless it need not
+// be.
+func TestKeepsOlder(t *testing.T) {
+	old := fmt.Sprintf("testdata/schema-%d.db", schema-1)
+	raw, err := os.ReadFile(old)
+	require.NoError(t, err)
+	path := filepath.Join(t.TempDir(), "jobs.db")
+	convert := func(how Opening) string {
+		require.NoError(t, os.WriteFile(path, raw, 0o600))
+		s, err := OpenAs(path, how)
+		require.NoError(t, err)
+		require.NoError(t, s.Close())
+		version, err := Inspect(path)
+		require.NoError(t, err)
+		require.Equal(t, schema, version.Schema)
+		require.NoError(t, os.Remove(path))
+		return s.Older()
+	}
+	first := convert(Opening{})
+	assert.Equal(t, fmt.Sprintf("%s.schema-%d", path, schema-1), first)
+	second := convert(Opening{})
+	assert.Regexp(t, regexp.QuoteMeta(first)+`-\d{8}T\d{6}Z?$`, second)
+	for _, kept := range []string{first, second} {
+		is, err := Inspect(kept)
+		require.NoError(t, err)
+		assert.Equal(t, schema-1, is.Schema, "it is what an older program reads")
+		require.NoError(t, CheckCopy(t.Context(), kept))
+	}
+	assert.Empty(t, convert(Opening{DropOlder: true}))
+	left, err := filepath.Glob(path + ".*")
+	require.NoError(t, err)
+	assert.ElementsMatch(t, []string{first, second, path + ".lock"}, left)
+}
+
 // Of a job with many attempts the first ten and the last ninety are kept whole.
 func TestAttemptsAreFolded(t *testing.T) {
 	s, _ := open(t)
@@ -229,7 +263,8 @@ func TestAttemptsAreFolded(t *testing.T) {
 		require.NoError(t, s.InsertAttempt(&Attempt{Job: 7, N: n, Outcome: job.OutcomeFailed, Stack: "main.go:1"}))
 	}
 	require.NoError(t, s.Commit())
-	kept, err := s.Attempts(t.Context(), 7, 0)
+	all, err := s.Attempts(t.Context(), []*Row{{ID: 7, Attempt: 2}})
+	kept := all[7]
 	require.NoError(t, err)
 	var numbers []int
 	for _, a := range kept {

@@ -71,12 +71,33 @@ func dropResults(tx *commit.Tx) error {
 		if tx.Passes(commit.ThingResult, id) {
 			continue
 		}
+		if kept, err := keepsResult(tx, id); kept || err != nil {
+			if err != nil {
+				return err
+			}
+			continue
+		}
 		if err := tx.Store.DropResult(id); err != nil {
 			return err
 		}
 		tx.News.Touched = append(tx.News.Touched, id)
 	}
 	return nil
+}
+
+// keepsResult keeps a result for longer whose job others wait for.
+func keepsResult(tx *commit.Tx, id int64) (bool, error) {
+	r, err := tx.Store.Row(id)
+	if err != nil || r == nil || r.Awaited == 0 {
+		return false, err
+	}
+	awaited, err := isAwaited(tx, r)
+	if err != nil || !awaited {
+		return false, err
+	}
+	until := tx.Now.Add(awaitedEvery)
+	tx.Times.Results.By(until)
+	return true, tx.Store.KeepResult(id, until)
 }
 
 // sweep deletes what can no longer be restored; it is counted on, what never finished as
@@ -95,7 +116,7 @@ func sweep(tx *commit.Tx) error {
 	}
 	tx.Times.Sweep.Reread()
 	tx.Times.Results.RereadAny()
-	var gone swept
+	var gone going
 	for _, r := range old {
 		if tx.Passes(commit.ThingSweep, r.ID) {
 			continue
@@ -106,6 +127,7 @@ func sweep(tx *commit.Tx) error {
 			tx.History.Purged(r)
 		}
 		tx.Counts.Retire(g, 1)
+		swept(tx, r)
 		if err := gone.sweep(tx, r.ID); err != nil {
 			return err
 		}

@@ -139,7 +139,7 @@ func retainState(tx *commit.Tx, q *memory.Named, s job.State, most int) (again b
 		return false, err
 	}
 	removed := int64(0)
-	var gone swept
+	var gone going
 	for _, r := range rows {
 		if tx.Passes(commit.ThingRetain, r.ID) {
 			continue
@@ -166,7 +166,7 @@ func retainState(tx *commit.Tx, q *memory.Named, s job.State, most int) (again b
 
 // retire takes a finished job out for good, all but its rows, which are deleted with those of others. It
 // is counted on; its key answers on for as long as a dedupe may ask for it.
-func retire(tx *commit.Tx, r *store.Row, gone *swept) error {
+func retire(tx *commit.Tx, r *store.Row, gone *going) error {
 	if err := place.Recount(tx, r, -1); err != nil {
 		return err
 	}
@@ -176,15 +176,18 @@ func retire(tx *commit.Tx, r *store.Row, gone *swept) error {
 		}
 	}
 	tx.Counts.Retire(store.Group{Queue: r.Queue, Task: r.Task, State: r.State}, 1)
+	if r.Batch != 0 {
+		tx.Ties.Change(r.Batch).Gone++
+	}
 	return errors.Join(gone.sweep(tx, r.ID), place.LeaveLane(tx, r))
 }
 
-// swept are jobs whose rows are to be deleted together.
-type swept []int64
+// going are jobs whose rows are to be deleted together.
+type going []int64
 
 // sweep deletes a job's rows, together with others unless some work is set aside: then each
 // by itself, so that the one which fails is known.
-func (g *swept) sweep(tx *commit.Tx, id int64) error {
+func (g *going) sweep(tx *commit.Tx, id int64) error {
 	if tx.HasAside() {
 		return tx.Store.Sweep(id)
 	}
@@ -193,6 +196,6 @@ func (g *swept) sweep(tx *commit.Tx, id int64) error {
 }
 
 // sweepAll deletes the rows of the jobs that are gone.
-func (g *swept) sweepAll(tx *commit.Tx) error {
+func (g *going) sweepAll(tx *commit.Tx) error {
 	return tx.Store.Sweep(*g...)
 }

@@ -56,6 +56,11 @@ func Retention() commit.Timed {
 	return commit.Timed{Next: func(tx *commit.Tx) time.Duration { return time.Until(tx.Retention.Next.Get()) }, Do: retain}
 }
 
+// Awaited is the timed work that looks after jobs for which others wait, or did.
+func Awaited() commit.Timed {
+	return commit.Timed{Next: func(tx *commit.Tx) time.Duration { return time.Until(tx.Ties.Walk.Get().Next) }, Do: walkAwaited}
+}
+
 // Leftovers is the timed work that drops what nothing has needed for long.
 func Leftovers() commit.Timed {
 	return commit.Timed{Next: func(tx *commit.Tx) time.Duration { return time.Until(tx.Retention.Forget.Get()) }, Do: forget}

@@ -31,7 +31,7 @@ type Watchers struct {
 
 	mu       sync.Mutex
 	all      map[*Watcher]struct{}
-	finished map[int64][]chan struct{} // by the job that is waited for
+	finished map[int64][]chan struct{} // by the job or the batch that is waited for
 	// parts are the latest ones, that with the number last at the end; next is gathered.
 	parts    []part
 	last     int64
@@ -283,6 +283,11 @@ func (ws *Watchers) Published(tx *commit.Tx) {
 				ws.wake(m.Job)
 			}
 		}
+		for _, b := range tx.News.Batches {
+			if b.Over {
+				ws.wake(b.ID)
+			}
+		}
 	}
 	if !ws.listening() {
 		return
@@ -335,14 +340,24 @@ func (ws *Watchers) Loaded() {
 
 // WaitFor answers a job when it is finished, or as it stands after wait.
 func (ws *Watchers) WaitFor(ctx context.Context, id int64, wait time.Duration) (job.Job, error) {
+	return waitFor(ws, ctx, id, wait, ws.read.Job, func(j job.Job) bool { return j.State.Finished() })
+}
+
+// WaitForBatch answers a batch when all of its jobs have ended, or as it stands after wait.
+func (ws *Watchers) WaitForBatch(ctx context.Context, id int64, wait time.Duration) (api.Batch, error) {
+	return waitFor(ws, ctx, id, wait, ws.read.Batch, func(b api.Batch) bool { return b.State.Over() })
+}
+
+// waitFor reads a job or a batch until it is over; the two have no ids in common.
+func waitFor[T any](ws *Watchers, ctx context.Context, id int64, wait time.Duration, read func(context.Context, int64) (T, error), over func(T) bool) (T, error) {
 	timer := time.NewTimer(min(wait, api.MaxWait.Go()))
 	defer timer.Stop()
 	for {
 		done, forget := ws.finish(id)
-		j, err := ws.read.Job(ctx, id)
-		if err != nil || j.State.Finished() {
+		v, err := read(ctx, id)
+		if err != nil || over(v) || wait <= 0 {
 			forget()
-			return j, err
+			return v, err
 		}
 		select {
 		case <-done:
@@ -352,7 +367,7 @@ func (ws *Watchers) WaitFor(ctx context.Context, id int64, wait time.Duration) (
 		case <-ws.quit:
 		}
 		forget()
-		return ws.read.Job(context.WithoutCancel(ctx), id)
+		return read(context.WithoutCancel(ctx), id)
 	}
 }
 

@@ -1,4 +1,4 @@
-import { useState } from 'react'
+import { lazy, Suspense, useState } from 'react'
 import { Link } from 'react-router'
 
 import { Alike } from './Alike'
@@ -18,6 +18,9 @@ import { Progress } from '../../parts/Progress'
 import { finished, outcomeState } from '../../lib/states'
 import { outcomeWord } from '../../lib/words'
 import { useNow } from '../../lib/useNow'
+
+// Few jobs wait for others.
+const Ties = lazy(() => import('./Ties').then((m) => ({ default: m.Ties })))
 
 /** JobBeside tells everything about one job, beside the list it was opened from. */
 export function JobBeside({ id }: { id: number }) {
@@ -67,6 +70,7 @@ function Known({ j }: { j: Job }) {
             </Link>
           )}
         </Fact>
+        <Fact name="imported">{j.imported_from && `job ${j.imported_from.job} of store ${j.imported_from.store}`}</Fact>
         <Fact name="schedule">
           {j.schedule && (
             <>
@@ -74,6 +78,16 @@ function Known({ j }: { j: Job }) {
                 {j.schedule.name}
               </Link>
               , run {j.schedule.run}, planned for {moment(j.schedule.planned_at)}
+            </>
+          )}
+        </Fact>
+        <Fact name="batch">
+          {j.batch && (
+            <>
+              <Link className="press" to={`/batches/${j.batch.id}`}>
+                {j.batch.name || j.batch.id}
+              </Link>
+              {j.batch.last ? ', its last job' : j.batch.ref && `, as ${j.batch.ref}`}
             </>
           )}
         </Fact>
@@ -109,6 +123,11 @@ function Known({ j }: { j: Job }) {
         <When name="result kept until" at={j.result_until} now={now} />
         <When name="lease ends" at={j.state === 'running' ? j.lease_ends_at : undefined} now={now} />
       </dl>
+      {(j.waits_for || j.awaited_by) && (
+        <Suspense>
+          <Ties j={j} />
+        </Suspense>
+      )}
       <Journey j={j} now={now} />
       {!finished(j) && <Future j={j} now={now} />}
       <Steps j={j} />
@@ -264,7 +283,8 @@ function Log({ j, a, openAtFirst }: { j: Job; a: Attempt; openAtFirst: boolean }
 function Deeds({ j }: { j: Job }) {
   const may = useMayAct()
   if (!may) return null
-  const waits = j.state === 'scheduled' || j.state === 'backoff'
+  const waits =
+    j.state === 'scheduled' || j.state === 'backoff' || (j.state === 'held' && !!j.waits_for && (j.waits_for.unmet > 0 || !!j.batch?.last))
   const running = j.state === 'running'
   const deeds: Deed[] = finished(j)
     ? [...(j.refused ? ['accept' as const] : []), 'requeue', 'discard']

@@ -70,9 +70,9 @@ func whole(t *testing.T, path string, n int, what string) {
 		require.NoError(t, err)
 		require.Len(t, ids, int(c.N), "%s: %s", what, c.State)
 	}
-	dead, err := s.Attempts(t.Context(), 2, 0)
+	dead, err := s.Attempts(t.Context(), []*store.Row{{ID: 2, Attempt: 2}})
 	require.NoError(t, err)
-	require.Equal(t, job.OutcomeGiveUp, dead[0].Outcome, what)
+	require.Equal(t, job.OutcomeGiveUp, dead[2][0].Outcome, what)
 }
 
 // Whatever write or sync the power is cut at while a file is brought to its new tables, it

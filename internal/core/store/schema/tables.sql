@@ -106,7 +106,8 @@ CREATE TABLE jobs (
     key             TEXT    NOT NULL DEFAULT '',
     reason          TEXT    NOT NULL DEFAULT '',
     reason_text     TEXT    NOT NULL DEFAULT '',
-    unmet           INTEGER NOT NULL DEFAULT 0   -- how many edges to other jobs are unmet; none are made yet
+    unmet           INTEGER NOT NULL DEFAULT 0,  -- how many jobs, or the batch, it still waits for
+    awaited         INTEGER NOT NULL DEFAULT 0   -- bits: 1, jobs wait or waited for it; 2, the last job of its batch does
 );
 
 -- What was asked for: written when the job is enqueued, edited or requeued.
@@ -119,9 +120,13 @@ CREATE TABLE specs (
     dedupe        TEXT    NOT NULL DEFAULT '',
     labels        TEXT    NOT NULL DEFAULT '',
     traceparent   TEXT    NOT NULL DEFAULT '',
-    batch         INTEGER NOT NULL DEFAULT 0,   -- that it is a member of; none are made yet
+    batch         INTEGER NOT NULL DEFAULT 0,   -- that it is a member of
+    after         INTEGER NOT NULL DEFAULT 0,   -- how it waits for others: 1 for their being done, 2 so too, and else it is cancelled, 3 for any end
+    ref           TEXT    NOT NULL DEFAULT '',  -- its name within its batch
     payload       BLOB                          -- to 512 bytes; longer ones in bodies
 );
+CREATE INDEX specs_batch ON specs (batch, job) WHERE batch <> 0;
+CREATE INDEX specs_ref   ON specs (batch, ref) WHERE ref <> '';
 
 -- Every index costs each write of a job something, whether the job is in it or not: there
 -- are no more than are needed. None but the first two is rewritten when a plain job is
@@ -138,8 +143,9 @@ CREATE INDEX jobs_cause    ON jobs (cause, id) WHERE cause <> 0 AND state IN (5,
 CREATE INDEX jobs_owner ON jobs (owner, id) WHERE owner <> '' AND removed_by = 0;
 -- What a worker runs, or ran last.
 CREATE INDEX jobs_worker ON jobs (worker, id) WHERE worker <> 0 AND removed_by = 0;
--- Finished jobs in the order in which they are no longer kept.
-CREATE INDEX jobs_finished ON jobs (queue, state, finished_at, id) WHERE state > 5 AND removed_by = 0;
+-- Finished jobs in the order in which they are no longer kept; those for which others may wait are
+-- kept for longer.
+CREATE INDEX jobs_finished ON jobs (queue, state, finished_at, id) WHERE state > 5 AND removed_by = 0 AND awaited = 0;
 -- What of a schedule is unfinished, and which of its runs have died because the next one
 -- took their place.
 CREATE INDEX jobs_of_schedule ON jobs (schedule, state, id) WHERE schedule <> 0 AND (state < 6 OR state = 9 AND reason = 'superseded') AND removed_by = 0;
@@ -212,6 +218,59 @@ CREATE TABLE steps (
 );
 CREATE INDEX steps_in_doubt ON steps (job) WHERE done_at = 0;
 
+-- Which job waits for which other. stands: 0 unmet, 1 met, 2 dropped by an operator, 3 what it waits for
+-- was deleted unmet, which was at gone; 4 is added while the job that waits is finished, or removed.
+-- wants is as specs.after.
+CREATE TABLE edges (
+    job    INTEGER NOT NULL,
+    needs  INTEGER NOT NULL,
+    stands INTEGER NOT NULL,
+    wants  INTEGER NOT NULL,
+    gone   INTEGER NOT NULL DEFAULT 0,
+    PRIMARY KEY (job, needs)
+) WITHOUT ROWID;
+CREATE INDEX edges_needs ON edges (needs, stands, wants, job);
+CREATE INDEX edges_gone  ON edges (gone, job) WHERE gone <> 0 AND stands < 4;
+
+-- Jobs that have ended, of which not all that wait for them have been told; and batches that have, of
+-- which not all jobs are free to go. upto is the last job that can have waited.
+CREATE TABLE endings (
+    id   INTEGER PRIMARY KEY,
+    of   INTEGER NOT NULL,
+    how  INTEGER NOT NULL,
+    upto INTEGER NOT NULL
+);
+
+-- Jobs that belong together. last is the job that waits for all others, and waits whether it still
+-- does. idle tells that no job of it is ready, running, or waits for a time.
+CREATE TABLE batches (
+    id          INTEGER PRIMARY KEY,   -- from the same counter as those of jobs
+    name        TEXT    NOT NULL,
+    owner       TEXT    NOT NULL DEFAULT '',
+    labels      TEXT    NOT NULL DEFAULT '',
+    made_at     INTEGER NOT NULL,
+    made_by     TEXT    NOT NULL,
+    open        INTEGER NOT NULL DEFAULT 0,
+    last        INTEGER NOT NULL DEFAULT 0,
+    waits       INTEGER NOT NULL DEFAULT 0,
+    jobs        INTEGER NOT NULL DEFAULT 0,
+    gone        INTEGER NOT NULL DEFAULT 0,   -- of them, that are no longer kept
+    state       INTEGER NOT NULL DEFAULT 0,
+    idle        INTEGER NOT NULL DEFAULT 0,
+    finished_at INTEGER NOT NULL DEFAULT 0
+);
+CREATE INDEX batches_state ON batches (state, idle, id);
+CREATE INDEX batches_name  ON batches (name, id) WHERE name <> '';
+CREATE INDEX batches_owner ON batches (owner, id) WHERE owner <> '';
+
+-- Jobs of a batch by state, those included that are no longer kept.
+CREATE TABLE batch_counts (
+    batch INTEGER NOT NULL,
+    state INTEGER NOT NULL,
+    n     INTEGER NOT NULL,
+    PRIMARY KEY (batch, state)
+) WITHOUT ROWID;
+
 -- Jobs by queue, task and state, kept in the same transaction as the jobs.
 CREATE TABLE counts (
     queue INTEGER NOT NULL,
@@ -275,6 +334,29 @@ CREATE TABLE sessions (
     address   TEXT    NOT NULL,
     agent     TEXT    NOT NULL
 );
+
+-- Other stores, of which jobs were imported. Ids below a number are kept, 0 where all are given new
+-- ones; ranks is how much was added to the ranks of a queue's jobs, as JSON by the queues' names.
+CREATE TABLE imports (
+    id      INTEGER PRIMARY KEY,
+    store   TEXT    NOT NULL UNIQUE,
+    below   INTEGER NOT NULL,
+    made_at INTEGER NOT NULL,
+    made_by TEXT    NOT NULL,
+    jobs    INTEGER NOT NULL DEFAULT 0,
+    ranks   TEXT    NOT NULL DEFAULT '{}'
+);
+
+-- Which jobs they have become: those from the id first to last there are here job, and the ones that
+-- follow it. A line outlives the jobs, so that none is imported twice.
+CREATE TABLE imported (
+    import INTEGER NOT NULL,
+    first  INTEGER NOT NULL,
+    last   INTEGER NOT NULL,
+    job    INTEGER NOT NULL,
+    PRIMARY KEY (import, first)
+) WITHOUT ROWID;
+CREATE INDEX imported_job ON imported (job);
 
 -- How many finished jobs were removed because they had been kept long enough.
 CREATE TABLE past_counts (

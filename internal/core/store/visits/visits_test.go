@@ -129,6 +129,13 @@ func (h *harbour) fill(n int) {
 		s.Delay, s.StartBy = job.Duration(300*time.Hour), job.At(time.Now().Add(700*time.Hour))
 	})
 	in("keys", func(_ int, s *job.Spec) { s.Key = "one" })
+	root := h.enqueue(1, func(int) job.Spec { return job.Spec{Task: "berth.plan", Queue: "tied"} })
+	in("tied", func(_ int, s *job.Spec) { s.After = &job.After{Jobs: root} })
+	chain := []api.BatchJob{tiedTo("0")}
+	for i := range n - 1 {
+		chain = append(chain, tiedTo(fmt.Sprint(i+1), fmt.Sprint(i)))
+	}
+	h.batch(api.NewBatch{Name: "voyage", Owner: "heron", Jobs: chain, Last: &job.Spec{Task: "notice.publish", Queue: "tied"}})
 	in("gone", nil)
 	h.act(api.ActRequest{Action: api.ActPurge, Filter: &api.Selection{Queues: []string{"gone"}}})
 }
@@ -143,6 +150,98 @@ func (h *harbour) act(r api.ActRequest) {
 	}
 }
 
+func (h *harbour) batch(b api.NewBatch) api.Batch {
+	made, err := h.e.MakeBatch(context.Background(), b, func(i int) string { return fmt.Sprintf("jobs[%d].", i) })
+	h.must(err)
+	return made
+}
+
+// tiedTo is a job of a batch that waits for others of it.
+func tiedTo(ref string, needs ...string) api.BatchJob {
+	b := api.BatchJob{Ref: ref, Spec: job.Spec{Task: "manifest.check", Queue: "tied"}}
+	if len(needs) > 0 {
+		b.After = &job.After{Refs: needs}
+	}
+	return b
+}
+
+// runs has a job run to its end.
+func (h *harbour) runs(id int64, s api.Settlement) {
+	a, err := h.e.Lease(context.Background(), api.LeaseRequest{Worker: "crane", Job: id, Limit: 1})
+	h.must(err)
+	require.Len(h, a.Leases, 1)
+	s.Token = a.Leases[0].Token
+	_, err = h.e.Settle(context.Background(), []api.Settlement{s})
+	h.must(err)
+}
+
+// tie has jobs wait for others, and batches run to their end.
+func (h *harbour) tie(ctx context.Context) {
+	minute := job.Duration(time.Minute)
+	one := func(s job.Spec) int64 { return h.enqueue(1, func(int) job.Spec { return s })[0] }
+	plain := job.Spec{Task: "berth.plan", Queue: "tied", KeepResult: &minute}
+	after := func(rule job.After, ids ...int64) job.Spec {
+		rule.Jobs = ids
+		return job.Spec{Task: "notice.publish", Queue: "tied", After: &rule}
+	}
+	x, y, z := one(plain), one(plain), one(job.Spec{Task: "berth.plan", Queue: "tied-" + fmt.Sprint(h.n)})
+	later := after(job.After{}, x)
+	later.Delay = job.Duration(2 * time.Hour)
+	one(later)
+	met, cancelled, any := one(after(job.After{}, x, y)), one(after(job.After{IfNot: job.IfNotCancel}, y)), one(after(job.After{When: job.WhenFinished}, y, z))
+	gone := one(after(job.After{}, z))
+	h.runs(x, api.Settlement{Outcome: job.OutcomeDone, Result: json.RawMessage("1")})
+	h.runs(y, died(0))
+	for _, id := range []int64{x, met, cancelled} {
+		_, err := h.e.Job(ctx, id)
+		h.must(err)
+	}
+	_, err := h.e.Requeue(ctx, cancelled, api.Requeue{IgnoreAfter: true})
+	h.must(err)
+	_, err = h.e.StartNow(ctx, met)
+	h.must(err)
+	h.runs(met, done(0))
+	q, err := h.e.Job(ctx, z)
+	h.must(err)
+	h.act(api.ActRequest{Action: api.ActPurge, Filter: &api.Selection{Queues: []string{q.Queue}}})
+
+	b := api.NewBatch{Name: fmt.Sprint("voyage ", h.n), Dedupe: job.Unfinished, Open: true, Jobs: []api.BatchJob{tiedTo("a")}, Last: &job.Spec{Task: "notice.publish", Queue: "tied"}}
+	made := h.batch(b)
+	require.Equal(h, made.ID, h.batch(b).ID)
+	more, err := h.e.AddToBatch(ctx, made.ID, []api.BatchJob{tiedTo("b", "a")}, func(int) string { return "" })
+	h.must(err)
+	_, err = h.e.CloseBatch(ctx, made.ID)
+	h.must(err)
+	for _, q := range []api.BatchQuery{{}, {Name: b.Name}, {Owner: "heron", State: api.BatchRunning}, {State: api.BatchStuck}} {
+		_, err := h.e.Batches(ctx, q)
+		h.must(err)
+	}
+	_, err = h.e.BatchGraph(ctx, made.ID)
+	h.must(err)
+	_, err = h.e.Jobs(ctx, api.Filter{Batch: made.ID})
+	h.must(err)
+	h.runs(made.IDs[0], died(0))
+	_, err = h.e.Batch(ctx, made.ID)
+	h.must(err)
+	_, err = h.e.Requeue(ctx, made.IDs[0], api.Requeue{})
+	h.must(err)
+	for _, id := range []int64{made.IDs[0], more.IDs[0], made.Last} {
+		h.runs(id, done(0))
+	}
+	for _, id := range []int64{made.IDs[0], more.IDs[0], made.Last} {
+		_, err := h.e.Discard(ctx, id)
+		h.must(err)
+	}
+	time.Sleep(11 * time.Minute)
+	for id, want := range map[int64]job.State{any: job.Ready, gone: job.Held} {
+		j, err := h.e.Job(ctx, id)
+		h.must(err)
+		require.Equal(h, want, j.State)
+	}
+	_, err = h.e.Batch(ctx, made.ID)
+	require.ErrorIs(h, err, job.ErrNotFound)
+}
+
 // use does a little of everything, the same each time but for what has no name twice.
 func (h *harbour) use() {
 	ctx := context.Background()
@@ -151,6 +250,7 @@ func (h *harbour) use() {
 	h.look(ctx)
 	h.operate(ctx)
 	h.plan(ctx)
+	h.tie(ctx)
 	time.Sleep(30 * time.Minute) // leases end, removals are swept, leftovers go
 	synctest.Wait()
 	h.take("ready", 1) // which runs over the restart
@@ -242,12 +342,39 @@ func (h *harbour) steps(ctx context.Context) {
 	_, err = h.e.BeginSession(ctx, "hash", "ada", "127.0.0.1", "a browser")
 	h.must(err)
 	h.must(h.e.EndSession(ctx, 1, ""))
+	h.takeOver(ctx)
 	time.Sleep(time.Second) // what is there is counted
 	synctest.Wait()
 	_, err = h.e.Requeue(ctx, leases[0].Job.ID, api.Requeue{ForgetSteps: true})
 	h.must(err)
 	h.must(h.e.Unfollow(ctx, "third"))
 	synctest.Wait()
+}
+
+// takeOver imports jobs of another store, twice.
+func (h *harbour) takeOver(ctx context.Context) {
+	from := fmt.Sprint("store-", time.Now().UnixMilli())
+	_, err := h.e.BeginImport(ctx, api.ImportRequest{Export: api.ExportHead{Format: 1, Store: from, Through: 9}, IDs: api.IDsNew})
+	h.must(err)
+	for range 2 {
+		for id := range int64(3) {
+			now := job.At(time.Now())
+			j := &job.Job{
+				ID: id + 1, Task: "tide.predict", Queue: "imported", State: job.Done, MaxAttempts: 3, Retry: &job.Retry{Curve: job.Fixed, First: job.Duration(time.Second)}, Round: 1, Attempt: 1, Tries: 1,
+				EnqueuedAt: now, StartedAt: now, FinishedAt: now, Attempts: []job.Attempt{{Number: 1, Round: 1, Worker: "crane", StartedAt: now, EndedAt: now, Outcome: job.OutcomeDone}},
+				Steps: []job.Step{{Name: "moor", State: job.StepDone, Attempt: 1, BegunAt: now, DoneAt: now}},
+			}
+			told, err := h.e.Import(ctx, from, []api.ExportLine{{Job: j}}, false)
+			h.must(err)
+			require.Empty(h, told.Refused)
+		}
+	}
+	_, err = h.e.ImportedAs(ctx, from, 2)
+	h.must(err)
+	for after, more := int64(0), true; more; {
+		_, after, _, more, err = h.e.Export(ctx, api.Filter{Queues: []string{"imported", "lanes"}}, after, 1<<40)
+		h.must(err)
+	}
 }
 
 func (h *harbour) look(ctx context.Context) {

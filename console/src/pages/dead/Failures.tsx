@@ -84,7 +84,7 @@ function Marks({ all }: { all: Mark[] }) {
         {all.map((m, i) => (
           <tr key={i} className="border-b border-hairline align-top [&>td]:py-1 [&>td]:pr-3">
             <td className="text-right font-mono text-[13px]">{i + 1}</td>
-            <td className="break-words">
+            <td className="wrap-anywhere">
               <span className="text-quiet">{markWord[m.kind]} </span>
               <bdi>{m.text}</bdi>
               {m.by && (
@@ -93,9 +93,9 @@ function Marks({ all }: { all: Mark[] }) {
                 </span>
               )}
             </td>
-            <td className="text-right whitespace-nowrap">{shareOf(m.before)}</td>
-            <td className={`text-right whitespace-nowrap ${worse(m) ? 'font-semibold' : ''}`}>{shareOf(m.after)}</td>
-            <td className="text-right whitespace-nowrap text-quiet">{moment(m.at).replace(/:\d\d$/, '')}</td>
+            <td className="text-right sm:whitespace-nowrap">{shareOf(m.before)}</td>
+            <td className={`text-right sm:whitespace-nowrap ${worse(m) ? 'font-semibold' : ''}`}>{shareOf(m.after)}</td>
+            <td className="text-right text-quiet sm:whitespace-nowrap">{moment(m.at).replace(/:\d\d$/, '')}</td>
           </tr>
         ))}
       </tbody>

@@ -2,7 +2,7 @@
 # make demo         builds what is missing and opens Saltmarrow Harbour
 # make check        formatting, types, and the tests of the heart: about a minute
 # make test         one bounded case of each class of tests; needs what it installs itself
-# make lint         formatting, vet, staticcheck, types, ESLint
+# make lint         formatting, vet, staticcheck, types, ESLint; make check begins with it
 # make bench        measurements beside their baselines, in one run; SCENARIOS="lives bulks" for some,
 #                   DIR for the disk that is measured
 # make performance  the same, written into docs/performance.md
@@ -16,7 +16,7 @@
 SHELL := /bin/bash
 .SHELLFLAGS := -eu -o pipefail -c
 .DEFAULT_GOAL := build
-.PHONY: lint-go console dist package-test need-dist need-package lint-api builds build demo check test lint bench performance soak screenshots need-go need-node need-python need-chromium need-nginx need-terminal need-postgres
+.PHONY: vet console dist package-test need-dist need-package lint-api builds build demo check test lint bench performance soak screenshots need-go need-node need-python need-chromium need-nginx need-terminal need-postgres
 
 GO_FILES := $(shell find . -name '*.go' -not -path './console/node_modules/*') go.mod go.sum internal/core/store/schema/*.sql internal/server/openapi.yaml
 CONSOLE_FILES := $(shell find console/src console/public -type f -not -name 'schema.d.ts') $(wildcard console/*.json console/*.ts console/*.js console/*.mjs console/*.html)
@@ -97,25 +97,27 @@ console/node_modules/.checked: console/node_modules/.installed $(CONSOLE_FILES) 
 	@echo "Checking the console: types, ESLint, Prettier, vitest"
 	@cd console && npm run --silent check && touch node_modules/.checked
 
-lint: lint-go console/node_modules/.checked
-
-lint-go: need-go
-	@echo "Checking formatting, vet and staticcheck (the first time staticcheck is fetched and built)"
-	@wrong=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$wrong" ] || { echo "not formatted by gofmt: $$wrong"; exit 1; }
-	@go vet ./...
+# All that is checked without running anything. make test leaves out what would be compiled for it alone.
+lint: vet console/node_modules/.checked
+	@echo "Checking by staticcheck (the first time it is fetched and built), and the tests of the whole program and the measurements"
 	@for module in e2e bench; do (cd $$module && go vet ./...); done
 	@go tool -modfile=tools/go.mod staticcheck ./...
 	@cd e2e && go tool -modfile=../tools/go.mod staticcheck ./...
+
+vet: need-go
+	@echo "Checking formatting, vet and phrases"
+	@wrong=$$(gofmt -l $$(git ls-files '*.go')); [ -z "$$wrong" ] || { echo "not formatted by gofmt: $$wrong"; exit 1; }
+	@go vet ./...
 	@! git grep -nE $(PHRASES) -- '*.go' '*.md' '*.yaml' '*.ts' '*.tsx' '*.py' ':!CHANGELOG.md' ':!CONTRIBUTING.md' ':!internal/core/store/*_test.go' || { echo "these phrases are not plain English; CONTRIBUTING.md has what to write instead"; exit 1; }
 
 # What is checked of Go and of the console goes side by side.
 test: need-go need-node need-chromium need-python need-nginx
-	@$(MAKE) --no-print-directory -j2 lint-go console
+	@$(MAKE) --no-print-directory -j2 vet console
 	@echo "Running the tests under the race detector; without it those where one goroutine reckons for long, and longer trials of the heart"
-	@{ go test -run "^(TestModel|TestTies|$$(grep -hB1 'alone(t)' internal/core/engine/*_test.go | grep -o 'Test[A-Za-z]*' | paste -sd '|'))$$" ./internal/core/engine -model.commands 5000 && go test -timeout 20m $$(go list ./... | grep -E '/($(ALONE))$$'); } & beside=$$!; failed=; \
-	go test -race -timeout 20m $$(go list ./... | grep -vE '/($(ALONE))$$') || failed=1; wait $$beside && [ -z "$$failed" ]
+	@{ go test -vet=off -run "^(TestModel|TestTies|$$(grep -hB1 'alone(t)' internal/core/engine/*_test.go | grep -o 'Test[A-Za-z]*' | paste -sd '|'))$$" ./internal/core/engine -model.commands 5000 && go test -vet=off -timeout 20m $$(go list ./... | grep -E '/($(ALONE))$$'); } & beside=$$!; failed=; \
+	go test -race -vet=off -timeout 20m $$(go list ./... | grep -vE '/($(ALONE))$$') || failed=1; wait $$beside && [ -z "$$failed" ]
 	@echo "Running the tests of the whole program"
-	@cd e2e && go test -parallel 4 -timeout 20m .
+	@cd e2e && go test -vet=off -parallel 4 -timeout 20m .
 
 # The console checked, then built.
 console: need-node
@@ -148,7 +150,7 @@ builds: internal/console/dist/index.html need-go
 	  echo "Building for $$target without cgo"; \
 	  CGO_ENABLED=0 GOOS=$${target%/*} GOARCH=$${target#*/} go build -o /dev/null ./cmd/hmule; done
 
-soak: builds lint-api need-chromium need-python need-nginx
+soak: builds lint lint-api need-chromium need-python need-nginx
 	@command -v debootstrap >/dev/null || $(call install,a bare Debian,debootstrap)
 	@tools/bare-debian
 	@cd e2e && go test -race -count=1 -timeout 30m -v -run TestSoak . -soak 10m

@@ -335,6 +335,12 @@ type Batch struct {
 	Last int64 `json:"last,omitzero"`
 	// Percent is how many of a hundred of its jobs have ended.
 	Percent float64 `json:"percent"`
+	// PercentOfWork is the same by the usual run times of its tasks, and ExpectedEnd when it will have ended by
+	// these, by the slots that serve its queues and by the longest path through its jobs. Both are told of a
+	// batch that is asked for by its id, where those run times are known; the end of one that is closed,
+	// and not stuck.
+	PercentOfWork *float64 `json:"percent_of_work,omitzero"`
+	ExpectedEnd   job.Time `json:"expected_end,omitzero"`
 	// Summary tells in a sentence how it stands and what it waits for.
 	Summary string `json:"summary,omitzero"`
 	// IDs are those of the jobs that were enqueued by the call, in their order, the last one at the end;

@@ -2,6 +2,8 @@ package api
 
 import (
 	"fmt"
+	"reflect"
+	"slices"
 	"time"
 
 	"humblemule.example/internal/check"
@@ -9,7 +11,7 @@ import (
 	"humblemule.example/job"
 )
 
-// Schedule is a rule that enqueues a job again and again.
+// Schedule is a rule that enqueues a job, or starts a batch, again and again.
 type Schedule struct {
 	Name string `json:"name,omitzero"`
 	// Cron says when, in the local time of Zone; or Every, 1s to 366d, counted from From
@@ -20,10 +22,13 @@ type Schedule struct {
 	// Zone is a name of the tz database, such as Europe/Lisbon; empty means UTC.
 	Zone string `json:"zone,omitzero"`
 	// Job is what is enqueued. It has no run_at, delay and start_by.
-	Job job.Spec `json:"job"`
+	Job job.Spec `json:"job,omitzero"`
+	// Batch is what is started instead: closed, with a last job, which stands for the run, and with
+	// MaxScheduledJobs jobs at most. Its jobs have no run_at and start_by, and wait for one another only.
+	Batch *NewBatch `json:"batch,omitzero"`
 	// IfStillRunning says what becomes of a run whose last one is not over: skip (the
 	// default), wait (for its end; one at most waits), or also. Skip and wait replace a
-	// last run that waits for its next attempt.
+	// last run that waits for its next attempt. A batch is over with its last job.
 	IfStillRunning string `json:"if_still_running,omitzero"`
 	// Missed says what becomes of times that could not be kept within LateLimit: skip, once
 	// (the default: one run for all of them), or all, to 1000.
@@ -53,7 +58,41 @@ const (
 	MaxMissed = 1000
 	// MaxSchedules bounds the schedules of a service.
 	MaxSchedules = 20_000
+	// MaxScheduledJobs is how many jobs a batch of a schedule has at most, the last one included.
+	MaxScheduledJobs = 500
 )
+
+// Run is the spec of the job that stands for a run: that of its job, or of the last one of its batch.
+func (s *Schedule) Run() *job.Spec {
+	if s.Batch != nil && s.Batch.Last != nil {
+		return s.Batch.Last
+	}
+	return &s.Job
+}
+
+// Specs are those of all jobs that a run enqueues.
+func (s *Schedule) Specs() (all []*job.Spec) {
+	if s.Batch != nil {
+		for i := range s.Batch.Jobs {
+			all = append(all, &s.Batch.Jobs[i].Spec)
+		}
+	}
+	return append(all, s.Run())
+}
+
+// Own gives a schedule whose specs may be changed, each as a whole.
+func (s Schedule) Own() Schedule {
+	if s.Batch != nil {
+		b := *s.Batch
+		b.Jobs = slices.Clone(b.Jobs)
+		if b.Last != nil {
+			last := *b.Last
+			b.Last = &last
+		}
+		s.Batch = &b
+	}
+	return s
+}
 
 // WithDefaults gives a schedule with its defaults.
 func (s Schedule) WithDefaults() Schedule {
@@ -96,22 +135,66 @@ func (s *Schedule) Check(maxPayload int) []job.FieldError {
 	if len(s.Note) > longestNote {
 		c.Add("note", "is longer than %d bytes", longestNote)
 	}
+	if s.Batch != nil {
+		s.checkBatch(&c, maxPayload)
+		return c
+	}
 	for _, w := range s.Job.Check(maxPayload) {
 		w.Field = "job." + w.Field
 		c = append(c, w)
 	}
-	for _, f := range []struct {
-		name string
-		set  bool
-	}{{"run_at", s.Job.RunAt != 0}, {"delay", s.Job.Delay != 0}, {"start_by", s.Job.StartBy != 0}} {
-		if f.set {
-			c.Add("job."+f.name, "cannot be set in a schedule, which itself says when a run is due")
-		}
+	unplanned(&c, "job.", &s.Job)
+	if s.Job.Delay != 0 {
+		c.Add("job.delay", "cannot be set in a schedule, which itself says when a run is due")
 	}
 	if s.Job.After != nil {
 		c.Add("job.after", "cannot be set in a schedule, whose runs would all wait for the same jobs")
 	}
 	return c
+}
+
+// unplanned adds what of a spec sets a time of its own.
+func unplanned(c *check.List, at string, spec *job.Spec) {
+	if spec.RunAt != 0 {
+		c.Add(at+"run_at", "cannot be set in a schedule, which itself says when a run is due")
+	}
+	if spec.StartBy != 0 {
+		c.Add(at+"start_by", "cannot be set in a schedule, which itself says when a run is due")
+	}
+}
+
+// checkBatch adds what is wrong with the batch of a schedule.
+func (s *Schedule) checkBatch(c *check.List, maxPayload int) {
+	b := s.Batch
+	if !reflect.ValueOf(s.Job).IsZero() {
+		c.Add("job", "cannot be combined with batch; give one of the two")
+	}
+	if b.Open {
+		c.Add("batch.open", "cannot be set in a schedule, by which nobody would close it; let a job of it add others as it ends")
+	}
+	if b.Dedupe != "" {
+		c.Add("batch.dedupe", "cannot be set in a schedule; if_still_running says what becomes of a run whose last one is not over")
+	}
+	if b.Last == nil {
+		c.Add("batch.last", "is missing; the run of a schedule is over when the last job of its batch is")
+	}
+	if n := len(b.Jobs) + 1; n > MaxScheduledJobs {
+		c.Add("batch.jobs", "are %d with the last one; a run enqueues at most %d: let one of them add the others as it ends", n, MaxScheduledJobs)
+		return
+	}
+	at := func(i int) string { return fmt.Sprintf("jobs[%d].", i) }
+	for _, w := range b.Check(maxPayload, at) {
+		c.Add("batch."+w.Field, "%s", w.Message)
+	}
+	for i := range b.Jobs {
+		unplanned(c, "batch."+at(i), &b.Jobs[i].Spec)
+		if a := b.Jobs[i].After; a != nil && len(a.Jobs) > 0 {
+			c.Add("batch."+at(i)+"after.jobs", "cannot be set in a schedule, whose runs would all wait for the same jobs; name jobs of the batch in after.refs")
+		}
+	}
+	if b.Last != nil {
+		unplanned(c, "batch.last.", b.Last)
+	}
 }
 
 // Warnings says what is allowed in a schedule and likely not meant.
@@ -145,8 +228,10 @@ type Run struct {
 	Number    int64    `json:"number,omitzero"`
 	PlannedAt job.Time `json:"planned_at"`
 	// Asked tells that somebody ran it now; PlannedAt is when.
-	Asked      bool      `json:"asked,omitzero"`
-	Job        int64     `json:"job_id,omitzero"`
+	Asked bool  `json:"asked,omitzero"`
+	Job   int64 `json:"job_id,omitzero"`
+	// Batch is that of which Job is the last one.
+	Batch      int64     `json:"batch_id,omitzero"`
 	EnqueuedAt job.Time  `json:"enqueued_at,omitzero"`
 	StartedAt  job.Time  `json:"started_at,omitzero"`
 	FinishedAt job.Time  `json:"finished_at,omitzero"`

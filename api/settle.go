@@ -142,7 +142,14 @@ func (s *Settlement) CheckEnqueue(maxPayload int) []job.FieldError {
 		return c
 	}
 	for i := range s.Enqueue {
-		for _, e := range s.Enqueue[i].Check(maxPayload) {
+		f := &s.Enqueue[i]
+		if f.Join { // it is checked with its batch
+			continue
+		}
+		if f.Ref != "" {
+			c.Add(check.Indexed("enqueue", i, "ref"), "is the name of a job in a batch; give join: true where the job is to join that of this one")
+		}
+		for _, e := range f.Check(maxPayload) {
 			c.Add(check.Indexed("enqueue", i, e.Field), "%s", e.Message)
 		}
 	}
@@ -213,7 +220,7 @@ type Settlement struct {
 	RunMS      int64  `json:"run_ms,omitzero"`
 	// Enqueue are follow-ups that exist if and only if the settle took
 	// effect.
-	Enqueue []job.Spec `json:"enqueue,omitzero"`
+	Enqueue []FollowUp `json:"enqueue,omitzero"`
 	// What was found when the item was read from the wire: Misread are fields that were
 	// left out because they could not be read, BadOutcome that token or outcome could
 	// not, so that the item is refused, BadEnqueue why follow-ups could not, and
@@ -222,6 +229,15 @@ type Settlement struct {
 	BadOutcome []job.FieldError  `json:"-"`
 	BadEnqueue []job.FieldError  `json:"-"`
 	RawEnqueue []json.RawMessage `json:"-"`
+}
+
+// FollowUp is a job that is enqueued as another one ends.
+type FollowUp struct {
+	job.Spec
+	// Join tells that it joins the batch of the job that ends, which may be closed. It may wait for jobs of
+	// the batch by their refs, and Ref is its own.
+	Join bool   `json:"join,omitzero"`
+	Ref  string `json:"ref,omitzero"`
 }
 
 // SettleResult is what became of one settlement.

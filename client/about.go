@@ -6,6 +6,8 @@ import (
 	"encoding/json"
 	"io"
 	"net/http"
+	"net/url"
+	"strconv"
 	"strings"
 
 	"humblemule.example/api"
@@ -43,7 +45,7 @@ func (m *Client) OpenAPI(ctx context.Context) (json.RawMessage, error) {
 	return json.RawMessage(answer), err
 }
 
-// Event is one of the service's events: reset, counts, jobs, queues or workers, with its data.
+// Event is one of the service's events: reset, counts, jobs, batches, queues or workers, with its data.
 type Event struct {
 	// ID is where the stream stands after it.
 	ID   string
@@ -55,11 +57,30 @@ type Event struct {
 // error: after the event with an id, as far as the service still knows what followed it, or from
 // now on where that is empty.
 func (m *Client) Events(ctx context.Context, after string, each func(Event) error) error {
-	body, err := m.stream(ctx, "/v1/events", func(h http.Header) {
+	return m.events(ctx, "/v1/events", each, func(h http.Header) {
 		if after != "" {
 			h.Set("Last-Event-ID", after)
 		}
 	})
+}
+
+// EventsOf is Events of the jobs of a batch, of an owner, or with a key: jobs and batches, and reset at the
+// start, when what is followed is best read as it stands.
+func (m *Client) EventsOf(ctx context.Context, f api.EventFilter, each func(Event) error) error {
+	q := url.Values{}
+	set := func(name, value string) {
+		if value != "" && value != "0" {
+			q.Set(name, value)
+		}
+	}
+	set("batch", strconv.FormatInt(f.Batch, 10))
+	set("owner", f.Owner)
+	set("key", f.Key)
+	return m.events(ctx, "/v1/events?"+q.Encode(), each)
+}
+
+func (m *Client) events(ctx context.Context, path string, each func(Event) error, headers ...func(http.Header)) error {
+	body, err := m.stream(ctx, path, headers...)
 	if err != nil {
 		return err
 	}

@@ -142,3 +142,8 @@ func (m *Client) Batches(ctx context.Context, q api.BatchQuery) iter.Seq2[api.Ba
 		return p.Batches, p.NextCursor, err
 	})
 }
+
+// Owner tells how the jobs of an owner stand; of one who has none, that.
+func (m *Client) Owner(ctx context.Context, name string) (api.Owner, error) {
+	return get[api.Owner](ctx, m, path("owners", name), nil)
+}

@@ -213,7 +213,7 @@ func TestTokens(t *testing.T) {
 	assert.Equal(t, api.StatusRefused, refused.Status)
 	assert.Equal(t, "outcome", refused.Errors[0].Field)
 
-	follow := []job.Spec{{Task: "notice.publish", Queue: "archive"}}
+	follow := []api.FollowUp{{Spec: job.Spec{Task: "notice.publish", Queue: "archive"}}}
 	first := settle(api.Settlement{Token: token, Outcome: job.OutcomeDone, Enqueue: follow})
 	assert.Equal(t, api.SettleResult{Token: token, Status: api.StatusOK, State: job.Done}, first)
 	again := settle(api.Settlement{Token: token, Outcome: job.OutcomeDone, Enqueue: follow})

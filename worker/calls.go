@@ -201,7 +201,7 @@ func settlementBytes(s *api.Settlement) int {
 		n += escaped * (len(s.Error.Type) + len(s.Error.Message) + len(s.Error.Stack))
 	}
 	for i := range s.Enqueue {
-		n += specBytes(&s.Enqueue[i])
+		n += specBytes(&s.Enqueue[i].Spec)
 	}
 	return n
 }

@@ -39,7 +39,7 @@ type Running struct {
 	first    int               // the number of lines[0]
 	labels   map[string]string // not told yet
 	labelled map[string]string // told
-	enqueues []job.Spec
+	enqueues []api.FollowUp
 	bytes    int                        // of the follow-ups
 	badly    []json.RawMessage          // follow-ups that cannot be read, as they came
 	done     map[string]json.RawMessage // steps of this attempt
@@ -191,40 +191,69 @@ func (r *Running) Label(name, value string) error {
 //
 // The spec is taken as it is now: what it points to may change afterwards. All follow-ups
 // of a job are at most 8 MiB, so that they fit into one call.
-func (r *Running) FollowUp(s job.Spec) error {
+func (r *Running) FollowUp(s job.Spec) error { return r.followUp(api.FollowUp{Spec: s}) }
+
+// AddToBatch is FollowUp of a job that joins the batch of this one, which may be closed: the last job of the
+// batch waits for it too. It may wait for jobs of the batch by their refs, also for those that were added
+// before it by this job; ref is its own, empty for none.
+func (r *Running) AddToBatch(ref string, s job.Spec) error {
+	if r.Batch == nil {
+		return job.Fault(job.Invalid, "job %d is of no batch; enqueue a follow-up", r.ID)
+	}
+	return r.followUp(api.FollowUp{Spec: s, Join: true, Ref: ref})
+}
+
+func (r *Running) followUp(f api.FollowUp) error {
+	s := f.Spec
 	if s.Traceparent == "" {
 		s.Traceparent = r.Traceparent
 	}
 	s, err := s.Frozen()
 	if err == nil {
-		err = job.Wrong("the follow-up was not taken", s.Check(job.MaxPayloadBytes))
+		err = job.Wrong("the follow-up was not taken", checkFollowUp(f.Join, s))
 	}
 	if err != nil {
 		return err
 	}
+	f.Spec = s
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	bytes := specBytes(&s)
 	if len(r.enqueues) == job.MaxSpecs || r.bytes+bytes > mostFollowUpBytes {
 		return job.Fault(job.Invalid, "a job has at most %d follow-ups of %d MiB in all; let one of them enqueue the rest", job.MaxSpecs, mostFollowUpBytes>>20)
 	}
-	r.enqueues, r.bytes = append(r.enqueues, s), r.bytes+bytes
+	r.enqueues, r.bytes = append(r.enqueues, f), r.bytes+bytes
 	return nil
+}
+
+// checkFollowUp answers what is wrong with a follow-up as far as it can be told here: what one that joins
+// a batch waits for is checked by the service.
+func checkFollowUp(joins bool, s job.Spec) []job.FieldError {
+	if joins {
+		s.After = nil
+	}
+	return s.Check(job.MaxPayloadBytes)
 }
 
 const mostFollowUpBytes = 8 << 20
 
-// FollowUpJSON is FollowUp of a spec as JSON. One that cannot be read is told to the
+// FollowUpJSON is FollowUp of a spec as JSON, or AddToBatch where it has join: true. One that cannot be read is told to the
 // service as it came: the job's work is done then, and the job is dead with what it
 // brought, until somebody has accepted it with follow-ups that can be enqueued. The error
 // says what is wrong.
 func (r *Running) FollowUpJSON(text []byte) error {
 	decoder := json.NewDecoder(bytes.NewReader(text))
 	decoder.DisallowUnknownFields()
-	var s job.Spec
-	err := decoder.Decode(&s)
-	if err == nil {
-		err = r.FollowUp(s)
+	var f api.FollowUp
+	err := decoder.Decode(&f)
+	switch {
+	case err != nil:
+	case f.Join:
+		err = r.AddToBatch(f.Ref, f.Spec)
+	case f.Ref != "":
+		err = job.Fault(job.Invalid, "ref is the name of a job in a batch; give join: true where the job is to join that of this one")
+	default:
+		err = r.FollowUp(f.Spec)
 	}
 	if err == nil {
 		return nil
@@ -262,7 +291,7 @@ func (r *Running) rawFollowUps() (all []json.RawMessage) {
 	return append(all, r.badly...)
 }
 
-func (r *Running) followUps() []job.Spec {
+func (r *Running) followUps() []api.FollowUp {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return r.enqueues

@@ -252,7 +252,10 @@ func (f *findings) references(setup *api.Setup, queues []api.Queue) {
 		refers("task "+name, setup.Tasks[name].Queue)
 	}
 	for _, name := range slices.Sorted(maps.Keys(setup.Schedules)) {
-		refers("schedule "+name, setup.Schedules[name].Job.Queue)
+		s := setup.Schedules[name]
+		for _, spec := range s.Specs() {
+			refers("schedule "+name, spec.Queue)
+		}
 	}
 }
 

@@ -196,7 +196,9 @@ func (d *dev) served(setup api.Setup) []string {
 		queues = append(queues, t.Queue)
 	}
 	for _, s := range setup.Schedules {
-		queues = append(queues, s.Job.Queue)
+		for _, spec := range s.Specs() {
+			queues = append(queues, spec.Queue)
+		}
 	}
 	queues = append(queues, job.DefaultQueue)
 	slices.Sort(queues)

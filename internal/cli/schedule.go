@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -52,7 +53,7 @@ func listSchedules(o *present.Out, all []api.ScheduleStatus) {
 		case len(s.Next) > 0:
 			next = present.Time(s.Next[0].UTC)
 		}
-		rows[i] = []string{s.Name, s.Job.Task, next, lastRun(s.Last) + failedInARow(s), s.Summary}
+		rows[i] = []string{s.Name, s.Run().Task, next, lastRun(s.Last) + failedInARow(s), s.Summary}
 	}
 	o.Table([]present.Column{{Head: "schedule"}, {Head: "task"}, {Head: "next"}, {Head: "last run"}, {Head: "in words"}}, rows)
 	o.Hint("hmule schedule show %s", all[0].Name)
@@ -191,13 +192,23 @@ func nextOf(s api.ScheduleStatus) string {
 	return ", next at " + s.Next[0].Local
 }
 
+// enqueues tells what a schedule enqueues.
+func enqueues(s *api.Schedule) [2]string {
+	run := s.Run()
+	where := run.Task + present.Quiet(" in queue ") + queueOf(*run)
+	if s.Batch == nil {
+		return [2]string{"job", where}
+	}
+	return [2]string{"batch", strings.TrimSpace(s.Batch.Name+" of "+sentence.Count(int64(len(s.Batch.Jobs)+1), "job", "jobs")) + ", the last one " + where}
+}
+
 func showSchedule(o *present.Out, s api.ScheduleStatus, runs []api.Run) {
 	o.Line("%s  %s, %s", present.Strong(s.Name), s.Summary, s.Zone)
 	when := s.Cron
 	if s.Every != 0 {
 		when = "every " + s.Every.String() + ", counted from " + present.Time(s.From)
 	}
-	facts := [][2]string{{"when", when}, {"job", s.Job.Task + present.Quiet(" in queue ") + queueOf(s.Job)}, {"if still running", stillRunning[s.IfStillRunning]}, {"missed", missedSays[s.Missed] + "; a time is missed after " + s.LateLimit.String()}}
+	facts := [][2]string{{"when", when}, enqueues(&s.Schedule), {"if still running", stillRunning[s.IfStillRunning]}, {"missed", missedSays[s.Missed] + "; a time is missed after " + s.LateLimit.String()}}
 	if s.Spread != 0 {
 		facts = append(facts, [2]string{"spread", fmt.Sprintf("within %s; this one comes %s later", s.Spread, sentence.Roughly(time.Duration(s.SpreadMS)*time.Millisecond))})
 	}

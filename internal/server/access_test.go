@@ -32,6 +32,7 @@ var mayUse = map[string]string{
 	"GET /v1/batches/:id/graph":   "reader",
 	"POST /v1/batches/:id/jobs":   "producer worker",
 	"POST /v1/batches/:id/close":  "producer worker",
+	"GET /v1/owners/:name":        "reader producer worker",
 	"GET /v1/follow":              "reader",
 	"GET /v1/follow/:name":        "reader",
 	"PUT /v1/follow/:name":        "",

@@ -70,13 +70,8 @@ func readBatch(c *gin.Context, b *batchBody) (raw []byte, err error) {
 func readMembers(items []jsontext.Value, at func(i int) string) ([]api.BatchJob, error) {
 	jobs := make([]api.BatchJob, len(items))
 	for i, item := range items {
-		if err := misread(json.Unmarshal(item, &jobs[i], strict), at(i)); err != nil {
+		if err := readInto(item, &jobs[i], &jobs[i].Spec, at(i)); err != nil {
 			return nil, err
-		}
-		if jobs[i].Retry != nil {
-			if err := retryZeros(item, jobs[i].Retry, at(i)); err != nil {
-				return nil, err
-			}
 		}
 	}
 	return jobs, nil
@@ -205,4 +200,8 @@ func (s *Server) listBatches(c *gin.Context) (any, error) {
 		return nil, err
 	}
 	return s.engine.Batches(c.Request.Context(), f)
+}
+
+func (s *Server) getOwner(c *gin.Context) (any, error) {
+	return s.engine.Owner(c.Request.Context(), c.Param("name"))
 }

@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"maps"
+	"math"
 	"net/http"
 	"sync"
 	"time"
@@ -12,6 +13,7 @@ import (
 	"github.com/gin-gonic/gin"
 	"github.com/go-json-experiment/json"
 
+	"humblemule.example/api"
 	"humblemule.example/internal/core/engine"
 	"humblemule.example/job"
 )
@@ -21,13 +23,21 @@ import (
 const (
 	signOfLife  = 4 * time.Second
 	takesWithin = 15 * time.Second
+	narrowEvery = 100 * time.Millisecond
 )
 
 // events streams what changes, as server-sent events: reset at the start and when everything
 // may have changed, jobs with the changed jobs, and counts with the queues whose counts have
 // changed. A reader that was away goes on after the last event it has seen.
+//
+// A reader of some changes only gets reset, jobs and batches; how fast it is told is bounded here.
 func (s *Server) events(c *gin.Context) {
-	w := s.engine.Watch(c.GetHeader("Last-Event-ID"))
+	only, err := s.onlyOf(c)
+	if err != nil {
+		s.fail(c, err)
+		return
+	}
+	w := s.engine.Watch(c.GetHeader("Last-Event-ID"), only)
 	defer w.Close()
 	ctx, control := c.Request.Context(), http.NewResponseController(c.Writer)
 	c.Header("Content-Type", "text/event-stream")
@@ -43,7 +53,7 @@ func (s *Server) events(c *gin.Context) {
 		return control.Flush()
 	}
 	alive := []byte(": alive\n\n")
-	err := write(nil) // the head, so that the reader knows that it is connected
+	err = write(nil) // the head, so that the reader knows that it is connected
 	life := time.NewTicker(signOfLife)
 	defer life.Stop()
 	for err == nil {
@@ -57,8 +67,49 @@ func (s *Server) events(c *gin.Context) {
 			if text, err = s.teller.tell(ctx, s.engine, w); err == nil {
 				err = write(text)
 			}
+			if w.Narrow() && err == nil {
+				pause(ctx, narrowEvery)
+			}
 		}
 	}
+}
+
+func pause(ctx context.Context, d time.Duration) {
+	select {
+	case <-time.After(d):
+	case <-ctx.Done():
+	}
+}
+
+// onlyOf reads which changes a reader of events asks for.
+func (s *Server) onlyOf(c *gin.Context) (only api.EventFilter, err error) {
+	var wrong []job.FieldError
+	given := 0
+	for name, values := range c.Request.URL.Query() {
+		given++
+		value := values[0]
+		switch name {
+		case "batch":
+			only.Batch = numberIn(c, &wrong, name, 0, math.MaxInt64)
+		case "owner":
+			only.Owner = value
+		case "key":
+			only.Key = value
+		default:
+			wrong = append(wrong, job.FieldError{Field: name, Message: "is not a known filter; it is one of batch, owner and key"})
+		}
+		if value == "" && wrong == nil {
+			wrong = append(wrong, job.FieldError{Field: name, Message: "is empty; leave it out to follow all changes"})
+		}
+	}
+	if given > 1 && wrong == nil {
+		wrong = append(wrong, job.FieldError{Field: "owner", Message: "one of batch, owner and key can be followed at a time"})
+	}
+	if err := job.Wrong("nothing is followed", wrong); err != nil || only.Batch == 0 {
+		return only, err
+	}
+	_, err = s.engine.Batch(c.Request.Context(), only.Batch)
+	return only, err
 }
 
 type resetEvent struct {
@@ -68,6 +119,16 @@ type resetEvent struct {
 type jobsEvent struct {
 	Jobs []jobChanged `json:"jobs"`
 	Many bool         `json:"many"`
+}
+
+type batchesEvent struct {
+	Batches []batchChanged `json:"batches"`
+}
+
+// batchChanged is a batch whose jobs have changed; without a state it has not come to its end.
+type batchChanged struct {
+	ID    int64          `json:"id"`
+	State api.BatchState `json:"state,omitzero"`
 }
 
 // jobChanged is a job that has changed; without a state it has to be read to know how.
@@ -102,9 +163,11 @@ type teller struct {
 
 // tell gives the events of what a watcher was not told yet.
 func (t *teller) tell(ctx context.Context, e *engine.Engine, w *engine.Watcher) ([]byte, error) {
+	if w.Narrow() {
+		return eventsOf(ctx, e, w.Take(), nil, nil)
+	}
 	if !engine.SeesWhole(ctx) {
-		changes := w.Take()
-		return eventsOf(ctx, e, changes, nil, e.Counts(ctx))
+		return eventsOf(ctx, e, w.Take(), nil, e.Counts(ctx))
 	}
 	t.mu.Lock()
 	defer t.mu.Unlock()
@@ -147,6 +210,15 @@ func eventsOf(ctx context.Context, e *engine.Engine, c engine.Changes, told, cou
 	}
 	if err == nil && (c.Many || len(changed.Jobs) > 0) {
 		send("jobs", changed)
+	}
+	batches := batchesEvent{}
+	for _, b := range c.Batches {
+		if whole {
+			batches.Batches = append(batches.Batches, batchChanged{b.Batch, b.State})
+		}
+	}
+	if err == nil && len(batches.Batches) > 0 {
+		send("batches", batches)
 	}
 	if err == nil && c.Queues {
 		send("queues", struct{}{})

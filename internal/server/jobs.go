@@ -153,8 +153,11 @@ func readLine(in *bufio.Reader) (line []byte, err error) {
 }
 
 // readSpec reads a spec strictly; at is its place within the body.
-func readSpec(raw []byte, s *job.Spec, at string) error {
-	if err := misread(json.Unmarshal(raw, s, strict), at); err != nil || s.Retry == nil {
+func readSpec(raw []byte, s *job.Spec, at string) error { return readInto(raw, s, s, at) }
+
+// readInto reads what holds a spec strictly.
+func readInto(raw []byte, whole any, s *job.Spec, at string) error {
+	if err := misread(json.Unmarshal(raw, whole, strict), at); err != nil || s.Retry == nil {
 		return err
 	}
 	return retryZeros(raw, s.Retry, at)

@@ -164,16 +164,16 @@ func (raw items) settlement(i int, prefix string, ign *ignored) (item settleItem
 // they came where any of them cannot be read.
 func readFollowUps(s *api.Settlement, enqueue items) {
 	for k, raw := range enqueue {
-		var spec job.Spec
+		var f api.FollowUp
 		var p *job.Problem
 		at := fmt.Sprintf("enqueue[%d].", k)
-		switch err := readSpec(raw, &spec, at); {
+		switch err := readInto(raw, &f, &f.Spec, at); {
 		case errors.As(err, &p) && len(p.Fields) > 0:
 			s.BadEnqueue = append(s.BadEnqueue, p.Fields...)
 		case err != nil:
 			s.BadEnqueue = append(s.BadEnqueue, job.FieldError{Field: fmt.Sprintf("enqueue[%d]", k), Message: "is not a spec of a job"})
 		}
-		s.Enqueue = append(s.Enqueue, spec)
+		s.Enqueue = append(s.Enqueue, f)
 		s.RawEnqueue = append(s.RawEnqueue, keepable(raw))
 	}
 }
@@ -417,12 +417,12 @@ func (s *Server) acceptJob(c *gin.Context) (any, error) {
 		Enqueue []jsontext.Value `json:"enqueue"`
 	}
 	return s.act(c, &b, func(ctx context.Context, id int64) (job.Job, error) {
-		specs := make([]job.Spec, len(b.Enqueue))
+		all := make([]api.FollowUp, len(b.Enqueue))
 		for i, raw := range b.Enqueue {
-			if err := readSpec(raw, &specs[i], fmt.Sprintf("enqueue[%d].", i)); err != nil {
+			if err := readInto(raw, &all[i], &all[i].Spec, fmt.Sprintf("enqueue[%d].", i)); err != nil {
 				return job.Job{}, err
 			}
 		}
-		return s.engine.Accept(ctx, id, specs)
+		return s.engine.Accept(ctx, id, all)
 	})
 }

@@ -66,16 +66,36 @@ func (s *Server) patchSchedule(c *gin.Context) (any, error) {
 
 // readSchedule reads a schedule as it is set.
 func readSchedule(raw []byte, v *api.Schedule) error {
-	err := misread(json.Unmarshal(raw, v, strict), "")
-	if err == nil && v.Job.Retry != nil {
-		var within struct {
-			Job jsontext.Value `json:"job"`
-		}
-		if err = json.Unmarshal(raw, &within); err == nil {
-			err = retryZeros(within.Job, v.Job.Retry, "job.")
+	if err := misread(json.Unmarshal(raw, v, strict), ""); err != nil {
+		return err
+	}
+	var within struct {
+		Job   jsontext.Value `json:"job"`
+		Batch struct {
+			Jobs []jsontext.Value `json:"jobs"`
+			Last jsontext.Value   `json:"last"`
+		} `json:"batch"`
+	}
+	if err := json.Unmarshal(raw, &within); err != nil {
+		return err
+	}
+	if v.Job.Retry != nil {
+		return retryZeros(within.Job, v.Job.Retry, "job.")
+	}
+	if v.Batch == nil {
+		return nil
+	}
+	for i := range v.Batch.Jobs {
+		if r := v.Batch.Jobs[i].Retry; r != nil {
+			if err := retryZeros(within.Batch.Jobs[i], r, fmt.Sprintf("batch.jobs[%d].", i)); err != nil {
+				return err
+			}
 		}
 	}
-	return err
+	if v.Batch.Last != nil && v.Batch.Last.Retry != nil {
+		return retryZeros(within.Batch.Last, v.Batch.Last.Retry, "batch.last.")
+	}
+	return nil
 }
 
 // scheduleAsSet answers a schedule after it was set, unless that was refused.

@@ -271,6 +271,7 @@ func (s *Server) routes() {
 	v1.GET("/batches/:id/graph", readers, s.shared(s.getBatchGraph))
 	v1.POST("/batches/:id/jobs", producers, s.handle(s.addToBatch))
 	v1.POST("/batches/:id/close", producers, s.handle(s.closeBatch))
+	v1.GET("/owners/:name", anyone, s.handle(s.getOwner))
 	v1.GET("/follow", readers, s.listed("follows", s.listFollows))
 	v1.GET("/follow/:name", readers, s.handle(s.getFollow))
 	v1.PUT("/follow/:name", operators, s.handle(s.putFollow))

@@ -75,7 +75,7 @@ func TestSharedAnswers(t *testing.T) {
 func TestSharedAnswersKnowWhatWasTold(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		s, e := setUp(t)
-		w := e.Watch("")
+		w := e.Watch("", api.EventFilter{})
 		defer w.Close()
 		list := func(headers ...string) string {
 			return ask(s, http.MethodGet, "/v1/jobs", append(headers, "Cache-Control: max-age=5")...).Body.String()

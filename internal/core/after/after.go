@@ -220,7 +220,7 @@ func judge(tx *commit.Tx, c *memory.BatchChange) error {
 			return err
 		}
 	}
-	tx.News.Batches = append(tx.News.Batches, memory.BatchNews{ID: b.ID, Over: b.FinishedAt != 0})
+	tx.News.Batches = append(tx.News.Batches, memory.BatchNews{ID: b.ID, Owner: b.Owner, State: b.State})
 	if b.FinishedAt != 0 && was.FinishedAt == 0 && b.Last != 0 {
 		return tx.Ties.Later(store.Ending{Of: b.ID, How: lifecycle.BatchOver})
 	}

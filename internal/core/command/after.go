@@ -34,15 +34,6 @@ func canFollow(v *commit.View, at func(i int) string, news ...*NewJob) (wrong []
 	return wrong
 }
 
-// canFollowUp answers what is wrong with follow-ups that their own check cannot see.
-func canFollowUp(v *commit.View, followUps []*NewJob) []job.FieldError {
-	var problem *job.Problem
-	if errors.As(canName(v, followUps...), &problem) {
-		return problem.Fields
-	}
-	return canFollow(v, func(i int) string { return fmt.Sprintf("enqueue[%d].", i) }, followUps...)
-}
-
 // tie writes what a new job waits for, and notes it on those.
 func tie(tx *commit.Tx, n *NewJob) error {
 	r := &n.Row

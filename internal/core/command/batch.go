@@ -1,6 +1,7 @@
 package command
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"slices"
@@ -126,14 +127,11 @@ func (dk *Desk) MakeBatch(ctx context.Context, b api.NewBatch, at func(i int) st
 	if err != nil {
 		return api.Batch{}, err
 	}
-	row := store.Batch{Name: b.Name, Owner: b.Owner, MadeBy: commit.CallOf(ctx).Principal, Open: b.Open, Waits: m.last != nil}
-	if len(b.Labels) > 0 {
-		labels, err := json.Marshal(b.Labels)
-		if err != nil {
-			return api.Batch{}, err
-		}
-		row.Labels = string(labels)
+	row, err := batchRow(&b)
+	if err != nil {
+		return api.Batch{}, err
 	}
+	row.MadeBy = commit.CallOf(ctx).Principal
 	same := commit.CallOf(ctx).ID()
 	var id int64
 	var ids []int64
@@ -156,17 +154,12 @@ func (dk *Desk) MakeBatch(ctx context.Context, b api.NewBatch, at func(i int) st
 			return nil, err
 		}
 		return func(tx *commit.Tx) error {
-			id = tx.Facts.DrawID()
-			row.ID, row.MadeAt, row.Last = id, tx.Now, 0
-			if err := m.insert(tx, id, m.last != nil); err != nil {
+			if err := m.insertAs(tx, &row); err != nil {
 				return err
 			}
-			if m.last != nil {
-				row.Last = m.last.Row.ID
-			}
-			ids = m.ids()
+			id, ids = row.ID, m.ids()
 			noteMembers(tx, same, id, ids)
-			return tx.Store.InsertBatch(&row)
+			return nil
 		}, nil
 	})
 	if err != nil {
@@ -175,6 +168,55 @@ func (dk *Desk) MakeBatch(ctx context.Context, b api.NewBatch, at func(i int) st
 	told, err := dk.read.Batch(ctx, id)
 	told.IDs, told.Duplicate = ids, duplicate
 	return told, err
+}
+
+// StartBatch enqueues the batch of a schedule, with its last job as the run. Where that of the run before,
+// behind, has not ended, the others wait for it. It answers the id of its own last job.
+func StartBatch(tx *commit.Tx, s *memory.Schedule, behind int64) (last int64, err error) {
+	b := s.Is.Batch
+	jobs := slices.Clone(b.Jobs)
+	for i := range jobs {
+		if behind != 0 && jobs[i].After == nil {
+			jobs[i].After = &job.After{Jobs: []int64{behind}, When: job.WhenFinished}
+		}
+	}
+	m, err := prepareMembers(jobs, b.Last, b.Owner)
+	if err != nil {
+		return 0, err
+	}
+	m.last.Row.Schedule = s.Row.ID
+	row, err := batchRow(b)
+	if err != nil {
+		return 0, err
+	}
+	row.MadeBy = "schedule " + s.Row.Name
+	err = m.insertAs(tx, &row)
+	return m.last.Row.ID, err
+}
+
+// batchRow is a new batch in the shape in which it is stored.
+func batchRow(b *api.NewBatch) (store.Batch, error) {
+	row := store.Batch{Name: b.Name, Owner: b.Owner, Open: b.Open, Waits: b.Last != nil}
+	if len(b.Labels) > 0 {
+		labels, err := json.Marshal(b.Labels)
+		if err != nil {
+			return row, err
+		}
+		row.Labels = string(labels)
+	}
+	return row, nil
+}
+
+// insertAs writes the members, and their batch.
+func (m *members) insertAs(tx *commit.Tx, row *store.Batch) error {
+	row.ID, row.MadeAt, row.Last = tx.Facts.DrawID(), tx.Now, 0
+	if err := m.insert(tx, row.ID, m.last != nil); err != nil {
+		return err
+	}
+	if m.last != nil {
+		row.Last = m.last.Row.ID
+	}
+	return tx.Store.InsertBatch(row)
 }
 
 // lastAt names the last job of a batch behind n others.
@@ -254,9 +296,9 @@ func (dk *Desk) AddToBatch(ctx context.Context, id int64, jobs []api.BatchJob, a
 		if !b.Open {
 			return nil, job.Fault(job.WrongState, "batch %d is closed; jobs can be added to an open one, or by a job of it as it ends", id)
 		}
-		m, err := dk.newMembers(v, b, jobs, at, refused)
-		if err != nil {
-			return nil, err
+		m, wrong, err := newMembers(v, b, jobs, at)
+		if err != nil || wrong != nil {
+			return nil, cmp.Or(err, job.Wrong(refused, wrong))
 		}
 		if err := dk.canTakeIn(v, refused, at, m.jobs...); err != nil {
 			return nil, err
@@ -278,11 +320,11 @@ func (dk *Desk) AddToBatch(ctx context.Context, id int64, jobs []api.BatchJob, a
 	return told, err
 }
 
-// newMembers checks and shapes jobs that are added to a batch. Names that jobs have which came before
+// newMembers checks and shapes jobs that are added to a batch, or answers what is wrong with them. Names that jobs have which came before
 // become their ids.
-func (dk *Desk) newMembers(v *commit.View, b *store.Batch, jobs []api.BatchJob, at func(i int) string, refused string) (*members, error) {
-	before, err := map[string]int64{}, error(nil)
-	wrong := api.CheckBatchJobs(jobs, dk.c.MaxPayload, at, func(ref string) bool {
+func newMembers(v *commit.View, b *store.Batch, jobs []api.BatchJob, at func(i int) string) (m *members, wrong []job.FieldError, err error) {
+	before := map[string]int64{}
+	wrong = api.CheckBatchJobs(jobs, v.Options().MaxPayload, at, func(ref string) bool {
 		found, failed := v.Store.OfRef(b.ID, ref)
 		if failed != nil {
 			err = failed
@@ -290,15 +332,11 @@ func (dk *Desk) newMembers(v *commit.View, b *store.Batch, jobs []api.BatchJob, 
 		before[ref] = found
 		return found != 0
 	})
-	if err == nil {
-		err = job.Wrong(refused, wrong)
+	if err != nil || wrong != nil {
+		return nil, wrong, err
 	}
-	if err != nil {
-		return nil, err
-	}
-	m, err := prepareMembers(jobs, nil, b.Owner)
-	if err != nil {
-		return nil, err
+	if m, err = prepareMembers(jobs, nil, b.Owner); err != nil {
+		return nil, nil, err
 	}
 	for i, refs := range m.before {
 		s := *m.jobs[i].spec
@@ -312,7 +350,7 @@ func (dk *Desk) newMembers(v *commit.View, b *store.Batch, jobs []api.BatchJob, 
 		s.After = &a
 		m.jobs[i].spec = &s
 	}
-	return m, nil
+	return m, nil, nil
 }
 
 // CloseBatch closes a batch: no more jobs are added from outside. To close it again changes nothing.

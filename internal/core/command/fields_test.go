@@ -47,8 +47,12 @@ func TestFields(t *testing.T) {
 		assert.Contains(t, properties, name, "openapi.yaml leaves it out")
 	}
 	member := described.Components.Schemas["BatchJob"].Properties
+	followUp := described.Components.Schemas["FollowUp"].Properties
+	properties["ref"], properties["join"] = followUp["ref"], followUp["join"]
+	assert.Equal(t, properties, followUp, "a follow-up is a spec that may join a batch")
 	properties["ref"] = member["ref"]
 	delete(properties, "dedupe")
+	delete(properties, "join")
 	assert.Equal(t, properties, member, "a job of a batch is a spec with a ref")
 }
 

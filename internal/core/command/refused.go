@@ -54,40 +54,42 @@ func endRefused(tx *commit.Tx, l *memory.Lease, s *Settlement, bad []job.FieldEr
 
 // Accept makes a job done that is dead because its outcome was refused, without running
 // it again; its follow-ups are those given, or none.
-func (dk *Desk) Accept(ctx context.Context, id int64, followUps []job.Spec) (job.Job, error) {
-	s := api.Settlement{Enqueue: followUps}
+func (dk *Desk) Accept(ctx context.Context, id int64, enqueue []api.FollowUp) (job.Job, error) {
+	s := api.Settlement{Enqueue: enqueue}
 	if err := job.Wrong("the job stays dead", s.CheckEnqueue(dk.c.MaxPayload)); err != nil {
 		return job.Job{}, err
 	}
-	news, err := prepareAll(followUps)
+	f, err := prepareFollowUps(enqueue)
 	if err != nil {
 		return job.Job{}, err
 	}
-	return dk.act(ctx, "accept", id, map[string]int{"enqueued": len(news)}, func(v *commit.View, r *store.Row) (commit.Act, error) {
+	return dk.act(ctx, "accept", id, map[string]int{"enqueued": f.num()}, func(v *commit.View, r *store.Row) (commit.Act, error) {
 		if r.State != job.Dead || r.Reason != string(job.OutcomeRefused) {
 			return nil, job.Fault(job.WrongState, "job %d is %s; only a job that is dead because its outcome was refused can be accepted", id, r.State)
 		}
-		if err := cmp.Or(inScope(v, "the job was not accepted", func(i int) string { return fmt.Sprintf("enqueue[%d].", i) }, news...), canName(v, news...), job.Wrong("the job stays dead", canFollowUp(v, news))); err != nil {
-			return nil, err
+		wrong, err := canFollowUp(v, r, f)
+		if err != nil || wrong != nil {
+			return nil, cmp.Or(err, job.Wrong("the job stays dead", wrong))
 		}
-		return func(tx *commit.Tx, _ int64) error { return accept(tx, r, news) }, nil
+		if f != nil {
+			news, at := f.all()
+			if err := inScope(v, "the job was not accepted", at, news...); err != nil {
+				return nil, err
+			}
+		}
+		return func(tx *commit.Tx, _ int64) error { return accept(tx, r, f) }, nil
 	})
 }
 
 // accept makes a job done, and enqueues its follow-ups.
-func accept(tx *commit.Tx, r *store.Row, news []*NewJob) error {
+func accept(tx *commit.Tx, r *store.Row, f *followUps) error {
 	if err := tx.Store.DropRefused(r.ID); err != nil {
 		return err
 	}
 	if err := place.Finish(tx, r, job.Done, "", "", lifecycle.ByAccept); err != nil {
 		return err
 	}
-	for _, n := range news {
-		if err := Insert(tx, n); err != nil {
-			return err
-		}
-	}
-	return nil
+	return f.insert(tx, r)
 }
 
 // EndLease ends the lease of a running job: it is placed again with its rank, and the

@@ -25,7 +25,7 @@ type Settlement struct {
 	// badEnqueue why its follow-ups cannot be enqueued.
 	refused, mended, badEnqueue []job.FieldError
 
-	followUps []*NewJob
+	followUps *followUps
 	cause     triage.Cause // of an outcome that is a failure
 }
 
@@ -37,7 +37,7 @@ func FailedBy(tx *commit.Tx, f *job.Failure) *Settlement {
 // RowsOf is about how many rows settlements write.
 func RowsOf(all []Settlement) (n int) {
 	for i := range all {
-		n += 1 + len(all[i].followUps)
+		n += 1 + all[i].followUps.num()
 	}
 	return n
 }
@@ -64,12 +64,9 @@ func (dk *Desk) PrepareSettlements(items []api.Settlement) ([]Settlement, error)
 		if s.badEnqueue = s.CheckEnqueue(dk.c.MaxPayload); s.badEnqueue != nil {
 			continue
 		}
-		for k := range item.Enqueue {
-			n, err := Prepare(&item.Enqueue[k])
-			if err != nil {
-				return nil, err
-			}
-			s.followUps = append(s.followUps, n)
+		var err error
+		if s.followUps, err = prepareFollowUps(item.Enqueue); err != nil {
+			return nil, err
 		}
 	}
 	return all, nil
@@ -106,7 +103,10 @@ func settle(tx *commit.Tx, s *Settlement) (api.SettleResult, error) {
 	}
 	bad := s.badEnqueue
 	if bad == nil {
-		bad = canFollowUp(tx.View(), s.followUps)
+		var err error
+		if bad, err = canFollowUp(tx.View(), l.Row, s.followUps); err != nil {
+			return res, err
+		}
 	}
 	report, dropped := FitReport(tx, l, s.Report)
 	if err := Report(tx, l, &report); err != nil {
@@ -132,12 +132,7 @@ func endBringing(tx *commit.Tx, l *memory.Lease, s *Settlement, bad []job.FieldE
 	if err != nil || bad != nil {
 		return row, err
 	}
-	for _, n := range s.followUps {
-		if err := Insert(tx, n); err != nil {
-			return row, err
-		}
-	}
-	return row, nil
+	return row, s.followUps.insert(tx, row)
 }
 
 // settleEnded answers a settle whose lease has ended: repeated where it was the

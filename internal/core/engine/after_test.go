@@ -235,13 +235,13 @@ func TestFollowUpAfterItself(t *testing.T) {
 	inYard(t, func(y *yard) {
 		y.enqueue(job.Spec{Task: "tide.predict"})
 		l := y.lease("common", 1)[0]
-		res, err := y.e.Settle(context.Background(), []api.Settlement{{Token: l.Token, Outcome: job.OutcomeDone, Result: []byte(`1`), Enqueue: []job.Spec{afterJobs(job.After{}, 1)}}})
+		res, err := y.e.Settle(context.Background(), []api.Settlement{{Token: l.Token, Outcome: job.OutcomeDone, Result: []byte(`1`), Enqueue: []api.FollowUp{{Spec: afterJobs(job.After{}, 1)}}}})
 		require.NoError(t, err)
 		require.Equal(t, api.StatusOK, res[0].Status)
 		in := y.lease("common", 1)
 		require.Equal(t, []int64{2}, idsOf(in))
 		assert.Equal(t, "1", string(in[0].Job.Inputs[0].Result))
-		res, err = y.e.Settle(context.Background(), []api.Settlement{{Token: in[0].Token, Outcome: job.OutcomeDone, Enqueue: []job.Spec{afterJobs(job.After{}, 77)}}})
+		res, err = y.e.Settle(context.Background(), []api.Settlement{{Token: in[0].Token, Outcome: job.OutcomeDone, Enqueue: []api.FollowUp{{Spec: afterJobs(job.After{}, 77)}}}})
 		require.NoError(t, err)
 		assert.Equal(t, "enqueue[0].after.jobs[0]", res[0].Errors[0].Field)
 		assert.Equal(t, []string{"dead outcome_refused"}, y.states(2))

@@ -164,7 +164,7 @@ func TestRefusedMeansUnchanged(t *testing.T) {
 		_, err = e.Enqueue(ctx, job.Spec{Task: "berth.plan", Queue: "berths"})
 		require.NoError(t, err)
 		berth := y.take("berths", 1)[0]
-		_, err = e.Settle(ctx, []api.Settlement{{Token: berth.Token, Outcome: job.OutcomeDone, Enqueue: []job.Spec{{Task: "No Name"}}}})
+		_, err = e.Settle(ctx, []api.Settlement{{Token: berth.Token, Outcome: job.OutcomeDone, Enqueue: []api.FollowUp{{Spec: job.Spec{Task: "No Name"}}}}})
 		require.NoError(t, err)
 		_, err = e.Enqueue(ctx, job.Spec{Task: "log.pack", Queue: "gone"})
 		require.NoError(t, err)
@@ -259,8 +259,10 @@ func TestRefusedMeansUnchanged(t *testing.T) {
 			"a patch of a key": {func() error {
 				return drop(e.Patch(ctx, done, job.Patch{Spec: job.Spec{Key: "x"}, Named: []string{"key"}}))
 			}, "cannot be changed"},
-			"an accept with a follow-up that is none": {func() error { return drop(e.Accept(ctx, berth.Job.ID, []job.Spec{{Task: "No Name"}})) }, "enqueue[0].task"},
-			"a queue that keeps for a shorter time":   {func() error { return e.SetQueue(ctx, "common", api.Defaults{Keep: short}) }, "would no longer be kept"},
+			"an accept with a follow-up that is none": {func() error {
+				return drop(e.Accept(ctx, berth.Job.ID, []api.FollowUp{{Spec: job.Spec{Task: "No Name"}}}))
+			}, "enqueue[0].task"},
+			"a queue that keeps for a shorter time": {func() error { return e.SetQueue(ctx, "common", api.Defaults{Keep: short}) }, "would no longer be kept"},
 			"a set-up that keeps for a shorter time": {func() error {
 				return drop(e.Load(ctx, api.SetupRequest{Setup: api.Setup{Retention: &api.Retention{Done: short[job.Done]}, Tasks: defaults(1)}}))
 			}, "would no longer be kept"},

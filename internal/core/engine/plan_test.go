@@ -23,7 +23,7 @@ import (
 
 // schedule keeps a schedule of a task, in queue common.
 func (y *yard) schedule(name string, s api.Schedule) api.ScheduleStatus {
-	if s.Job.Task == "" {
+	if s.Job.Task == "" && s.Batch == nil {
 		s.Job.Task = "tide.predict"
 	}
 	told, err := y.e.SetSchedule(context.Background(), name, s)

@@ -484,7 +484,7 @@ func (r *trial) settle() {
 		}
 	}
 	if r.chance(10) {
-		s.Enqueue = []job.Spec{r.spec()}
+		s.Enqueue = []api.FollowUp{{Spec: r.spec()}}
 	}
 	if id, _, _, _ := memory.ParseToken(s.Token); s.Outcome == job.OutcomeDone {
 		s.Result = json.RawMessage(fmt.Sprint(id))
@@ -522,7 +522,7 @@ func (r *trial) wantSettled(s api.Settlement) api.Status {
 	case j.token == s.Token:
 		r.end(j, s.Outcome, s.Delay.Go(), false)
 		for _, follow := range s.Enqueue {
-			r.enqueue(follow)
+			r.enqueue(follow.Spec)
 		}
 		return api.StatusOK
 	}

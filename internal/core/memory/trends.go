@@ -1,6 +1,7 @@
 package memory
 
 import (
+	"humblemule.example/internal/core/store"
 	"humblemule.example/internal/core/trend"
 	"humblemule.example/job"
 )
@@ -23,15 +24,22 @@ type News struct {
 
 // BatchNews is a batch that has changed.
 type BatchNews struct {
-	ID   int64
-	Over bool
+	ID    int64
+	Owner string // of one that is over
+	State store.BatchState
 }
+
+// Over tells whether all of its jobs have ended.
+func (b *BatchNews) Over() bool { return b.State != store.BatchRunning }
 
 // Move is a job that changed its state.
 type Move struct {
 	Job      int64
 	At       Group
 	From, To job.State
+	// Batch, Owner and Key are those of the job.
+	Batch      int64
+	Owner, Key string
 	// Imported tells that it came from another store: what it had gone through did not happen here.
 	Imported bool
 }

@@ -46,7 +46,7 @@ func Change(tx *commit.Tx, r *store.Row, to job.State, by lifecycle.By) error {
 	if err := tied(tx, r, to); err != nil {
 		return err
 	}
-	tx.News.Moved = append(tx.News.Moved, memory.Move{Job: r.ID, At: at, From: r.State, To: to, Imported: by == lifecycle.ByImport})
+	tx.News.Moved = append(tx.News.Moved, memory.Move{Job: r.ID, At: at, From: r.State, To: to, Batch: r.Batch, Owner: r.Owner, Key: r.Key, Imported: by == lifecycle.ByImport})
 	if by == lifecycle.ByImport { // what it has gone through was counted elsewhere
 		r.State = to
 		return nil
@@ -230,8 +230,8 @@ func heldByRun(tx *commit.Tx, r *store.Row) (bool, error) {
 	}
 	s := tx.Schedules.Get(r.Schedule)
 	switch {
-	case s == nil || s.Is.WithDefaults().IfStillRunning == api.RunsAlso:
-		return false, nil
+	case s == nil || s.Is.Batch != nil || s.Is.WithDefaults().IfStillRunning == api.RunsAlso:
+		return false, nil // the jobs of a batch wait for one another
 	case s.Row.Waiting == r.ID:
 		return true, nil
 	case s.Row.Last == r.ID && !r.Requeued():

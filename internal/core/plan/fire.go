@@ -149,6 +149,12 @@ func enqueueRun(tx *commit.Tx, s *memory.Schedule, r *api.Run) error {
 			return err
 		}
 	}
+	if s.Is.Batch != nil {
+		if r.Job, err = command.StartBatch(tx, s, last.goesBefore); err != nil {
+			return err
+		}
+		return noteRun(tx, s, r)
+	}
 	n, err := command.Prepare(&s.Is.Job)
 	if err != nil {
 		return err
@@ -167,8 +173,14 @@ func enqueueRun(tx *commit.Tx, s *memory.Schedule, r *api.Run) error {
 		r.Job, r.Reason, s.Row.Waiting, s.Row.Behind = n.Earlier.ID, api.RunDuplicate, 0, 0
 		return tx.Store.AddRun(s.Row.ID, r)
 	}
+	r.Job = n.Row.ID
+	return noteRun(tx, s, r)
+}
+
+// noteRun notes a run that was enqueued.
+func noteRun(tx *commit.Tx, s *memory.Schedule, r *api.Run) error {
 	s.Row.Runs++
-	s.Row.Last, r.Number, r.Job, r.EnqueuedAt = n.Row.ID, s.Row.Runs, n.Row.ID, tx.Now
+	s.Row.Last, r.Number, r.EnqueuedAt = r.Job, s.Row.Runs, tx.Now
 	return tx.Store.AddRun(s.Row.ID, r)
 }
 
@@ -195,8 +207,11 @@ func lastRun(v *commit.View, s *memory.Schedule) (last, error) {
 	}
 	if r == nil || r.State.Finished() {
 		held, err := v.Store.HeldOf(s.Row.ID, 0)
-		if err != nil || held != nil {
+		if err != nil || held != nil && s.Is.Batch == nil {
 			return last{blocks: true}, err
+		}
+		if held != nil {
+			return behind(v, s, rule, held)
 		}
 		active, err := v.Store.ActiveOf(s.Row.ID, 0)
 		if err != nil || active == 0 {
@@ -206,11 +221,35 @@ func lastRun(v *commit.View, s *memory.Schedule) (last, error) {
 			return last{blocks: true}, err
 		}
 	}
+	if s.Is.Batch != nil {
+		return behind(v, s, rule, r)
+	}
 	switch {
 	case r.State == job.Backoff:
 		return last{givesWay: r}, nil
 	case rule == api.RunSkips || s.Row.Waiting == r.ID || r.State == job.Held:
 		return last{blocks: true}, nil
+	}
+	return last{goesBefore: r.ID}, nil
+}
+
+// behind is what an unfinished run of a schedule that starts batches means for a new one, by its last
+// job. It is held as long as others of its batch have not ended, which are waited for like any others;
+// one more run at most waits.
+func behind(v *commit.View, s *memory.Schedule, rule string, r *store.Row) (last, error) {
+	if r.State == job.Backoff {
+		return last{givesWay: r}, nil
+	}
+	if rule == api.RunSkips {
+		return last{blocks: true}, nil
+	}
+	held, err := v.Store.HeldOf(s.Row.ID, r.ID)
+	if err != nil || held != nil {
+		return last{blocks: true}, err
+	}
+	active, err := v.Store.ActiveOf(s.Row.ID, r.ID)
+	if err != nil || active != 0 {
+		return last{blocks: true}, err
 	}
 	return last{goesBefore: r.ID}, nil
 }

@@ -51,6 +51,11 @@ func noteEnd(tx *commit.Tx, s *memory.Schedule, r *store.Row) error {
 		next.Row.Failed, next.Row.LastDone = 0, tx.Now
 	case job.Dead:
 		next.Row.Failed++
+	case job.Cancelled:
+		if r.Reason != string(job.DependencyDead) {
+			return nil
+		}
+		next.Row.Failed++ // the last job of a batch
 	default:
 		return nil
 	}
@@ -60,7 +65,7 @@ func noteEnd(tx *commit.Tx, s *memory.Schedule, r *store.Row) error {
 // letRequeuedGo lets the first of those runs go on that were requeued and wait for the
 // end of the others.
 func letRequeuedGo(tx *commit.Tx, s *memory.Schedule, ended *memory.EndedRun) error {
-	if !ended.Over() || s.Is.WithDefaults().IfStillRunning == api.RunsAlso {
+	if !ended.Over() || s.Is.Batch != nil || s.Is.WithDefaults().IfStillRunning == api.RunsAlso {
 		return nil
 	}
 	held, err := tx.Store.HeldOf(s.Row.ID, s.Row.Waiting)

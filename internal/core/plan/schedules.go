@@ -40,10 +40,8 @@ func (pl *Planner) SetSchedule(ctx context.Context, name string, given api.Sched
 				return nil, err
 			}
 			detail["before"] = s.Is
-			if d := v.Settings.Task(v.Tasks.ID(given.Job.Task)); d != nil && given.Job.Payload != nil && s.Is.Job.Payload != nil {
-				given.Job.Payload = veil.Restore(given.Job.Payload, s.Is.Job.Payload, d.Hide...)
-				detail["after"] = given
-			}
+			given = unveiled(v, given, &s.Is)
+			detail["after"] = given
 		} else if v.Schedules.Len() >= api.MaxSchedules {
 			return nil, job.Fault(job.Invalid, "there are %d schedules, the most that are kept; delete one first", api.MaxSchedules)
 		}
@@ -61,6 +59,19 @@ func (pl *Planner) SetSchedule(ctx context.Context, name string, given api.Sched
 	return told, err
 }
 
+// unveiled puts back what was hidden of the payloads that a schedule has, where it is given them so.
+func unveiled(v *commit.View, given api.Schedule, is *api.Schedule) api.Schedule {
+	given = given.Own()
+	specs, were := given.Specs(), is.Specs()
+	for i := range min(len(specs), len(were)) {
+		s, was := specs[i], were[i]
+		if d := v.Settings.Task(v.Tasks.ID(s.Task)); d != nil && s.Task == was.Task && s.Payload != nil && was.Payload != nil {
+			s.Payload = veil.Restore(s.Payload, was.Payload, d.Hide...)
+		}
+	}
+	return given
+}
+
 // errSame ends a command that changes nothing, and leaves no action behind.
 var errSame = job.Fault(job.Invalid, "nothing differs")
 
@@ -75,7 +86,12 @@ func holds(ctx context.Context, v *commit.View, name string) error {
 
 // mayPlan refuses a schedule whose jobs are not in the scope of whoever gives the command.
 func mayPlan(v *commit.View, s *api.Schedule) error {
-	return v.Scope.Refuses(command.QueueFor(v, s.Job.Queue, s.Job.Task), s.Job.Task)
+	for _, spec := range s.Specs() {
+		if err := v.Scope.Refuses(command.QueueFor(v, spec.Queue, spec.Task), spec.Task); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 // scheduleOf finds a schedule by its name; an error where it is not there, or its jobs are not
@@ -171,15 +187,17 @@ func (pl *Planner) RunSchedule(ctx context.Context, name string) (api.ScheduleSt
 		if last.blocks {
 			return nil, job.Fault(job.WrongState, "the last run of %s, job %d, is unfinished; cancel it, or let runs wait or come also (if_still_running)", name, s.Row.Last)
 		}
-		n, err := command.Prepare(&s.Is.Job)
-		if err != nil {
-			return nil, err
-		}
-		if err := command.Dedupe(v, n, last.givesWay); err != nil {
-			return nil, err
-		}
-		if n.Earlier != nil {
-			return nil, job.Fault(job.WrongState, "job %d has the same key and answers for the run", n.Earlier.ID)
+		if s.Is.Batch == nil {
+			n, err := command.Prepare(&s.Is.Job)
+			if err != nil {
+				return nil, err
+			}
+			if err := command.Dedupe(v, n, last.givesWay); err != nil {
+				return nil, err
+			}
+			if n.Earlier != nil {
+				return nil, job.Fault(job.WrongState, "job %d has the same key and answers for the run", n.Earlier.ID)
+			}
 		}
 		return func(tx *commit.Tx) error { return enqueueRun(tx, s, &api.Run{PlannedAt: at, Asked: true}) }, nil
 	})

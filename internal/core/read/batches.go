@@ -61,6 +61,14 @@ func (rd *Reader) blocking(ctx context.Context, b *store.Batch) (all []job.Edge,
 	return all, err
 }
 
+// EndOfBatch tells how a batch has ended; empty where it has not.
+func EndOfBatch(s store.BatchState) api.BatchState {
+	if s == store.BatchRunning {
+		return ""
+	}
+	return batchStates[s]
+}
+
 var batchStates = [...]api.BatchState{store.BatchRunning: api.BatchRunning, store.BatchDone: api.BatchDone, store.BatchFailed: api.BatchFailed, store.BatchCancelled: api.BatchCancelled}
 
 // tellBatch is a batch as it is told outside.

@@ -69,7 +69,13 @@ func (rd *Reader) pointless(queues []api.Queue) (all []string) {
 	rd.m.RLock()
 	for name, s := range rd.m.Schedules.AllKept() {
 		if !s.Gone() && s.Row.PausedAt == 0 {
-			jobs["Schedule "+name] = s.Is.Job
+			for i, spec := range s.Is.Specs() {
+				what := "Schedule " + name
+				if s.Is.Batch != nil {
+					what = fmt.Sprintf("Job %d of the batch of schedule %s", i+1, name)
+				}
+				jobs[what] = *spec
+			}
 		}
 	}
 	for id, t := range rd.m.Tasks.AllKept() {

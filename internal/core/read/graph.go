@@ -18,7 +18,8 @@ type graph struct {
 	needs   [][]int
 	level   []int
 	longest []bool
-	last    int // the place of the last job; -1 for none
+	last    int   // the place of the last job; -1 for none
+	order   []int // each comes after those that it waits for, the last job at the end
 }
 
 // BatchGraph lays the jobs of a batch in levels.
@@ -83,6 +84,7 @@ func (rd *Reader) layOut(members []store.Member, edges []store.Edge, last int64)
 	end := -1
 	for ; len(free) > 0; free = free[1:] {
 		i := free[0]
+		g.order = append(g.order, i)
 		ms, _ := usual(g.tasks[i])
 		if took[i] += ms + 1; end < 0 || took[i] > took[end] {
 			end = i
@@ -95,6 +97,7 @@ func (rd *Reader) layOut(members []store.Member, edges []store.Edge, last int64)
 		}
 	}
 	if g.last >= 0 {
+		g.order = append(g.order, g.last)
 		g.level[g.last], g.longest[g.last] = 0, true
 		for i, l := range g.level {
 			if i != g.last {

@@ -87,8 +87,11 @@ func (rd *Reader) Schedules(ctx context.Context, after string, most int) (all []
 func (rd *Reader) tellSchedule(ctx context.Context, s *memory.Schedule, fromFile bool, times int) (api.ScheduleStatus, error) {
 	told := api.ScheduleStatus{Schedule: s.Is.WithDefaults(), Version: s.Row.Version, DefinedBy: api.SettingByHand, Waiting: s.Row.Waiting, SpreadMS: s.Spread.Milliseconds(), PausedAt: s.Row.PausedAt, PausedBy: s.Row.PausedBy}
 	told.Name = s.Row.Name
-	if hidden := rd.hides(ctx, told.Job.Task); len(hidden) > 0 && told.Job.Payload != nil {
-		told.Job.Payload = veil.Over(told.Job.Payload, hidden...)
+	told.Schedule = told.Own()
+	for _, spec := range told.Specs() {
+		if hidden := rd.hides(ctx, spec.Task); len(hidden) > 0 && spec.Payload != nil {
+			spec.Payload = veil.Over(spec.Payload, hidden...)
+		}
 	}
 	paused := s.Row.PausedAt != 0
 	told.Paused = &paused
@@ -235,7 +238,7 @@ func (rd *Reader) planned(wanted func(queue, task string) bool) *order.Heap[int6
 	return all
 }
 
-// goesTo tells the queue and the task of a schedule's jobs.
+// goesTo tells the queue and the task of the jobs that stand for a schedule's runs.
 func (rd *Reader) goesTo(s *memory.Schedule) (queue, task string) {
 	rd.m.RLock()
 	defer rd.m.RUnlock()
@@ -244,11 +247,12 @@ func (rd *Reader) goesTo(s *memory.Schedule) (queue, task string) {
 
 // keptGoesTo is goesTo for those who hold the read lock.
 func (rd *Reader) keptGoesTo(s *memory.Schedule) (queue, task string) {
-	d := rd.m.Settings.KeptTask(rd.m.Tasks.KeptID(s.Is.Job.Task)).Defaults
-	if queue = s.Is.Job.Queue; queue == "" && d != nil {
+	run := s.Is.Run()
+	d := rd.m.Settings.KeptTask(rd.m.Tasks.KeptID(run.Task)).Defaults
+	if queue = run.Queue; queue == "" && d != nil {
 		queue = d.Queue
 	}
-	return cmp.Or(queue, job.DefaultQueue), s.Is.Job.Task
+	return cmp.Or(queue, job.DefaultQueue), run.Task
 }
 
 // runsOf are the planned runs of a schedule, by their bins.

@@ -216,18 +216,20 @@ type Member struct {
 	ID, Queue, Task int64
 	State           job.State
 	Ref             string
+	// NextAt and LeasedAt are those of its row.
+	NextAt, LeasedAt job.Time
 }
 
 // BatchMembers reads jobs of a batch, those with the lowest ids first.
 func (s *Store) BatchMembers(ctx context.Context, batch int64, limit int) (all []Member, err error) {
-	r, err := s.ask(ctx, "SELECT j.id, j.queue, j.task, j.state, m.ref FROM specs m {by specs_batch} CROSS JOIN jobs j ON j.id = m.job WHERE m.batch = ? AND m.batch <> 0 AND j.removed_by = 0 ORDER BY m.job LIMIT ?", batch, limit)
+	r, err := s.ask(ctx, "SELECT j.id, j.queue, j.task, j.state, m.ref, j.next_at, j.leased_at FROM specs m {by specs_batch} CROSS JOIN jobs j ON j.id = m.job WHERE m.batch = ? AND m.batch <> 0 AND j.removed_by = 0 ORDER BY m.job LIMIT ?", batch, limit)
 	if err != nil {
 		return nil, err
 	}
 	defer r.Close()
 	for r.Next() {
 		var m Member
-		if err := r.Scan(&m.ID, &m.Queue, &m.Task, &m.State, &m.Ref); err != nil {
+		if err := r.Scan(&m.ID, &m.Queue, &m.Task, &m.State, &m.Ref, &m.NextAt, &m.LeasedAt); err != nil {
 			return nil, err
 		}
 		all = append(all, m)

@@ -65,8 +65,8 @@ func runFrom(r interface{ Scan(...any) error }) (number int64, planned job.Time,
 // Runs reads the history of a schedule before a planned time, the latest first.
 func (s *Store) Runs(ctx context.Context, schedule int64, before job.Time, enqueued bool, limit int) (all []api.Run, err error) {
 	query := `SELECT r.n, r.planned_at, r.asked, r.job, r.enqueued_at, coalesce(nullif(r.started_at, 0), j.started_at, 0), coalesce(nullif(r.finished_at, 0), j.finished_at, 0),
-		coalesce(nullif(r.state, 0), j.state, 0), r.reason, r.times
-		FROM schedule_runs r LEFT JOIN jobs j ON j.id = r.job AND j.removed_by = 0 WHERE r.schedule = ? AND r.planned_at < ? `
+		coalesce(nullif(r.state, 0), j.state, 0), r.reason, r.times, coalesce(m.batch, 0)
+		FROM schedule_runs r LEFT JOIN jobs j ON j.id = r.job AND j.removed_by = 0 LEFT JOIN specs m ON m.job = r.job WHERE r.schedule = ? AND r.planned_at < ? `
 	if enqueued {
 		query += "AND r.n > 0 "
 	}
@@ -77,7 +77,7 @@ func (s *Store) Runs(ctx context.Context, schedule int64, before job.Time, enque
 	defer found.Close()
 	for found.Next() {
 		var r api.Run
-		if err := found.Scan(&r.Number, &r.PlannedAt, &r.Asked, &r.Job, &r.EnqueuedAt, &r.StartedAt, &r.FinishedAt, &r.State, &r.Reason, &r.Times); err != nil {
+		if err := found.Scan(&r.Number, &r.PlannedAt, &r.Asked, &r.Job, &r.EnqueuedAt, &r.StartedAt, &r.FinishedAt, &r.State, &r.Reason, &r.Times, &r.Batch); err != nil {
 			return nil, err
 		}
 		if r.Times == 1 {

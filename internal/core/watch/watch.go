@@ -31,7 +31,8 @@ type Watchers struct {
 
 	mu       sync.Mutex
 	all      map[*Watcher]struct{}
-	finished map[int64][]chan struct{} // by the job or the batch that is waited for
+	narrow   map[api.EventFilter][]*Watcher // those that follow some changes only, who are not among all
+	finished map[int64][]chan struct{}      // by the job or the batch that is waited for
 	// parts are the latest ones, that with the number last at the end; next is gathered.
 	parts    []part
 	last     int64
@@ -52,6 +53,7 @@ const (
 // part is what has changed in a while.
 type part struct {
 	jobs                         map[int64]Changed
+	batches                      map[int64]memory.BatchNews
 	many, queues, workers, reset bool
 }
 
@@ -63,11 +65,17 @@ type Changed struct {
 	at          memory.Group
 }
 
+// BatchChanged is a batch whose jobs have changed. State is that of one that is over, else empty.
+type BatchChanged struct {
+	Batch int64
+	State api.BatchState
+}
+
 // New gives watchers, none yet. Once quit is closed nobody waits any more.
 func New(reader *read.Reader, quit <-chan struct{}) *Watchers {
 	return &Watchers{
 		read: reader, quit: quit, epoch: strconv.FormatInt(time.Now().UnixNano(), 36),
-		all: map[*Watcher]struct{}{}, finished: map[int64][]chan struct{}{},
+		all: map[*Watcher]struct{}{}, narrow: map[api.EventFilter][]*Watcher{}, finished: map[int64][]chan struct{}{},
 	}
 }
 
@@ -77,9 +85,11 @@ type Changes struct {
 	Mark string
 	// From and To are the numbers of the parts that they follow, and that they end with.
 	From, To int64
-	// Jobs are the changed ones, in the order of their ids; none where there were Many.
+	// Jobs are the changed ones, in the order of their ids; none where there were Many, nor batches.
 	Jobs []Changed
-	Many bool
+	// Batches are those whose jobs have changed, in the order of their ids.
+	Batches []BatchChanged
+	Many    bool
 	// Queues and Workers say that settings of queues, or who the workers are and
 	// what is wanted of them, have changed.
 	Queues, Workers bool
@@ -94,13 +104,25 @@ type Watcher struct {
 	ws    *Watchers
 	told  int64 // the number of the part that it was told last
 	reset bool
+	// only is which changes it follows, and mine gathers those where they are not all.
+	only api.EventFilter
+	mine *part
 }
 
 // Watch begins to follow what changes: after a mark that was told earlier or, where that is
 // empty, from now on. Where the mark is not known any more everything may have changed.
-func (ws *Watchers) Watch(after string) *Watcher {
+//
+// A watcher of some changes only begins as if everything had changed, and is told of neither settings nor
+// workers.
+func (ws *Watchers) Watch(after string, only api.EventFilter) *Watcher {
 	ws.mu.Lock()
 	defer ws.mu.Unlock()
+	if only != (api.EventFilter{}) {
+		w := &Watcher{C: make(chan struct{}, 1), ws: ws, only: only, mine: &part{reset: true}}
+		w.signal()
+		ws.narrow[only] = append(ws.narrow[only], w)
+		return w
+	}
 	w := &Watcher{C: make(chan struct{}, 1), ws: ws, told: ws.last, reset: true}
 	if told, known := ws.find(after); known {
 		w.told, w.reset = told, false
@@ -137,15 +159,27 @@ func (ws *Watchers) PartOf(mark string) (n int64, known bool) {
 func (ws *Watchers) Watching() int {
 	ws.mu.Lock()
 	defer ws.mu.Unlock()
-	return len(ws.all)
+	n := len(ws.all)
+	for _, some := range ws.narrow {
+		n += len(some)
+	}
+	return n
 }
 
 // Close ends the watching.
 func (w *Watcher) Close() {
 	w.ws.mu.Lock()
 	defer w.ws.mu.Unlock()
-	delete(w.ws.all, w)
-	w.ws.leftAt = time.Now()
+	if w.mine == nil {
+		delete(w.ws.all, w)
+		w.ws.leftAt = time.Now()
+		return
+	}
+	if left := slices.DeleteFunc(w.ws.narrow[w.only], func(o *Watcher) bool { return o == w }); len(left) > 0 {
+		w.ws.narrow[w.only] = left
+	} else {
+		delete(w.ws.narrow, w.only)
+	}
 }
 
 // listening tells whether changes are gathered: while somebody watches, or may come back. Where
@@ -176,9 +210,16 @@ func (w *Watcher) Skip(to int64) {
 	w.told = to
 }
 
+// Narrow tells whether the watcher follows some changes only.
+func (w *Watcher) Narrow() bool { return w.mine != nil }
+
 // Take gives what has changed since the last call.
 func (w *Watcher) Take() Changes {
-	c, jobs := w.take()
+	c, jobs, batches := w.take()
+	for id, b := range batches {
+		c.Batches = append(c.Batches, BatchChanged{id, read.EndOfBatch(b.State)})
+	}
+	slices.SortFunc(c.Batches, func(a, b BatchChanged) int { return cmp.Compare(a.Batch, b.Batch) })
 	for id, j := range jobs {
 		j.Job = id
 		j.Queue, j.Task = w.ws.read.Names(j.at.Queue, j.at.Task)
@@ -188,27 +229,36 @@ func (w *Watcher) Take() Changes {
 	return c
 }
 
-func (w *Watcher) take() (c Changes, jobs map[int64]Changed) {
+func (w *Watcher) take() (c Changes, jobs map[int64]Changed, batches map[int64]memory.BatchNews) {
 	ws := w.ws
 	ws.mu.Lock()
 	defer ws.mu.Unlock()
+	if w.mine != nil {
+		p := w.mine
+		w.mine = new(part)
+		return Changes{Mark: ws.mark(), Many: p.many, Reset: p.reset}, p.jobs, p.batches
+	}
 	missed := ws.last - w.told
-	c = Changes{From: w.told, To: ws.last, Mark: ws.epoch + "-" + strconv.FormatInt(ws.last, 10)}
+	c = Changes{From: w.told, To: ws.last, Mark: ws.mark()}
 	if w.reset || missed > int64(len(ws.parts)) {
 		w.told, w.reset, c.Reset = ws.last, false, true
-		return c, nil
+		return c, nil, nil
 	}
-	jobs = map[int64]Changed{}
+	jobs, batches = map[int64]Changed{}, map[int64]memory.BatchNews{}
 	for _, p := range ws.parts[int64(len(ws.parts))-missed:] {
 		c.Many, c.Queues, c.Workers, c.Reset = c.Many || p.many, c.Queues || p.queues, c.Workers || p.workers, c.Reset || p.reset
 		maps.Copy(jobs, p.jobs)
+		maps.Copy(batches, p.batches)
 	}
-	if c.Many = c.Many || len(jobs) > mostChanged; c.Many {
-		jobs = nil
+	if c.Many = c.Many || len(jobs) > mostChanged || len(batches) > mostChanged; c.Many {
+		jobs, batches = nil, nil
 	}
 	w.told = ws.last
-	return c, jobs
+	return c, jobs, batches
 }
+
+// mark stands for the part that ended last. The caller holds the lock.
+func (ws *Watchers) mark() string { return ws.epoch + "-" + strconv.FormatInt(ws.last, 10) }
 
 func (w *Watcher) signal() {
 	select {
@@ -220,7 +270,7 @@ func (w *Watcher) signal() {
 // gathered is the part that is gathered now. The caller holds the lock, and seals it after.
 func (ws *Watchers) gathered() *part {
 	if ws.next == nil {
-		ws.next = &part{jobs: map[int64]Changed{}}
+		ws.next = new(part)
 	}
 	return ws.next
 }
@@ -229,12 +279,31 @@ func (p *part) add(id int64, c Changed) {
 	switch {
 	case p.many:
 	case len(p.jobs) >= mostChanged:
-		p.many, p.jobs = true, nil
+		p.toMany()
 	case c.State == job.Unplaced && p.jobs[id].State != job.Unplaced: // it says less than what is known
 	default:
+		if p.jobs == nil {
+			p.jobs = map[int64]Changed{}
+		}
 		p.jobs[id] = c
 	}
 }
+
+func (p *part) addBatch(b memory.BatchNews) {
+	switch {
+	case p.many:
+	case len(p.batches) >= mostChanged:
+		p.toMany()
+	default:
+		if p.batches == nil {
+			p.batches = map[int64]memory.BatchNews{}
+		}
+		p.batches[b.ID] = b
+	}
+}
+
+// toMany forgets what exactly has changed.
+func (p *part) toMany() { p.many, p.jobs, p.batches = true, nil, nil }
 
 // seal ends the part that is gathered, at once or when the one before is old enough. The caller
 // holds the lock.
@@ -284,10 +353,13 @@ func (ws *Watchers) Published(tx *commit.Tx) {
 			}
 		}
 		for _, b := range tx.News.Batches {
-			if b.Over {
+			if b.Over() {
 				ws.wake(b.ID)
 			}
 		}
+	}
+	if len(ws.narrow) > 0 {
+		ws.tellNarrow(tx)
 	}
 	if !ws.listening() {
 		return
@@ -295,6 +367,9 @@ func (ws *Watchers) Published(tx *commit.Tx) {
 	p := ws.gathered()
 	for _, m := range tx.News.Moved {
 		p.add(m.Job, Changed{State: m.To, at: m.At})
+	}
+	for _, b := range tx.News.Batches {
+		p.addBatch(b)
 	}
 	for _, l := range tx.News.Asked {
 		p.add(l.Row.ID, Changed{State: job.Running, at: memory.Group{Queue: l.Row.Queue, Task: l.Row.Task}})
@@ -304,6 +379,30 @@ func (ws *Watchers) Published(tx *commit.Tx) {
 	}
 	p.queues = p.queues || tx.News.Settings
 	ws.seal()
+}
+
+// tellNarrow tells those that follow some jobs only. The caller holds the lock.
+func (ws *Watchers) tellNarrow(tx *commit.Tx) {
+	tell := func(only api.EventFilter, add func(p *part)) {
+		if only == (api.EventFilter{}) {
+			return
+		}
+		for _, w := range ws.narrow[only] {
+			add(w.mine)
+			w.signal()
+		}
+	}
+	for _, m := range tx.News.Moved {
+		add := func(p *part) { p.add(m.Job, Changed{State: m.To, at: m.At}) }
+		tell(api.EventFilter{Batch: m.Batch}, add)
+		tell(api.EventFilter{Owner: m.Owner}, add)
+		tell(api.EventFilter{Key: m.Key}, add)
+	}
+	for _, b := range tx.News.Batches {
+		add := func(p *part) { p.addBatch(b) }
+		tell(api.EventFilter{Batch: b.ID}, add)
+		tell(api.EventFilter{Owner: b.Owner}, add)
+	}
 }
 
 // Nudge tells the watchers of changes that are in no transaction.
@@ -332,6 +431,12 @@ func (ws *Watchers) Loaded() {
 	for id := range ws.finished {
 		ws.wake(id)
 	}
+	for _, all := range ws.narrow {
+		for _, w := range all {
+			w.mine.reset = true
+			w.signal()
+		}
+	}
 	if ws.listening() {
 		ws.gathered().reset = true
 		ws.seal()
@@ -345,7 +450,11 @@ func (ws *Watchers) WaitFor(ctx context.Context, id int64, wait time.Duration) (
 
 // WaitForBatch answers a batch when all of its jobs have ended, or as it stands after wait.
 func (ws *Watchers) WaitForBatch(ctx context.Context, id int64, wait time.Duration) (api.Batch, error) {
-	return waitFor(ws, ctx, id, wait, ws.read.Batch, func(b api.Batch) bool { return b.State.Over() })
+	b, err := waitFor(ws, ctx, id, wait, ws.read.Batch, func(b api.Batch) bool { return b.State.Over() })
+	if err == nil {
+		err = ws.read.Foretell(context.WithoutCancel(ctx), &b)
+	}
+	return b, err
 }
 
 // waitFor reads a job or a batch until it is over; the two have no ids in common.

@@ -8,6 +8,8 @@ import (
 
 	"github.com/stretchr/testify/assert"
 	"github.com/stretchr/testify/require"
+
+	"humblemule.example/api"
 )
 
 // Whoever was away for a moment is told what was missed and nothing twice; whoever was away for
@@ -17,13 +19,13 @@ func TestWatchAfter(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		ws := New(nil, nil)
 		nudge := func() { ws.Nudge(Changes{Queues: true}); time.Sleep(2 * sealEvery) }
-		w := ws.Watch("")
+		w := ws.Watch("", api.EventFilter{})
 		<-w.C
 		first := w.Take()
 		assert.True(t, first.Reset)
 		w.Close()
 
-		again := ws.Watch(first.Mark)
+		again := ws.Watch(first.Mark, api.EventFilter{})
 		synctest.Wait()
 		require.Empty(t, again.C, "nothing was missed")
 		nudge()
@@ -32,7 +34,7 @@ func TestWatchAfter(t *testing.T) {
 		missed := again.Take()
 		assert.Equal(t, []any{false, true, true}, []any{missed.Reset, missed.Queues, missed.Workers})
 		assert.NotEqual(t, first.Mark, missed.Mark)
-		late := ws.Watch(first.Mark)
+		late := ws.Watch(first.Mark, api.EventFilter{})
 		<-late.C
 		told := late.Take()
 		assert.Equal(t, []any{missed.Mark, false, true, true}, []any{told.Mark, told.Reset, told.Queues, told.Workers})
@@ -41,10 +43,10 @@ func TestWatchAfter(t *testing.T) {
 		late.Close()
 		time.Sleep(2 * time.Minute)
 		nudge()
-		gone := ws.Watch(told.Mark)
+		gone := ws.Watch(told.Mark, api.EventFilter{})
 		<-gone.C
 		assert.True(t, gone.Take().Reset, "nobody was listening for too long")
-		late = ws.Watch("")
+		late = ws.Watch("", api.EventFilter{})
 		<-late.C
 		late.Take()
 
@@ -54,7 +56,7 @@ func TestWatchAfter(t *testing.T) {
 		slow := late.Take()
 		assert.True(t, slow.Reset, "it took nothing while more was told than is kept")
 		for _, mark := range []string{first.Mark, "", "other-3", missed.Mark[:3], fmt.Sprint(ws.epoch, "-", ws.last+1), ws.epoch + "--1"} {
-			other := ws.Watch(mark)
+			other := ws.Watch(mark, api.EventFilter{})
 			<-other.C
 			assert.True(t, other.Take().Reset, mark)
 		}
@@ -65,7 +67,7 @@ func TestWatchAfter(t *testing.T) {
 func TestGathered(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
 		ws := New(nil, nil)
-		w := ws.Watch("")
+		w := ws.Watch("", api.EventFilter{})
 		<-w.C
 		w.Take()
 		calls := 0

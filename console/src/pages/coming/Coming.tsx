@@ -16,7 +16,7 @@ import { Copyable } from '../../parts/Copyable'
 import { age, grouped, moment, span, zone } from '../../lib/format'
 import { StateWord } from '../../parts/Mark'
 import { Ruler } from './Ruler'
-import { oftenWords } from './schedules'
+import { oftenWords, runOf } from './schedules'
 import { newSchedule, ScheduleBeside } from './ScheduleBeside'
 import { useNow } from '../../lib/useNow'
 import { useWidth } from '../../lib/useWidth'
@@ -29,7 +29,7 @@ export function Coming({ open }: { open?: string }) {
   const coming = useComing(filter.queue)
   const now = useNow(1000)
   const may = useMayAct()
-  const all = schedules.data?.filter((s) => !filter.queue || (s.job.queue ?? 'common') === filter.queue)
+  const all = schedules.data?.filter((s) => !filter.queue || (runOf(s).queue ?? 'common') === filter.queue)
   const error = schedules.error ?? coming.error
   // The address of a new schedule is /coming/new, unless one has that name.
   const shown = open !== 'new' ? open : !all ? undefined : all.some((s) => s.name === open) ? open : newSchedule
@@ -179,8 +179,8 @@ function Rows({ all, open, now }: { all: ScheduleStatus[]; open?: string; now: n
                 {s.summary}
               </td>
               <td className={narrow}>{s.cron ? s.zone : ''}</td>
-              <td className={`max-w-40 truncate ${narrow}`} title={s.job.task}>
-                <bdi>{s.job.task}</bdi>
+              <td className={`max-w-40 truncate ${narrow}`} title={runOf(s).task}>
+                <bdi>{runOf(s).task}</bdi>
               </td>
               <td>{next(s, now)}</td>
               <td>

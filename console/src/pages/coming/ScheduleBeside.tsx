@@ -9,7 +9,7 @@ import { grouped, moment, span } from '../../lib/format'
 import { Mark } from '../../parts/Mark'
 import { Question } from '../../parts/Question'
 import { forgetUnsaved, useUnsaved } from '../../lib/unsaved'
-import { blank, command, type Entered, enteredOf, payloadProblem, written } from './schedules'
+import { blank, command, type Entered, enteredOf, jobsOf, payloadProblem, runOf, written } from './schedules'
 import { ScheduleForm } from './ScheduleForm'
 import { Times } from './Times'
 
@@ -47,8 +47,9 @@ function Known({ s, now }: { s: ScheduleStatus; now: number }) {
         {s.cron && <span className="text-quiet">, {s.zone}</span>}
       </p>
       <dl className="mt-2 grid grid-cols-[max-content_minmax(0,1fr)] gap-x-4 gap-y-1">
-        <Fact name="job">
-          {s.job.task} <span className="text-quiet">in queue {s.job.queue ?? 'of its task, else common'}</span>
+        <Fact name={s.batch ? 'batch' : 'job'}>
+          {s.batch && `${s.batch.name ? `${s.batch.name}, ` : ''}${jobsOf(s)} jobs, the last one `}
+          {runOf(s).task} <span className="text-quiet">in queue {runOf(s).queue ?? 'of its task, else common'}</span>
         </Fact>
         {s.paused && (
           <Fact name="paused">
@@ -84,19 +85,19 @@ function Known({ s, now }: { s: ScheduleStatus; now: number }) {
 const deeds = {
   run: {
     title: 'Run now',
-    confirm: 'Enqueue 1 job',
+    confirm: (s: ScheduleStatus) => (s.batch ? 'Start 1 batch' : 'Enqueue 1 job'),
     follows: (s: ScheduleStatus) =>
-      `1 job of ${s.job.task} is enqueued now, beside the planned times, which stay as they are. Where the last run is not over, ${whatThen[s.if_still_running ?? 'skip']}.`,
+      `${s.batch ? `A batch of ${jobsOf(s)} jobs is started` : `1 job of ${runOf(s).task} is enqueued`} now, beside the planned times, which stay as they are. Where the last run is not over, ${whatThen[s.if_still_running ?? 'skip']}.`,
   },
   pause: {
     title: 'Pause',
-    confirm: 'Pause 1 schedule',
+    confirm: () => 'Pause 1 schedule',
     follows: () =>
       'Nothing more of 1 schedule is enqueued. Jobs that are there stay. Times inside the pause are not missed: they are not made up for when it goes on.',
   },
   resume: {
     title: 'Resume',
-    confirm: 'Resume 1 schedule',
+    confirm: () => 'Resume 1 schedule',
     follows: () => '1 schedule goes on with its next planned time. Times inside the pause are not made up for.',
   },
 }
@@ -114,7 +115,7 @@ function Deed({ s, verb }: { s: ScheduleStatus; verb: keyof typeof deeds }) {
     <Question
       title={deeds[verb].title}
       follows={deeds[verb].follows(s)}
-      confirm={deeds[verb].confirm}
+      confirm={deeds[verb].confirm(s)}
       command={`hmule schedule ${verb} ${s.name}`}
       send={() => told(send[verb]())}
     />
@@ -187,7 +188,7 @@ function Edit({ before, was }: { before: Entered; was?: ScheduleStatus }) {
   return (
     <section aria-label="Rule" className="mt-6">
       <h3 className="border-b border-hairline pb-1 font-semibold">{was ? 'Change it' : 'When, and what'}</h3>
-      <ScheduleForm value={now} set={set} isNew={!was} problem={problem} told={setValid} shown={changed || !was} />
+      <ScheduleForm value={now} set={set} isNew={!was} batch={!!was?.batch} problem={problem} told={setValid} shown={changed || !was} />
       <div className="mt-4 flex items-baseline gap-4">
         {changed ? (
           <Question

@@ -10,6 +10,8 @@ interface Form {
   value: Entered
   set: (e: Entered) => void
   isNew: boolean
+  /** batch tells that a batch is started, which is not edited here. */
+  batch: boolean
   /** problem is what keeps the payload from being JSON. */
   problem?: string
   /** told is called with whether the service understands the rule. */
@@ -22,7 +24,7 @@ const grid =
   'grid grid-cols-[5.5rem_minmax(0,15rem)_minmax(0,1fr)] items-baseline gap-x-4 gap-y-1.5 pt-4 max-sm:grid-cols-[5.5rem_minmax(0,1fr)] max-sm:[&>label>*:nth-child(3)]:col-start-2'
 
 /** ScheduleForm are the fields of a schedule. Sentence and next times change while one types. */
-export function ScheduleForm({ value, set, isNew, problem, told, shown }: Form) {
+export function ScheduleForm({ value, set, isNew, batch, problem, told, shown }: Form) {
   const change = (name: keyof Entered) => (e: { target: { value: string } }) => set({ ...value, [name]: e.target.value })
   const input = (name: keyof Entered, label: string, hint: string, placeholder = '', list?: string) => (
     <Field label={label} hint={hint}>
@@ -55,18 +57,22 @@ export function ScheduleForm({ value, set, isNew, problem, told, shown }: Form) 
       </div>
       <Follows value={value} told={told} shown={shown} />
       <div className={grid}>
-        {input('task', 'task', 'what is to be done', 'tide.predict', 'tasks')}
-        {input('queue', 'queue', 'of its task, or common, where it is empty', 'common')}
-        <Field label="payload" hint={problem ?? 'any JSON'} wrong={!!problem}>
-          <textarea
-            className="block w-full rounded-sm border border-quiet bg-ground p-1 font-mono text-[13px]"
-            name="payload"
-            rows={Math.min(8, value.payload.split('\n').length + 1)}
-            spellCheck={false}
-            value={value.payload}
-            onChange={change('payload')}
-          />
-        </Field>
+        {!batch && (
+          <>
+            {input('task', 'task', 'what is to be done', 'tide.predict', 'tasks')}
+            {input('queue', 'queue', 'of its task, or common, where it is empty', 'common')}
+            <Field label="payload" hint={problem ?? 'any JSON'} wrong={!!problem}>
+              <textarea
+                className="block w-full rounded-sm border border-quiet bg-ground p-1 font-mono text-[13px]"
+                name="payload"
+                rows={Math.min(8, value.payload.split('\n').length + 1)}
+                spellCheck={false}
+                value={value.payload}
+                onChange={change('payload')}
+              />
+            </Field>
+          </>
+        )}
         {input('spread', 'spread', 'schedules of one time come apart by up to this', '0s')}
         {input('note', 'note', 'for people')}
       </div>

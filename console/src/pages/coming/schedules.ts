@@ -36,6 +36,16 @@ export const blank: Entered = {
   note: '',
 }
 
+/** runOf is the spec of the job that stands for a run: that of its job, or of the last one of its batch. */
+export function runOf(s: Schedule): { task: string; queue?: string } {
+  return s.batch?.last ?? s.job ?? { task: '' }
+}
+
+/** jobsOf is how many jobs a run enqueues. */
+export function jobsOf(s: Schedule): number {
+  return s.batch ? (s.batch.jobs ?? []).length + 1 : 1
+}
+
 /** enteredOf is a schedule as a form shows it. */
 export function enteredOf(s: ScheduleStatus): Entered {
   return {
@@ -44,9 +54,9 @@ export function enteredOf(s: ScheduleStatus): Entered {
     cron: s.cron ?? blank.cron,
     every: s.every ?? blank.every,
     zone: s.zone ?? 'UTC',
-    task: s.job.task,
-    queue: s.job.queue ?? '',
-    payload: s.job.payload === undefined ? '' : JSON.stringify(s.job.payload, null, 2),
+    task: s.job?.task ?? '',
+    queue: s.job?.queue ?? '',
+    payload: s.job?.payload === undefined ? '' : JSON.stringify(s.job.payload, null, 2),
     if_still_running: s.if_still_running ?? 'skip',
     missed: s.missed ?? 'once',
     late_limit: s.late_limit ?? '1m',
@@ -73,7 +83,7 @@ export function fromEntered(e: Entered, was?: ScheduleStatus): Schedule {
     every: e.by === 'every' ? e.every : undefined,
     from: e.by === 'every' && e.every === was?.every ? was.from : undefined,
     zone: e.zone || undefined,
-    job,
+    ...(was?.batch ? { batch: was.batch } : { job }),
     if_still_running: e.if_still_running,
     missed: e.missed,
     late_limit: e.late_limit || undefined,

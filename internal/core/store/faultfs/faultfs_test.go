@@ -225,7 +225,7 @@ func (w *work) some() error {
 			if i == 1 {
 				s = api.Settlement{Token: l.Token, Outcome: job.OutcomeGiveUp, Error: &job.Failure{Message: "the crane is stuck"}}
 			} else {
-				s.Enqueue = []job.Spec{{Task: "notice.publish", Key: follow}}
+				s.Enqueue = []api.FollowUp{{Spec: job.Spec{Task: "notice.publish", Key: follow}}}
 			}
 			results, err := w.e.Settle(ctx, []api.Settlement{s})
 			if err != nil {

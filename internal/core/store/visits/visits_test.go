@@ -293,7 +293,7 @@ func (h *harbour) work(ctx context.Context) {
 		_, err := h.e.Extend(ctx, api.ExtendRequest{Leases: []api.Extension{{Token: leases[0].Token, Report: api.Report{Log: []string{"moored"}, Labels: map[string]string{"berth": "3"}}, Steps: map[string]api.StepReport{"moor": {Begun: true}}}}})
 		h.must(err)
 		for i, s := range []api.Settlement{
-			{Outcome: job.OutcomeDone, Result: json.RawMessage(`{"berth":3}`), Enqueue: []job.Spec{{Task: "notice.publish", Queue: "other"}}},
+			{Outcome: job.OutcomeDone, Result: json.RawMessage(`{"berth":3}`), Enqueue: []api.FollowUp{{Spec: job.Spec{Task: "notice.publish", Queue: "other"}}}},
 			failed(0), died(0), {Outcome: job.OutcomeSkipped, ReasonText: "it has sailed"}, {Outcome: job.OutcomePostponed, Delay: job.Duration(time.Hour)}, {Outcome: job.OutcomeReleased},
 		} {
 			s.Token = leases[i].Token

@@ -41,6 +41,9 @@ type Cause struct {
 	Versions []VersionTrend `json:"versions,omitzero"`
 	Hosts    []HostTrend    `json:"hosts,omitzero"`
 	Marks    []Mark         `json:"marks,omitzero"`
+	// AwaitedBy are unfinished jobs that wait for one of the latest thousand dead ones of the cause, the
+	// first hundred, and 1000 counted at most; nil for none. Told of one cause only.
+	AwaitedBy *job.Edges `json:"awaited_by,omitzero"`
 }
 
 // HostTrend are the failures by the hour that befell one host; empty where it is not known.

@@ -20,6 +20,7 @@ type Fact struct {
 	Cause     int64     `json:"cause,omitzero"`
 	Schedule  string    `json:"schedule,omitzero"`
 	Operation int64     `json:"operation,omitzero"`
+	Batch     int64     `json:"batch,omitzero"`
 	// Act is what to do about it, in a few words, and Command how on a command line.
 	Act     string `json:"act,omitzero"`
 	Command string `json:"command,omitzero"`
@@ -33,6 +34,7 @@ const (
 	FactPaused    = "paused"    // jobs are ready in a queue that is paused
 	FactBehind    = "behind"    // more jobs come than finish
 	FactNewCause  = "new_cause" // jobs have begun to die of an error within the last day
+	FactStuck     = "stuck"     // a batch in which nothing goes on by itself
 	FactSchedule  = "schedule"  // the runs of a schedule die, or are late
 	FactInDoubt   = "in_doubt"  // whether steps are done is not known
 	FactSetAside  = "set_aside" // timed work fails, and is tried again

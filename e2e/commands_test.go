@@ -384,7 +384,7 @@ func TestFixedDemo(t *testing.T) {
 	t.Parallel()
 	stdout, stderr, status := run(t, "", "demo", "--fixed", "--listen", freeAddress(t))
 	require.Equal(t, 0, status, stdout+stderr)
-	assert.Contains(t, stdout, "All 85 jobs are in their planned states.")
+	assert.Contains(t, stdout, "All 98 jobs are in their planned states.")
 }
 
 // The demo shows within a minute a job in every state that can be reached.

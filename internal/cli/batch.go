@@ -146,6 +146,9 @@ func tellBatch(o *present.Out, b api.Batch) {
 			facts = append(facts, [2]string{"  " + s.String(), sentence.Grouped(n)})
 		}
 	}
+	if b.PercentOfWork != nil {
+		facts = append(facts, [2]string{"work", fmt.Sprintf("%g %% of it is done, by usual run times", *b.PercentOfWork)}, [2]string{"expected end", at(b.ExpectedEnd)})
+	}
 	if b.Last != 0 {
 		facts = append(facts, [2]string{"last job", fmt.Sprint(b.Last)})
 	}

@@ -207,6 +207,15 @@ func enqueueFixed(ctx context.Context, mule *client.Client) (all []awaited, err 
 		}
 		all = append(all, awaited{j.ID, p.Wanted})
 	}
+	for _, p := range harbour.FixedVoyages() {
+		b, err := mule.MakeBatch(ctx, p.NewBatch)
+		if err != nil {
+			return nil, err
+		}
+		for i, id := range b.IDs {
+			all = append(all, awaited{id, p.Wanted[i]})
+		}
+	}
 	return all, nil
 }
 

@@ -3,6 +3,7 @@ package harbour
 import (
 	"time"
 
+	"humblemule.example/api"
 	"humblemule.example/job"
 )
 
@@ -13,6 +14,22 @@ type Planned struct {
 	Wanted job.State
 	// Cancel says that it is cancelled right after its enqueue.
 	Cancel bool
+}
+
+// PlannedBatch is a batch of which it is known before where its jobs come to rest: in their order, the last
+// one at the end.
+type PlannedBatch struct {
+	api.NewBatch
+	Wanted []job.State
+}
+
+// FixedVoyages are the batches of the day: a ship that is cleared, and one that waits because a part of its
+// manifest is malformed.
+func FixedVoyages() []PlannedBatch {
+	return []PlannedBatch{
+		{Voyage("brisa-0412", agents[3], 42_000, "brisa-0412", "kelpie-0107", "osprey-2231"), []job.State{job.Done, job.Done, job.Done, job.Done, job.Done, job.Done, job.Done}},
+		{Voyage("marram-0950", agents[1], 18_500, "marram-0950", "curlew-1405"), []job.State{job.Done, job.Dead, job.Done, job.Held, job.Held, job.Held}},
+	}
 }
 
 // Fixed is a day of which every outcome is known: no chance fails anything that

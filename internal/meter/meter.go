@@ -69,6 +69,7 @@ var (
 	failedRuns  = about("schedule_failed_runs", "How many of the latest runs of the schedule have died in a row.", "schedule")
 	folded      = about("folded", "Queues, tasks and schedules beyond the first 200, whose figures are those of the one called "+others+".", "what")
 	causes      = about("causes", "Causes of failures by which jobs are in a state.", "state")
+	batches     = about("batches", "Batches that have not ended, by whether any of their jobs goes on by itself.", "goes_on")
 	workers     = about("workers", "Worker processes, by what they do.", "does")
 	slots       = about("slots", "Slots of the worker processes, by what these do.", "does")
 	taken       = about("slots_taken", "Slots that run a job.")
@@ -119,6 +120,8 @@ func (s *service) figures() (map[*figure]*dto.MetricFamily, error) {
 	for _, state := range []job.State{job.Backoff, job.Dead} {
 		p.gauge(causes, float64(m.Causes[state]), state.String())
 	}
+	p.gauge(batches, float64(m.Batches[false]), "yes")
+	p.gauge(batches, float64(m.Batches[true]), "no")
 	for _, does := range []string{"active", "draining", "silent"} {
 		p.gauge(workers, float64(m.Workers[does]), does)
 		p.gauge(slots, float64(m.Slots[does]), does)

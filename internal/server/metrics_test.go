@@ -61,7 +61,7 @@ func TestMetrics(t *testing.T) {
 		`hmule_retries_total{task="fog.bulletin"} 1`,
 		`hmule_job_wait_seconds_count{queue="common"} 1`,
 		`hmule_attempt_run_seconds_count{task="tide.predict"} 1`,
-		`hmule_causes{state="backoff"} 1`,
+		`hmule_causes{state="backoff"} 1`, `hmule_batches{goes_on="no"} 0`,
 		`hmule_folded{what="queues"} 0`,
 		`hmule_disk_refusing 0`,
 		`hmule_workers{does="active"} 1`,

@@ -13,6 +13,8 @@ export function factPath(f: Fact): string | undefined {
       return queue ? `/queues/${queue}` : '/queues'
     case 'schedule':
       return f.schedule ? `/coming/${encodeURIComponent(f.schedule)}` : '/coming'
+    case 'stuck':
+      return f.batch ? `/batches/${f.batch}` : '/batches?state=stuck'
     case 'in_doubt':
       return '/jobs?steps=in_doubt'
     case 'name':

@@ -2,14 +2,15 @@ import { useQuery } from '@tanstack/react-query'
 import { type KeyboardEvent, useEffect, useId, useRef, useState } from 'react'
 import { useNavigate } from 'react-router'
 
-import { type ScheduleStatus, type Task, type Worker, useStats, useTasks } from '../api/client'
+import { type Batch, type ScheduleStatus, type Task, type Worker, useStats, useTasks } from '../api/client'
 import { keys } from '../api/keys'
 import { search } from '../lib/address'
+import { useBatches } from '../pages/batches/queries'
 import { pages } from './pages'
 
 type Choice = { what: string; name: string; to: string }
 
-/** Find leads to pages, queues, workers and schedules by their names, finds a job by its id, or lists those with a key, of a task, a queue or an owner, with a label, or with a text in their errors. */
+/** Find leads to pages, queues, workers, schedules and the latest batches by their names, finds a job by its id, or lists those with a key, of a task, a queue or an owner, with a label, or with a text in their errors. */
 export function Find() {
   const [text, setText] = useState('')
   const [open, setOpen] = useState(false)
@@ -21,7 +22,8 @@ export function Find() {
   const tasks = useTasks().data ?? []
   const workers = useQuery<Worker[]>({ queryKey: keys.workers.list, enabled: false }).data ?? []
   const schedules = useQuery<ScheduleStatus[]>({ queryKey: keys.schedules.list, enabled: false }).data ?? []
-  const choices = open ? choicesOf(text.trim(), { queues, tasks, workers, schedules }) : []
+  const batches = useBatches(undefined, open && text !== '').data?.batches ?? []
+  const choices = open ? choicesOf(text.trim(), { queues, tasks, workers, schedules, batches }) : []
   useEffect(() => {
     const focus = (e: globalThis.KeyboardEvent) => {
       const typing = e.target instanceof HTMLElement && e.target.closest('input, textarea, select, [role=dialog]')
@@ -113,6 +115,7 @@ interface Known {
   tasks: Task[]
   workers: Worker[]
   schedules: ScheduleStatus[]
+  batches: Batch[]
 }
 
 /** byName gives the ids of workers by what they are called; where several have one name it is followed by the id. */
@@ -130,6 +133,8 @@ function choicesOf(text: string, known: Known): Choice[] {
   if (!text) return pages.map((p) => ({ what: 'page', name: p.name, to: p.to }))
   const all: Choice[] = []
   if (/^\d+$/.test(text)) all.push({ what: 'job', name: text, to: `/jobs/${text}` })
+  const batch = known.batches.find((b) => String(b.id) === text)
+  if (batch) all.push({ what: 'batch', name: text, to: `/batches/${text}` })
   const fitting = (what: string, names: string[], to: (name: string) => string) => {
     const fits = names.filter((name) => name.toLowerCase().includes(text.toLowerCase()))
     all.push(...fits.slice(0, mostOfKind).map((name) => ({ what, name, to: to(name) })))
@@ -147,6 +152,12 @@ function choicesOf(text: string, known: Known): Choice[] {
     'schedule',
     known.schedules.map((s) => s.name),
     (name) => `/coming/${encodeURIComponent(name)}`,
+  )
+  const batches = new Map(known.batches.map((b) => [b.name ? `${b.name} ${b.id}` : String(b.id), b.id]))
+  fitting(
+    'batch',
+    [...batches.keys()].filter((name) => name !== text),
+    (name) => `/batches/${batches.get(name)}`,
   )
   const workers = byName(known.workers)
   fitting('worker', [...workers.keys()], (name) => `/workers/${workers.get(name)}`)

@@ -5,6 +5,8 @@ import (
 	"encoding/json"
 	"math"
 	"slices"
+	"sync"
+	"time"
 
 	"humblemule.example/api"
 	"humblemule.example/internal/check"
@@ -32,8 +34,12 @@ func (rd *Reader) Batch(ctx context.Context, id int64) (api.Batch, error) {
 	if b == nil {
 		return api.Batch{}, NoBatch(id)
 	}
-	told, err := rd.tellBatch(ctx, b)
-	if err != nil {
+	return rd.summedUp(ctx, b)
+}
+
+// summedUp is a batch as it is told outside, with what it waits for in a sentence.
+func (rd *Reader) summedUp(ctx context.Context, b *store.Batch) (told api.Batch, err error) {
+	if told, err = rd.tellBatch(ctx, b); err != nil {
 		return told, err
 	}
 	s := sentence.Batch{Counts: told.Counts, Jobs: told.Jobs, TooLate: told.TooLate, Open: told.Open, Ended: told.State.Over(), Took: told.FinishedAt.Sub(told.MadeAt), Stuck: told.State == api.BatchStuck}
@@ -107,6 +113,42 @@ func (rd *Reader) tellBatch(ctx context.Context, b *store.Batch) (api.Batch, err
 		}
 	}
 	return told, nil
+}
+
+// mostStuck bounds the batches of which it is looked up at a time whether they are stuck.
+const mostStuck = 10
+
+// stuckBatches are the latest batches that are stuck. What was found is kept for a moment.
+func (rd *Reader) stuckBatches(ctx context.Context) ([]api.Batch, error) {
+	s := rd.stuck
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if !s.at.IsZero() && time.Since(s.at) < pacesKept {
+		return s.all, nil
+	}
+	rows, err := rd.store.Batches(ctx, store.BatchFilter{ByState: true, Idle: true, Before: math.MaxInt64}, mostStuck)
+	if err != nil {
+		return nil, err
+	}
+	var all []api.Batch
+	for i := range rows {
+		told, err := rd.summedUp(ctx, &rows[i])
+		if err != nil {
+			return nil, err
+		}
+		if told.State == api.BatchStuck {
+			all = append(all, told)
+		}
+	}
+	s.at, s.all = time.Now(), all
+	return all, nil
+}
+
+// stuck keeps which batches are, since many ask at once.
+type stuck struct {
+	mu  sync.Mutex
+	at  time.Time
+	all []api.Batch
 }
 
 // idleState tells whether a batch of which no job goes on by itself is stuck. It is not where one of

@@ -142,6 +142,9 @@ func (rd *Reader) Cause(ctx context.Context, id int64) (api.Cause, error) {
 		return api.Cause{}, err
 	}
 	if id > 0 && len(found) > 0 {
+		if found[0].AwaitedBy, err = rd.awaitingCause(ctx, id); err != nil {
+			return api.Cause{}, err
+		}
 		return found[0], rd.tellTrends(ctx, found)
 	}
 	return api.Cause{}, job.Fault(job.NotFound, "no dead job has the cause %d; its jobs were requeued or removed, or the cause never existed", id)

@@ -47,6 +47,13 @@ func (rd *Reader) Check(ctx context.Context) (all []api.Finding, err error) {
 	for _, f := range rd.failing(in, now) {
 		wrong("schedules", "%s", status.Runs(&f))
 	}
+	stuck, err := rd.stuckBatches(ctx)
+	if err != nil {
+		return nil, err
+	}
+	for i := range stuck {
+		wrong("batches", "%s %s", status.Stuck(&stuck[i]), stuck[i].Summary)
+	}
 	for _, text := range rd.pointless(queues) {
 		wrong("settings", "%s", text)
 	}

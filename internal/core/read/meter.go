@@ -28,6 +28,8 @@ type Meter struct {
 	Folded        struct{ Queues, Tasks, Schedules int }
 	// Causes are how many causes have dead jobs, and how many have jobs in backoff.
 	Causes map[job.State]int
+	// Batches are how many have not ended, by whether they are idle: none of their jobs goes on by itself.
+	Batches map[bool]int64
 	// Workers and Slots count the living workers by what they do, and Taken the slots that run
 	// something.
 	Workers, Slots map[string]int
@@ -87,6 +89,9 @@ func (rd *Reader) Meter(ctx context.Context) (m Meter, err error) {
 	}
 	rd.meterWorkers(&m, now)
 	if m.Causes, err = rd.store.CausesWithJobs(ctx); err != nil {
+		return m, err
+	}
+	if m.Batches, err = rd.store.RunningBatches(ctx); err != nil {
 		return m, err
 	}
 	m.Refusing, m.SetAside, m.LogBytes = rd.told.RefusingSince() != 0, len(rd.setAside()), rd.store.LogBytes()

@@ -106,13 +106,16 @@ func endOfAll(o *api.Owner) (end job.Time) {
 	return end
 }
 
+// foretoldOfOwner bounds the batches whose ends are foretold among those of an owner.
+const foretoldOfOwner = 500
+
 // unfinishedBatches are the latest of an owner's that have not ended.
 func (rd *Reader) unfinishedBatches(ctx context.Context, owner string) ([]api.Batch, error) {
 	all := []api.Batch{}
 	rows, err := rd.store.Batches(ctx, store.BatchFilter{Owner: owner, ByState: true, State: store.BatchRunning, Before: math.MaxInt64}, api.MaxOwned)
 	for i := range rows {
 		told, err := rd.tellBatch(ctx, &rows[i])
-		if err == nil {
+		if err == nil && told.Jobs <= foretoldOfOwner {
 			err = rd.Foretell(ctx, &told)
 		}
 		if err != nil {

@@ -24,6 +24,7 @@ type Reader struct {
 	unserved unserved
 	paces    *paces
 	outlooks *outlooks
+	stuck    *stuck
 }
 
 // Beside is what others know of how things stand, whom the reader does not: since when the disk
@@ -41,7 +42,7 @@ func (rd *Reader) Ask(b Beside) { rd.told = b }
 
 // New gives a reader of a file and what is kept beside it.
 func New(s *store.Store, m *memory.Memory, clock *memory.Clock, setAside func() []api.SetAside) *Reader {
-	return &Reader{store: s, m: m, clock: clock, setAside: setAside, unserved: unserved{mu: new(sync.Mutex)}, paces: new(paces), outlooks: new(outlooks)}
+	return &Reader{store: s, m: m, clock: clock, setAside: setAside, unserved: unserved{mu: new(sync.Mutex)}, paces: new(paces), outlooks: new(outlooks), stuck: new(stuck)}
 }
 
 // NoJob says that a job is not there; NoQueue says it of a queue, and NoSchedule of a schedule.

@@ -78,6 +78,9 @@ func (rd *Reader) standing(ctx context.Context, in scope.Scope, queueName string
 		return nil, err
 	}
 	s.InDoubt, s.More = min(doubt, mostInDoubt), doubt > mostInDoubt
+	if s.Stuck, err = rd.stuckBatches(ctx); err != nil {
+		return nil, err
+	}
 	s.SetAside, s.RefusingSince, s.Disk, s.Operations = rd.setAside(), rd.told.RefusingSince(), rd.told.DiskFull(), rd.told.UnderWay()
 	return s, nil
 }

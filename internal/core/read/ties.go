@@ -80,6 +80,26 @@ func (rd *Reader) tellEdges(ctx context.Context, id int64, read readEdges, other
 	return told, nil
 }
 
+// awaitingCause tells of the jobs that wait for dead ones of a cause; nil where there are none.
+func (rd *Reader) awaitingCause(ctx context.Context, cause int64) (*job.Edges, error) {
+	const counted = 1000
+	ids, err := rd.store.AwaitingCause(ctx, cause, counted)
+	if err != nil || len(ids) == 0 {
+		return nil, err
+	}
+	told := &job.Edges{Total: int64(len(ids)), Unmet: int64(len(ids)), First: []job.Edge{}}
+	rows, err := rd.store.Read(ctx, ids[:min(len(ids), edgesTold)])
+	in := scope.Of(ctx)
+	for _, r := range rows {
+		e := job.Edge{Job: r.ID, State: r.State}
+		if queue, task := rd.Names(r.Queue, r.Task); in.Sees(queue, task) {
+			e.Ref, e.Task = r.Ref, task
+		}
+		told.First = append(told.First, e)
+	}
+	return told, err
+}
+
 // afterWait is what a job waits for, of which it is told already; those come first for which it waits
 // in vain.
 func afterWait(r *store.Row, j *job.Job) *sentence.After {

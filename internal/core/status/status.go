@@ -28,6 +28,8 @@ type Standing struct {
 	// Causes are those of dead jobs.
 	Causes    []api.Cause
 	Schedules []Schedule
+	// Stuck are batches in which nothing goes on until somebody acts, the latest first.
+	Stuck []api.Batch
 	// InDoubt is how many jobs have steps of which it is not known whether they are done; More
 	// that there are more.
 	InDoubt  int64
@@ -75,13 +77,13 @@ const (
 
 // order is which fact comes first.
 var order = []string{
-	api.FactRefused, api.FactDisk, api.FactNoWorker, api.FactPaused, api.FactBehind, api.FactNewCause, api.FactSchedule, api.FactInDoubt, api.FactSetAside, api.FactName,
+	api.FactRefused, api.FactDisk, api.FactNoWorker, api.FactPaused, api.FactBehind, api.FactNewCause, api.FactStuck, api.FactSchedule, api.FactInDoubt, api.FactSetAside, api.FactName,
 	api.FactOperation, api.FactFine, api.FactDead,
 }
 
 // Facts tells how things stand, the worst first.
 func Facts(s *Standing) []api.Fact {
-	all := slices.Concat(s.trouble(), s.untaken(), s.paused(), s.behind(), s.causes(), s.schedules(), s.doubts(), s.aside(), s.typos(), s.operations())
+	all := slices.Concat(s.trouble(), s.untaken(), s.paused(), s.behind(), s.causes(), s.stuck(), s.schedules(), s.doubts(), s.aside(), s.typos(), s.operations())
 	if !slices.ContainsFunc(all, func(f api.Fact) bool { return f.Wrong }) {
 		all = append(all, s.fine())
 	}
@@ -251,6 +253,21 @@ func (s *Standing) schedules() []api.Fact {
 	return few(s.Schedules, func(x Schedule) api.Fact {
 		return api.Fact{Kind: api.FactSchedule, Wrong: true, Number: x.Failed, Schedule: x.Name, Text: Runs(&x), Act: "Open schedule", Command: "hmule schedule show " + x.Name}
 	}, "%s more schedule fails or is late.", "%s more schedules fail or are late.", "hmule schedule list")
+}
+
+// Stuck says that a batch is.
+func Stuck(b *api.Batch) string {
+	name := fmt.Sprintf("Batch %d", b.ID)
+	if b.Name != "" {
+		name += " (" + b.Name + ")"
+	}
+	return name + " is stuck."
+}
+
+func (s *Standing) stuck() []api.Fact {
+	return few(s.Stuck, func(b api.Batch) api.Fact {
+		return api.Fact{Kind: api.FactStuck, Wrong: true, Number: b.Counts[job.Held], Batch: b.ID, Text: Stuck(&b), Detail: b.Summary, Act: "Open batch", Command: fmt.Sprint("hmule batch show ", b.ID)}
+	}, "%s more batch is stuck.", "%s more batches are stuck.", "hmule batch list --state stuck")
 }
 
 func (s *Standing) doubts() []api.Fact {

@@ -32,6 +32,7 @@ var parts = []part{
 	{api.FactNewCause, "New cause: line #: the weight “…” is not a number.", func(s *Standing) {
 		s.Causes = append(s.Causes, api.Cause{ID: 7, Template: "line #: the weight “…” is not a number", Count: 5, FirstAt: now.Add(-time.Hour), By: []api.CauseCount{{Task: "manifest.check", Version: "2.4", Host: "quay-3", Count: 2}, {Task: "manifest.check", Version: "2.4", Host: "quay-3", Queue: "archive", Count: 3}}})
 	}},
+	{api.FactStuck, "Batch 7 (voyage 12) is stuck.", func(s *Standing) { s.Stuck = []api.Batch{{ID: 7, Name: "voyage 12"}} }},
 	{api.FactSchedule, "The last 3 runs of schedule dues failed; no run was ever done.", func(s *Standing) { s.Schedules = []Schedule{{Name: "dues", Failed: 3}} }},
 	{api.FactInDoubt, "1 job has steps that may or may not be done.", func(s *Standing) { s.InDoubt = 1 }},
 	{api.FactSetAside, "", func(s *Standing) { s.SetAside = []api.SetAside{{}} }},

@@ -192,6 +192,25 @@ func (s *Store) Batches(ctx context.Context, f BatchFilter, limit int) (all []Ba
 	return all, r.Err()
 }
 
+// RunningBatches counts batches that have not ended, by whether they are idle.
+func (s *Store) RunningBatches(ctx context.Context) (byIdle map[bool]int64, err error) {
+	r, err := s.ask(ctx, "SELECT idle, count(*) FROM batches {by batches_state} WHERE state = 0 GROUP BY idle")
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	byIdle = map[bool]int64{}
+	for r.Next() {
+		var idle bool
+		var n int64
+		if err := r.Scan(&idle, &n); err != nil {
+			return nil, err
+		}
+		byIdle[idle] = n
+	}
+	return byIdle, r.Err()
+}
+
 // WaitsOutside tells whether a held job of a batch waits for something that may go on without the
 // batch: its lane, an earlier run of its schedule, or an unfinished job that is not of the batch.
 func (s *Store) WaitsOutside(ctx context.Context, batch int64) (waits bool, err error) {
@@ -209,6 +228,15 @@ func (s *Store) BlockingIn(ctx context.Context, batch int64, limit int) ([]int64
 		return found, err
 	}
 	return ids(s.ask(ctx, `SELECT m.job FROM specs m {by specs_batch} CROSS JOIN jobs j ON j.id = m.job WHERE m.batch = ? AND m.batch <> 0 AND j.state IN ({cancelled}, {dead}) LIMIT ?`, batch, limit))
+}
+
+// AwaitingCause reads ids of unfinished jobs that wait for one of the latest thousand dead jobs of a
+// cause, the last jobs of their batches among them.
+func (s *Store) AwaitingCause(ctx context.Context, cause int64, limit int) ([]int64, error) {
+	return ids(s.ask(ctx, `WITH d AS MATERIALIZED (SELECT id, awaited FROM jobs {by jobs_cause} WHERE cause = ? AND cause <> 0 AND state IN ({backoff}, {dead}) AND state = {dead} AND removed_by = 0 ORDER BY id DESC LIMIT 1000)
+		SELECT e.job FROM d CROSS JOIN edges e ON e.needs = d.id CROSS JOIN jobs w ON w.id = e.job WHERE d.awaited <> 0 AND e.stands = 0 AND w.state < {done} AND w.removed_by = 0
+		UNION SELECT b.last FROM d CROSS JOIN specs m ON m.job = d.id CROSS JOIN batches b ON b.id = m.batch CROSS JOIN jobs w ON w.id = b.last WHERE d.awaited <> 0 AND m.batch <> 0 AND b.waits = 1 AND w.state < {done} AND w.removed_by = 0
+		ORDER BY 1 LIMIT ?`, cause, limit))
 }
 
 // Member is a job of a batch as it is laid out.

@@ -64,6 +64,8 @@ function Known({ b, now }: { b: Batch; now: number }) {
             </Link>
           )}
         </Fact>
+        <Fact name="work">{b.percent_of_work !== undefined && `${b.percent_of_work} % done, by usual run times`}</Fact>
+        <When name="expected end" at={b.expected_end} now={now} />
         <Fact name="no longer kept">{b.gone && grouped(b.gone)}</Fact>
         <Fact name="owner">{b.owner}</Fact>
         <Fact name="labels">

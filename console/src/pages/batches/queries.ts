@@ -7,11 +7,12 @@ import { keys } from '../../api/keys'
 export const batchesListed = 200
 
 /** useBatches lists the newest batches, of a state where one is asked for. */
-export function useBatches(state?: Batch['state']) {
+export function useBatches(state?: Batch['state'], enabled = true) {
   return useQuery({
     queryKey: keys.batches.list(state),
     queryFn: () => told(api.GET('/v1/batches', { params: { query: { state, limit: batchesListed } } })),
     refetchInterval: 30_000,
+    enabled,
   })
 }
 

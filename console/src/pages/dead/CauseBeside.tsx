@@ -1,4 +1,4 @@
-import { useState } from 'react'
+import { lazy, Suspense, useState } from 'react'
 import { Link } from 'react-router'
 
 import { search, useFilter } from '../../lib/address'
@@ -15,6 +15,8 @@ import { Operations } from '../../parts/Operations'
 import { Question } from '../../parts/Question'
 import { Template } from './Template'
 import { Why } from '../../parts/Why'
+
+const Awaiting = lazy(() => import('../jobs/Ties').then((m) => ({ default: m.Awaiting })))
 
 /** CauseBeside tells everything about one cause, and recovers from it, beside the list. */
 export function CauseBeside({ id, c, known, now }: { id: string; c?: Cause; known: boolean; now: number }) {
@@ -88,6 +90,11 @@ function Known({ c, now }: { c: Cause; now: number }) {
 function More({ c, history, now }: { c: Cause; history: Cause; now: number }) {
   return (
     <>
+      {history.awaited_by && (
+        <Suspense>
+          <Awaiting c={history} />
+        </Suspense>
+      )}
       <Failures c={history} now={now} />
       <section aria-label="Where" className="mt-6">
         <h3 className="border-b border-hairline pb-1 font-semibold">Where</h3>

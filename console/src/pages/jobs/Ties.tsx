@@ -1,6 +1,6 @@
 import { Link } from 'react-router'
 
-import type { Edges, Job } from '../../api/client'
+import type { Cause, Edges, Job } from '../../api/client'
 import { grouped } from '../../lib/format'
 import { StateWord } from '../../parts/Mark'
 
@@ -14,6 +14,11 @@ export function Ties({ j }: { j: Job }) {
       <Side name="Awaited by" of={j.awaited_by} />
     </>
   )
+}
+
+/** Awaiting lists the jobs that wait for dead ones of a cause. */
+export function Awaiting({ c }: { c: Cause }) {
+  return <Side name="Waiting for these" of={c.awaited_by} fate="requeued and done, these let them go on" />
 }
 
 function Side({ name, of, fate }: { name: string; of?: Edges; fate?: string }) {

@@ -11,6 +11,7 @@ const signs: Partial<Record<Fact['kind'], State>> = {
   paused: 'held',
   behind: 'backoff',
   new_cause: 'dead',
+  stuck: 'held',
   schedule: 'dead',
   dead: 'dead',
   operation: 'running',

@@ -33,8 +33,8 @@ const (
 	FactNoWorker  = "no_worker" // no worker takes jobs that are ready
 	FactPaused    = "paused"    // jobs are ready in a queue that is paused
 	FactBehind    = "behind"    // more jobs come than finish
-	FactNewCause  = "new_cause" // jobs have begun to die of an error within the last day
 	FactStuck     = "stuck"     // a batch in which nothing goes on by itself
+	FactNewCause  = "new_cause" // jobs have begun to die of an error within the last day
 	FactSchedule  = "schedule"  // the runs of a schedule die, or are late
 	FactInDoubt   = "in_doubt"  // whether steps are done is not known
 	FactSetAside  = "set_aside" // timed work fails, and is tried again

@@ -6,7 +6,9 @@ package main
 import (
 	"bufio"
 	"bytes"
+	"cmp"
 	"context"
+	"errors"
 	"flag"
 	"fmt"
 	"image"
@@ -109,6 +111,7 @@ func open(ctx context.Context, program, says string, flags ...string) (end func(
 // shown are the jobs that the pictures show.
 type shown struct {
 	dead, waiting, ready, running job.Job
+	batch                         int64 // one that is stuck
 	// cause is one of the live demo, and deploy when a bad version was deployed there.
 	cause  int64
 	deploy string
@@ -145,7 +148,12 @@ func choose(ctx context.Context, mule *client.Client) (s shown, err error) {
 		}
 		*c.into = page.Jobs[0]
 	}
-	return s, err
+	stuck, err := mule.ListBatches(ctx, api.BatchQuery{State: api.BatchStuck})
+	if err != nil || len(stuck.Batches) == 0 {
+		return s, cmp.Or(err, errors.New("no batch is stuck"))
+	}
+	s.batch = stuck.Batches[0].ID
+	return s, nil
 }
 
 // chooseLive finds what is worth showing of the live demo, when there is something.
@@ -193,7 +201,6 @@ func pages(ctx context.Context, out, only string, s shown) error {
 		dark          bool
 	}{
 		{name: "now", url: now, width: 1280, height: 800},
-		{name: "now-dark", url: now, width: 1280, height: 800, click: `//button[text()="day"]`, dark: true},
 		{name: "job", url: at(job, url.Values{"state": {"dead"}}), width: 1280, height: 800},
 		{name: "requeue", url: at(job, nil), width: 1280, height: 800, click: `//aside//*[contains(@class,"button")]`},
 		{name: "workers", url: at("/workers", nil), width: 1280, height: 800},
@@ -203,13 +210,14 @@ func pages(ctx context.Context, out, only string, s shown) error {
 		{name: "compare", url: now + "compare?" + url.Values{"of": {"task:manifest.check"}, "at": {s.deploy}}.Encode(), width: 1280, height: 800},
 		{name: "queues", url: at("/queues/bulletins", nil), width: 1280, height: 800},
 		{name: "coming", url: at("/coming/tides", nil), width: 1280, height: 800},
+		{name: "batch", url: at(fmt.Sprint("/batches/", s.batch), nil), width: 1280, height: 800, dark: true},
 		{name: "phone", url: now, width: 390, height: 844},
 	} {
 		if !strings.Contains("page-"+p.name, only) {
 			continue
 		}
 		steps := []chromedp.Action[chromedp.Void]{
-			chromedp.EmulateViewport(p.width, p.height), chromedp.Navigate(p.url), chromedp.WaitVisible(chromedp.CSS("tr[data-job], tr[data-worker], tr[data-cause], tr[data-task], tr[data-queue], tr[data-schedule], tr[data-figure]")), chromedp.Sleep(1500 * time.Millisecond),
+			chromedp.EmulateViewport(p.width, p.height), chromedp.Navigate(p.url), chromedp.WaitVisible(chromedp.CSS("tr[data-job], tr[data-worker], tr[data-cause], tr[data-task], tr[data-queue], tr[data-schedule], tr[data-figure], tr[data-batch]")), chromedp.Sleep(1500 * time.Millisecond),
 		}
 		if p.click != "" {
 			steps = append(steps, chromedp.Click(chromedp.Search(p.click)), chromedp.Sleep(time.Second))

@@ -45,26 +45,30 @@ func showOwner(o *present.Out, told api.Owner) {
 		}
 		return present.Time(t)
 	}
-	columns := []present.Column{{Head: "id", Right: true}, {Head: "task"}, {Head: "state"}, {Head: "place", Right: true}, {Head: "starts"}, {Head: "ends"}, {Head: "ended"}}
-	for _, part := range []struct {
-		what string
-		jobs []api.OwnedJob
-	}{{"Running", told.Running}, {"Waiting", told.Waiting}, {"Ended lately", told.Finished}} {
-		if len(part.jobs) == 0 {
-			continue
+	part := func(what string, jobs []api.OwnedJob, columns []present.Column, rest func(j *api.OwnedJob) []string) {
+		if len(jobs) == 0 {
+			return
 		}
-		rows := make([][]string, len(part.jobs))
-		for i, j := range part.jobs {
-			rows[i] = []string{fmt.Sprint(j.ID), j.Task, present.State(j.State), present.Count(j.Position), when(j.ExpectedStart), when(j.ExpectedEnd), when(j.FinishedAt)}
+		rows := make([][]string, len(jobs))
+		for i := range jobs {
+			j := &jobs[i]
+			rows[i] = append([]string{fmt.Sprint(j.ID), j.Task, present.State(j.State)}, rest(j)...)
 		}
 		o.Line("")
-		o.Line("%s", part.what)
-		o.Table(columns, rows)
+		o.Line("%s", present.Strong(what))
+		o.Table(append([]present.Column{{Head: "id", Right: true}, {Head: "task"}, {Head: "state"}}, columns...), rows)
 	}
+	part("Running", told.Running, []present.Column{{Head: "since"}, {Head: "expected end"}}, func(j *api.OwnedJob) []string {
+		return []string{when(j.StartedAt), when(j.ExpectedEnd)}
+	})
+	part("Waiting", told.Waiting, []present.Column{{Head: "place", Right: true}, {Head: "expected end"}, {Head: "because"}}, func(j *api.OwnedJob) []string {
+		return []string{present.Count(j.Position), when(j.ExpectedEnd), present.Local(j.WaitingBecause)}
+	})
+	part("Ended lately", told.Finished, []present.Column{{Head: "at"}}, func(j *api.OwnedJob) []string { return []string{when(j.FinishedAt)} })
 	for i, b := range told.Batches {
 		if i == 0 {
 			o.Line("")
-			o.Line("Batches that have not ended")
+			o.Line("%s", present.Strong("Batches that have not ended"))
 		}
 		o.Line("  %d  %s  %s", b.ID, batchState(b), strings.TrimSpace(b.Name+" "+present.Quiet(fmt.Sprintf("%s of %s ended", sentence.Grouped(b.Finished), many(b.Jobs, "job")))))
 	}

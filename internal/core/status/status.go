@@ -77,13 +77,13 @@ const (
 
 // order is which fact comes first.
 var order = []string{
-	api.FactRefused, api.FactDisk, api.FactNoWorker, api.FactPaused, api.FactBehind, api.FactNewCause, api.FactStuck, api.FactSchedule, api.FactInDoubt, api.FactSetAside, api.FactName,
+	api.FactRefused, api.FactDisk, api.FactNoWorker, api.FactPaused, api.FactBehind, api.FactStuck, api.FactNewCause, api.FactSchedule, api.FactInDoubt, api.FactSetAside, api.FactName,
 	api.FactOperation, api.FactFine, api.FactDead,
 }
 
 // Facts tells how things stand, the worst first.
 func Facts(s *Standing) []api.Fact {
-	all := slices.Concat(s.trouble(), s.untaken(), s.paused(), s.behind(), s.causes(), s.stuck(), s.schedules(), s.doubts(), s.aside(), s.typos(), s.operations())
+	all := slices.Concat(s.trouble(), s.untaken(), s.paused(), s.behind(), s.stuck(), s.causes(), s.schedules(), s.doubts(), s.aside(), s.typos(), s.operations())
 	if !slices.ContainsFunc(all, func(f api.Fact) bool { return f.Wrong }) {
 		all = append(all, s.fine())
 	}

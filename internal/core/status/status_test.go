@@ -29,10 +29,10 @@ var parts = []part{
 	{api.FactBehind, "Queue berths is falling behind: 12.0 jobs come in per minute, 7.1 can finish.", func(s *Standing) {
 		s.Queues = append(s.Queues, api.Queue{Name: "berths", Counts: map[job.State]int64{job.Ready: 58}, Pace: api.Pace{Slots: 6, CapacityPerMinute: 7.1, Utilisation: 12 / 7.1, Binds: api.BoundBySlots, Clear: &api.Clear{}}, OldestReadyMS: 480_000})
 	}},
+	{api.FactStuck, "Batch 7 (voyage 12) is stuck.", func(s *Standing) { s.Stuck = []api.Batch{{ID: 7, Name: "voyage 12"}} }},
 	{api.FactNewCause, "New cause: line #: the weight “…” is not a number.", func(s *Standing) {
 		s.Causes = append(s.Causes, api.Cause{ID: 7, Template: "line #: the weight “…” is not a number", Count: 5, FirstAt: now.Add(-time.Hour), By: []api.CauseCount{{Task: "manifest.check", Version: "2.4", Host: "quay-3", Count: 2}, {Task: "manifest.check", Version: "2.4", Host: "quay-3", Queue: "archive", Count: 3}}})
 	}},
-	{api.FactStuck, "Batch 7 (voyage 12) is stuck.", func(s *Standing) { s.Stuck = []api.Batch{{ID: 7, Name: "voyage 12"}} }},
 	{api.FactSchedule, "The last 3 runs of schedule dues failed; no run was ever done.", func(s *Standing) { s.Schedules = []Schedule{{Name: "dues", Failed: 3}} }},
 	{api.FactInDoubt, "1 job has steps that may or may not be done.", func(s *Standing) { s.InDoubt = 1 }},
 	{api.FactSetAside, "", func(s *Standing) { s.SetAside = []api.SetAside{{}} }},
@@ -77,7 +77,7 @@ func TestPrecedence(t *testing.T) {
 			}
 		}
 	}
-	assert.Equal(t, "5 dead letters of manifest.check, all on host quay-3, in version 2.4, since 2026-11-18T10:06:40.000Z.", Facts(standing(parts[5]))[0].Detail)
+	assert.Equal(t, "5 dead letters of manifest.check, all on host quay-3, in version 2.4, since 2026-11-18T10:06:40.000Z.", Facts(standing(parts[6]))[0].Detail)
 	all := Facts(standing(append(append([]part(nil), parts...), calm...)...))
 	for i, p := range parts {
 		assert.Equal(t, p.kind, all[i].Kind)

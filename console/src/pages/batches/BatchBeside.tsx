@@ -32,15 +32,17 @@ export function BatchBeside({ id, now }: { id: number; now: number }) {
 }
 
 function Known({ b, now }: { b: Batch; now: number }) {
-  const graph = useBatchGraph(b.id).data
+  const { data: graph, isPending } = useBatchGraph(b.id)
+  if (isPending) return <p className="py-4 text-quiet">Reading its jobs …</p>
   return (
     <>
       <p className="max-w-[65ch] py-3 text-base">{localTimes(b.summary ?? '')}</p>
-      <div className="py-2">
+      <div className="pt-2 pb-4">
         <Share counts={b.counts} jobs={b.jobs} />
       </div>
       <Deeds b={b} />
-      <dl className="mt-4 grid grid-cols-[max-content_minmax(0,1fr)] gap-x-4 gap-y-1">
+      {graph && graph.nodes.length > 0 && <Graph of={graph} batch={b.id} />}
+      <dl className="mt-6 grid grid-cols-[max-content_minmax(0,1fr)] gap-x-4 gap-y-1">
         <Fact name="jobs">
           <Link className="press" to={'/jobs' + search({ batch: String(b.id) })}>
             {grouped(b.jobs)}
@@ -78,7 +80,6 @@ function Known({ b, now }: { b: Batch; now: number }) {
         <Fact name="by">{b.made_by}</Fact>
         <When name="ended" at={b.finished_at} now={now} />
       </dl>
-      {graph && graph.nodes.length > 0 && <Graph of={graph} batch={b.id} />}
     </>
   )
 }

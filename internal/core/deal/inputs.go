@@ -45,33 +45,26 @@ func inputs(tx *commit.Tx, r *store.Row) ([]job.Input, error) {
 	if r.After == 0 {
 		return nil, nil
 	}
-	edges, err := tx.Store.EdgesOf(r.ID)
-	if err != nil || len(edges) == 0 {
+	all, err := tx.Store.InputsOf(r.ID)
+	if err != nil || len(all) == 0 {
 		return nil, err
 	}
-	rows, err := after.RowsOf(tx.Store, edges)
+	room := job.MaxInputBytes
+	results, err := tx.Store.ResultsFor(r.ID, room)
 	if err != nil {
 		return nil, err
 	}
-	all, room := make([]job.Input, len(edges)), job.MaxInputBytes
-	for i, e := range edges {
+	for i := range all {
 		in := &all[i]
-		in.Job = e.Needs
-		x := rows[e.Needs]
-		if x == nil {
+		if in.State == job.Unplaced { // it is no longer kept
 			in.Omitted = true
 			continue
 		}
-		in.Ref, in.State, in.Reason = x.Ref, x.State, job.Reason(x.Reason)
-		if x.State != job.Done || room == 0 {
-			in.Omitted = x.State == job.Done
+		if in.State != job.Done {
 			continue
 		}
-		result, err := tx.Store.ResultOf(e.Needs)
-		if err != nil {
-			return nil, err
-		}
-		if in.Omitted = len(result) > room; in.Omitted {
+		result, read := results[in.Job]
+		if in.Omitted = !read || len(result) > room; in.Omitted {
 			room = 0
 			continue
 		}

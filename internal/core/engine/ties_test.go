@@ -27,6 +27,7 @@ type knot struct {
 	removedAt time.Time
 	gone      bool
 	runs      int
+	at        time.Time // before which it does not start
 	in        *bundle
 	last      bool // of its batch, and waits for the others
 }
@@ -61,9 +62,20 @@ func (k *knot) unmet() (n int) {
 	return n
 }
 
-func (k *knot) held() bool {
-	return k.state == job.Unplaced && (k.unmet() > 0 || k.last)
+// stands is the state in which it has to be.
+func (k *knot) stands() job.State {
+	switch {
+	case k.state != job.Unplaced:
+		return k.state
+	case k.unmet() > 0 || k.last:
+		return job.Held
+	case time.Now().Before(k.at):
+		return job.Scheduled
+	}
+	return job.Ready
 }
+
+func (k *knot) held() bool { return k.stands() == job.Held }
 
 // ended is what the end of a job means to those that wait for it.
 func (x *ties) ended(k *knot) {
@@ -153,6 +165,15 @@ func (x *ties) one(of func(*knot) bool) *knot {
 
 func there(k *knot) bool { return !k.removed() }
 
+// later draws that a job has a delay; never one that ends just when the trial looks.
+func (x *ties) later(k *knot, s *job.Spec) {
+	if x.random.IntN(4) != 0 {
+		return
+	}
+	s.Delay = job.For(time.Duration(1+x.random.IntN(10))*time.Minute + 7*time.Millisecond)
+	k.at = time.Now().Add(s.Delay.Go())
+}
+
 // tie lets a new job wait for others, of which some may have ended.
 func (x *ties) tie(k *knot, needs []*knot) {
 	k.edges = map[*knot]job.EdgeState{}
@@ -172,6 +193,7 @@ func (x *ties) tie(k *knot, needs []*knot) {
 func (x *ties) enqueue() {
 	k, needs := &knot{rule: x.rule()}, x.some(x.random.IntN(4), there)
 	s := job.Spec{Task: "tide.predict"}
+	x.later(k, &s)
 	if len(needs) > 0 {
 		rule := k.rule
 		for _, n := range needs {
@@ -190,6 +212,7 @@ func (x *ties) members() (jobs []api.BatchJob, knots []*knot, needs [][]*knot) {
 	for i := range 1 + x.random.IntN(6) {
 		k := &knot{rule: x.rule()}
 		j := api.BatchJob{Ref: fmt.Sprint("r", len(x.all)+i), Spec: job.Spec{Task: "manifest.check"}}
+		x.later(k, &j.Spec)
 		rule := k.rule
 		var of []*knot
 		for at := range i {
@@ -256,7 +279,7 @@ func (x *ties) add() {
 
 // run has a ready job end.
 func (x *ties) run() {
-	k := x.one(func(k *knot) bool { return there(k) && k.state == job.Unplaced && !k.held() })
+	k := x.one(func(k *knot) bool { return there(k) && k.stands() == job.Ready })
 	if k == nil {
 		return
 	}
@@ -266,6 +289,10 @@ func (x *ties) run() {
 	k.runs++
 	switch outcome := []job.Outcome{job.OutcomeDone, job.OutcomeDone, job.OutcomeSkipped, job.OutcomeGiveUp}[x.random.IntN(4)]; outcome {
 	case job.OutcomeDone:
+		if k.in != nil && k.in.jobs[0] != k && x.random.IntN(4) == 0 {
+			x.endAdding(k)
+			break
+		}
 		x.end(k.id, outcome, `{"of":1}`)
 		k.state = job.Done
 	case job.OutcomeSkipped:
@@ -278,6 +305,30 @@ func (x *ties) run() {
 	x.ended(k)
 }
 
+// endAdding has a job of a batch end that adds others to it.
+func (x *ties) endAdding(k *knot) {
+	ctx := context.Background()
+	jobs, knots, needs := x.members()
+	a, err := x.e.Lease(ctx, api.LeaseRequest{Worker: x.worker, Job: k.id, Limit: 1})
+	require.NoError(x, err)
+	require.Len(x, a.Leases, 1)
+	s := api.Settlement{Token: a.Leases[0].Token, Outcome: job.OutcomeDone}
+	for _, j := range jobs {
+		s.Enqueue = append(s.Enqueue, api.FollowUp{Spec: j.Spec, Ref: j.Ref, Join: true})
+	}
+	res, err := x.e.Settle(ctx, []api.Settlement{s})
+	require.NoError(x, err)
+	require.Empty(x, res[0].Errors)
+	page, err := x.e.Jobs(ctx, api.Filter{Batch: k.in.id, Order: api.NewestFirst, Limit: len(jobs)})
+	require.NoError(x, err)
+	ids := make([]int64, len(jobs))
+	for i, j := range page.Jobs {
+		ids[len(jobs)-1-i] = j.ID
+	}
+	k.state = job.Done
+	x.join(k.in, ids, knots, needs)
+}
+
 func (x *ties) act() {
 	ctx, k := context.Background(), x.one(there)
 	if k == nil {
@@ -288,9 +339,10 @@ func (x *ties) act() {
 		x.must(x.e.Cancel(ctx, k.id))
 		k.state = job.Cancelled
 		x.ended(k)
-	case n == 1 && k.held():
+	case n == 1 && (k.held() || k.stands() == job.Scheduled):
 		x.must(x.e.StartNow(ctx, k.id))
 		x.drop(k)
+		k.at = time.Time{}
 	case n <= 3 && k.state != job.Unplaced:
 		ignore := x.random.IntN(4) == 0
 		_, err := x.e.Requeue(ctx, k.id, api.Requeue{IgnoreAfter: ignore})
@@ -299,26 +351,27 @@ func (x *ties) act() {
 			return
 		}
 		require.NoError(x, err)
-		if k.state, k.kept = job.Unplaced, false; ignore {
+		k.state, k.kept, k.at = job.Unplaced, false, time.Time{}
+		if ignore {
 			x.drop(k)
 		}
 	case n == 4 && k.state != job.Unplaced:
 		x.must(x.e.Discard(ctx, k.id))
 		k.removedAt = time.Now()
 	case n == 5 && k.state == job.Unplaced:
-		x.purge(k.held())
+		x.purge(k.stands())
 	}
 }
 
-// purge removes all jobs that are held, or all that are ready, and may bring them back.
-func (x *ties) purge(held bool) {
-	ctx, state := context.Background(), map[bool]job.State{true: job.Held, false: job.Ready}[held]
+// purge removes all jobs that are in a state, and may bring them back.
+func (x *ties) purge(state job.State) {
+	ctx := context.Background()
 	o, err := x.e.Act(ctx, api.ActRequest{Action: api.ActPurge, Filter: &api.Selection{Queues: []string{"common"}, States: []job.State{state}}})
 	require.NoError(x, err)
 	require.Empty(x, o.Refused)
 	var gone []*knot
 	for _, k := range x.all {
-		if there(k) && !k.gone && k.state == job.Unplaced && k.held() == held {
+		if there(k) && !k.gone && k.stands() == state {
 			k.removedAt = time.Now()
 			gone = append(gone, k)
 		}
@@ -405,13 +458,7 @@ func (x *ties) compare() {
 			continue
 		}
 		require.NoError(x, err)
-		want := k.state
-		if want == job.Unplaced {
-			if want = job.Ready; k.held() {
-				want = job.Held
-			}
-		}
-		require.Equal(x, want.String(), j.State.String(), "job %d: %s; edges %v", k.id, j.Summary, j.WaitsFor)
+		require.Equal(x, k.stands().String(), j.State.String(), "job %d: %s; edges %v", k.id, j.Summary, j.WaitsFor)
 		require.Equal(x, k.runs, j.Attempt, "job %d", k.id)
 	}
 }

@@ -104,6 +104,13 @@ func (s *Store) CountBatch(id int64, state job.State, n int64) error {
 	return s.exec(sqlCountBatch, id, int64(state), n)
 }
 
+var sqlEmptyBatches = statement(`SELECT id FROM batches {by batches_empty} WHERE jobs = gone AND open = ? AND made_at < ? LIMIT ?`)
+
+// EmptyBatches reads ids of batches of which no job is kept and that were made before a time.
+func (s *Store) EmptyBatches(open bool, before job.Time, limit int) ([]int64, error) {
+	return ids(s.query(sqlEmptyBatches, open, int64(before), limit))
+}
+
 // BatchCounts are the jobs of a batch by state; those too late stand at [TooLateState].
 type BatchCounts [job.NumStates]int64
 
@@ -194,7 +201,7 @@ func (s *Store) Batches(ctx context.Context, f BatchFilter, limit int) (all []Ba
 
 // RunningBatches counts batches that have not ended, by whether they are idle.
 func (s *Store) RunningBatches(ctx context.Context) (byIdle map[bool]int64, err error) {
-	r, err := s.ask(ctx, "SELECT idle, count(*) FROM batches {by batches_state} WHERE state = 0 GROUP BY idle")
+	r, err := s.ask(ctx, "SELECT idle, count(*) FROM batches {by batches_state} WHERE state = ? GROUP BY idle", int64(BatchRunning))
 	if err != nil {
 		return nil, err
 	}

@@ -230,3 +230,46 @@ func (s *Store) readEdges(ctx context.Context, of, order string, id int64, limit
 	all, err = edges(s.ask(ctx, "SELECT "+edgeColumns+" FROM edges WHERE "+of+" ORDER BY "+order+" LIMIT ?", id, limit))
 	return all, counts, err
 }
+
+var sqlInputsOf = statement(`SELECT e.needs, coalesce(m.ref, ''), coalesce(n.state, 0), coalesce(n.reason, '') FROM edges e LEFT JOIN jobs n ON n.id = e.needs AND n.removed_by = 0 LEFT JOIN specs m ON m.job = n.id WHERE e.job = ? ORDER BY e.needs`)
+
+// InputsOf reads what has become of the jobs that one waits for, or has waited for, in the order of their
+// ids; of those that are not kept the id alone.
+func (s *Store) InputsOf(id int64) (all []job.Input, err error) {
+	r, err := s.query(sqlInputsOf, id)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	for r.Next() {
+		var in job.Input
+		if err := r.Scan(&in.Job, &in.Ref, &in.State, &in.Reason); err != nil {
+			return nil, err
+		}
+		all = append(all, in)
+	}
+	return all, r.Err()
+}
+
+var sqlResultsFor = statement(`SELECT e.needs, b.bytes FROM edges e CROSS JOIN jobs n ON n.id = e.needs LEFT JOIN bodies b ON b.job = e.needs AND b.kind = {result} AND b.n = 0 WHERE e.job = ? AND n.state = {done} AND n.removed_by = 0 ORDER BY e.needs`)
+
+// ResultsFor reads the results of the done jobs that one has waited for, nil for those that have none, in
+// the order of their ids until they are more bytes than there is room for.
+func (s *Store) ResultsFor(id int64, room int) (map[int64][]byte, error) {
+	r, err := s.query(sqlResultsFor, id)
+	if err != nil {
+		return nil, err
+	}
+	defer r.Close()
+	all := map[int64][]byte{}
+	for room >= 0 && r.Next() {
+		var of int64
+		var result []byte
+		if err := r.Scan(&of, &result); err != nil {
+			return nil, err
+		}
+		all[of] = result
+		room -= len(result)
+	}
+	return all, r.Err()
+}

@@ -1,6 +1,7 @@
 package upkeep
 
 import (
+	"errors"
 	"time"
 
 	"humblemule.example/internal/core/commit"
@@ -39,7 +40,7 @@ func walkAwaited(tx *commit.Tx) error {
 		if id == 0 {
 			w.After, w.Next = 0, began.Add(awaitedEvery)
 			tx.Ties.Walk.Set(w)
-			return endVain(tx)
+			return errors.Join(endVain(tx), forgetEmpty(tx))
 		}
 		if err := lookAfter(tx, id); err != nil {
 			return err
@@ -75,6 +76,20 @@ func lookAfter(tx *commit.Tx, id int64) error {
 // keptFor is how long finished jobs of a queue are kept.
 func keptFor(tx *commit.Tx, queue int64, s job.State) time.Duration {
 	return tx.Settings.Owned().Retention.For(tx.Settings.Queue(tx.Queues.Get(queue)), s).Go()
+}
+
+// forgetEmpty deletes batches without a job that is kept: those that were closed so, and open ones to which
+// nothing was added for as long as dead letters are kept.
+func forgetEmpty(tx *commit.Tx) error {
+	closed, err := tx.Store.EmptyBatches(false, tx.Now, awaitedJobs)
+	if err != nil {
+		return err
+	}
+	open, err := tx.Store.EmptyBatches(true, tx.Now.Add(-tx.Settings.Owned().Retention.For(nil, job.Dead).Go()), awaitedJobs)
+	for _, id := range append(closed, open...) {
+		err = errors.Join(err, tx.Store.DropBatch(id))
+	}
+	return err
 }
 
 // endVain cancels jobs that have waited long enough for ones that were deleted.

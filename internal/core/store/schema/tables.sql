@@ -261,6 +261,7 @@ CREATE TABLE batches (
 );
 CREATE INDEX batches_state ON batches (state, idle, id);
 CREATE INDEX batches_name  ON batches (name, id) WHERE name <> '';
+CREATE INDEX batches_empty ON batches (open, made_at) WHERE jobs = gone;
 CREATE INDEX batches_owner ON batches (owner, id) WHERE owner <> '';
 
 -- Jobs of a batch by state, those included that are no longer kept.

@@ -23,7 +23,7 @@ import (
 	"humblemule.example/job"
 )
 
-var every = flag.Int("cuts.every", 13, "of the operations at which the power may be cut, every how many are tried")
+var every = flag.Int("cuts.every", 29, "of the operations at which the power may be cut, every how many are tried")
 
 var silent = slog.New(slog.DiscardHandler)
 
@@ -188,10 +188,11 @@ type work struct {
 	rounds   int
 	enqueued map[string]bool
 	done     map[int64]bool
+	voyaged  map[int64]job.State // the jobs of voyages that have ended
 }
 
 func workOn(e *engine.Engine) *work {
-	return &work{e: e, enqueued: map[string]bool{}, done: map[int64]bool{}}
+	return &work{e: e, enqueued: map[string]bool{}, done: map[int64]bool{}, voyaged: map[int64]job.State{}}
 }
 
 // some does a little of everything, unless the disk fails.
@@ -235,8 +236,51 @@ func (w *work) some() error {
 				w.enqueued[follow] = true
 			}
 		}
+		if err := w.voyage(ctx, n); err != nil {
+			return err
+		}
 	}
 	return nil
+}
+
+// voyage makes a batch of jobs that wait for one another, of which one adds another job as it ends.
+func (w *work) voyage(ctx context.Context, n int) error {
+	queue := fmt.Sprint("voyages-", n)
+	part := func(name string, needs ...string) api.BatchJob {
+		j := api.BatchJob{Ref: name, Spec: job.Spec{Task: "manifest.check", Queue: queue, Key: fmt.Sprint(name, " of ", n)}}
+		if len(needs) > 0 {
+			j.After = &job.After{Refs: needs, IfNot: job.IfNotCancel}
+		}
+		return j
+	}
+	b := api.NewBatch{Jobs: []api.BatchJob{part("north"), part("south"), part("berth", "north", "south"), part("dues", "berth")}, Last: &job.Spec{Task: "log.pack", Queue: queue}}
+	if _, err := w.e.MakeBatch(engine.WithCall(ctx, engine.Call{Path: "/v1/batches", Key: queue, Body: []byte(queue)}), b, func(int) string { return "" }); err != nil {
+		return err
+	}
+	for _, j := range b.Jobs {
+		w.enqueued[j.Key] = true
+	}
+	for {
+		a, err := w.e.Lease(ctx, api.LeaseRequest{Worker: "w", Queues: []string{queue}, Limit: 1})
+		if err != nil || len(a.Leases) == 0 {
+			return err
+		}
+		s := api.Settlement{Token: a.Leases[0].Token, Outcome: job.OutcomeDone}
+		switch more := part("more", "berth"); {
+		case a.Leases[0].Job.Batch.Ref == "berth":
+			s.Enqueue = []api.FollowUp{{Spec: more.Spec, Ref: more.Ref, Join: true}}
+		case a.Leases[0].Job.Batch.Ref == "more" && n%2 == 1:
+			s.Outcome = job.OutcomeGiveUp
+		}
+		results, err := w.e.Settle(ctx, []api.Settlement{s})
+		if err != nil {
+			return err
+		}
+		if len(results[0].Errors) > 0 {
+			return fmt.Errorf("what %s adds was refused: %v", a.Leases[0].Job.Batch.Ref, results[0].Errors)
+		}
+		w.voyaged[a.Leases[0].Job.ID] = results[0].State
+	}
 }
 
 // check reads the tables of what is left and wants all that was acknowledged there, once,
@@ -257,12 +301,22 @@ func (w *work) check(t *testing.T, path string) {
 			require.Equal(t, int64(6), number("SELECT state FROM jobs WHERE id = ?", id), "job %d is done", id)
 		}
 	}
+	for id, state := range w.voyaged {
+		require.Equal(t, int64(state), number("SELECT state FROM jobs WHERE id = ?", id), "job %d of a voyage", id)
+	}
 	for _, unsound := range []string{
+		"SELECT count(*) FROM batches b WHERE jobs <> (SELECT count(*) FROM specs WHERE batch = b.id)",
+		"SELECT count(*) FROM batches b CROSS JOIN (SELECT DISTINCT state FROM jobs) s WHERE coalesce((SELECT n FROM batch_counts c WHERE c.batch = b.id AND c.state = s.state), 0) <> (SELECT count(*) FROM specs m JOIN jobs j ON j.id = m.job WHERE m.batch = b.id AND j.state = s.state)",
+		"SELECT count(*) FROM jobs j JOIN specs m ON m.job = j.id WHERE m.after <> 0 AND j.state < 6 AND unmet <> (SELECT count(*) FROM edges WHERE job = j.id AND stands & 3 = 0) + (SELECT count(*) FROM batches WHERE last = j.id AND waits = 1)",
+		"SELECT count(*) FROM edges e JOIN jobs n ON n.id = e.needs WHERE e.stands & 3 = 1 AND n.state <> 6",
+		"SELECT count(*) FROM edges e JOIN jobs j ON j.id = e.job WHERE e.stands & 3 = 0 AND j.state IN (3, 4, 5, 6)",
+		"SELECT count(*) FROM jobs WHERE state = 1 AND unmet = 0 AND lane = ''",
+		"SELECT count(*) FROM jobs j JOIN batches b ON b.last = j.id WHERE j.attempt > 1",
 		"SELECT count(*) FROM (SELECT queue, task, state, count(*) n FROM jobs WHERE removed_by = 0 GROUP BY 1, 2, 3) j LEFT JOIN counts c USING (queue, task, state) WHERE coalesce(c.n, 0) <> j.n",
 		"SELECT count(*) FROM counts c WHERE n <> (SELECT count(*) FROM jobs j WHERE j.queue = c.queue AND j.task = c.task AND j.state = c.state AND removed_by = 0)",
 		"SELECT count(*) FROM jobs WHERE key <> '' GROUP BY key HAVING count(*) > 1 UNION ALL SELECT 0 LIMIT 1",
 		"SELECT count(*) FROM jobs j WHERE state = 6 AND token = 0 AND NOT EXISTS (SELECT 1 FROM attempts a WHERE a.job = j.id AND a.outcome = 'done')",
-		"SELECT count(*) FROM jobs j WHERE state = 6 AND task <> (SELECT id FROM tasks WHERE name = 'notice.publish') AND NOT EXISTS (SELECT 1 FROM jobs f WHERE f.key = 'follows ' || j.id)",
+		"SELECT count(*) FROM jobs j WHERE state = 6 AND (SELECT name FROM tasks WHERE id = j.task) IN ('tide.predict', 'berth.plan') AND NOT EXISTS (SELECT 1 FROM jobs f WHERE f.key = 'follows ' || j.id)",
 		"SELECT count(*) FROM (SELECT queue, lane FROM jobs WHERE lane <> '' AND state IN (3, 4) AND removed_by = 0 GROUP BY 1, 2 HAVING count(*) > 1)",
 	} {
 		require.Equal(t, int64(0), number(unsound), unsound)

@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"math/rand/v2"
@@ -89,6 +90,97 @@ func TestBatchOfHandlers(t *testing.T) {
 	page, err := m.ListJobs(t.Context(), api.Filter{Batch: b.ID})
 	require.NoError(t, err)
 	assert.Len(t, page.Jobs, 5)
+}
+
+// A schedule starts a batch, whose first job adds the parts of a manifest that it finds. Whoever follows its
+// owner hears of each job, and of the end; the owner's view tells how it stands.
+func TestBatchThatGrows(t *testing.T) {
+	t.Parallel()
+	s := serve(t)
+	m := s.mule()
+	ctx, end := context.WithCancel(t.Context())
+	var done sync.WaitGroup
+	defer done.Wait()
+	defer end()
+	pool := worker.New(m.Source(), worker.Options{Name: "quay", Slots: 4, Queues: []string{"common"}})
+	worker.Handle(pool, "manifest.split", func(ctx context.Context, _ string) (int, error) {
+		j := worker.Job(ctx)
+		return 2, errors.Join(
+			j.AddToBatch("part-1", job.Spec{Task: "manifest.check", Payload: job.JSON(1)}),
+			j.FollowUpJSON([]byte(`{"task":"manifest.check","payload":2,"ref":"part-2","join":true,"after":{"refs":["part-1"]}}`)),
+			j.FollowUp(job.Spec{Task: "log.pack", Queue: "archive"}),
+		)
+	})
+	worker.Handle(pool, "manifest.check", func(_ context.Context, n int) (int, error) { return n, nil })
+	worker.Handle(pool, "notice.publish", func(ctx context.Context, _ string) (map[job.State]int64, error) {
+		return worker.Job(ctx).Batch.Counts, worker.Job(ctx).AddToBatch("more", job.Spec{Task: "Not A Name"})
+	})
+
+	type told struct {
+		Batches []struct {
+			ID    int64
+			State api.BatchState
+		}
+		Jobs []struct{ ID int64 }
+	}
+	reset, over := make(chan struct{}), make(chan int64, 1)
+	seen := map[int64]bool{}
+	done.Go(func() {
+		m.EventsOf(ctx, api.EventFilter{Owner: "Heron Lines"}, func(e client.Event) error {
+			var news told
+			if err := json.Unmarshal(e.Data, &news); err != nil {
+				return err
+			}
+			switch e.Name {
+			case "reset":
+				close(reset)
+			case "jobs":
+				for _, j := range news.Jobs {
+					seen[j.ID] = true
+				}
+			case "batches":
+				for _, b := range news.Batches {
+					if b.State.Over() {
+						over <- b.ID
+						return errors.New("that was all")
+					}
+				}
+			default:
+				t.Errorf("what is followed tells of %s", e.Name)
+			}
+			return nil
+		})
+	})
+	<-reset
+	_, err := m.PutSchedule(ctx, "manifests", api.Schedule{Cron: "30 3 * * *", Batch: &api.NewBatch{Name: "manifests", Owner: "Heron Lines", Jobs: []api.BatchJob{{Ref: "all", Spec: job.Spec{Task: "manifest.split", Payload: job.JSON("heron")}}}, Last: &job.Spec{Task: "notice.publish", Payload: job.JSON("heron"), MaxAttempts: new(1)}}})
+	require.NoError(t, err)
+	ran, err := m.RunSchedule(ctx, "manifests")
+	require.NoError(t, err)
+	waiting, err := m.Owner(ctx, "Heron Lines")
+	require.NoError(t, err)
+	assert.Len(t, waiting.Waiting, 2)
+	require.Len(t, waiting.Batches, 1)
+	assert.Equal(t, ran.Last.Batch, waiting.Batches[0].ID)
+	done.Go(func() { pool.Run(ctx) })
+	assert.Equal(t, ran.Last.Batch, <-over)
+	b, err := m.Batch(ctx, ran.Last.Batch)
+	require.NoError(t, err)
+	assert.Equal(t, []any{api.BatchFailed, int64(4), map[job.State]int64{job.Done: 3, job.Dead: 1}}, []any{b.State, b.Jobs, b.Counts}, "what the last job adds is refused before it is told")
+	o, err := m.Owner(ctx, "Heron Lines")
+	require.NoError(t, err)
+	assert.Equal(t, []int{0, 0, 4, 0}, []int{len(o.Running), len(o.Waiting), len(o.Finished), len(o.Batches)})
+	for _, j := range o.Finished {
+		assert.True(t, seen[j.ID], "job %d was not told of", j.ID)
+	}
+	stdout, _, status := run(t, s.url, "owner", "show", "Heron Lines")
+	assert.Zero(t, status)
+	assert.Contains(t, stdout, "3 done, 1 dead")
+	stdout, _, status = run(t, s.url, "schedule", "show", "manifests")
+	assert.Zero(t, status)
+	assert.Contains(t, stdout, "manifests, 2 jobs, the last one notice.publish in queue of its task")
+	for query, want := range map[string]int{"batch=99": 404, "batch=x": 422, "owner=": 422, "owner=a&key=b": 422, "tusk=1": 422} {
+		assert.Equal(t, want, s.ask("GET", "/v1/events?"+query, "").status, query)
+	}
 }
 
 // A batch comes as lines too; what is wrong with it is named by its line.

@@ -186,6 +186,7 @@ func TestEveryOperation(t *testing.T) {
 	must(m.CloseBatch(ctx, open.ID))
 	must(m.Batch(ctx, open.ID))
 	must(m.BatchGraph(ctx, open.ID))
+	must(m.Owner(ctx, "Heron Lines"))
 	must(m.ListBatches(ctx, api.BatchQuery{Name: "voyage", State: api.BatchRunning}))
 	must(m.Follow(ctx, "heron", api.NewFollow{Name: "ship", Value: "heron"}))
 	must(m.Follows(ctx))

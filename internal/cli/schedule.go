@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -199,7 +198,11 @@ func enqueues(s *api.Schedule) [2]string {
 	if s.Batch == nil {
 		return [2]string{"job", where}
 	}
-	return [2]string{"batch", strings.TrimSpace(s.Batch.Name+" of "+sentence.Count(int64(len(s.Batch.Jobs)+1), "job", "jobs")) + ", the last one " + where}
+	name := ""
+	if s.Batch.Name != "" {
+		name = s.Batch.Name + ", "
+	}
+	return [2]string{"batch", name + many(int64(len(s.Batch.Jobs)+1), "job") + ", the last one " + where}
 }
 
 func showSchedule(o *present.Out, s api.ScheduleStatus, runs []api.Run) {

@@ -129,16 +129,14 @@ func tell(tx *commit.Tx, e store.Ending, most int, until time.Time) (told int, o
 // unmetOf reads jobs that wait for one, and want something of it: all where it is done. Those that are
 // finished, or removed, are not cancelled any more.
 func unmetOf(tx *commit.Tx, e store.Ending, wants lifecycle.Wants, fate lifecycle.Fate, most int) (all []store.Edge, err error) {
+	if e.How == lifecycle.EndedDone {
+		return tx.Store.AllUnmetOf(e.Of, e.UpTo, most)
+	}
 	for _, finished := range []bool{false, true} {
 		if finished && (fate == lifecycle.Cancels || len(all) >= most) {
 			break
 		}
-		var more []store.Edge
-		if e.How == lifecycle.EndedDone {
-			more, err = tx.Store.AllUnmetOf(e.Of, finished, e.UpTo, most-len(all))
-		} else {
-			more, err = tx.Store.UnmetOf(e.Of, wants, finished, e.UpTo, most-len(all))
-		}
+		more, err := tx.Store.UnmetOf(e.Of, wants, finished, e.UpTo, most-len(all))
 		if err != nil {
 			return nil, err
 		}
@@ -185,30 +183,19 @@ func oneLess(tx *commit.Tx, id int64, r *store.Row) error {
 
 // judge looks at a batch after its jobs have changed: its last job may go on, or it has ended.
 func judge(tx *commit.Tx, c *memory.BatchChange) error {
-	for state, n := range c.By {
-		if n == 0 {
-			continue
-		}
-		if err := tx.Store.CountBatch(c.ID, job.State(state), n); err != nil {
-			return err
-		}
-	}
+	tx.Ties.Count(c)
 	if !c.Matters() {
 		tx.News.Batches = append(tx.News.Batches, memory.BatchNews{ID: c.ID})
 		return nil
 	}
-	b, err := tx.Store.Batch(c.ID)
+	b, n, err := tx.Ties.Batch(c.ID)
 	if err != nil || b == nil {
-		return err
-	}
-	n, err := tx.Store.BatchCounts(c.ID)
-	if err != nil {
 		return err
 	}
 	was := *b
 	b.Jobs, b.Gone = b.Jobs+c.Jobs, b.Gone+c.Gone
 	if b.Gone == b.Jobs && !b.Open && Unfinished(&n) == 0 && b.Jobs > 0 {
-		return tx.Store.DropBatch(b.ID)
+		return tx.Ties.DropBatch(b.ID)
 	}
 	if b.Waits {
 		if err := judgeLast(tx, b, &n); err != nil {
@@ -216,7 +203,7 @@ func judge(tx *commit.Tx, c *memory.BatchChange) error {
 		}
 	}
 	if stands(tx, b, &n); *b != was {
-		if err := tx.Store.PutBatch(b); err != nil {
+		if err := tx.Ties.PutBatch(b); err != nil {
 			return err
 		}
 	}
@@ -267,7 +254,7 @@ func stands(tx *commit.Tx, b *store.Batch, n *store.BatchCounts) {
 
 // CountsOf are the jobs of a batch by state, as the transaction sees them.
 func CountsOf(tx *commit.Tx, batch int64) (store.BatchCounts, error) {
-	n, err := tx.Store.BatchCounts(batch)
+	_, n, err := tx.Ties.Batch(batch)
 	for state, by := range tx.Ties.Change(batch).By {
 		n[state] += by
 	}
@@ -382,10 +369,10 @@ func Drop(tx *commit.Tx, r *store.Row) error {
 	if r.Batch == 0 {
 		return nil
 	}
-	b, err := tx.Store.Batch(r.Batch)
+	b, _, err := tx.Ties.Batch(r.Batch)
 	if err != nil || b == nil || b.Last != r.ID || !b.Waits {
 		return err
 	}
 	b.Waits = false
-	return tx.Store.PutBatch(b)
+	return tx.Ties.PutBatch(b)
 }

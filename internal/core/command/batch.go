@@ -366,7 +366,7 @@ func (dk *Desk) CloseBatch(ctx context.Context, id int64) (api.Batch, error) {
 		return func(tx *commit.Tx, _ int64) error {
 			b.Open = false
 			tx.Ties.Change(id).Looked = true // it may have ended
-			return tx.Store.PutBatch(b)
+			return tx.Ties.PutBatch(b)
 		}, nil
 	})
 	if err != nil {

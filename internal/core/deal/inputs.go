@@ -13,7 +13,7 @@ func inBatch(tx *commit.Tx, r *store.Row) (*job.InBatch, error) {
 	if r.Batch == 0 {
 		return nil, nil
 	}
-	b, err := tx.Store.Batch(r.Batch)
+	b, _, err := tx.Ties.Batch(r.Batch)
 	if err != nil || b == nil {
 		return nil, err
 	}

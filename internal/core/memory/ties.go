@@ -18,6 +18,9 @@ type Ties struct {
 	// batches are those that the transaction changes, in order.
 	batches []*BatchChange
 	byBatch map[int64]*BatchChange
+	// known are batches that have changed lately and have not ended, with their counts as they stand in the
+	// file.
+	known Overlay[int64, knownBatch]
 	// endings are those that are told later, by their numbers, and later how many there are of a job.
 	endings Overlay[int64, store.Ending]
 	later   Overlay[int64, int]
@@ -26,6 +29,15 @@ type Ties struct {
 	// Walk is how far the walk has come through jobs that are kept because others may wait for them.
 	Walk Cell[TiesWalk]
 }
+
+// knownBatch is a batch with its jobs by state.
+type knownBatch struct {
+	store.Batch
+	counts store.BatchCounts
+}
+
+// mostKnown bounds the batches that are known.
+const mostKnown = 10_000
 
 // TiesWalk is a walk through jobs that are kept because others may wait for them: After is the one
 // that was looked at last, and Next when it goes on.
@@ -54,6 +66,7 @@ func (p *Ties) load(*file) error {
 	keep(&p.layered, &p.endings, map[int64]store.Ending{})
 	keep(&p.layered, &p.later, map[int64]int{})
 	keepOne(&p.layered, &p.Walk, TiesWalk{})
+	keep(&p.layered, &p.known, map[int64]knownBatch{})
 	p.forget()
 	all, err := p.m.store.Endings()
 	first, last := int64(1), int64(0)
@@ -150,6 +163,68 @@ func (p *Ties) NextChange() *BatchChange {
 	p.batches = p.batches[1:]
 	delete(p.byBatch, c.ID)
 	return c
+}
+
+// Batch gives a batch and its jobs by state, without what the transaction has changed and was not judged
+// yet; nil where it is not there.
+func (p *Ties) Batch(id int64) (*store.Batch, store.BatchCounts, error) {
+	k, found := p.known.Get(id)
+	if !found {
+		b, err := p.m.store.Batch(id)
+		if err != nil || b == nil {
+			return nil, k.counts, err
+		}
+		if k.counts, err = p.m.store.BatchCounts(id); err != nil {
+			return nil, k.counts, err
+		}
+		k.Batch = *b
+		p.know(k)
+	}
+	return &k.Batch, k.counts, nil
+}
+
+// know keeps what is known of a batch while it has not ended.
+func (p *Ties) know(k knownBatch) {
+	if k.FinishedAt != 0 {
+		p.known.Delete(k.ID)
+		return
+	}
+	if p.known.NumKept() >= mostKnown {
+		for id := range p.known.AllKept() { // any is as good as another
+			p.known.Delete(id)
+			break
+		}
+	}
+	p.known.Put(k.ID, k)
+}
+
+// Count writes how the jobs of a batch by state have changed.
+func (p *Ties) Count(c *BatchChange) {
+	k, found := p.known.Get(c.ID)
+	for state, n := range c.By {
+		if n != 0 {
+			p.m.store.CountBatch(c.ID, job.State(state), n)
+			k.counts[state] += n
+		}
+	}
+	if found {
+		p.know(k)
+	}
+}
+
+// PutBatch writes how a batch stands.
+func (p *Ties) PutBatch(b *store.Batch) error {
+	if k, found := p.known.Get(b.ID); found {
+		k.Batch = *b
+		p.know(k)
+	}
+	return p.m.store.PutBatch(b)
+}
+
+// DropBatch deletes a batch, of which no job is kept.
+func (p *Ties) DropBatch(id int64) error {
+	p.known.Delete(id)
+	return p.m.store.DropBatch(id)
 }
 
 // Moved counts a job of a batch that goes to a state; the reason in its row is that of whichever of

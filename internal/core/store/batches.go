@@ -97,12 +97,12 @@ func (s *Store) DropBatch(id int64) error {
 	return errors.Join(s.exec(sqlDropBatch, id), s.exec(sqlDropBatchCounts, id))
 }
 
-var sqlCountBatch = statement(`INSERT INTO batch_counts (batch, state, n) VALUES (?, ?, ?) ON CONFLICT (batch, state) DO UPDATE SET n = n + excluded.n`)
+var sqlCountBatch = sized(func(n int) string {
+	return marks("INSERT INTO batch_counts (batch, state, n) VALUES ", "(?, ?, ?)", n) + " ON CONFLICT (batch, state) DO UPDATE SET n = n + excluded.n"
+})
 
 // CountBatch adds n, which may be negative, to the count of a batch's jobs in a state.
-func (s *Store) CountBatch(id int64, state job.State, n int64) error {
-	return s.exec(sqlCountBatch, id, int64(state), n)
-}
+func (s *Store) CountBatch(id int64, state job.State, n int64) { s.late.count(countOf{id, state}, n) }
 
 var sqlEmptyBatches = statement(`SELECT id FROM batches {by batches_empty} WHERE jobs = gone AND open = ? AND made_at < ? LIMIT ?`)
 

@@ -84,15 +84,12 @@ func (s *Store) UnmetOf(needs int64, wants lifecycle.Wants, over bool, upTo int6
 	return edges(s.query(sqlUnmetOf, needs, state, int64(wants), upTo, limit))
 }
 
-var sqlAllUnmetOf = statement(`SELECT ` + edgeColumns + ` FROM edges {by edges_needs} WHERE needs = ? AND stands = ? AND job <= ? ORDER BY wants, job LIMIT ?`)
+// The order is that of the index: those of jobs that are not over come first.
+var sqlAllUnmetOf = statement(`SELECT ` + edgeColumns + ` FROM edges {by edges_needs} WHERE needs = ? AND stands IN (0, 4) AND job <= ? LIMIT ?`)
 
-// AllUnmetOf is [Store.UnmetOf] whatever they want.
-func (s *Store) AllUnmetOf(needs int64, over bool, upTo int64, limit int) ([]Edge, error) {
-	state := int64(EdgeUnmet)
-	if over {
-		state += edgeOver
-	}
-	return edges(s.query(sqlAllUnmetOf, needs, state, upTo, limit))
+// AllUnmetOf is [Store.UnmetOf] whatever they want, of jobs that are over and of others.
+func (s *Store) AllUnmetOf(needs, upTo int64, limit int) ([]Edge, error) {
+	return edges(s.query(sqlAllUnmetOf, needs, upTo, limit))
 }
 
 func edges(r *sql.Rows, err error) (all []Edge, _ error) {

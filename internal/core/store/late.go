@@ -25,6 +25,7 @@ type late struct {
 	jobs, specs, results rowValues
 	tiedJobs, tiedSpecs  rowValues
 	edges                rowValues
+	counts               map[countOf]int64
 	leases               []lateLease
 	done                 []lateDone
 	doneAt               job.Time
@@ -197,7 +198,7 @@ func numbered(head string, n int, between string, one func(i int) string) string
 }
 
 // lately are the tables that late writes change.
-var lately = regexp.MustCompile(`\b(jobs|specs|bodies|edges)\b`)
+var lately = regexp.MustCompile(`\b(jobs|specs|bodies|edges|batch_counts)\b`)
 
 // insert has a new job's row go out, with what was asked for.
 func (l *late) insert(r *Row, inline []byte) {
@@ -262,6 +263,9 @@ func (s *Store) WriteLate() error {
 			return &LateError{error: err}
 		}
 	}
+	if err := s.writeCounts(taken.counts); err != nil {
+		return &LateError{error: err}
+	}
 	if err := s.writeLeases(taken.leases); err != nil {
 		return err
 	}
@@ -275,7 +279,37 @@ func (s *Store) WriteLate() error {
 }
 
 func (l *late) none() bool {
-	return len(l.plain)+len(l.members)+len(l.jobs.values)+len(l.tiedJobs.values)+len(l.edges.values)+len(l.results.values)+len(l.leases)+len(l.done)+len(l.removed) == 0
+	return len(l.plain)+len(l.members)+len(l.jobs.values)+len(l.tiedJobs.values)+len(l.edges.values)+len(l.counts)+len(l.results.values)+len(l.leases)+len(l.done)+len(l.removed) == 0
+}
+
+// countOf is the jobs of a batch in a state.
+type countOf struct {
+	batch int64
+	state job.State
+}
+
+// count has a change of a count go out, with others of the same one.
+func (l *late) count(of countOf, n int64) {
+	if l.counts == nil {
+		l.counts = map[countOf]int64{}
+	}
+	l.counts[of] += n
+}
+
+// writeCounts writes what has changed of counts; some nothing is added to make up one statement.
+func (s *Store) writeCounts(all map[countOf]int64) error {
+	const together = 4
+	values := s.values[:0]
+	for of, n := range all {
+		values = append(values, of.batch, int64(of.state), n)
+	}
+	if n := len(all); n > 1 {
+		for range (together - n%together) % together {
+			values = append(values, values[0], values[1], int64(0))
+		}
+	}
+	s.values = values
+	return s.writeRows(values, sqlCountBatch, 3)
 }
 
 // parts cuts n rows into parts of the sizes, and tells for each its place and its size.

@@ -87,7 +87,7 @@ func forgetEmpty(tx *commit.Tx) error {
 	}
 	open, err := tx.Store.EmptyBatches(true, tx.Now.Add(-tx.Settings.Owned().Retention.For(nil, job.Dead).Go()), awaitedJobs)
 	for _, id := range append(closed, open...) {
-		err = errors.Join(err, tx.Store.DropBatch(id))
+		err = errors.Join(err, tx.Ties.DropBatch(id))
 	}
 	return err
 }

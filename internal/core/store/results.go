@@ -53,14 +53,3 @@ var sqlNextResult = statement(`SELECT until FROM results_kept ORDER BY until, jo
 
 // NextResult tells when the next result is to be removed; zero for never.
 func (s *Store) NextResult() (job.Time, error) { return s.oneTime(sqlNextResult) }
-
-var sqlResultOf = statement(`SELECT bytes FROM bodies WHERE job = ? AND kind = {result} AND n = 0`)
-
-// ResultOf reads a job's result inside the transaction; nil where there is none.
-func (s *Store) ResultOf(id int64) (result []byte, err error) {
-	err = s.queryRow(sqlResultOf, id).Scan(&result)
-	if errors.Is(err, sql.ErrNoRows) {
-		err = nil
-	}
-	return result, err
-}

@@ -443,6 +443,8 @@ func TestEveryPage(t *testing.T) {
 	require.NoError(t, err)
 	_, err = m.PutSchedule(t.Context(), long, api.Schedule{Every: job.For(time.Minute), Job: job.Spec{Task: long, Queue: long}})
 	require.NoError(t, err)
+	_, err = m.PutSchedule(t.Context(), "voyages", api.Schedule{Every: job.For(time.Hour), Batch: &api.NewBatch{Name: long, Jobs: []api.BatchJob{{Spec: job.Spec{Task: long}}}, Last: &job.Spec{Task: long, Queue: long}}})
+	require.NoError(t, err)
 	_, err = m.Follow(t.Context(), long, api.NewFollow{Name: "berth", Value: long})
 	require.NoError(t, err)
 	batch, err := m.Start(t.Context(), client.NewBatch(long).For(long).Last(job.Spec{Task: long, Queue: long}).Open())
@@ -457,7 +459,7 @@ func TestEveryPage(t *testing.T) {
 	_, err = chromedp.Call(p.ctx, emulation.SetTimezoneOverride, emulation.SetTimezoneOverrideParams{TimezoneID: "Asia/Kolkata"})
 	require.NoError(t, err)
 	for _, path := range []string{
-		"/", "/jobs", fmt.Sprint("/jobs/", j.ID), "/jobs?owner=" + long, "/batches", fmt.Sprint("/batches/", batch.ID), fmt.Sprint("/jobs/", batch.Last), "/dead", fmt.Sprint("/dead/", causes[0].ID), "/coming", "/coming/" + long, "/coming/new", "/queues", "/queues/" + long,
+		"/", "/jobs", fmt.Sprint("/jobs/", j.ID), "/jobs?owner=" + long, "/batches", fmt.Sprint("/batches/", batch.ID), fmt.Sprint("/jobs/", batch.Last), "/dead", fmt.Sprint("/dead/", causes[0].ID), "/coming", "/coming/" + long, "/coming/voyages", "/coming/new", "/queues", "/queues/" + long,
 		"/workers", "/workers/w", "/log", "/settings", "/settings/" + long, "/compare",
 	} {
 		for _, wide := range []int64{1280, 390} {

@@ -30,6 +30,11 @@ func (op *Operator) follows(ctx context.Context, o *api.Operation, counted api.C
 	if o.Filter != nil && o.Filter.Error != "" {
 		all = append(all, "A job matches by the words of any of its failures, not of its last one alone.")
 	}
+	awaited, err := op.awaited(ctx, o)
+	if err != nil {
+		return nil, err
+	}
+	all = append(all, awaited...)
 	if !startsSoon(o) {
 		return all, nil
 	}
@@ -54,6 +59,30 @@ func (op *Operator) follows(ctx context.Context, o *api.Operation, counted api.C
 		all = append(all, f.WithMore())
 	}
 	return all, nil
+}
+
+// awaited says what becomes of other jobs that wait for those that are acted on, as far as the first page of
+// these tells.
+func (op *Operator) awaited(ctx context.Context, o *api.Operation) ([]string, error) {
+	if o.Action == api.ActPatch || o.Action == api.ActStartNow {
+		return nil, nil
+	}
+	ids, all, err := op.nextOf(ctx, o, 0, api.MaxPage)
+	if err != nil {
+		return nil, err
+	}
+	n, most, err := op.read.AwaitedBeside(ctx, ids)
+	if err != nil || n == 0 {
+		return nil, err
+	}
+	others := sentence.Count(n, "other job waits", "other jobs wait")
+	if !all || most {
+		others = "At least " + others
+	}
+	if o.Action == api.ActRequeue {
+		return []string{fmt.Sprintf("%s for these and %s on when they are done.", others, sentence.Plural(n, "goes", "go"))}, nil
+	}
+	return []string{fmt.Sprintf("%s for these: as %s asked, %s held until somebody acts, or %s cancelled.", others, sentence.Plural(n, "it has", "they have"), sentence.Plural(n, "it stays", "they stay"), sentence.Plural(n, "is", "are"))}, nil
 }
 
 // startsSoon tells whether an action makes jobs ready that were not.

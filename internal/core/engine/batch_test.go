@@ -62,6 +62,14 @@ func TestBatch(t *testing.T) {
 		stuck, err := y.e.Batches(ctx, api.BatchQuery{State: api.BatchStuck})
 		require.NoError(t, err)
 		require.Len(t, stuck.Batches, 1)
+		for action, says := range map[string]string{
+			api.ActRequeue: "1 other job waits for these and goes on when they are done.",
+			api.ActDiscard: "1 other job waits for these: as it has asked, it stays held until somebody acts, or is cancelled.",
+		} {
+			told, err := y.e.Act(ctx, api.ActRequest{Action: action, DryRun: true, Filter: &api.Selection{Batch: 1, States: []job.State{job.Dead}}})
+			require.NoError(t, err)
+			assert.Contains(t, told.Follows, says)
+		}
 		o, err := y.e.Act(ctx, api.ActRequest{Action: api.ActRequeue, Filter: &api.Selection{Batch: 1}})
 		require.NoError(t, err)
 		assert.Equal(t, int64(1), o.Changed)

@@ -110,3 +110,29 @@ func TestForecast(t *testing.T) {
 		}
 	})
 }
+
+// Jobs that wait for others do not wait for lanes, and are not waiting in the queue yet.
+func TestForecastKnowsTies(t *testing.T) {
+	inYard(t, func(y *yard) {
+		ctx := y.Context()
+		y.must(y.e.PutWorker(ctx, api.Worker{ID: y.worker, Queues: []string{"common"}, Slots: 8}))
+		tell := func() api.Forecast {
+			time.Sleep(3 * time.Second) // what was told before is kept for a moment
+			f, err := y.e.Forecast(ctx, api.ForecastQuery{Queue: "common"})
+			require.NoError(y, err)
+			return f
+		}
+		root := y.one(job.Spec{Task: "manifest.check"})
+		for range 5 {
+			y.one(job.Spec{Task: "berth.plan", Lane: "berth-3", After: &job.After{Jobs: []int64{root}}})
+		}
+		y.take("common", 1)
+		f := tell()
+		assert.Equal(y, []any{int64(0), int64(1), api.BoundByArrivals}, []any{f.Waiting, f.Running, f.Binds})
+		for range 3 {
+			y.one(job.Spec{Task: "berth.plan", Lane: "berth-4"})
+		}
+		f = tell()
+		assert.Equal(y, []any{int64(8), api.BoundByLane}, []any{f.Waiting, f.Binds})
+	})
+}

@@ -59,19 +59,25 @@ type recent struct {
 
 // paces keeps what moved lately for a moment, since many ask at once.
 type paces struct {
-	mu   sync.Mutex
-	at   time.Time
-	byID map[int64]*recent
+	mu sync.Mutex
+	at time.Time
+	pace
+}
+
+// pace is what moved lately in each queue, by its series, and in which queues jobs wait for their lanes.
+type pace struct {
+	byID  map[int64]*recent
+	lanes map[int64]bool
 }
 
 const pacesKept = 2 * time.Second
 
-// recentOf tells what moved lately in each queue, by its series.
-func (rd *Reader) recentOf(ctx context.Context) (map[int64]*recent, error) {
+// recentOf tells what moved lately.
+func (rd *Reader) recentOf(ctx context.Context) (pace, error) {
 	rd.paces.mu.Lock()
 	defer rd.paces.mu.Unlock()
 	if time.Since(rd.paces.at) < pacesKept && rd.paces.byID != nil {
-		return rd.paces.byID, nil
+		return rd.paces.pace, nil
 	}
 	minute := job.Time(time.Minute.Milliseconds())
 	to := rd.clock.Now()
@@ -104,9 +110,34 @@ func (rd *Reader) recentOf(ctx context.Context) (map[int64]*recent, error) {
 		}
 	})
 	if err != nil {
-		return nil, err
+		return pace{}, err
 	}
-	rd.paces.at, rd.paces.byID = time.Now(), all
+	lanes, err := rd.lanesHold(ctx)
+	if err != nil {
+		return pace{}, err
+	}
+	rd.paces.at, rd.paces.pace = time.Now(), pace{all, lanes}
+	return rd.paces.pace, nil
+}
+
+// lanesHold tells in which queues jobs wait for their lanes.
+func (rd *Reader) lanesHold(ctx context.Context) (map[int64]bool, error) {
+	var held []int64
+	rd.m.RLock()
+	for id := range rd.m.Queues.AllKept() {
+		if rd.m.Counts.KeptQueue(id)[job.Held] > 0 {
+			held = append(held, id)
+		}
+	}
+	rd.m.RUnlock()
+	all := make(map[int64]bool, len(held))
+	for _, id := range held {
+		holds, err := rd.store.LanesHold(ctx, id)
+		if err != nil {
+			return nil, err
+		}
+		all[id] = holds
+	}
 	return all, nil
 }
 
@@ -135,14 +166,17 @@ type outlook struct {
 }
 
 // outlookOf gathers what a forecast of a queue goes by. The caller holds the read lock.
-func (rd *Reader) outlookOf(q *memory.Named, all map[int64]*recent, service memory.Service) outlook {
+func (rd *Reader) outlookOf(q *memory.Named, lately pace, service memory.Service) outlook {
 	m := rd.m
 	o := outlook{paused: m.Settings.KeptPause(q.ID).At != 0}
-	if r := all[m.History.KeptSeries(trend.OfQueue, q.Name)]; r != nil {
+	if r := lately.byID[m.History.KeptSeries(trend.OfQueue, q.Name)]; r != nil {
 		o.recent = *r
 	}
 	counts, rules := m.Counts.KeptQueue(q.ID), m.Settings.KeptQueue(q.ID).Rules
-	o.Waiting, o.Running = counts[job.Ready]+counts[job.Held], counts[job.Running]
+	o.Waiting, o.Running = counts[job.Ready], counts[job.Running]
+	if lately.lanes[q.ID] { // what waits for other jobs comes when those have ended
+		o.Waiting += counts[job.Held]
+	}
 	o.Slots = rd.slotsOf(q, service)
 	o.Come.PerMinute, o.Come.Variance = spreadOf(o.in, o.minutes)
 	o.Come.Minutes, o.Attempts = o.minutes, 1
@@ -161,7 +195,7 @@ func (rd *Reader) outlookOf(q *memory.Named, all map[int64]*recent, service memo
 		o.Run, o.run = forecast.Span{Mean: ms(runs.Mean()), Deviation: ms(runs.Deviation()), N: runs.Count()}, memory.TellSpans(runs, since)
 	}
 	o.measure()
-	o.limit(rules, counts)
+	o.limit(rules, counts, lately.lanes[q.ID])
 	_, by := o.Capacity(o.Slots)
 	o.known = o.Measured > 0 || o.Run.Mean > 0 || by == forecast.ByNobody || o.Waiting == 0
 	return o
@@ -184,14 +218,14 @@ func (o *outlook) measure() {
 }
 
 // limit notes what else bounds how many run at once.
-func (o *outlook) limit(rules *api.Rules, counts *memory.ByState) {
+func (o *outlook) limit(rules *api.Rules, counts *memory.ByState, lanesHold bool) {
 	if rules.MaxRunning != nil {
 		o.MaxRunning = *rules.MaxRunning
 	}
 	if rules.Rate != nil {
 		o.PerSecond = rules.Rate.PerSecond
 	}
-	if counts[job.Held] > 0 && counts[job.Ready]+counts[job.Running] < int64(o.Slots) { // slots are free, and lanes taken
+	if lanesHold && counts[job.Ready]+counts[job.Running] < int64(o.Slots) { // slots are free, and lanes taken
 		o.Lanes = int(max(counts[job.Ready]+counts[job.Running], 1))
 	}
 }

@@ -39,14 +39,14 @@ type outlooks struct {
 }
 
 // of gives a batch's outlook, kept or made anew. The caller holds the lock.
-func (o *outlooks) of(id int64, make func() (batchOutlook, error)) (batchOutlook, error) {
+func (o *outlooks) of(id int64, find func() (batchOutlook, error)) (batchOutlook, error) {
 	if time.Since(o.keptAt) > pacesKept {
 		o.byID, o.keptAt = map[int64]batchOutlook{}, time.Now()
 	}
 	if told, kept := o.byID[id]; kept {
 		return told, nil
 	}
-	told, err := make()
+	told, err := find()
 	if err == nil {
 		o.byID[id] = told
 	}

@@ -100,6 +100,24 @@ func (rd *Reader) awaitingCause(ctx context.Context, cause int64) (*job.Edges, e
 	return told, err
 }
 
+// AwaitedBeside counts the jobs that wait for some others, without those themselves; most tells that there may be
+// more.
+func (rd *Reader) AwaitedBeside(ctx context.Context, ids []int64) (n int64, most bool, err error) {
+	const counted = 10_000
+	waiting, err := rd.store.AwaitingOf(ctx, ids, counted)
+	seen := make(map[int64]bool, len(ids)+len(waiting))
+	for _, id := range ids {
+		seen[id] = true
+	}
+	for _, id := range waiting {
+		if !seen[id] {
+			seen[id] = true
+			n++
+		}
+	}
+	return n, len(waiting) == counted, err
+}
+
 // afterWait is what a job waits for, of which it is told already; those come first for which it waits
 // in vain.
 func afterWait(r *store.Row, j *job.Job) *sentence.After {

@@ -3,6 +3,7 @@ package store
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"errors"
 
 	"humblemule.example/internal/core/lifecycle"
@@ -226,6 +227,16 @@ func (s *Store) readEdges(ctx context.Context, of, order string, id int64, limit
 	}
 	all, err = edges(s.ask(ctx, "SELECT "+edgeColumns+" FROM edges WHERE "+of+" ORDER BY "+order+" LIMIT ?", id, limit))
 	return all, counts, err
+}
+
+// AwaitingOf reads ids of unfinished jobs that wait for some others, so many at most; some may be there more
+// than once.
+func (s *Store) AwaitingOf(ctx context.Context, needs []int64, limit int) ([]int64, error) {
+	list, err := json.Marshal(needs)
+	if err != nil {
+		return nil, err
+	}
+	return ids(s.ask(ctx, "SELECT e.job FROM json_each(?) i CROSS JOIN edges e ON e.needs = i.value WHERE e.stands = 0 LIMIT ?", string(list), limit))
 }
 
 var sqlInputsOf = statement(`SELECT e.needs, coalesce(m.ref, ''), coalesce(n.state, 0), coalesce(n.reason, '') FROM edges e LEFT JOIN jobs n ON n.id = e.needs AND n.removed_by = 0 LEFT JOIN specs m ON m.job = n.id WHERE e.job = ? ORDER BY e.needs`)

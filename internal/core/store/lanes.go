@@ -54,6 +54,13 @@ func (s *Store) LaneOf(ctx context.Context, r *Row, most int) (holder int64, ahe
 	return holder, ahead, err
 }
 
+// LanesHold tells whether jobs of a queue wait for their lanes, as far as its first thousand jobs in lanes
+// show that do not run: others wait for other jobs.
+func (s *Store) LanesHold(ctx context.Context, queue int64) (hold bool, err error) {
+	err = s.askOne(ctx, "SELECT EXISTS (SELECT 1 FROM (SELECT rank FROM jobs {by jobs_lane} WHERE queue = ? AND lane <> '' AND state = {held} AND removed_by = 0 LIMIT 1000) WHERE rank > 0)", queue).Scan(&hold)
+	return hold, err
+}
+
 // Lane is a lane that a job has.
 type Lane struct {
 	Name    string

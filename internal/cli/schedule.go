@@ -19,6 +19,9 @@ func (a *app) scheduleCommand() *cobra.Command {
 	return noun("schedule", "List, show, set, run, pause schedules; show what is coming",
 		a.scheduleListCommand(), a.scheduleShowCommand(), a.scheduleSetCommand(),
 		a.scheduleVerb("run", "Enqueue a run of a schedule now", (*client.Client).RunSchedule, func(s api.ScheduleStatus) string {
+			if s.Last.Batch != 0 {
+				return fmt.Sprintf("Batch %d was started.", s.Last.Batch)
+			}
 			return fmt.Sprintf("Job %d was enqueued.", s.Last.Job)
 		}),
 		a.scheduleVerb("pause", "Pause a schedule; times during a pause are not missed", (*client.Client).PauseSchedule, func(s api.ScheduleStatus) string {

@@ -123,7 +123,20 @@ type Edge struct {
 	Reason Reason `json:"reason,omitzero"`
 	// Is tells how the edge stands; empty where a job is told of by itself.
 	Is EdgeState `json:"is,omitzero"`
+	// Fate is what becomes of a job that waits where the one that it waits for dies: it is held until somebody
+	// acts, is cancelled, or goes on; told of those that wait while the edge is unmet.
+	Fate Fate `json:"fate,omitzero"`
 }
+
+// Fate is what becomes of a job that waits for one that dies.
+type Fate string
+
+// The fates.
+const (
+	FateHeld      Fate = "held"
+	FateCancelled Fate = "cancelled"
+	FateGoesOn    Fate = "goes_on"
+)
 
 // EdgeState tells how it stands that one job waits for another.
 type EdgeState string

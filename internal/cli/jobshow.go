@@ -237,7 +237,28 @@ func edgesOf(e *job.Edges) string {
 	if more := e.Total - int64(len(all)); more > 0 {
 		text += fmt.Sprintf(" and %s more", sentence.Grouped(more))
 	}
-	return text + present.Quiet(fmt.Sprintf("  %s unmet", sentence.Grouped(e.Unmet)))
+	return text + present.Quiet(fmt.Sprintf("  %s unmet%s", sentence.Grouped(e.Unmet), fatesOf(e)))
+}
+
+// fatesOf tells what becomes of those that wait for a job, if it dies.
+func fatesOf(e *job.Edges) string {
+	counts := map[job.Fate]int64{}
+	for _, one := range e.First {
+		counts[one.Fate]++
+	}
+	var parts []string
+	for _, of := range []struct {
+		fate      job.Fate
+		one, many string
+	}{{job.FateHeld, "stays held", "stay held"}, {job.FateCancelled, "is cancelled", "are cancelled"}, {job.FateGoesOn, "goes on", "go on"}} {
+		if n := counts[of.fate]; n > 0 {
+			parts = append(parts, sentence.Count(n, of.one, of.many))
+		}
+	}
+	if len(parts) == 0 {
+		return ""
+	}
+	return "; if this dies " + sentence.List(parts)
 }
 
 // cameFrom tells which job of which other store a job was; empty where it was enqueued here.

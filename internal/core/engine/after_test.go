@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -97,6 +98,11 @@ func TestAfter(t *testing.T) {
 				by := y.job(1).AwaitedBy
 				require.NotNil(t, by)
 				assert.Equal(t, []int64{3, 3}, []int64{by.Total, by.Unmet})
+				fates := map[int64]job.Fate{}
+				for _, e := range by.First {
+					fates[e.Job] = e.Fate
+				}
+				assert.Equal(t, map[int64]job.Fate{2: job.FateHeld, 3: job.FateCancelled, 4: job.FateGoesOn}, fates)
 				ends.end(y)
 				time.Sleep(time.Millisecond)
 				assert.Equal(t, ends.want, y.states(2, 3, 4))
@@ -168,6 +174,27 @@ func TestInputs(t *testing.T) {
 		y.end(1, job.OutcomeDone, long)
 		in = y.lease("common", 1)[0].Job.Inputs
 		assert.Equal(t, []bool{false, true, false}, []bool{in[0].Omitted, in[1].Omitted, in[2].Omitted}, "64 KiB together")
+
+		// However many there are, and however long their results.
+		many := make([]job.Spec, 300)
+		for i := range many {
+			many[i] = job.Spec{Task: "manifest.check", Queue: "parts"}
+		}
+		y.enqueue(many...)
+		whole := `"` + strings.Repeat("a", job.MaxInputBytes-2) + `"`
+		all := job.After{}
+		for _, l := range y.lease("parts", len(many)) {
+			all.Jobs = append(all.Jobs, l.Job.ID)
+			_, err := y.e.Settle(context.Background(), []api.Settlement{{Token: l.Token, Outcome: job.OutcomeDone, Result: []byte(whole)}})
+			require.NoError(t, err)
+		}
+		id := y.one(job.Spec{Task: "berth.plan", Queue: "parts", After: &all})
+		in = y.lease("parts", 1)[0].Job.Inputs
+		require.Len(t, in, len(many), "job %d", id)
+		assert.Equal(t, whole, string(in[0].Result))
+		for _, one := range in[1:] {
+			assert.True(t, one.Omitted && one.Result == nil)
+		}
 	})
 }
 

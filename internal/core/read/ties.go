@@ -69,7 +69,9 @@ func (rd *Reader) tellEdges(ctx context.Context, id int64, read readEdges, other
 	in := scope.Of(ctx)
 	for i, e := range all {
 		t := &told.First[i]
-		t.Job, t.Is = ids[i], e.State.Word()
+		if t.Job, t.Is = ids[i], e.State.Word(); e.Needs == id && t.Is == job.EdgeUnmet {
+			t.Fate = fates[e.Wants]
+		}
 		if r := byID[ids[i]]; r != nil {
 			queue, task := rd.Names(r.Queue, r.Task)
 			if t.State, t.Reason = r.State, job.Reason(r.Reason); in.Sees(queue, task) {
@@ -79,6 +81,9 @@ func (rd *Reader) tellEdges(ctx context.Context, id int64, read readEdges, other
 	}
 	return told, nil
 }
+
+// fates are what becomes of jobs where one that they wait for dies.
+var fates = map[lifecycle.Wants]job.Fate{lifecycle.WantsDone: job.FateHeld, lifecycle.WantsDoneOrCancel: job.FateCancelled, lifecycle.WantsEnd: job.FateGoesOn}
 
 // awaitingCause tells of the jobs that wait for dead ones of a cause; nil where there are none.
 func (rd *Reader) awaitingCause(ctx context.Context, cause int64) (*job.Edges, error) {

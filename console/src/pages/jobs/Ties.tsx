@@ -6,6 +6,9 @@ import { StateWord } from '../../parts/Mark'
 
 const isWord = { unmet: 'waited for', met: 'met', dropped: 'let go without it' } as const
 
+/** What becomes of a job that waits where this one dies. */
+const fateWord = { held: 'stays held if this dies', cancelled: 'is cancelled if this dies', goes_on: 'goes on if this dies' } as const
+
 /** Ties lists the jobs that one waits for, and those that wait for it. */
 export function Ties({ j }: { j: Job }) {
   return (
@@ -44,7 +47,7 @@ function Side({ name, of, fate }: { name: string; of?: Edges; fate?: string }) {
             <span className="min-w-0 flex-1 truncate">
               {e.task} {e.ref && <span className="text-quiet">{e.ref}</span>}
             </span>
-            {e.is && <span className={e.is === 'unmet' ? '' : 'text-quiet'}>{isWord[e.is]}</span>}
+            {e.is && <span className={e.is === 'unmet' ? '' : 'text-quiet'}>{e.fate ? fateWord[e.fate] : isWord[e.is]}</span>}
           </li>
         ))}
       </ul>

@@ -519,7 +519,7 @@ func TestSevenTabs(t *testing.T) {
 	for i, tab := range tabs {
 		asked, err := chromedp.Run(tab, chromedp.Evaluate[[]string](`performance.getEntriesByType("resource").map(e => e.name).filter(n => n.includes("/v1/"))`))
 		require.NoError(t, err)
-		assert.LessOrEqual(t, len(asked), 2, "tab %d asked %v", i, asked)
+		assert.LessOrEqual(t, len(asked), 4, "tab %d asked %v, some of which was under way when it was hidden", i, asked)
 	}
 	s.pause()
 	p.waitFor(`/No answer for \d+ s; figures of \d\d:\d\d:\d\d/.test(document.body.innerText)`)

@@ -70,7 +70,7 @@ function Marks({ all }: { all: Mark[] }) {
       <thead className="text-left text-[13px] text-quiet">
         <tr className="h-[28px] border-b border-hairline [&>th]:pr-3 [&>th]:font-normal">
           <th className="w-6" />
-          <th className="w-full">what happened</th>
+          <th className="w-full whitespace-nowrap">what happened</th>
           <th className="text-right" title="Failed attempts by this cause, of those started, in the hour before">
             hour before
           </th>
@@ -103,12 +103,18 @@ function Marks({ all }: { all: Mark[] }) {
   )
 }
 
-/** shareOf writes how many attempts failed, and what part of those started they are. */
+/** nbsp is a space at which no line breaks. */
+const nbsp = '\u00a0'
+
+/** shareOf writes how many attempts failed, and what part of those started they are; it breaks in between alone. */
 function shareOf(s?: Share): string {
   if (!s || s.minutes === 0) return ''
   if (s.started === 0) return s.failed === 0 ? 'nothing ran' : grouped(s.failed)
   const part = (100 * s.failed) / s.started
-  return `${grouped(s.failed)} of ${grouped(s.started)}, ${part > 0 && part < 1 ? '< 1' : Math.round(part)} %`
+  return (
+    `${grouped(s.failed)} of ${grouped(s.started)}`.replaceAll(' ', nbsp) +
+    `, ${part > 0 && part < 1 ? '<' + nbsp + '1' : Math.round(part)}${nbsp}%`
+  )
 }
 
 /** worse tells whether a clearly larger part failed after a mark than before. */

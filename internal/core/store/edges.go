@@ -3,8 +3,8 @@ package store
 import (
 	"context"
 	"database/sql"
-	"encoding/json"
 	"errors"
+	"slices"
 
 	"humblemule.example/internal/core/lifecycle"
 	"humblemule.example/job"
@@ -231,12 +231,14 @@ func (s *Store) readEdges(ctx context.Context, of, order string, id int64, limit
 
 // AwaitingOf reads ids of unfinished jobs that wait for some others, so many at most; some may be there more
 // than once.
-func (s *Store) AwaitingOf(ctx context.Context, needs []int64, limit int) ([]int64, error) {
-	list, err := json.Marshal(needs)
-	if err != nil {
-		return nil, err
+func (s *Store) AwaitingOf(ctx context.Context, needs []int64, limit int) (all []int64, err error) {
+	for some := range slices.Chunk(needs, AtOnce) {
+		found, err := ids(s.ask(ctx, "SELECT job FROM edges {by edges_needs} WHERE needs"+among+" AND stands = 0 LIMIT ?", append(padded(some), limit-len(all))...))
+		if all = append(all, found...); err != nil || len(all) >= limit {
+			return all, err
+		}
 	}
-	return ids(s.ask(ctx, "SELECT e.job FROM json_each(?) i CROSS JOIN edges e ON e.needs = i.value WHERE e.stands = 0 LIMIT ?", string(list), limit))
+	return all, nil
 }
 
 var sqlInputsOf = statement(`SELECT e.needs, coalesce(m.ref, ''), coalesce(n.state, 0), coalesce(n.reason, '') FROM edges e LEFT JOIN jobs n ON n.id = e.needs AND n.removed_by = 0 LEFT JOIN specs m ON m.job = n.id WHERE e.job = ? ORDER BY e.needs`)

@@ -71,8 +71,9 @@ var core = map[string]string{
 	"compact":       "scope store commit",
 	"session":       "scope store memory commit",
 	"transfer":      "scope lifecycle triage store memory read commit place command plan",
-	"setup":         "scope memory read commit upkeep command plan bulk",
-	"engine":        "after store memory tally read commit watch upkeep command deal plan bulk mark follow backup compact session transfer scope setup",
+	"hook":          "scope store memory read commit command",
+	"setup":         "scope memory read commit upkeep command plan bulk hook",
+	"engine":        "after store memory tally read commit watch upkeep command deal plan bulk mark follow backup compact session transfer hook scope setup",
 }
 
 // beside says it of the rooms beside the core.
@@ -81,16 +82,18 @@ var beside = map[string]string{
 	"worker":               "",
 	"worker/workertest":    "worker",
 	"internal/shell":       "worker",
-	"internal/config":      "internal/core/cron",
+	"internal/proof":       "",
+	"internal/secrets":     "",
+	"internal/config":      "internal/core/cron internal/secrets",
 	"internal/console":     "",
 	"internal/harbour":     "internal/core/trend internal/core/past worker",
 	"internal/meter":       "internal/core/engine",
 	"internal/spans":       "internal/core/engine",
-	"internal/server":      "internal/meter internal/core/retry internal/core/cron internal/core/engine",
+	"internal/server":      "internal/proof internal/meter internal/core/retry internal/core/cron internal/core/engine",
 	"internal/measure":     "client worker",
 	"internal/load":        "client worker",
 	"internal/cli/present": "",
-	"internal/cli":         "internal/core/cron internal/core/engine internal/config client worker internal/shell internal/console internal/harbour internal/server internal/spans internal/cli/present internal/measure internal/load",
+	"internal/cli":         "internal/secrets internal/core/cron internal/core/engine internal/config client worker internal/shell internal/console internal/harbour internal/server internal/spans internal/cli/present internal/measure internal/load",
 	"cmd/hmule":            "internal/cli",
 }
 

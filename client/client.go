@@ -191,8 +191,8 @@ type request struct {
 	media        string
 	// once is true for calls that are not tried again.
 	once bool
-	// conditions are If-Match and If-None-Match.
-	conditions http.Header
+	// headers are those beside the usual ones, such as If-Match.
+	headers http.Header
 }
 
 // address is the path with the query.
@@ -209,13 +209,13 @@ type CallOption func(*request)
 // IfVersion makes a change take effect only on a version of a queue, a task, a schedule or a
 // job, as it was read. If it has changed since, the error is [job.ErrOutdated].
 func IfVersion(version int64) CallOption {
-	return func(r *request) { r.conditions.Set("If-Match", strconv.Quote(strconv.FormatInt(version, 10))) }
+	return func(r *request) { r.headers.Set("If-Match", strconv.Quote(strconv.FormatInt(version, 10))) }
 }
 
 // IfNew makes a change take effect only where nothing is there yet, else the error is
 // [job.ErrOutdated].
 func IfNew() CallOption {
-	return func(r *request) { r.conditions.Set("If-None-Match", "*") }
+	return func(r *request) { r.headers.Set("If-None-Match", "*") }
 }
 
 // MayRemove allows a change of a queue that keeps finished jobs for a shorter time, and so
@@ -227,7 +227,7 @@ func MayRemove() CallOption {
 // do makes a call and reads its answer into v.
 func (m *Client) do(ctx context.Context, r request, v any) error {
 	key := ""
-	if r.method != http.MethodGet && (r.method != http.MethodPut || len(r.conditions) > 0) {
+	if r.method != http.MethodGet && (r.method != http.MethodPut || len(r.headers) > 0) {
 		if key = api.CallKey(ctx); key == "" {
 			key = api.NewCallKey(time.Now())
 		}
@@ -264,7 +264,7 @@ func (m *Client) try(ctx context.Context, r request, key string, v any) error {
 	if r.body != nil {
 		req.Header.Set("Content-Type", r.media)
 	}
-	for name, values := range r.conditions {
+	for name, values := range r.headers {
 		req.Header[name] = values
 	}
 	if key != "" {
@@ -364,7 +364,7 @@ func remove(ctx context.Context, m *Client, path string, options ...CallOption) 
 }
 
 func change[T any](ctx context.Context, m *Client, method, media, path string, in any, options []CallOption) (out T, err error) {
-	r := request{method: method, path: path, media: media, query: url.Values{}, conditions: http.Header{}}
+	r := request{method: method, path: path, media: media, query: url.Values{}, headers: http.Header{}}
 	if in != nil {
 		if r.body, err = encode(in); err != nil {
 			return out, err

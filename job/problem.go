@@ -139,4 +139,6 @@ const (
 	WarnTaskUndone     = "task_undone"
 	WarnWorkDone       = "work_was_done"
 	WarnOneAttemptFits = "one_attempt_fits"
+	WarnNoID           = "no_delivery_id"
+	WarnUnproved       = "sender_unproved"
 )

@@ -24,6 +24,7 @@ import (
 	"humblemule.example/internal/core/engine"
 	"humblemule.example/internal/fields"
 	"humblemule.example/internal/machine"
+	"humblemule.example/internal/secrets"
 	"humblemule.example/internal/server"
 	"humblemule.example/internal/spans"
 )
@@ -32,8 +33,9 @@ import (
 type serving struct {
 	config.Service
 	config string
-	// backups are the rules of backups that the set-up file holds.
+	// backups are the rules of backups that the set-up file holds, and secrets what it names as such.
 	backups api.BackupRules
+	secrets map[string]secrets.Secret
 	given   map[string]string // flags that were given
 }
 
@@ -60,7 +62,7 @@ func (s *serving) readAgain() (file config.File, err error) {
 		file, err = config.ReadSetup(s.config)
 	}
 	var wrong error
-	s.backups = file.Backups
+	s.backups, s.secrets = file.Backups, file.Secrets
 	s.Service, wrong = config.Resolve(s.given, file)
 	return file, errors.Join(err, wrong)
 }
@@ -80,6 +82,7 @@ type service struct {
 	// spans sends traces; nil where nobody asks for them.
 	spans  *spans.Exporter
 	server *server.Server
+	vault  *secrets.Vault
 	log    *slog.Logger
 	// certificates are those of TLS; nil without it.
 	certificates *certificates
@@ -87,7 +90,7 @@ type service struct {
 
 // open opens the data file and the address, and loads a set-up; nothing is answered yet.
 func open(asked serving, setup api.Setup, log *slog.Logger) (*service, error) {
-	s := &service{asked: asked, log: log}
+	s := &service{asked: asked, vault: secrets.New(asked.secrets), log: log}
 	tokens, err := s.readSecrets()
 	if err != nil {
 		return nil, err
@@ -102,7 +105,7 @@ func open(asked serving, setup api.Setup, log *slog.Logger) (*service, error) {
 	} else if !isLoopback(asked.Listen) {
 		log.Warn("the service is open to other machines without TLS: others on the network can read tokens and payloads; give --tls-cert and --tls-key, or put a TLS proxy in front of it")
 	}
-	options := engine.Options{Log: log, MaxPayload: asked.MaxPayload, MinFree: asked.MinFree, DropOlder: asked.DropOlder, Version: Version}
+	options := engine.Options{Log: log, MaxPayload: asked.MaxPayload, MinFree: asked.MinFree, DropOlder: asked.DropOlder, Version: Version, Secrets: s.vault}
 	if spans.Asked() {
 		if s.spans, err = spans.New(context.Background(), Version, log); err != nil {
 			l.Close()
@@ -114,6 +117,9 @@ func open(asked serving, setup api.Setup, log *slog.Logger) (*service, error) {
 		l.Close()
 		return nil, err
 	}
+	for _, text := range s.vault.Unreadable() {
+		log.Error(text)
+	}
 	if s.spans != nil {
 		s.spans.Of(s.engine.StoreID())
 	}
@@ -122,7 +128,7 @@ func open(asked serving, setup api.Setup, log *slog.Logger) (*service, error) {
 		return nil, errors.Join(err, s.engine.Close())
 	}
 	s.server = server.New(s.engine, server.Options{MaxBodies: asked.MaxBodies, Version: Version, Commit: Commit, LogRequests: asked.LogRequests, BasePath: asked.BasePath,
-		Forwarders: server.Forwarders{Networks: asked.Forwarders, Unix: asked.ForwardersUnix}, Console: console.Files(), Log: log, Settings: s.inForce})
+		Forwarders: server.Forwarders{Networks: asked.Forwarders, Unix: asked.ForwardersUnix}, Console: console.Files(), Log: log, Settings: s.inForce, Secrets: s.vault, OpenHooks: asked.OpenHooks})
 	if tokens != nil {
 		s.server.SetTokens(tokens)
 	}
@@ -200,6 +206,10 @@ func (s *service) reload(ctx context.Context) error {
 		if string(v.Value) != string(s.asked.Settings[i].Value) {
 			s.log.Warn("this setting takes effect at the next start of the service", "setting", v.Name, "now", plain(s.asked.Settings[i].Value), "then", plain(v.Value))
 		}
+	}
+	s.vault.Set(file.Secrets)
+	for _, text := range s.vault.Unreadable() {
+		s.log.Error(text)
 	}
 	return errors.Join(s.loadSetup(ctx, file.Setup), s.engine.SetBackupRules(file.Backups))
 }
@@ -312,7 +322,7 @@ With --tokens every request needs a token of the file, with a role: reader, prod
 worker, operator or keeper; hmule token new makes them. Clients show theirs by HMULE_TOKEN.
 With --config everything is set as the file defines it, but for what a flag or a variable
 says otherwise; see: hmule setup --help, and for what is in force: hmule setup show.
-SIGHUP reads set-up file, tokens and certificate again.`,
+SIGHUP reads set-up file, secrets, tokens and certificate again.`,
 		RunE: func(c *cobra.Command, _ []string) error {
 			log, err := a.log()
 			if err != nil {
@@ -338,7 +348,7 @@ SIGHUP reads set-up file, tokens and certificate again.`,
 		},
 	}
 	a.logFlags(c)
-	asked.flags(c, "data", "listen", "tokens", "tls-cert", "tls-key", "max-payload", "min-free", "max-bodies", "memory-limit", "keep-older", "log-requests", "base-path", "forwarders", "metrics-listen")
+	asked.flags(c, "data", "listen", "tokens", "tls-cert", "tls-key", "max-payload", "min-free", "max-bodies", "memory-limit", "keep-older", "log-requests", "base-path", "forwarders", "open-hooks", "metrics-listen")
 	return c
 }
 

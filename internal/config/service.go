@@ -32,6 +32,8 @@ type Service struct {
 	// that each request is logged.
 	MetricsListen string
 	LogRequests   bool
+	// OpenHooks says that hooks without a proof take deliveries from other machines.
+	OpenHooks bool
 	// BasePath is under which path all is answered, without a slash at its end; Forwarders are the
 	// proxies before the service, those of its socket where ForwardersUnix.
 	BasePath       string
@@ -71,6 +73,7 @@ var serviceSettings = []serviceSetting{
 	{"log_requests", "no", "yes or no: whether each request is logged, with its caller, status, time and bytes", false, yesOrNo(func(s *Service, yes bool) { s.LogRequests = yes })},
 	{"base_path", "", "path under which everything is answered, such as /jobs, where a proxy shares one name among several services", false, basePath},
 	{"forwarders", "", "addresses or networks of proxies whose X-Forwarded-For, -Host and -Proto are believed, parted by commas; unix for those of a socket", false, forwarders},
+	{"open_hooks", "no", "yes or no: whether hooks whose proof is none take deliveries from other machines, so that anybody can enqueue jobs by them", false, yesOrNo(func(s *Service, yes bool) { s.OpenHooks = yes })},
 	{"metrics_listen", "", "an address of its own for /metrics, without tokens", false, text(func(s *Service) *string { return &s.MetricsListen })},
 }
 

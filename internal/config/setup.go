@@ -23,10 +23,11 @@ import (
 	"humblemule.example/internal/check"
 	"humblemule.example/internal/core/cron"
 	"humblemule.example/internal/nearest"
+	"humblemule.example/internal/secrets"
 	"humblemule.example/job"
 )
 
-var sections = []string{"service", "retention", "triage", "queues", "tasks", "schedules", "backups", "empty"}
+var sections = []string{"service", "retention", "triage", "queues", "tasks", "schedules", "hooks", "secrets", "backups", "empty"}
 
 // File is what a set-up file holds: what a load of it defines, and with what the service
 // is started.
@@ -34,6 +35,8 @@ type File struct {
 	api.Setup
 	// Backups say when the service makes backups by itself.
 	Backups api.BackupRules
+	// Secrets are what the service may use by name; no load of the file gives them to it.
+	Secrets map[string]secrets.Secret
 	service map[string]located
 }
 
@@ -117,6 +120,16 @@ func (r *setupReader) document(body ast.Node, f *File) {
 			f.Tasks = named(r, e, (*api.Defaults).CheckTask)
 		case "schedules":
 			f.Schedules = named(r, e, checkSchedule)
+		case "hooks":
+			f.Hooks = named(r, e, (*api.Hook).Check)
+		case "secrets":
+			f.Secrets = named(r, e, (*secrets.Secret).Check)
+			for name, s := range f.Secrets {
+				if s.File != "" && !filepath.IsAbs(s.File) {
+					s.File = filepath.Join(filepath.Dir(r.path), s.File)
+					f.Secrets[name] = s
+				}
+			}
 		case "service":
 			f.service = r.service(e)
 		case "retention":

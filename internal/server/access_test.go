@@ -81,7 +81,17 @@ var mayUse = map[string]string{
 	"POST /v1/schedules/:name/run":    "",
 	"POST /v1/schedules/:name/pause":  "",
 	"POST /v1/schedules/:name/resume": "",
+	"GET /v1/hooks":                   "reader",
+	"GET /v1/hooks/:name":             "reader",
+	"PUT /v1/hooks/:name":             "",
+	"PATCH /v1/hooks/:name":           "",
+	"DELETE /v1/hooks/:name":          "",
+	"POST /v1/hooks/:name/test":       "",
+	"GET /v1/hooks/:name/deliveries":  "reader",
 	"GET /v1/explain/cron":            "reader producer worker",
+
+	"POST /v1/hooks/:name/deliveries/:number/again": "",
+
 	"GET /v1/coming":                  "reader",
 	"PUT /v1/setup":                   "",
 	"GET /v1/tasks":                   "reader",

@@ -22,8 +22,9 @@ func (s *Server) guard(c *gin.Context) {
 	for name, value := range everywhere {
 		h[name] = value
 	}
-	// A page of another site knows no token: with tokens any name is good.
-	if s.tokens.Load() == nil && !loopback(c.Request.Host) && !bySocket(c.Request) {
+	// A page of another site knows no token, nor the secret of a hook: where one is asked for any name is
+	// good. A hook without a secret looks at the name itself.
+	if s.tokens.Load() == nil && !strings.HasPrefix(c.Request.URL.Path, hooksPath) && !loopback(c.Request.Host) && !bySocket(c.Request) {
 		s.fail(c, job.Fault(job.Forbidden, "the Host %q is not this service; ask for it at 127.0.0.1 or localhost", c.Request.Host))
 		return
 	}

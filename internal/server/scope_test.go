@@ -19,7 +19,7 @@ import (
 )
 
 // What these routes answer is the same for everybody: it is of no queue, task or job.
-var ofNobody = []string{"GET /livez", "GET /readyz", "GET /metrics", "POST /v1/session", "GET /v1/session", "DELETE /v1/session", "GET /openapi.yaml", "GET /openapi.json", "GET /v1", "GET /v1/explain/cron", "POST /v1/explain/retry"}
+var ofNobody = []string{"GET /livez", "GET /readyz", "GET /metrics", "POST /v1/session", "GET /v1/session", "DELETE /v1/session", "GET /openapi.yaml", "GET /openapi.json", "GET /v1", "GET /v1/explain/cron", "POST /v1/explain/retry", "POST /hooks/:name"}
 
 // Whoever holds a lease may renew and settle it, whatever its queue: its token says so.
 var ofHolders = []string{"GET /v1/workers/:id/wanted"}
@@ -36,6 +36,8 @@ var bodies = map[string]string{
 	"PUT /v1/queues/:name":            `{"priority":1}`,
 	"PUT /v1/tasks/:name":             `{"priority":1}`,
 	"PUT /v1/schedules/:name":         `{"every":"1h","job":{"task":"tide.predict"}}`,
+	"PUT /v1/hooks/:name":             `{"task":"manifest.check","proof":{"kind":"none"}}`,
+	"PATCH /v1/hooks/:name":           `{"task":"manifest.check","proof":{"kind":"none"}}`,
 	"PUT /v1/setup":                   `{"dry_run":true}`,
 	"POST /v1/jobs/bulk":              `[{"task":"tide.predict"}]`,
 	"POST /v1/batches":                `{"jobs":[{"task":"tide.predict"}]}`,
@@ -71,7 +73,7 @@ func TestScopeOfRoutes(t *testing.T) {
 		if ofConsole(r.Path) || slices.Contains(ofNobody, route) || slices.Contains(ofHolders, route) {
 			continue
 		}
-		path := strings.NewReplacer(":id", "1", ":name", "common", ":lane", "berth-3").Replace(r.Path)
+		path := strings.NewReplacer(":id", "1", ":number", "1", ":name", "common", ":lane", "berth-3").Replace(r.Path)
 		ctx, end := context.WithTimeout(t.Context(), 10*time.Second)
 		req, err := http.NewRequestWithContext(ctx, r.Method, srv.URL+path, strings.NewReader(bodies[route]))
 		require.NoError(t, err)

@@ -50,7 +50,7 @@ var openAPIAsJSON = sync.OnceValue(func() []byte {
 func OpenAPI() []byte { return openAPI }
 
 // features names what this version of the wire can do beyond the first.
-var features = []string{"jobs", "leases", "workers", "queues", "tasks", "stats", "events", "reports", "results", "defaults", "retry", "causes", "operations", "actions", "order", "limits", "setup", "schedules", "history", "marks", "forecast", "follow", "count", "export", "after", "batches", "owners", "backups", "compact", "session", "transfer"}
+var features = []string{"jobs", "leases", "workers", "queues", "tasks", "stats", "events", "reports", "results", "defaults", "retry", "causes", "operations", "actions", "order", "limits", "setup", "schedules", "history", "marks", "forecast", "follow", "count", "export", "after", "batches", "owners", "backups", "compact", "session", "transfer", "hooks"}
 
 // What the service allows a connection.
 const (
@@ -80,6 +80,10 @@ type Options struct {
 	MaxBodies int64
 	// Settings tells with what the service was started; nil tells none.
 	Settings func() []api.Setting
+	// Secrets gives the secrets of hooks; nil where there are none.
+	Secrets Secrets
+	// OpenHooks has hooks whose proof is none take deliveries from other machines.
+	OpenHooks bool
 	// Log is told what an operator must know; nil means slog.Default().
 	Log *slog.Logger
 }
@@ -103,7 +107,9 @@ type Server struct {
 	teller teller
 	// tries slow down whoever shows wrong tokens, and began is when the server was made.
 	tries tries
-	began job.Time
+	// refused are deliveries to hooks that were refused, and not written yet.
+	refused refusals
+	began   job.Time
 	// requests counts those that were answered, and metrics answers all figures.
 	requests *prometheus.CounterVec
 	metrics  http.Handler
@@ -173,6 +179,7 @@ func (s *Server) Serve(ctx context.Context, l net.Listener) error {
 		defer cancel()
 		stopped <- srv.Shutdown(grace)
 	}()
+	defer s.refused.write(s)
 	if err := srv.Serve(problems{l}); !errors.Is(err, http.ErrServerClosed) {
 		return err
 	}
@@ -240,6 +247,15 @@ func (s *Server) routes() {
 	v1.POST("/schedules/:name/run", operators, s.handle(s.setSchedule(s.engine.RunSchedule)))
 	v1.POST("/schedules/:name/pause", operators, s.handle(s.setSchedule(s.engine.PauseSchedule)))
 	v1.POST("/schedules/:name/resume", operators, s.handle(s.setSchedule(s.engine.ResumeSchedule)))
+	r.POST(hooksPath+":name", s.handle(s.deliver)) // whose senders prove themselves in their own way
+	v1.GET("/hooks", readers, s.listed("hooks", s.listHooks))
+	v1.GET("/hooks/:name", readers, s.handle(s.getHook))
+	v1.PUT("/hooks/:name", operators, s.handle(s.putHook))
+	v1.PATCH("/hooks/:name", operators, s.handle(s.patchHook))
+	v1.DELETE("/hooks/:name", operators, s.handle(s.deleteName(s.engine.DeleteHook)))
+	v1.POST("/hooks/:name/test", operators, s.handle(s.testHook))
+	v1.GET("/hooks/:name/deliveries", readers, s.handle(s.listDeliveries))
+	v1.POST("/hooks/:name/deliveries/:number/again", operators, s.handle(s.sendAgain))
 	v1.GET("/explain/cron", anyone, s.handle(s.tellCron))
 	v1.GET("/coming", readers, s.shared(s.coming))
 	v1.GET("/setup", readers, s.handle(s.setup))

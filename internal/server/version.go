@@ -30,6 +30,7 @@ func jobVersion(j job.Job) int64                 { return j.Version }
 func queueVersion(q api.Queue) int64             { return q.Version }
 func taskVersion(t api.Task) int64               { return t.Version }
 func scheduleVersion(s api.ScheduleStatus) int64 { return s.Version }
+func hookVersion(h api.HookStatus) int64         { return h.Version }
 
 // conditional tells whether a request is to take effect only under a condition.
 func conditional(c *gin.Context) bool {

@@ -42,6 +42,18 @@ func Over(value json.RawMessage, pointers ...string) json.RawMessage {
 	return value
 }
 
+// At is the part of a value that a pointer names; nil where there is none.
+func At(value json.RawMessage, pointer string) (part json.RawMessage) {
+	if !Valid(pointer) {
+		return nil
+	}
+	_, found, err := replace(value, tokens(pointer), func(v json.RawMessage) json.RawMessage { part = v; return v })
+	if err != nil || !found {
+		return nil
+	}
+	return bytes.TrimSpace(part)
+}
+
 // Restore puts back what an edit brings hidden: where a pointer names the mark, and something was
 // there before, it is that.
 func Restore(edited, before json.RawMessage, pointers ...string) json.RawMessage {

@@ -30,6 +30,15 @@ func canWait(v *commit.View, news ...*NewJob) error {
 	return nil
 }
 
+// CanReceive refuses the job of a webhook that cannot be taken in now. More of them may wait in a queue
+// than its rules let wait: whoever has sent one may not send it again.
+func (dk *Desk) CanReceive(v *commit.View, n *NewJob) error {
+	if err := dk.hasRoom(); err != nil {
+		return err
+	}
+	return canName(v, n)
+}
+
 // disk is what was last seen of the room beside the data file.
 type disk struct {
 	lookAt atomic.Int64 // when it is looked at again, in ns

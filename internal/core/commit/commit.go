@@ -41,6 +41,8 @@ type Options struct {
 	MinFree int64
 	// Tracer is told what jobs go through; nil for nobody, which costs nothing.
 	Tracer memory.Tracer
+	// Secrets says what may use which secret; nil where there are none.
+	Secrets Secrets
 	// Version is the program's, which stands in backups.
 	Version string
 	// DropOlder says that a file of an older version need not be kept when its tables are brought
@@ -49,6 +51,25 @@ type Options struct {
 	// Log is told what an operator must know; nil means slog.Default().
 	Log *slog.Logger
 }
+
+// Secrets says what may use which secret. What is secret never comes into the core.
+type Secrets interface {
+	// ForHook says why a hook may not prove its senders by a secret, and ForTask why the calls of a task
+	// may not use it; nil where they may.
+	ForHook(secret, hook string) error
+	ForTask(secret, task string) error
+	// Unreadable tells of secrets that cannot be read.
+	Unreadable() []string
+}
+
+// none are no secrets at all.
+type none struct{}
+
+func (none) ForHook(secret, _ string) error { return none{}.ForTask(secret, "") }
+func (none) ForTask(secret, _ string) error {
+	return fmt.Errorf("%q is not a secret of this service; name it under secrets in the file that the service is started with", secret)
+}
+func (none) Unreadable() []string { return nil }
 
 // WithDefaults gives the options with what was left out.
 func (o Options) WithDefaults() Options {
@@ -60,6 +81,9 @@ func (o Options) WithDefaults() Options {
 	}
 	if o.MaxPayload == 0 {
 		o.MaxPayload = job.MaxPayloadBytes
+	}
+	if o.Secrets == nil {
+		o.Secrets = none{}
 	}
 	if o.Log == nil {
 		o.Log = slog.Default()

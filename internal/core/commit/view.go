@@ -24,6 +24,7 @@ type View struct {
 	Places        *memory.PlacesView
 	Follows       *memory.FollowsView
 	Imports       *memory.ImportsView
+	Hooks         *memory.HooksView
 	Store         Sight
 	// Now is when the transaction began, By who gives the command, and Scope what that may
 	// see.
@@ -54,6 +55,7 @@ type Sight interface {
 	StepsOf(id int64) ([]store.Step, error)
 	Mark(id int64) (store.Mark, error)
 	ImportedAs(number, id int64) (int64, error)
+	DeliveryBy(mark []byte) (*store.Delivery, error)
 }
 
 // View is the transaction to be looked at.
@@ -71,7 +73,7 @@ func (c *Committer) view(now job.Time) View {
 		Queues: &m.Queues.NamesView, Tasks: &m.Tasks.NamesView, Settings: &m.Settings.SettingsView, Policies: &m.Policies.PoliciesView,
 		Counts: &m.Counts.CountsView, Limits: &m.Limits.LimitsView, Leases: &m.Leases.LeasesView, Schedules: &m.Schedules.SchedulesView,
 		Receipts: &m.Receipts.ReceiptsView, Workers: &m.Workers.WorkersView, Removals: &m.Removals.RemovalsView, Places: &m.Places.PlacesView,
-		Follows: &m.Follows.FollowsView, Imports: &m.Imports.ImportsView,
+		Follows: &m.Follows.FollowsView, Imports: &m.Imports.ImportsView, Hooks: &m.Hooks.HooksView,
 		Store: c.Store, Now: now, c: c,
 	}
 }

@@ -12,6 +12,7 @@
 //   - [compact.Compactor]: the data file itself
 //   - [session.Register]: who has shown a token to the console
 //   - [transfer.Importer]: what other services have exported
+//   - [hook.Receiver]: webhooks that come in
 //   - [read.Reader]: questions
 //   - [watch.Watchers]: what changes, and the end of jobs
 //
@@ -32,6 +33,7 @@ import (
 	"humblemule.example/internal/core/compact"
 	"humblemule.example/internal/core/deal"
 	"humblemule.example/internal/core/follow"
+	"humblemule.example/internal/core/hook"
 	"humblemule.example/internal/core/mark"
 	"humblemule.example/internal/core/memory"
 	"humblemule.example/internal/core/plan"
@@ -58,6 +60,7 @@ type Engine struct {
 	*compact.Compactor
 	*session.Register
 	*transfer.Importer
+	*hook.Receiver
 	*read.Reader
 	*watch.Watchers
 	c *commit.Committer
@@ -69,6 +72,8 @@ type (
 	Options = commit.Options
 	// Call is who makes a call.
 	Call = commit.Call
+	// Secrets says what may use which secret.
+	Secrets = commit.Secrets
 	// Condition is what a caller knows of a thing that it changes.
 	Condition = commit.Condition
 	// Changes is what has changed since a watcher looked last.
@@ -85,6 +90,8 @@ type (
 	// Span is what a job has gone through, for those who look at traces, and SpanKind of what.
 	Span     = memory.Span
 	SpanKind = memory.SpanKind
+	// Arrived is a delivery to a hook, as it came.
+	Arrived = hook.Arrived
 	// LogQuery says which lines of a job's log are asked for.
 	LogQuery = read.LogQuery
 )
@@ -139,10 +146,10 @@ func over(c *commit.Committer) *Engine {
 	desk := command.New(c, reader)
 	operator := bulk.New(c, reader, watchers)
 	planner, keeper := plan.New(c, reader), backup.New(c, c.Version)
-	reader.Ask(read.Beside{RefusingSince: c.RefusingSince, DiskFull: desk.DiskFull, UnderWay: operator.UnderWay, BackupsWrong: keeper.BackupsWrong})
+	reader.Ask(read.Beside{RefusingSince: c.RefusingSince, DiskFull: desk.DiskFull, UnderWay: operator.UnderWay, BackupsWrong: keeper.BackupsWrong, Secrets: c.Secrets})
 	return &Engine{
 		Desk: desk, Dealer: deal.New(c, reader, desk, watchers), Operator: operator, Planner: planner,
-		Setter: setup.New(c, operator, planner), Marker: mark.New(c), Follower: follow.New(c), Keeper: keeper, Compactor: compact.New(c), Register: session.New(c), Importer: transfer.New(c, desk.DiskFull), Reader: reader, Watchers: watchers, c: c,
+		Setter: setup.New(c, operator, planner), Marker: mark.New(c), Follower: follow.New(c), Keeper: keeper, Compactor: compact.New(c), Register: session.New(c), Importer: transfer.New(c, desk.DiskFull), Receiver: hook.New(c, reader, desk), Reader: reader, Watchers: watchers, c: c,
 	}
 }
 

@@ -55,6 +55,10 @@ func (m *Memory) Dump() (lines []string, ranks map[string][2]int64) {
 			add("schedule %s is not found by its name", s.Row.Name)
 		}
 	}
+	for _, name := range slices.Sorted(maps.Keys(m.Hooks.all.kept)) {
+		h, n := m.Hooks.Kept(name)
+		add("hook %s, version %d, made at %d: %s, delivered %s", name, h.Row.Version, h.Row.MadeAt, asJSON(h.Is), asJSON(n))
+	}
 	for _, hash := range slices.Sorted(maps.Keys(m.Sessions.all.kept)) {
 		add("session %+v", m.Sessions.all.kept[hash].Session)
 	}

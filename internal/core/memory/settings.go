@@ -48,12 +48,13 @@ type Pause struct {
 	By string
 }
 
-// Owned is what comes from a file: the names of queues, tasks and schedules that it
+// Owned is what comes from a file: the names of queues, tasks, schedules and hooks that it
 // defines, and what it says of retention and triage.
 type Owned struct {
 	Queues    []string         `json:"queues"`
 	Tasks     []string         `json:"tasks"`
 	Schedules []string         `json:"schedules,omitzero"`
+	Hooks     []string         `json:"hooks,omitzero"`
 	Retention *api.Retention   `json:"retention,omitzero"`
 	Triage    []api.TriageRule `json:"triage,omitzero"`
 	// ByHand are the settings of these queues and tasks that were changed by hand since:

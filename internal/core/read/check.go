@@ -57,6 +57,13 @@ func (rd *Reader) Check(ctx context.Context) (all []api.Finding, err error) {
 	for _, text := range rd.pointless(queues) {
 		wrong("settings", "%s", text)
 	}
+	hooks, notes := rd.hooksWrong()
+	for _, text := range hooks {
+		wrong("hooks", "%s", text)
+	}
+	for _, text := range notes {
+		all = append(all, api.Finding{Kind: api.FoundNote, What: "hooks", Summary: text})
+	}
 	for _, a := range rd.setAside() {
 		wrong("timed", "%s", a)
 	}
@@ -69,7 +76,7 @@ func (rd *Reader) Check(ctx context.Context) (all []api.Finding, err error) {
 	return all, nil
 }
 
-// pointless lists schedules and settings whose jobs would wait for nobody: in a queue that
+// pointless lists schedules, hooks and settings whose jobs would wait for nobody: in a queue that
 // is not there and that nobody serves, or for a task that no worker does.
 func (rd *Reader) pointless(queues []api.Queue) (all []string) {
 	jobs := map[string]job.Spec{}
@@ -84,6 +91,9 @@ func (rd *Reader) pointless(queues []api.Queue) (all []string) {
 				jobs[what] = *spec
 			}
 		}
+	}
+	for name, h := range rd.m.Hooks.AllKept() {
+		jobs["Hook "+name] = h.Is.Spec()
 	}
 	for id, t := range rd.m.Tasks.AllKept() {
 		if d := rd.m.Settings.KeptTask(id).Defaults; d != nil && d.Queue != "" {

@@ -29,7 +29,7 @@ func (rd *Reader) ExportSetup(ctx context.Context) (line api.ExportLine, err err
 	if err := scope.Whole(ctx); err != nil {
 		return line, err
 	}
-	s := &api.Setup{Queues: map[string]api.Defaults{}, Tasks: map[string]api.Defaults{}, Schedules: map[string]api.Schedule{}}
+	s := &api.Setup{Queues: map[string]api.Defaults{}, Tasks: map[string]api.Defaults{}, Schedules: map[string]api.Schedule{}, Hooks: map[string]api.Hook{}}
 	rd.m.RLock()
 	defer rd.m.RUnlock()
 	for _, q := range rd.m.Queues.AllKept() {
@@ -53,6 +53,9 @@ func (rd *Reader) ExportSetup(ctx context.Context) (line api.ExportLine, err err
 			}
 			s.Schedules[name] = is
 		}
+	}
+	for name, h := range rd.m.Hooks.AllKept() {
+		s.Hooks[name] = h.Is
 	}
 	owned := rd.m.Settings.KeptOwned()
 	s.Retention, s.Triage = owned.Retention, owned.Triage

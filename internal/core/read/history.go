@@ -443,6 +443,12 @@ func sayOther(action string, d *actionDetail) string {
 			return verb + " schedule " + d.Schedule
 		}
 		return verb + " queue " + d.Queue
+	case "set_hook":
+		return "set hook " + d.Hook
+	case "delete_hook":
+		return "deleted hook " + d.Hook
+	case "send_again":
+		return "made another job of a delivery to hook " + d.Hook
 	case "load_setup":
 		return "loaded a set-up file"
 	case "import":

@@ -35,6 +35,12 @@ type Beside struct {
 	DiskFull      func() string
 	UnderWay      func() []api.Operation
 	BackupsWrong  func() string
+	// Secrets says which secrets there are for what.
+	Secrets interface {
+		ForHook(secret, hook string) error
+		ForTask(secret, task string) error
+		Unreadable() []string
+	}
 }
 
 // Ask says whom to ask for what others know. It is called before the first question.

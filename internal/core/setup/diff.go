@@ -22,6 +22,7 @@ func differences(v *commit.View, req *api.SetupRequest, diff *api.SetupDiff) (wr
 	}
 	wrong = append(diffNamed(req, diff, "queue", queues, req.Queues, own.Queues), diffNamed(req, diff, "task", tasks, req.Tasks, own.Tasks)...)
 	wrong = append(wrong, diffNamed(req, diff, "schedule", schedulesBeside(v, req.Schedules), req.Schedules, own.Schedules)...)
+	wrong = append(wrong, diffNamed(req, diff, "hook", hooksOf(v), req.Hooks, own.Hooks)...)
 	diffWhole(diff, "retention", own.Retention, req.Retention)
 	diffWhole(diff, "triage", rulesOrNone(own.Triage), rulesOrNone(req.Triage))
 	return wrong
@@ -40,6 +41,15 @@ func schedulesBeside(v *commit.View, others map[string]api.Schedule) map[string]
 			is.Paused = &paused
 		}
 		all[s.Row.Name] = &is
+	}
+	return all
+}
+
+// hooksOf are the hooks as they were set.
+func hooksOf(v *commit.View) map[string]*api.Hook {
+	all := map[string]*api.Hook{}
+	for name, h := range v.Hooks.All() {
+		all[name] = &h.Is
 	}
 	return all
 }

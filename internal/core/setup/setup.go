@@ -11,6 +11,7 @@ import (
 	"humblemule.example/internal/check"
 	"humblemule.example/internal/core/command"
 	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/hook"
 	"humblemule.example/internal/core/memory"
 	"humblemule.example/internal/core/plan"
 	"humblemule.example/internal/core/scope"
@@ -89,6 +90,13 @@ func (se *Setter) checkSetup(req *api.SetupRequest) (wrong []job.FieldError) {
 			wrong = append(wrong, w)
 		}
 	}
+	for _, name := range slices.Sorted(maps.Keys(req.Hooks)) {
+		h := req.Hooks[name]
+		for _, w := range hook.CheckHook(name, &h, se.c.Secrets) {
+			w.Field = "hooks." + name + "." + w.Field
+			wrong = append(wrong, w)
+		}
+	}
 	if req.Retention != nil {
 		for _, w := range req.Retention.Check() {
 			w.Field = "retention." + w.Field
@@ -102,8 +110,8 @@ func (se *Setter) checkSetup(req *api.SetupRequest) (wrong []job.FieldError) {
 // what is defined.
 func removesAll(v *commit.View, req *api.SetupRequest) bool {
 	own := v.Settings.Owned()
-	defines := len(req.Queues)+len(req.Tasks)+len(req.Schedules)+len(req.Triage) > 0 || req.Retention != nil
-	owns := len(own.Queues)+len(own.Tasks)+len(own.Schedules)+len(own.Triage) > 0 || own.Retention != nil
+	defines := len(req.Queues)+len(req.Tasks)+len(req.Schedules)+len(req.Hooks)+len(req.Triage) > 0 || req.Retention != nil
+	owns := len(own.Queues)+len(own.Tasks)+len(own.Schedules)+len(own.Hooks)+len(own.Triage) > 0 || own.Retention != nil
 	return !req.Empty && !defines && owns
 }
 
@@ -115,20 +123,25 @@ func checkRoom(v *commit.View, req *api.SetupRequest) (wrong []job.FieldError) {
 			wrong = append(wrong, job.FieldError{Field: f.Field + "s", Message: fmt.Sprintf("would be more than %d in all, with those that are there already", command.MostNames)})
 		}
 	}
-	more := 0
-	for name := range req.Schedules {
-		if v.Schedules.Find(name) == nil {
-			more++
+	more := func(field string, wanted, own []string, there int, find func(name string) bool, most int) {
+		n := there
+		for _, name := range wanted {
+			if !find(name) {
+				n++
+			}
+		}
+		for _, name := range own {
+			if !slices.Contains(wanted, name) && find(name) {
+				n--
+			}
+		}
+		if n > most {
+			wrong = append(wrong, job.FieldError{Field: field, Message: fmt.Sprintf("would be %d in all; at most %d are kept", n, most)})
 		}
 	}
-	for _, name := range v.Settings.Owned().Schedules {
-		if _, named := req.Schedules[name]; !named && v.Schedules.Find(name) != nil {
-			more--
-		}
-	}
-	if n := v.Schedules.Len() + more; n > api.MaxSchedules {
-		wrong = append(wrong, job.FieldError{Field: "schedules", Message: fmt.Sprintf("would be %d in all; at most %d are kept", n, api.MaxSchedules)})
-	}
+	own := v.Settings.Owned()
+	more("schedules", slices.Sorted(maps.Keys(req.Schedules)), own.Schedules, v.Schedules.Len(), func(name string) bool { return v.Schedules.Find(name) != nil }, api.MaxSchedules)
+	more("hooks", slices.Sorted(maps.Keys(req.Hooks)), own.Hooks, v.Hooks.Len(), func(name string) bool { return v.Hooks.Find(name) != nil }, api.MaxHooks)
 	return wrong
 }
 
@@ -146,17 +159,26 @@ func load(v *commit.View, req *api.SetupRequest, by string) (commit.Write, error
 	}, err
 }
 
-// setAll sets what a setup defines. Which schedules it changes is found out beforehand, since they
+// setAll sets what a setup defines. Which schedules and hooks it changes is found out beforehand, since they
 // may be wrong.
 func setAll(v *commit.View, req *api.SetupRequest, by string) (commit.Write, error) {
-	var schedules []commit.Write
+	var writes []commit.Write
 	for _, name := range slices.Sorted(maps.Keys(req.Schedules)) {
 		write, err := plan.SetSchedule(v, name, req.Schedules[name], by)
 		if err != nil {
 			return nil, err
 		}
 		if write != nil {
-			schedules = append(schedules, write)
+			writes = append(writes, write)
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(req.Hooks)) {
+		write, err := hook.SetHook(v, name, req.Hooks[name])
+		if err != nil {
+			return nil, err
+		}
+		if write != nil {
+			writes = append(writes, write)
 		}
 	}
 	return func(tx *commit.Tx) error {
@@ -170,7 +192,7 @@ func setAll(v *commit.View, req *api.SetupRequest, by string) (commit.Write, err
 				return err
 			}
 		}
-		for _, write := range schedules {
+		for _, write := range writes {
 			if err := write(tx); err != nil {
 				return err
 			}
@@ -182,7 +204,7 @@ func setAll(v *commit.View, req *api.SetupRequest, by string) (commit.Write, err
 // setOwned notes what a set-up defines.
 func setOwned(tx *commit.Tx, req *api.SetupRequest) error {
 	return tx.Settings.SetOwned(memory.Owned{
-		Schedules: slices.Sorted(maps.Keys(req.Schedules)), Queues: slices.Sorted(maps.Keys(req.Queues)), Tasks: slices.Sorted(maps.Keys(req.Tasks)),
+		Schedules: slices.Sorted(maps.Keys(req.Schedules)), Hooks: slices.Sorted(maps.Keys(req.Hooks)), Queues: slices.Sorted(maps.Keys(req.Queues)), Tasks: slices.Sorted(maps.Keys(req.Tasks)),
 		Retention: req.Retention, Triage: req.Triage,
 	})
 }
@@ -193,6 +215,13 @@ func unload(tx *commit.Tx, before memory.Owned, req *api.SetupRequest) error {
 	for _, name := range before.Schedules {
 		if _, named := req.Schedules[name]; !named {
 			if err := plan.DeleteSchedule(tx, name); err != nil {
+				return err
+			}
+		}
+	}
+	for _, name := range before.Hooks {
+		if _, named := req.Hooks[name]; !named && tx.Hooks.Find(name) != nil {
+			if err := tx.Hooks.Delete(name); err != nil {
 				return err
 			}
 		}

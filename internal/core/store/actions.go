@@ -62,17 +62,26 @@ var sqlDropOperations = statement(`DELETE FROM operations WHERE action <= ? AND 
 // DropActions removes actions, and the operations that belong to them, that were made
 // before a time, and tells how many of the first it found.
 func (s *Store) DropActions(before job.Time, limit int) (n int, err error) {
-	found, err := s.query(sqlOldActions, limit)
-	if err != nil {
+	n, last, err := oldest(s, sqlOldActions, before, limit)
+	if err != nil || n == 0 {
 		return 0, err
 	}
+	return n, errors.Join(s.exec(sqlDropOperations, last), s.exec(sqlDropActions, last))
+}
+
+// oldest reads ids and times, the oldest first, and tells how many are from before a time, and the
+// last of them.
+func oldest(s *Store, q *sqlStatement, before job.Time, limit int) (n int, last int64, err error) {
+	found, err := s.query(q, limit)
+	if err != nil {
+		return 0, 0, err
+	}
 	defer found.Close()
-	var last int64
 	for found.Next() {
 		var id int64
 		var at job.Time
 		if err := found.Scan(&id, &at); err != nil {
-			return 0, err
+			return 0, 0, err
 		}
 		if at >= before {
 			break
@@ -80,8 +89,5 @@ func (s *Store) DropActions(before job.Time, limit int) (n int, err error) {
 		last = id
 		n++
 	}
-	if err := errors.Join(found.Err(), found.Close()); err != nil || n == 0 {
-		return 0, err
-	}
-	return n, errors.Join(s.exec(sqlDropOperations, last), s.exec(sqlDropActions, last))
+	return n, last, errors.Join(found.Err(), found.Close())
 }

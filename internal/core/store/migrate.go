@@ -21,7 +21,7 @@ import (
 // schema is the version of the tables that this program writes. Those to the sixth were
 // reached by the scripts in schema/old, one after the other; in those jobs were a single
 // table.
-const schema = 15
+const schema = 16
 
 // oldScripts are the scripts that brought the tables from each version to the next.
 func oldScripts() []string {
@@ -190,7 +190,7 @@ var carried = []string{
 	"facts", "queues", "tasks", "policies", "workers", "attempts", "bodies", "log_lines", "results_kept", "steps", "counts", "past_counts", "keys", "lanes", "turns",
 	"actions", "operations", "operation_counts", "receipts", "causes", "schedules", "schedule_runs",
 	"deltas", "series", "history", "marks", "starts", "follows", "follow_counts", "sessions", "imports", "imported",
-	"edges", "endings", "batches", "batch_counts",
+	"edges", "endings", "batches", "batch_counts", "hooks", "deliveries",
 }
 
 // buildFrom builds the new file beside the old one in a single transaction, whose end writes

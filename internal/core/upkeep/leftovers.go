@@ -5,6 +5,7 @@ import (
 	"slices"
 	"time"
 
+	"humblemule.example/api"
 	"humblemule.example/internal/core/commit"
 	"humblemule.example/internal/core/memory"
 	"humblemule.example/job"
@@ -25,7 +26,7 @@ const (
 )
 
 // forget drops what has become old: keys, causes that nothing has
-// failed by for as long, workers, actions and operations, history, words, policies and names without a
+// failed by for as long, workers, actions and operations, deliveries, history, words, policies and names without a
 // use.
 func forget(tx *commit.Tx) error {
 	began := time.Now()
@@ -48,6 +49,10 @@ func forget(tx *commit.Tx) error {
 	if err != nil {
 		return err
 	}
+	deliveries, err := tx.Store.DropDeliveries(tx.Now.Add(-api.HookRemembers.Go()), mostLeftovers)
+	if err != nil {
+		return err
+	}
 	if err := tx.History.Forget(mostLeftovers); err != nil {
 		return err
 	}
@@ -60,7 +65,7 @@ func forget(tx *commit.Tx) error {
 	if err != nil {
 		return err
 	}
-	if policies || causes == mostLeftovers || workers == mostLeftovers || actions == mostLeftovers {
+	if policies || causes == mostLeftovers || workers == mostLeftovers || actions == mostLeftovers || deliveries == mostLeftovers {
 		tx.Retention.Forget.Set(began.Add(leftoversSoon))
 	}
 	return errors.Join(forgetNames(tx, &tx.Queues, Idle, removeQueue), forgetNames(tx, &tx.Tasks, IdleTask, removeTask))

@@ -359,6 +359,32 @@ CREATE TABLE imported (
 ) WITHOUT ROWID;
 CREATE INDEX imported_job ON imported (job);
 
+-- Addresses that take webhooks, and what was delivered there: both as JSON.
+CREATE TABLE hooks (
+    name    TEXT PRIMARY KEY,
+    body    TEXT    NOT NULL,
+    version INTEGER NOT NULL DEFAULT 1,
+    made_at INTEGER NOT NULL,
+    counts  TEXT    NOT NULL DEFAULT '{}'
+) WITHOUT ROWID;
+
+-- Deliveries that were taken, and the jobs that they became. They are known again by a hash of the hook's
+-- name and the id that the sender gave them, where they have one; body is a hash of the body.
+CREATE TABLE deliveries (
+    id        INTEGER PRIMARY KEY,
+    hook      TEXT    NOT NULL,
+    at        INTEGER NOT NULL,
+    job       INTEGER NOT NULL,
+    sender    TEXT    NOT NULL DEFAULT '',   -- the id that the sender gave it
+    mark      BLOB,
+    body      BLOB    NOT NULL,
+    times     INTEGER NOT NULL DEFAULT 1,
+    differing INTEGER NOT NULL DEFAULT 0,    -- of these, with another body
+    last_at   INTEGER NOT NULL
+);
+CREATE UNIQUE INDEX deliveries_mark ON deliveries (mark) WHERE mark IS NOT NULL;
+CREATE INDEX deliveries_hook ON deliveries (hook, id);
+
 -- How many finished jobs were removed because they had been kept long enough.
 CREATE TABLE past_counts (
     queue INTEGER NOT NULL,

@@ -86,7 +86,7 @@ var beside = map[string]string{
 	"internal/secrets":     "",
 	"internal/config":      "internal/core/cron internal/secrets",
 	"internal/console":     "",
-	"internal/harbour":     "internal/core/trend internal/core/past worker",
+	"internal/harbour":     "internal/proof internal/core/trend internal/core/past worker",
 	"internal/meter":       "internal/core/engine",
 	"internal/spans":       "internal/core/engine",
 	"internal/server":      "internal/proof internal/meter internal/core/retry internal/core/cron internal/core/engine",

@@ -247,6 +247,15 @@ func TestEveryOperation(t *testing.T) {
 	require.NoError(t, err)
 	assert.Equal(t, imported.IDs[0].Job, as.Job)
 	must(m.Imports(ctx))
+	must(m.PutHook(ctx, "arrivals", api.Hook{Task: "manifest.check", Proof: api.Proof{Kind: api.ProofNone}}))
+	must(m.PatchHook(ctx, "arrivals", map[string]any{"queue": "berths"}))
+	must(m.TestHook(ctx, "arrivals", []byte("fog"), "text/plain", nil))
+	must(m.Hooks(ctx))
+	must(m.Hook(ctx, "arrivals"))
+	deliveries, err := client.Collect(m.Deliveries(ctx, "arrivals"))
+	require.NoError(t, err)
+	must(m.SendAgain(ctx, "arrivals", deliveries[0].Number))
+	require.NoError(t, m.DeleteHook(ctx, "arrivals"))
 	who, err := m.SessionStatus(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, api.SessionStatus{Principal: "local", Role: "operator"}, who)
@@ -260,7 +269,7 @@ func TestEveryOperation(t *testing.T) {
 	require.NoError(t, err)
 	for path, item := range doc.Paths.Map() {
 		for method, o := range item.Operations() {
-			assert.True(t, seen.all[o.OperationID] || slices.Contains([]string{"openAPIAsYAML", "beginSession", "endSession"}, o.OperationID), // which are for browsers
+			assert.True(t, seen.all[o.OperationID] || slices.Contains([]string{"openAPIAsYAML", "beginSession", "endSession", "deliver"}, o.OperationID), // which are for browsers and for others
 				"no method of the client was seen to call %s: %s %s", o.OperationID, method, path)
 		}
 	}

@@ -79,6 +79,7 @@ func openHarbour(t *testing.T) *examples {
 		"hmule.yaml": string(harbour.Setup()), "corrected.json": `{"manifest":"heron-0291b"}`,
 		"voyage.yaml":     `{name: voyage 12, jobs: [{ref: flood, task: tide.predict, payload: {station: inner-quay, date: 2026-12-01}}, {task: tide.predict, payload: {station: lock-gate, date: 2026-12-01}, after: {refs: [flood]}}], last: {task: tide.predict, payload: {station: inner-quay, date: 2026-12-02}}}`,
 		"arrivals.ndjson": `{"task":"manifest.check","queue":"berths","payload":{"manifest":"tern-0033"}}`,
+		"arrival.json":    `{"manifest":"tern-0033","agent":"Okonkwo Lines"}`,
 		"pack.sh":         "#!/bin/sh\ncat >/dev/null; echo '\"packed\"'\n",
 	} {
 		require.NoError(t, os.WriteFile(filepath.Join(x.dir, name), []byte(text), 0o700))
@@ -86,7 +87,7 @@ func openHarbour(t *testing.T) *examples {
 	for _, command := range []string{
 		"hmule setup load hmule.yaml --adopt --may-remove", // and what examples say is there
 		"hmule queue set old-queue priority=5", "hmule queue set old-queue --unset priority", "hmule task set old-task priority=5", "hmule task set old-task --unset priority", "hmule schedule set old-schedule every=1h job.task=tide.predict",
-		"hmule queue set berths lane_on_dead=stop", "hmule token new ada --role operator --tokens tokens.yaml",
+		"hmule hook set old-hook task=old-task proof.kind=none", "hmule hook test arrivals arrival.json", "hmule queue set berths lane_on_dead=stop", "hmule token new ada --role operator --tokens tokens.yaml",
 		"hmule export - | head -c 9000 > tides.jsonl.part",
 	} {
 		stdout, stderr, status := x.run(t, command)

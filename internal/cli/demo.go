@@ -77,7 +77,14 @@ func (a *app) demo(ctx context.Context, d demo) error {
 			return err
 		}
 	}
-	s, err := open(serving{Service: config.Service{Data: d.data, Listen: d.listen}}, api.Setup{}, log)
+	setup, err := config.ParseSetup("hmule.yaml", harbour.Setup())
+	if err != nil {
+		return err
+	}
+	if os.Getenv(harbour.PilotsKey) == "" {
+		os.Setenv(harbour.PilotsKey, harbour.NewKey())
+	}
+	s, err := open(serving{Service: config.Service{Data: d.data, Listen: d.listen}, secrets: setup.Secrets}, api.Setup{}, log)
 	if err != nil {
 		return err
 	}
@@ -135,6 +142,7 @@ func (a *app) openDay(ctx context.Context, s *service, seed uint64, log *slog.Lo
 		log.Info("the harbour has filed the constants of gull-rock: its dead letters succeed when they are requeued")
 	})
 	defer fix.Stop()
+	go harbour.NewPilots(s.address()+"/hooks/"+harbour.ArrivalsHook, os.Getenv(harbour.PilotsKey), seed).Run(ctx, log)
 	traffic := make(chan error, 1)
 	go func() { traffic <- harbour.NewTraffic(mule, seed, 700*time.Millisecond).Run(ctx) }()
 	return errors.Join(runPools(ctx, mule, world, log), <-traffic)

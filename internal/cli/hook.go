@@ -49,7 +49,7 @@ func (a *app) hookListCommand() *cobra.Command {
 func listHooks(o *present.Out, all []api.HookStatus) {
 	if len(all) == 0 {
 		o.Line("There is no hook yet.")
-		o.Hint("hmule hook set arrivals task=manifest.check proof.kind=standard 'proof.secrets=[\"tideline\"]'")
+		o.Hint("hmule hook set arrivals task=manifest.check proof.kind=standard 'proof.secrets=[\"pilots\"]'")
 		return
 	}
 	rows := make([][]string, len(all))
@@ -174,7 +174,7 @@ func proofOf(p *api.Proof) string {
 }
 
 func (a *app) hookSetCommand() *cobra.Command {
-	return setCommand(a, "  hmule hook set arrivals task=manifest.check proof.kind=standard 'proof.secrets=[\"tideline\"]'\n  hmule hook set arrivals owner.pointer=/agent lane.pointer=/berth 'keep_headers=[\"x-event\"]'\n  hmule hook set arrivals --unset lane",
+	return setCommand(a, "  hmule hook set arrivals task=manifest.check proof.kind=standard 'proof.secrets=[\"pilots\"]'\n  hmule hook set arrivals owner.pointer=/agent lane.pointer=/berth 'keep_headers=[\"x-event\"]'\n  hmule hook set arrivals --unset lane",
 		`Make a hook, or change one. Whoever posts to its path enqueues a job of its task, with the body as
 payload, once for each id. The sender proves itself by a secret, which the file that the service is
 started with names under secrets; see docs/how-to/webhooks.md.`, setting[api.HookStatus]{
@@ -208,7 +208,7 @@ func (a *app) hookTestCommand() *cobra.Command {
 	var headers []string
 	c := &cobra.Command{
 		Use: "test HOOK FILE", Short: "Have the service sign a body as the sender would, and deliver it", Args: args(cobra.ExactArgs(2)),
-		Example: "  hmule hook test arrivals arrival.json\n  echo '{\"berth\":\"berth-3\"}' | hmule hook test arrivals -",
+		Example: "  hmule hook test arrivals arrival.json\n  echo '{\"manifest\":\"tern-0033\"}' | hmule hook test arrivals -",
 		Long: `Have the service sign a body as the sender would, and deliver it to the hook. It becomes a job as any
 delivery does. FILE is the body, - for the standard input.`,
 		RunE: func(c *cobra.Command, given []string) error {
@@ -325,7 +325,7 @@ func listDeliveries(o *present.Out, hook string, all []api.Delivery) {
 
 func (a *app) hookAgainCommand() *cobra.Command {
 	return &cobra.Command{
-		Use: "again HOOK DELIVERY", Short: "Make another job of a delivery, as the hook is set now", Args: args(cobra.ExactArgs(2)), Example: "  hmule hook again arrivals 12",
+		Use: "again HOOK DELIVERY", Short: "Make another job of a delivery, as the hook is set now", Args: args(cobra.ExactArgs(2)), Example: "  hmule hook again arrivals 1",
 		RunE: func(c *cobra.Command, given []string) error {
 			number, err := strconv.ParseInt(given[1], 10, 64)
 			if err != nil {

@@ -141,7 +141,7 @@ triage:
 	for _, v := range s.Settings {
 		from = append(from, v.Name+": "+v.From+" "+strings.Replace(v.Where, path, "FILE", 1))
 	}
-	assert.Equal(t, []string{"data: variable HMULE_DATA", "listen: flag --listen", "tokens: file FILE:5:11", "tls_cert: built_in ", "tls_key: built_in ", "max_payload: file FILE:6:16", "min_free: built_in ", "max_bodies: built_in ", "memory_limit: built_in ", "keep_older: built_in ", "log_requests: built_in ", "base_path: built_in ", "forwarders: built_in ", "metrics_listen: built_in "}, from)
+	assert.Equal(t, []string{"data: variable HMULE_DATA", "listen: flag --listen", "tokens: file FILE:5:11", "tls_cert: built_in ", "tls_key: built_in ", "max_payload: file FILE:6:16", "min_free: built_in ", "max_bodies: built_in ", "memory_limit: built_in ", "keep_older: built_in ", "log_requests: built_in ", "base_path: built_in ", "forwarders: built_in ", "open_hooks: built_in ", "metrics_listen: built_in "}, from)
 	t.Setenv("HMULE_DATA", "")
 	s, err = Resolve(nil, file)
 	require.NoError(t, err)

@@ -46,6 +46,9 @@ func Check(p api.Proof, secrets [][]byte, h http.Header, id string, body []byte,
 	if len(signatures) == 0 {
 		return api.RefusedUnproved
 	}
+	if p.Kind == api.ProofStandard {
+		id = h.Get(api.StandardID) // whatever else it is known by
+	}
 	text := signed(p, at, id, body)
 	for _, secret := range secrets {
 		sum := sign(p, secret, text)

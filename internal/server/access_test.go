@@ -171,8 +171,8 @@ func TestRoles(t *testing.T) {
 		if ofConsole(r.Path) {
 			continue
 		}
-		if route == "POST /v1/session" {
-			continue // it asks for the token itself
+		if route == "POST /v1/session" || route == "POST /hooks/:name" {
+			continue // they ask for a token, and for what proves a sender, themselves
 		}
 		if slices.Contains(open, route) {
 			assert.Equal(t, http.StatusOK, call(s, "", r.Method, r.Path, "").Code, route)

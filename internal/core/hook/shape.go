@@ -46,10 +46,7 @@ func labelled(name string) map[string]string { return map[string]string{api.Hook
 func shape(name string, h *api.Hook, a *Arrived, maxPayload int) (*delivery, error) {
 	whole := h.WithDefaults()
 	d := &delivery{spec: h.Spec(), body: sumOf(a.Body), wantsID: whole.IDFrom != nil}
-	var err error
-	if d.spec.Payload, err = payloadOf(h, a); err != nil {
-		return nil, err
-	}
+	d.spec.Payload = payloadOf(h, a)
 	if n := len(d.spec.Payload); n > maxPayload {
 		return nil, job.Fault(job.TooLarge, "the delivery becomes a payload of %d bytes; at most %d are taken", n, maxPayload)
 	}
@@ -63,7 +60,7 @@ func shape(name string, h *api.Hook, a *Arrived, maxPayload int) (*delivery, err
 }
 
 // payloadOf is the payload of a delivery's job, as [api.Hook] tells.
-func payloadOf(h *api.Hook, a *Arrived) (json.RawMessage, error) {
+func payloadOf(h *api.Hook, a *Arrived) []byte {
 	kind, _, err := mime.ParseMediaType(a.MediaType)
 	if err != nil {
 		kind = a.MediaType
@@ -71,46 +68,40 @@ func payloadOf(h *api.Hook, a *Arrived) (json.RawMessage, error) {
 	body := bytes.TrimSpace(a.Body)
 	isJSON := saysJSON(kind) && check.JSONFault(body) == ""
 	if isJSON && len(h.KeepHeaders) == 0 {
-		return body, nil
+		return body
 	}
-	var p struct {
-		Headers   map[string]string `json:"headers,omitzero"`
-		Body      json.RawMessage   `json:"body,omitzero"`
-		MediaType string            `json:"media_type,omitzero"`
-		Text      *string           `json:"text,omitzero"`
-		Base64    *string           `json:"base64,omitzero"`
-	}
+	var b object
 	if len(h.KeepHeaders) > 0 {
-		p.Headers = map[string]string{}
+		kept := map[string]string{}
 		for _, name := range h.KeepHeaders {
 			if value := a.Header(name); value != "" {
-				p.Headers[strings.ToLower(name)] = strings.ToValidUTF8(value, "�")
+				kept[strings.ToLower(name)] = value
 			}
 		}
+		b.add("headers", job.JSON(kept))
 	}
 	switch {
 	case isJSON:
-		p.Body = body
+		b.add("body", body)
 	case utf8.Valid(a.Body):
-		s := string(a.Body)
-		p.Text = &s
+		b.add("media_type", job.JSON(a.MediaType))
+		b.add("text", job.JSON(string(a.Body)))
 	default:
-		s := base64.StdEncoding.EncodeToString(a.Body)
-		p.Base64 = &s
+		b.add("media_type", job.JSON(a.MediaType))
+		b.add("base64", job.JSON(base64.StdEncoding.EncodeToString(a.Body)))
 	}
-	if !isJSON {
-		p.MediaType = strings.ToValidUTF8(a.MediaType, "�")
-	}
-	return verbatim(p)
+	return append(b, '}')
 }
 
-// verbatim writes a value as JSON in which what is JSON already keeps its bytes.
-func verbatim(v any) (json.RawMessage, error) {
-	var b bytes.Buffer
-	e := json.NewEncoder(&b)
-	e.SetEscapeHTML(false)
-	err := e.Encode(v)
-	return bytes.TrimSuffix(b.Bytes(), []byte("\n")), err
+// object is one of JSON as it is written, so that the values in it keep their bytes.
+type object []byte
+
+func (o *object) add(name string, value []byte) {
+	open := byte(',')
+	if len(*o) == 0 {
+		open = '{'
+	}
+	*o = append(append(append(*o, open, '"'), name+`":`...), value...)
 }
 
 // saysJSON tells whether a media type is one of JSON; without one a body is taken for it.

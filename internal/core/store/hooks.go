@@ -104,7 +104,7 @@ var sqlForgetDelivery = statement(`UPDATE deliveries SET mark = NULL WHERE id = 
 func (s *Store) ForgetDelivery(id int64) error { return s.exec(sqlForgetDelivery, id) }
 
 var (
-	sqlOldDeliveries  = statement(`SELECT id, at FROM deliveries ORDER BY id LIMIT ?`)
+	sqlOldDeliveries  = statement(`SELECT id, at FROM deliveries WHERE id > 0 ORDER BY id LIMIT ?`)
 	sqlDropDeliveries = statement(`DELETE FROM deliveries WHERE id <= ?`)
 )
 

@@ -259,6 +259,7 @@ func (h *harbour) use() {
 	h.operate(ctx)
 	h.plan(ctx)
 	h.tie(ctx)
+	h.hooks(ctx)
 	time.Sleep(30 * time.Minute) // leases end, removals are swept, leftovers go
 	synctest.Wait()
 	h.take("ready", 1) // which runs over the restart
@@ -267,6 +268,28 @@ func (h *harbour) use() {
 	h.take("ready", 1) // by a worker that has not registered since
 	time.Sleep(time.Minute)
 	synctest.Wait()
+}
+
+// hooks has deliveries come, again, and be forgotten.
+func (h *harbour) hooks(ctx context.Context) {
+	name := fmt.Sprint("hook-", h.n)
+	h.must(h.e.SetHook(ctx, name, api.Hook{Task: "berth.plan", Queue: "other", IDFrom: &api.Taken{Pointer: "/id"}, Proof: api.Proof{Kind: api.ProofNone}}))
+	deliver := func(body string) {
+		_, err := h.e.Receive(ctx, name, engine.Arrived{Header: func(string) string { return "" }, Body: []byte(body)})
+		h.must(err)
+	}
+	deliver(`{"id":1}`)
+	deliver(`{"id":1,"n":2}`)
+	before := h.away.Load()
+	h.away.Store(before + int64(31*24*time.Hour))
+	deliver(`{"id":1}`)
+	h.away.Store(before)
+	all, err := h.e.Deliveries(ctx, name, 0, 10)
+	h.must(err)
+	_, err = h.e.SendAgain(ctx, name, all[0].Number)
+	h.must(err)
+	h.must(h.e.NoteRefusals(ctx, map[string]*api.HookCounts{name: {Refused: map[string]int64{api.RefusedBusy: 1}}}))
+	h.must(h.e.DeleteHook(ctx, name))
 }
 
 func (h *harbour) enqueueAll(ctx context.Context) {

@@ -3,6 +3,7 @@ package api
 import (
 	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 
 	"humblemule.example/internal/check"
@@ -30,10 +31,76 @@ type Defaults struct {
 	// Hide are the parts of payloads, as JSON Pointers (RFC 6901), in whose place a mark is shown,
 	// but to a role that may see them and to handlers. A queue's own defaults have none.
 	Hide []string `json:"hide,omitzero"`
+	// Calls says that the jobs of a task are calls, which the service makes itself, and how their answers
+	// are judged; nil where workers do them. A queue's own defaults have none.
+	Calls *Calls `json:"calls,omitzero"`
 	// Rules say in what order, and how many at once, jobs start. A task has of them only
 	// MaxRunning.
 	Rules
 }
+
+// Calls say how the answers to the calls of a task are judged, and how they are signed. Without a word of
+// it, 2xx is done; 408, 425, 429, 5xx and no answer fail, and are tried again; all else gives up at once.
+type Calls struct {
+	// OK are other statuses that are done, Retry those that fail, and GiveUp those that give up.
+	OK     []int `json:"ok,omitzero"`
+	Retry  []int `json:"retry,omitzero"`
+	GiveUp []int `json:"give_up,omitzero"`
+	// Sign names a secret by which each call is signed, as Standard Webhooks has it.
+	Sign string `json:"sign,omitzero"`
+}
+
+// How the answer to a call is judged.
+type Verdict int
+
+// The verdicts on an answer.
+const (
+	VerdictDone Verdict = iota
+	VerdictRetry
+	VerdictGiveUp
+)
+
+// Judge judges a status, where some are as good as done for the call itself.
+func (c *Calls) Judge(status int, ok []int) Verdict {
+	if c == nil {
+		c = new(Calls)
+	}
+	switch {
+	case slices.Contains(ok, status) || slices.Contains(c.OK, status):
+		return VerdictDone
+	case slices.Contains(c.Retry, status):
+		return VerdictRetry
+	case slices.Contains(c.GiveUp, status):
+		return VerdictGiveUp
+	case status >= 200 && status < 300:
+		return VerdictDone
+	case status == 408 || status == 425 || status == 429 || status >= 500:
+		return VerdictRetry
+	}
+	return VerdictGiveUp
+}
+
+func (c *Calls) check(list *check.List) {
+	seen := map[int]bool{}
+	for _, of := range []struct {
+		field string
+		all   []int
+	}{{"calls.ok", c.OK}, {"calls.retry", c.Retry}, {"calls.give_up", c.GiveUp}} {
+		job.CheckStatuses(list, of.field, of.all)
+		for _, status := range of.all {
+			if seen[status] {
+				list.Add(of.field, "names %d, which is named before", status)
+			}
+			seen[status] = true
+		}
+	}
+	if c.Sign != "" {
+		list.Name("calls.sign", c.Sign)
+	}
+}
+
+// MakesCalls tells whether jobs with these defaults of their task are calls.
+func (d *Defaults) MakesCalls() bool { return d != nil && d.Calls != nil }
 
 // Describe tells what the jobs of a task get; empty where nothing is set.
 func (d *Defaults) Describe() string {
@@ -68,6 +135,7 @@ func (d *Defaults) Describe() string {
 	if d.KeepResult != nil {
 		add(true, "results kept %s", *d.KeepResult)
 	}
+	add(d.Calls != nil, "the service makes its calls")
 	add(len(d.Hide) > 0, "hides %s", sentence.List(d.Hide))
 	return strings.Join(all, ", ")
 }
@@ -88,6 +156,12 @@ func (d *Defaults) check(ofQueue bool) []job.FieldError {
 		c.Add("keep", "cannot be a default of a task; set it for its queue")
 	}
 	checkHide(&c, d.Hide, ofQueue)
+	switch {
+	case d.Calls != nil && ofQueue:
+		c.Add("calls", "cannot be a default of a queue; set it for tasks")
+	case d.Calls != nil:
+		d.Calls.check(&c)
+	}
 	c = append(c, d.Rules.check(ofQueue)...)
 	for _, s := range job.States() {
 		keep, set := d.Keep[s]

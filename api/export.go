@@ -178,6 +178,9 @@ func (l *ExportLine) CheckJob(maxPayload int) []job.FieldError {
 	j := l.Job
 	spec := j.SpecOf()
 	spec.MaxAttempts, spec.Retry, spec.Timeout, spec.KeepResult = &j.MaxAttempts, j.Retry, j.Timeout, j.KeepResult
+	if j.Calls != "" && spec.Call == nil {
+		return []job.FieldError{{Field: "payload", Message: "is not a call"}}
+	}
 	c := check.List(spec.Check(maxPayload))
 	if l.After != nil {
 		l.After.CheckRule(&c, "after")

@@ -206,17 +206,11 @@ func (t *Taken) check(c *check.List, at string) {
 	}
 }
 
-// header wants a value to be the name of a header (RFC 9110, section 5.1).
+// header wants a value to be the name of a header.
 func header(c *check.List, at, name string) {
-	const most = 128
-	if name == "" || len(name) > most || strings.ContainsFunc(name, func(r rune) bool { return !tokenRune(r) }) {
+	if !job.IsHeaderName(name) {
 		c.Add(at, "%q is not a valid name of a header", text.Shorten(name))
 	}
-}
-
-// tokenRune tells whether a rune may stand in a token (RFC 9110, section 5.6.2).
-func tokenRune(r rune) bool {
-	return r >= '0' && r <= '9' || r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || strings.ContainsRune("!#$%&'*+-.^_`|~", r)
 }
 
 // proofFields are the fields of a proof beside kind, with the kinds that they belong to.

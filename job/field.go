@@ -55,6 +55,7 @@ var fields = []Field{
 	field("keep_result", PatchUnfinished, PolicyColumn, func(s *Spec) **Duration { return &s.KeepResult }),
 	field("traceparent", PatchNone, "traceparent", func(s *Spec) *string { return &s.Traceparent }),
 	field("after", PatchNone, "after", func(s *Spec) **After { return &s.After }),
+	field("call", PatchUnfinished, "host", func(s *Spec) **Call { return &s.Call }),
 }
 
 // labelsField is merged rather than replaced: null takes all labels away.
@@ -92,6 +93,8 @@ func (f *Field) Same(a, b *Spec) bool {
 		return bytes.Equal(x, y.(rawPayload))
 	case *After:
 		return x.Same(y.(*After))
+	case *Call:
+		return x.Same(y.(*Call))
 	case map[string]string:
 		return len(x)+len(y.(map[string]string)) == 0 || reflect.DeepEqual(x, y)
 	}

@@ -60,7 +60,11 @@ type Job struct {
 	UsualMS int64 `json:"usual_ms,omitzero"`
 	LongMS  int64 `json:"long_ms,omitzero"`
 
+	// Payload is what was given for the handler or, of a job that is a call, the call as it was asked for.
 	Payload json.RawMessage `json:"payload,omitzero"`
+	// Calls is the host that a job calls, with its port where that is not the scheme's own; empty where a
+	// worker does it.
+	Calls string `json:"calls,omitzero"`
 	// PayloadHead is the first 200 bytes of the payload, in lists.
 	PayloadHead string `json:"payload_head,omitzero"`
 	// PayloadBytes is the payload's length.
@@ -110,7 +114,10 @@ func (j *Job) SpecOf() Spec {
 	s := Spec{
 		Task: j.Task, Queue: j.Queue, Priority: &j.Priority, RunAt: j.RunAt, StartBy: j.StartBy, Owner: j.Owner, Lane: j.Lane, Labels: j.Labels, Key: j.Key, Dedupe: j.Dedupe, Traceparent: j.Traceparent,
 	}
-	if j.Payload != nil {
+	switch {
+	case j.Calls != "":
+		s.Call, _ = ReadCall(j.Payload) // as it was kept
+	case j.Payload != nil:
 		s.Payload = json.RawMessage(j.Payload)
 	}
 	return s

@@ -74,6 +74,9 @@ type Spec struct {
 	Traceparent string `json:"traceparent,omitzero"`
 	// After names jobs that this one waits for; nil where it waits for none.
 	After *After `json:"after,omitzero"`
+	// Call is a request that the service itself makes as the job, in the place of a worker; nil where a
+	// worker does it. It goes with tasks that make calls, and without a payload.
+	Call *Call `json:"call,omitzero"`
 }
 
 // New gives a spec of a task with a payload. The error says why JSON cannot hold the payload.
@@ -182,7 +185,23 @@ func (s *Spec) Check(maxPayload int) []FieldError {
 	if s.After != nil {
 		s.After.check(&c)
 	}
+	if s.Call != nil {
+		s.checkCall(&c, maxPayload)
+	}
 	return c
+}
+
+// checkCall adds what is wrong with the call of a spec.
+func (s *Spec) checkCall(c *check.List, maxPayload int) {
+	if s.Payload != nil {
+		c.Add("payload", "cannot be combined with call; give what is sent as call.body")
+	}
+	s.Call.check(c, "call.")
+	if raw, err := marshal(s.Call); err != nil {
+		c.Add("call.body", "cannot be written as JSON: %v", err)
+	} else if len(raw) > maxPayload {
+		c.Add("call", "is %d bytes; at most %d are taken", len(raw), maxPayload)
+	}
 }
 
 // CheckStart answers why a spec that is enqueued now could never start; of a delay it is

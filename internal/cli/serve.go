@@ -19,11 +19,13 @@ import (
 	"github.com/spf13/pflag"
 
 	"humblemule.example/api"
+	"humblemule.example/internal/calls"
 	"humblemule.example/internal/config"
 	"humblemule.example/internal/console"
 	"humblemule.example/internal/core/engine"
 	"humblemule.example/internal/fields"
 	"humblemule.example/internal/machine"
+	"humblemule.example/internal/reach"
 	"humblemule.example/internal/secrets"
 	"humblemule.example/internal/server"
 	"humblemule.example/internal/spans"
@@ -36,7 +38,9 @@ type serving struct {
 	// backups are the rules of backups that the set-up file holds, and secrets what it names as such.
 	backups api.BackupRules
 	secrets map[string]secrets.Secret
-	given   map[string]string // flags that were given
+	// calls say what the service may call.
+	calls reach.Rules
+	given map[string]string // flags that were given
 }
 
 // flags lets a command take settings of the service, and the set-up file.
@@ -62,7 +66,7 @@ func (s *serving) readAgain() (file config.File, err error) {
 		file, err = config.ReadSetup(s.config)
 	}
 	var wrong error
-	s.backups, s.secrets = file.Backups, file.Secrets
+	s.backups, s.secrets, s.calls = file.Backups, file.Secrets, file.Calls
 	s.Service, wrong = config.Resolve(s.given, file)
 	return file, errors.Join(err, wrong)
 }
@@ -83,6 +87,8 @@ type service struct {
 	spans  *spans.Exporter
 	server *server.Server
 	vault  *secrets.Vault
+	reach  *reach.Reach
+	caller *calls.Caller
 	log    *slog.Logger
 	// certificates are those of TLS; nil without it.
 	certificates *certificates
@@ -90,7 +96,7 @@ type service struct {
 
 // open opens the data file and the address, and loads a set-up; nothing is answered yet.
 func open(asked serving, setup api.Setup, log *slog.Logger) (*service, error) {
-	s := &service{asked: asked, vault: secrets.New(asked.secrets), log: log}
+	s := &service{asked: asked, vault: secrets.New(asked.secrets), reach: reach.New(asked.calls), log: log}
 	tokens, err := s.readSecrets()
 	if err != nil {
 		return nil, err
@@ -105,7 +111,7 @@ func open(asked serving, setup api.Setup, log *slog.Logger) (*service, error) {
 	} else if !isLoopback(asked.Listen) {
 		log.Warn("the service is open to other machines without TLS: others on the network can read tokens and payloads; give --tls-cert and --tls-key, or put a TLS proxy in front of it")
 	}
-	options := engine.Options{Log: log, MaxPayload: asked.MaxPayload, MinFree: asked.MinFree, DropOlder: asked.DropOlder, Version: Version, Secrets: s.vault}
+	options := engine.Options{Log: log, MaxPayload: asked.MaxPayload, MinFree: asked.MinFree, DropOlder: asked.DropOlder, Version: Version, Secrets: s.vault, MayCall: s.reach.MayCall}
 	if spans.Asked() {
 		if s.spans, err = spans.New(context.Background(), Version, log); err != nil {
 			l.Close()
@@ -127,6 +133,7 @@ func open(asked serving, setup api.Setup, log *slog.Logger) (*service, error) {
 		l.Close()
 		return nil, errors.Join(err, s.engine.Close())
 	}
+	s.caller = calls.NewCaller(s.reach, s.vault, s.engine, "humble-mule/"+Version)
 	s.server = server.New(s.engine, server.Options{MaxBodies: asked.MaxBodies, Version: Version, Commit: Commit, LogRequests: asked.LogRequests, BasePath: asked.BasePath,
 		Forwarders: server.Forwarders{Networks: asked.Forwarders, Unix: asked.ForwardersUnix}, Console: console.Files(), Log: log, Settings: s.inForce, Secrets: s.vault, OpenHooks: asked.OpenHooks})
 	if tokens != nil {
@@ -208,6 +215,7 @@ func (s *service) reload(ctx context.Context) error {
 		}
 	}
 	s.vault.Set(file.Secrets)
+	s.reach.Set(file.Calls)
 	for _, text := range s.vault.Unreadable() {
 		s.log.Error(text)
 	}
@@ -303,11 +311,27 @@ func (s *service) run(ctx context.Context) error {
 		go figures.Serve(s.metrics)
 		defer figures.Close()
 	}
-	err := errors.Join(s.server.Serve(ctx, s.listener), s.engine.Close())
+	made := s.makeCalls(ctx)
+	err := errors.Join(s.server.Serve(ctx, s.listener), <-made, s.engine.Close())
 	if s.spans != nil {
 		err = errors.Join(err, s.spans.Close())
 	}
 	return err
+}
+
+// makeCalls makes the calls of jobs, until ctx ends and those under way are over.
+func (s *service) makeCalls(ctx context.Context) <-chan error {
+	ended := make(chan error, 1)
+	slots := s.asked.calls.NumSlots()
+	if slots == 0 {
+		ended <- nil
+		return ended
+	}
+	go func() {
+		defer s.caller.Close()
+		ended <- calls.NewSlots(s.engine, s.caller, slots, Version, s.log).Run(ctx)
+	}()
+	return ended
 }
 
 func (a *app) serveCommand() *cobra.Command {

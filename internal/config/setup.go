@@ -23,11 +23,12 @@ import (
 	"humblemule.example/internal/check"
 	"humblemule.example/internal/core/cron"
 	"humblemule.example/internal/nearest"
+	"humblemule.example/internal/reach"
 	"humblemule.example/internal/secrets"
 	"humblemule.example/job"
 )
 
-var sections = []string{"service", "retention", "triage", "queues", "tasks", "schedules", "hooks", "secrets", "backups", "empty"}
+var sections = []string{"service", "retention", "triage", "queues", "tasks", "schedules", "hooks", "secrets", "calls", "backups", "empty"}
 
 // File is what a set-up file holds: what a load of it defines, and with what the service
 // is started.
@@ -37,6 +38,8 @@ type File struct {
 	Backups api.BackupRules
 	// Secrets are what the service may use by name; no load of the file gives them to it.
 	Secrets map[string]secrets.Secret
+	// Calls say what the service may call; no load of the file gives them to it either.
+	Calls   reach.Rules
 	service map[string]located
 }
 
@@ -122,6 +125,8 @@ func (r *setupReader) document(body ast.Node, f *File) {
 			f.Schedules = named(r, e, checkSchedule)
 		case "hooks":
 			f.Hooks = named(r, e, (*api.Hook).Check)
+		case "calls":
+			read(r, e, &f.Calls, f.Calls.Check)
 		case "secrets":
 			f.Secrets = named(r, e, (*secrets.Secret).Check)
 			for name, s := range f.Secrets {

@@ -21,6 +21,10 @@ type Wait struct {
 	// Ahead is how many ready jobs of the queue go first, counted to at most
 	// AheadCounted+1.
 	Ahead int
+	// SilentHost is the host that the job calls, where that gives no answer: since when, and when it is tried
+	// again.
+	SilentHost           string
+	SilentSince, ProbeAt job.Time
 	// OwnerAhead is, where owners take turns, how many ready jobs of the same owner and
 	// task go first; TakesTurns tells that they do.
 	OwnerAhead int
@@ -104,6 +108,9 @@ func readyBecause(w Wait) string {
 func heldBecause(w Wait) string {
 	if w.After != nil {
 		return w.After.because()
+	}
+	if w.SilentHost != "" {
+		return fmt.Sprintf("%s has given no answer since %s; it is tried again at %s. Start the job now to try it at once.", w.SilentHost, w.SilentSince, w.ProbeAt)
 	}
 	if w.Schedule != "" {
 		return fmt.Sprintf("It is the next run of schedule %s; job %d, the run before, is unfinished.", w.Schedule, w.Holder)

@@ -1,9 +1,11 @@
 package command
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
+	"time"
 
 	"humblemule.example/api"
 	"humblemule.example/internal/core/after"
@@ -123,7 +125,7 @@ func Requeue(v *commit.View, r *store.Row, how api.Requeue, operation int64) (co
 	if err != nil {
 		return nil, err
 	}
-	if err := stillAlone(v, r); err != nil {
+	if err := cmp.Or(canCallAgain(v, r, edited), stillAlone(v, r)); err != nil {
 		return nil, err
 	}
 	if !how.IgnoreAfter {
@@ -143,7 +145,9 @@ func Requeue(v *commit.View, r *store.Row, how api.Requeue, operation int64) (co
 			}
 		}
 		if edited != nil {
-			r.Payload, r.PayloadBytes = edited, len(edited)
+			if r.Payload, r.PayloadBytes = edited, len(edited); r.Host != 0 {
+				r.Host = store.HostHash(store.CalledBy(edited))
+			}
 		}
 		return requeue(tx, r, how.ForgetSteps, operation)
 	}, nil
@@ -206,8 +210,9 @@ func (dk *Desk) StartNow(ctx context.Context, id int64) (job.Job, error) {
 }
 
 // StartNow makes a job that waits for its time, for its next attempt, or for other jobs, ready.
-func StartNow(_ *commit.View, r *store.Row) (commit.Act, error) {
-	if r.State != job.Scheduled && r.State != job.Backoff && (r.State != job.Held || r.Unmet == 0) {
+func StartNow(v *commit.View, r *store.Row) (commit.Act, error) {
+	silent := r.Host != 0 && v.Hosts.Get(r.Host) != nil
+	if r.State != job.Scheduled && r.State != job.Backoff && (r.State != job.Held || r.Unmet == 0 && !silent) {
 		return nil, job.Fault(job.WrongState, "job %d is %s; only a job that is scheduled, in backoff, or waits for other jobs can be started now", r.ID, r.State)
 	}
 	return func(tx *commit.Tx, _ int64) error {
@@ -215,6 +220,9 @@ func StartNow(_ *commit.View, r *store.Row) (commit.Act, error) {
 			if err := after.Drop(tx, r); err != nil {
 				return err
 			}
+		}
+		if tx.Hosts.Holds(r) {
+			tx.Hosts.SetProbe(r.Host, r.ID, time.Now().Add(memory.ProbeLooked))
 		}
 		r.Rank, r.NextAt = 0, 0
 		if err := place.Put(tx, r, lifecycle.ByStartNow); err != nil {

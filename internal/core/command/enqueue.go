@@ -64,6 +64,13 @@ func Prepare(s *job.Spec) (*NewJob, error) {
 	if s.After != nil {
 		n.Row.After = uint8(lifecycle.WantsOf(*s.After))
 	}
+	if s.Call != nil {
+		call, err := json.Marshal(s.Call)
+		if err != nil {
+			return nil, err
+		}
+		n.Row.Payload, n.Row.PayloadBytes, n.Row.Host = call, len(call), store.HostHash(s.Call.Host())
+	}
 	return n, nil
 }
 
@@ -278,7 +285,7 @@ func (dk *Desk) canTakeIn(v *commit.View, title string, at func(i int) string, n
 	if err := canName(v, news...); err != nil {
 		return err
 	}
-	if err := job.Wrong(title, canFollow(v, at, news...)); err != nil {
+	if err := job.Wrong(title, append(canFollow(v, at, news...), canCall(v, at, news...)...)); err != nil {
 		return err
 	}
 	return canWait(v, news...)

@@ -79,7 +79,7 @@ func canFollowUp(v *commit.View, r *store.Row, f *followUps) (wrong []job.FieldE
 	if errors.As(canName(v, news...), &problem) {
 		return problem.Fields, nil
 	}
-	return canFollow(v, at, news...), nil
+	return append(canFollow(v, at, news...), canCall(v, at, news...)...), nil
 }
 
 // join shapes those that join a job's batch.

@@ -34,7 +34,7 @@ func (dk *Desk) Patch(ctx context.Context, id int64, p job.Patch) (job.Job, erro
 			return nil, err
 		}
 		for _, name := range p.Named {
-			if f, found := job.FieldOf(name); found && name != "payload" { // which is kept by itself
+			if f, found := job.FieldOf(name); found && name != "payload" && name != "call" { // which are kept by themselves
 				before[name] = f.Get(&was)
 			}
 		}
@@ -66,12 +66,15 @@ func Edit(v *commit.View, r *store.Row, p job.Patch) (_ commit.Act, was job.Spec
 	if err != nil {
 		return nil, was, err
 	}
+	if err := job.Wrong(fmt.Sprintf("job %d stays as it is", r.ID), canCall(v, nowhere, n)); err != nil {
+		return nil, was, err
+	}
 	if err := canName(v, n); err != nil {
 		return nil, was, err
 	}
 	return func(tx *commit.Tx, action int64) error {
-		if slices.Contains(p.Named, "payload") {
-			if err := tx.Store.KeepEdited(r.ID, action, orNull(was.Payload)); err != nil {
+		if slices.Contains(p.Named, "payload") || slices.Contains(p.Named, "call") {
+			if err := tx.Store.KeepEdited(r.ID, action, orNull(r.Payload)); err != nil {
 				return err
 			}
 		}
@@ -102,6 +105,9 @@ func specOf(v *commit.View, r *store.Row) (job.Spec, error) {
 		Task: v.Tasks.Name(r.Task), Queue: v.Queues.Name(r.Queue), Priority: r.Priority, RunAt: r.RunAt, StartBy: r.StartBy, Payload: r.Payload, Owner: r.Owner, Lane: r.Lane, Key: r.Key, Dedupe: r.Dedupe,
 		Labels: r.LabelMap(), Traceparent: r.Traceparent,
 	}
+	if r.Host != 0 {
+		j.Calls = store.CalledBy(r.Payload)
+	}
 	s := j.SpecOf()
 	policy.Own(&s)
 	return s, err
@@ -111,7 +117,7 @@ func specOf(v *commit.View, r *store.Row) (job.Spec, error) {
 // then.
 func patch(tx *commit.Tx, r *store.Row, n *NewJob) error {
 	tx.Follows.Count(r, r.State, -1)
-	r.Labels, r.Payload, r.PayloadBytes = n.Row.Labels, n.Row.Payload, n.Row.PayloadBytes
+	r.Labels, r.Payload, r.PayloadBytes, r.Host = n.Row.Labels, n.Row.Payload, n.Row.PayloadBytes, n.Row.Host
 	tx.Follows.Count(r, r.State, +1)
 	if r.State.Finished() {
 		tx.News.Touched = append(tx.News.Touched, r.ID)

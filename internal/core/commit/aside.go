@@ -37,6 +37,7 @@ const (
 	ThingSessions  ThingKind = "sessions"
 	ThingEnding    ThingKind = "end of job"
 	ThingAwaited   ThingKind = "job that others wait for"
+	ThingHost      ThingKind = "silent host"
 )
 
 // What is set aside is tried again after a second, and then twice as late each time.

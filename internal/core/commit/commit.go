@@ -43,6 +43,8 @@ type Options struct {
 	Tracer memory.Tracer
 	// Secrets says what may use which secret; nil where there are none.
 	Secrets Secrets
+	// MayCall says why the service may not call a host; nil where it may call none.
+	MayCall func(host string) error
 	// Version is the program's, which stands in backups.
 	Version string
 	// DropOlder says that a file of an older version need not be kept when its tables are brought
@@ -81,6 +83,11 @@ func (o Options) WithDefaults() Options {
 	}
 	if o.MaxPayload == 0 {
 		o.MaxPayload = job.MaxPayloadBytes
+	}
+	if o.MayCall == nil {
+		o.MayCall = func(host string) error {
+			return fmt.Errorf("%s is not a host that the service may call; name it under calls.allow in the file that the service is started with", host)
+		}
 	}
 	if o.Secrets == nil {
 		o.Secrets = none{}

@@ -17,6 +17,20 @@ type dealing struct {
 	wanted int
 	// age grows when heads are read anew.
 	age int
+	// calls are the queues that have calls, and held is how many pieces of jobs were held in the deal, since
+	// the hosts that they call give no answer.
+	calls []string
+	held  int
+	// again tells that the takes of the service are to be dealt to once more.
+	again bool
+}
+
+// queues are those of which a take may have jobs.
+func (d *dealing) queues(t *take) []string {
+	if t.own {
+		return d.calls
+	}
+	return t.req.Queues
 }
 
 // Deal serves the takes to which the transaction may have something to give: one job at a time round the takes, in order of
@@ -28,6 +42,9 @@ func (de *Dealer) Deal(tx *commit.Tx) error {
 	for _, t := range all {
 		if t.live() {
 			t.leases, t.lines = nil, nil
+			if t.own && d.calls == nil {
+				d.calls = de.parked.calling.in(tx)
+			}
 			if t.req.Job != 0 {
 				if err := dealNamed(tx, t); err != nil {
 					return err
@@ -52,6 +69,7 @@ func (de *Dealer) Deal(tx *commit.Tx) error {
 		}
 		takes = open
 	}
+	de.parked.calling.more = d.again
 	noteLeases(tx, all)
 	return nil
 }
@@ -72,6 +90,9 @@ func (d *dealing) one(t *take) (more bool, err error) {
 			h, err = d.best(t)
 		}
 	}
+	if err == nil && h != nil && place.IsSilent(d.tx, h.first()) {
+		h, err = d.past(t, h)
+	}
 	if err != nil || h == nil || !t.claim() {
 		return false, err
 	}
@@ -83,6 +104,35 @@ func (d *dealing) one(t *take) (more bool, err error) {
 		return false, err
 	}
 	return len(t.leases) < t.req.Limit+t.req.Ahead, nil
+}
+
+// What is held in a piece, and how many pieces in one transaction: who waits for another is not held up.
+const (
+	heldInPiece = 250
+	mostPieces  = 4
+)
+
+// past goes past jobs that call hosts which give no answer: it holds them, until one comes that calls
+// another.
+func (d *dealing) past(t *take, h *heads) (*heads, error) {
+	for h != nil && place.IsSilent(d.tx, h.first()) {
+		if d.held == mostPieces {
+			d.tx.Again()
+			d.again = true
+			return nil, nil
+		}
+		d.held++
+		if _, err := place.HoldSilent(d.tx, h.first().Host, heldInPiece); err != nil {
+			return nil, err
+		}
+		clear(d.read)
+		d.age++
+		var err error
+		if h, err = d.best(t); err != nil {
+			return nil, err
+		}
+	}
+	return h, nil
 }
 
 // dealNamed leases the job that a take names, if it is still ready. It comes
@@ -125,14 +175,14 @@ func (d *dealing) best(t *take) (*heads, error) {
 	var open []string
 	firsts := map[string]*heads{}
 	if t.lines == nil {
-		t.lines = make([]line, len(t.req.Queues))
+		t.lines = make([]line, len(d.queues(t)))
 	}
-	for i, name := range t.req.Queues {
+	for i, name := range d.queues(t) {
 		q := tx.Queues.Find(name)
 		if q == nil || tx.Settings.Paused(q) || ahead && limited(tx.Settings.Rules(q)) || !mayStartOrWaits(tx, q) {
 			continue
 		}
-		first, err := t.lines[i].first(d, q, t.req.Tasks)
+		first, err := t.lines[i].first(d, q, t)
 		if err != nil || first != nil && !byWeight {
 			return first, err
 		}

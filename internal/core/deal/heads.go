@@ -61,9 +61,9 @@ func (h *heads) stands(task int64) standing {
 
 // first finds the head that goes first: the highest level, then the owner whose turn it is,
 // then the lowest rank.
-func (l *line) first(d *dealing, q *memory.Named, tasks []string) (*heads, error) {
+func (l *line) first(d *dealing, q *memory.Named, t *take) (*heads, error) {
 	if l.age != d.age {
-		if err := l.make(d, q, tasks); err != nil {
+		if err := l.make(d, q, t); err != nil {
 			return nil, err
 		}
 	}
@@ -85,10 +85,10 @@ func (l *line) first(d *dealing, q *memory.Named, tasks []string) (*heads, error
 	return nil, nil
 }
 
-func (l *line) make(d *dealing, q *memory.Named, tasks []string) (err error) {
+func (l *line) make(d *dealing, q *memory.Named, t *take) (err error) {
 	l.age, l.held = d.age, l.held[:0]
-	eachTask(d.tx, q, tasks, func(task int64) {
-		if err != nil {
+	eachTask(d.tx, q, t.req.Tasks, func(task int64) {
+		if err != nil || d.tx.Settings.MakesCalls(task) != t.own {
 			return
 		}
 		var h *heads
@@ -195,7 +195,7 @@ func head(d *dealing, q *memory.Named, task int64) (*heads, error) {
 	if !taskMayStart(tx.View(), task) {
 		return nil, nil
 	}
-	g := memory.Group{Queue: q.ID, Task: task}
+	g := groupOf(q.ID, task)
 	h := d.read[g]
 	if h == nil {
 		ready := tx.Counts.Group(g)[job.Ready]
@@ -234,6 +234,8 @@ func head(d *dealing, q *memory.Named, task int64) (*heads, error) {
 	}
 	return h, nil
 }
+
+func groupOf(queue, task int64) memory.Group { return memory.Group{Queue: queue, Task: task} }
 
 // mostHeads is how many jobs of a queue and task are read at once.
 const mostHeads = 256

@@ -31,6 +31,13 @@ func (de *Dealer) Lease(ctx context.Context, req api.LeaseRequest) (api.LeaseAns
 	if req.Lease == 0 {
 		req.Lease = api.DefaultLease
 	}
+	own := isByService(ctx)
+	if own {
+		req.Queues, req.Tasks = de.CallsServed()
+		if req.Share = api.ShareByWeight; len(req.Tasks) == 0 {
+			req.Limit, req.Ahead = 0, 0
+		}
+	}
 	if err := mayServe(scope.Of(ctx), req.Queues, req.Tasks); err != nil {
 		return api.LeaseAnswer{}, err
 	}
@@ -45,7 +52,7 @@ func (de *Dealer) Lease(ctx context.Context, req api.LeaseRequest) (api.LeaseAns
 	}
 	req.Wait = min(req.Wait, api.MaxWait)
 	c := &leaseCall{de: de, who: who, settlements: settlements}
-	c.take = &take{ctx: ctx, req: &req, call: by.ID(), park: req.Wait > 0 && len(req.Settle) == 0 && req.Job == 0, done: make(chan struct{})}
+	c.take = &take{ctx: ctx, req: &req, own: own, call: by.ID(), park: req.Wait > 0 && len(req.Settle) == 0 && req.Job == 0, done: make(chan struct{})}
 	defer de.renewals.arrived(tokensOf(req.Settle))()
 	do := de.c.DoRows
 	if len(settlements) > 0 {
@@ -144,6 +151,8 @@ func canTake(v *commit.View, req *api.LeaseRequest) error {
 		return read.NoJob(id)
 	case r.State != job.Ready:
 		return job.Fault(job.WrongState, "job %d is %s; only a ready job can be taken by its id", id, r.State)
+	case r.Host != 0:
+		return job.Fault(job.WrongState, "job %d is a call, which the service makes itself", id)
 	case len(req.Tasks) > 0 && !slices.Contains(req.Tasks, v.Tasks.Name(r.Task)):
 		return job.Fault(job.WrongState, "job %d is of task %s, which this worker does not do", id, v.Tasks.Name(r.Task))
 	case v.Settings.Paused(v.Queues.Get(r.Queue)):

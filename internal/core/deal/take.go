@@ -34,6 +34,8 @@ type take struct {
 	// home says that the take is to wait no longer. The committer alone reads and writes it;
 	// park is its caller's once the take is dealt.
 	home bool
+	// own tells that it is for the service's own slots, which take calls alone.
+	own bool
 	// arrived orders the takes, and round is the deal that it is part of.
 	arrived, round int64
 	state          atomic.Int32
@@ -60,6 +62,14 @@ func (t *take) answer(err error) {
 	t.err = err
 	t.state.Store(over)
 	close(t.done)
+}
+
+// waitsIn are the queues for which it is parked.
+func (t *take) waitsIn() []string {
+	if t.own {
+		return []string{callsWaitIn}
+	}
+	return t.req.Queues
 }
 
 func (t *take) weight(queue string) int { return max(t.req.Weights[queue], 1) }
@@ -118,6 +128,8 @@ type parked struct {
 	stirredAll bool
 	// dealt is how much of the transaction's news was dealt.
 	dealt int
+	// calling are the queues that have calls for the service's own slots.
+	calling calling
 	// left counts the takes whose callers have gone since those were last looked for.
 	left atomic.Int64
 	// waiting is how many there are, for whoever asks.
@@ -139,7 +151,12 @@ func (p *parked) add(t *take) {
 }
 
 // stir notes that something may go on in a queue.
-func (p *parked) stir(queue string) { p.stirred[queue] = true }
+func (p *parked) stir(queue string) {
+	p.stirred[queue] = true
+	if p.calling.queues[queue] {
+		p.stirred[callsWaitIn] = true
+	}
+}
 
 // concerned are the takes to which the transaction may have something to deal, in order of
 // their arrival: its own, and those that wait for what it has stirred.
@@ -175,6 +192,9 @@ func (p *parked) concerned(tx *commit.Tx) (found []*take) {
 // one that a limit counts is no longer running.
 func (p *parked) stirBy(tx *commit.Tx) {
 	for _, m := range tx.News.Moved[p.dealt:] {
+		if m.To == job.Ready && tx.Settings.MakesCalls(m.At.Task) {
+			p.calling.seen(tx.Queues.Name(m.At.Queue))
+		}
 		if m.To == job.Ready || m.From == job.Running {
 			p.stir(tx.Queues.Name(m.At.Queue))
 		}
@@ -190,7 +210,7 @@ func (p *parked) keep(t *take) {
 	p.all[t] = true
 	p.waiting.Store(int64(len(p.all)))
 	into(p.byWorker, t.worker.UID)[t] = true
-	for _, queue := range t.req.Queues {
+	for _, queue := range t.waitsIn() {
 		into(p.byQueue, queue)[t] = true
 	}
 }
@@ -203,7 +223,7 @@ func (p *parked) drop(t *take) {
 	delete(p.all, t)
 	p.waiting.Store(int64(len(p.all)))
 	outOf(p.byWorker, t.worker.UID, t)
-	for _, queue := range t.req.Queues {
+	for _, queue := range t.waitsIn() {
 		outOf(p.byQueue, queue, t)
 	}
 }
@@ -249,6 +269,9 @@ func (de *Dealer) Published(tx *commit.Tx) {
 	clear(p.touched)
 	clear(p.stirred)
 	p.stirredAll, p.fresh, p.touched = false, nil, p.touched[:0]
+	if p.calling.more {
+		p.stir(callsWaitIn)
+	}
 	p.stirBy(tx) // what has moved after the deal is dealt next
 	p.forgetGone()
 }
@@ -297,7 +320,7 @@ func (de *Dealer) Failed(told error) {
 }
 
 // Loaded has every take looked at: anything may be there.
-func (de *Dealer) Loaded() { de.parked.stirredAll = true }
+func (de *Dealer) Loaded() { de.parked.stirredAll, de.parked.calling = true, calling{} }
 
 // Closed answers all takes.
 func (de *Dealer) Closed() {

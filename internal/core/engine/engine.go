@@ -13,6 +13,7 @@
 //   - [session.Register]: who has shown a token to the console
 //   - [transfer.Importer]: what other services have exported
 //   - [hook.Receiver]: webhooks that come in
+//   - [call.Exchange]: hosts that calls go to
 //   - [read.Reader]: questions
 //   - [watch.Watchers]: what changes, and the end of jobs
 //
@@ -28,6 +29,7 @@ import (
 	"humblemule.example/internal/core/after"
 	"humblemule.example/internal/core/backup"
 	"humblemule.example/internal/core/bulk"
+	"humblemule.example/internal/core/call"
 	"humblemule.example/internal/core/command"
 	"humblemule.example/internal/core/commit"
 	"humblemule.example/internal/core/compact"
@@ -61,6 +63,7 @@ type Engine struct {
 	*session.Register
 	*transfer.Importer
 	*hook.Receiver
+	*call.Exchange
 	*read.Reader
 	*watch.Watchers
 	c *commit.Committer
@@ -116,6 +119,9 @@ const (
 // WithCall gives ctx the call that a command is made for.
 func WithCall(ctx context.Context, c Call) context.Context { return commit.WithCall(ctx, c) }
 
+// ByService gives the context of a request for jobs that the service makes for its own slots.
+func ByService(ctx context.Context) context.Context { return deal.ByService(ctx) }
+
 // Open opens the data file at path and starts the committer. Every live lease gets its full
 // length again.
 func Open(path string, opts Options) (*Engine, error) {
@@ -149,7 +155,7 @@ func over(c *commit.Committer) *Engine {
 	reader.Ask(read.Beside{RefusingSince: c.RefusingSince, DiskFull: desk.DiskFull, UnderWay: operator.UnderWay, BackupsWrong: keeper.BackupsWrong, Secrets: c.Secrets})
 	return &Engine{
 		Desk: desk, Dealer: deal.New(c, reader, desk, watchers), Operator: operator, Planner: planner,
-		Setter: setup.New(c, operator, planner), Marker: mark.New(c), Follower: follow.New(c), Keeper: keeper, Compactor: compact.New(c), Register: session.New(c), Importer: transfer.New(c, desk.DiskFull), Receiver: hook.New(c, reader, desk), Reader: reader, Watchers: watchers, c: c,
+		Setter: setup.New(c, operator, planner), Marker: mark.New(c), Follower: follow.New(c), Keeper: keeper, Compactor: compact.New(c), Register: session.New(c), Importer: transfer.New(c, desk.DiskFull), Receiver: hook.New(c, reader, desk), Exchange: call.New(c), Reader: reader, Watchers: watchers, c: c,
 	}
 }
 
@@ -158,7 +164,7 @@ func (e *Engine) work() commit.Work {
 	return commit.Work{
 		Timed: []commit.Timed{
 			upkeep.Clock(), e.Dealer.LeaseEnds(), upkeep.Due(), plan.Fire(), upkeep.Late(), upkeep.Places(), follow.Walk(), upkeep.Sweep(), upkeep.Results(),
-			after.Later(), upkeep.Awaited(), upkeep.Retention(), upkeep.Leftovers(), upkeep.History(), e.Dealer.Rates(), e.Compactor.Slices(), e.Register.Over(),
+			after.Later(), upkeep.Awaited(), upkeep.Retention(), upkeep.Leftovers(), upkeep.History(), e.Dealer.Rates(), call.Probes(), e.Compactor.Slices(), e.Register.Over(),
 		},
 		Between:   []commit.Between{e.Keeper},
 		Finally:   []func(*commit.Tx) error{letGo, e.Dealer.Deal, letLateGo, upkeep.Hasten},

@@ -58,6 +58,9 @@ func (rc *Receiver) SetHook(ctx context.Context, name string, given api.Hook) er
 		if err := mayHook(ctx, v, name, &given); err != nil {
 			return nil, err
 		}
+		if v.Settings.MakesCalls(v.Tasks.ID(given.Task)) {
+			return nil, job.Wrong("the hook stays as it was", []job.FieldError{{Field: "task", Message: fmt.Sprintf("task %s makes calls, which the jobs of a hook are not; give another task, whose handler calls", given.Task)}})
+		}
 		was := v.Hooks.Find(name)
 		if was != nil {
 			detail["before"] = was.Is

@@ -18,6 +18,8 @@ type Waits struct {
 	NextAt job.Time
 	// LaneTaken is true while another job of the same lane goes before it.
 	LaneTaken bool
+	// HostSilent is true while the host that the job calls gives no answer.
+	HostSilent bool
 	// Now is the time by the service's clock.
 	Now job.Time
 }
@@ -29,7 +31,7 @@ func Place(w Waits) job.State {
 		return job.Held
 	case w.NextAt > w.Now:
 		return job.Scheduled
-	case w.LaneTaken:
+	case w.LaneTaken, w.HostSilent:
 		return job.Held
 	default:
 		return job.Ready
@@ -59,6 +61,7 @@ const (
 	BySuperseded
 	ByImport
 	ByDependency
+	BySilence
 )
 
 // causes are the words of what makes jobs change their states, and what happens then.
@@ -81,6 +84,7 @@ var causes = [...]struct{ word, says string }{
 	BySuperseded: {"superseded", "a later run of its schedule takes its place"},
 	ByImport:     {"import", "it is imported from another service, or one that had its lane is"},
 	ByDependency: {"dependency", "what it waits for has not ended as it asks for, and it says `cancel`"},
+	BySilence:    {"silence", "the host that it calls gives no answer"},
 }
 
 // String names it as messages do.
@@ -120,6 +124,7 @@ var moves = [...][]struct{ from, to uint16 }{
 	BySuperseded: {{set(job.Backoff), set(job.Dead)}, {set(job.Dead), set(job.Cancelled)}},
 	ByImport:     {{set(job.Unplaced), placed | set(job.Backoff, job.Done, job.Skipped, job.Cancelled, job.Dead)}, {set(job.Ready), set(job.Held)}},
 	ByDependency: {{set(job.Held), set(job.Cancelled)}},
+	BySilence:    {{set(job.Ready), set(job.Held)}},
 }
 
 // Move answers nil where the transition table allows the change, and an error

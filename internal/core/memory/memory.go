@@ -58,6 +58,7 @@ type Memory struct {
 	Imports   Imports
 	Ties      Ties
 	Hooks     Hooks
+	Hosts     Hosts
 	Receipts  Receipts
 }
 
@@ -138,7 +139,7 @@ func New(s *store.Store, clock *Clock) *Memory {
 	// Those come first that others need when they are loaded, written and published.
 	m.parts = []part{
 		&m.Facts, &m.Queues, &m.Tasks, &m.Settings, &m.Policies, &m.Counts, &m.Removals, &m.Times, &m.Places, &m.Limits,
-		&m.Leases, &m.Schedules, &m.Causes, &m.Words, &m.Retention, &m.News, &m.Workers, &m.Trends, &m.History, &m.Finding, &m.Follows, &m.Tallies, &m.Sessions, &m.Spans, &m.Imports, &m.Ties, &m.Hooks, &m.Receipts,
+		&m.Leases, &m.Schedules, &m.Causes, &m.Words, &m.Retention, &m.News, &m.Workers, &m.Trends, &m.History, &m.Finding, &m.Follows, &m.Tallies, &m.Sessions, &m.Spans, &m.Imports, &m.Ties, &m.Hooks, &m.Hosts, &m.Receipts,
 	}
 	return m
 }

@@ -147,6 +147,9 @@ func (p *SettingsView) Queue(q *Named) *api.Defaults {
 // Task is what was set for a task; nil where nothing was.
 func (p *SettingsView) Task(id int64) *api.Defaults { return p.tasks.At(id).Defaults }
 
+// MakesCalls tells whether the jobs of a task are calls, which the service makes itself.
+func (p *SettingsView) MakesCalls(task int64) bool { return p.tasks.At(task).Defaults.MakesCalls() }
+
 // QueueVersion and TaskVersion count how often a queue, or a task, was set; 0 where there is
 // none.
 func (p *SettingsView) QueueVersion(q *Named) int64 {
@@ -235,6 +238,16 @@ func (p *Settings) publish() {
 func (p *Settings) drop() {
 	p.layered.drop()
 	p.ownedSet = false
+}
+
+// KeptAnyCalls tells whether any task makes calls.
+func (p *SettingsView) KeptAnyCalls() bool {
+	for _, s := range p.tasks.kept {
+		if s.Defaults.MakesCalls() {
+			return true
+		}
+	}
+	return false
 }
 
 // Version counts the changes of all settings, from 1 on. Anybody may ask.

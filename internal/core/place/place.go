@@ -123,7 +123,8 @@ func PutIn(tx *commit.Tx, r *store.Row, by lifecycle.By, taken bool) error {
 // putAs is PutIn where it is known, too, whether the job waits for others.
 func putAs(tx *commit.Tx, r *store.Row, by lifecycle.By, taken, heldBack bool) error {
 	q, due := tx.Queues.Get(r.Queue), dueOf(tx, r)
-	to := lifecycle.Place(lifecycle.Waits{HeldBack: heldBack, NextAt: r.NextAt, Now: tx.Now, LaneTaken: taken})
+	silent := tx.Hosts.Holds(r)
+	to := lifecycle.Place(lifecycle.Waits{HeldBack: heldBack, NextAt: r.NextAt, Now: tx.Now, LaneTaken: taken, HostSilent: silent})
 	switch {
 	case heldBack: // it joins its lane, and the order, when nothing holds it back
 		r.Rank, r.Turn = 0, false
@@ -143,6 +144,9 @@ func putAs(tx *commit.Tx, r *store.Row, by lifecycle.By, taken, heldBack bool) e
 	case job.Held:
 		if heldBack {
 			return LeaveLane(tx, r)
+		}
+		if silent && !taken { // the others of its lane wait behind it
+			return takeLane(tx, r)
 		}
 	case job.Scheduled:
 		tx.Times.Due.By(r.NextAt)
@@ -214,6 +218,31 @@ func awaitsStart(tx *commit.Tx, r *store.Row) {
 // SkipLate ends a job that may no longer be started.
 func SkipLate(tx *commit.Tx, r *store.Row) error {
 	return Finish(tx, r, job.Skipped, job.TooLate, "", lifecycle.ByStartBy)
+}
+
+// IsSilent tells whether a ready job calls a host that gives no answer.
+func IsSilent(tx *commit.Tx, r *store.Row) bool { return tx.Hosts.Holds(r) }
+
+// HoldSilent holds ready jobs that call a host which gives no answer, as many as go in a piece, and tells
+// how many.
+func HoldSilent(tx *commit.Tx, host int64, most int) (n int, err error) {
+	rows, err := tx.Store.ReadyCalls(host, most)
+	if err != nil {
+		return 0, err
+	}
+	for _, r := range rows {
+		if !tx.Hosts.Holds(r) {
+			continue
+		}
+		if err := Put(tx, r, lifecycle.BySilence); err != nil {
+			return n, err
+		}
+		if err := tx.Store.Wait(r); err != nil {
+			return n, err
+		}
+		n++
+	}
+	return n, nil
 }
 
 // IsLate tells whether a ready job may no longer be started.

@@ -35,6 +35,9 @@ func (pl *Planner) SetSchedule(ctx context.Context, name string, given api.Sched
 		if err := cmp.Or(mayPlan(v, &given), holds(ctx, v, name)); err != nil {
 			return nil, err
 		}
+		if err := job.Wrong("the schedule stays as it was", CallFaults(v, &given, func(task string) bool { return v.Settings.MakesCalls(v.Tasks.ID(task)) })); err != nil {
+			return nil, err
+		}
 		if s := v.Schedules.Find(name); s != nil {
 			if err := mayPlan(v, &s.Is); err != nil {
 				return nil, err
@@ -57,6 +60,24 @@ func (pl *Planner) SetSchedule(ctx context.Context, name string, given api.Sched
 	told, err := pl.read.Schedule(ctx, name)
 	told.Warnings = given.Warnings()
 	return told, err
+}
+
+// CallFaults answers what is wrong with the calls of a schedule's jobs, where makes tells which tasks make
+// some.
+func CallFaults(v *commit.View, s *api.Schedule, makes func(task string) bool) (wrong []job.FieldError) {
+	for i, spec := range s.Specs() {
+		at := "job."
+		switch {
+		case s.Batch != nil && i == len(s.Batch.Jobs):
+			at = "batch.last."
+		case s.Batch != nil:
+			at = fmt.Sprintf("batch.jobs[%d].", i)
+		}
+		for _, w := range command.CallFaults(v, spec, makes(spec.Task)) {
+			wrong = append(wrong, job.FieldError{Field: at + w.Field, Message: w.Message})
+		}
+	}
+	return wrong
 }
 
 // unveiled puts back what was hidden of the payloads that a schedule has, where it is given them so.

@@ -198,6 +198,12 @@ func (rd *Reader) UnservedAt(at [2]string) *job.Warning {
 // lookUnserved looks whether anybody takes jobs of a task from a queue; nil where somebody
 // does.
 func (rd *Reader) lookUnserved(queue, task string) *job.Warning {
+	rd.m.RLock()
+	calls := rd.m.Settings.KeptTask(rd.m.Tasks.KeptID(task)).Defaults.MakesCalls()
+	rd.m.RUnlock()
+	if calls {
+		return nil // the service does it itself, whatever the queue
+	}
 	service := rd.m.Workers.Presence.Service(rd.clock.Now())
 	served, done := service.Serves(queue, task)
 	switch {

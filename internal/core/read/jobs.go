@@ -143,6 +143,9 @@ func (rd *Reader) whole(ctx context.Context, rows ...*store.Row) ([]job.Job, err
 		if r.PayloadBytes > store.InlineBytes {
 			j.Payload = payloads[r.ID]
 		}
+		if r.Host != 0 {
+			j.Calls = store.CalledBy(j.Payload)
+		}
 		j.Result, j.Steps = results[r.ID], tellSteps(r, steps[r.ID])
 		rd.tellAttempts(r, j, attempts[r.ID], workers)
 		if j.Schedule, err = rd.scheduledBy(ctx, r); err != nil {
@@ -261,6 +264,9 @@ func (rd *Reader) tellInList(ctx context.Context, rows []*store.Row) ([]job.Job,
 		head := r.Payload
 		if r.PayloadBytes > store.InlineBytes {
 			head = heads[r.ID]
+		}
+		if r.Host != 0 {
+			j.Calls = store.CalledBy(r.Payload)
 		}
 		j.Payload, j.PayloadHead, j.LastError = nil, headOf(head), failed[r.ID]
 		if hidden := rd.hides(ctx, j.Task); len(hidden) > 0 && len(head) > 0 {

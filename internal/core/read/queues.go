@@ -214,7 +214,21 @@ func (rd *Reader) ReadyFor(queues, tasks []string) (n int64) {
 			n += m.Counts.KeptGroup(memory.Group{Queue: q.ID, Task: m.Tasks.KeptID(task)})[job.Ready]
 		}
 		if len(tasks) == 0 {
-			n += m.Counts.KeptQueue(q.ID)[job.Ready]
+			n += m.Counts.KeptQueue(q.ID)[job.Ready] - rd.callsReady(q.ID)
+		}
+	}
+	return n
+}
+
+// callsReady is how many jobs of a queue are ready that the service does itself; the caller holds the read
+// lock.
+func (rd *Reader) callsReady(queue int64) (n int64) {
+	if !rd.m.Settings.KeptAnyCalls() {
+		return 0
+	}
+	for _, task := range rd.m.Counts.KeptTasksOf(queue) {
+		if rd.m.Settings.KeptTask(task).Defaults.MakesCalls() {
+			n += rd.m.Counts.KeptGroup(memory.Group{Queue: queue, Task: task})[job.Ready]
 		}
 	}
 	return n

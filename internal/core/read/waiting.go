@@ -89,16 +89,33 @@ func (rd *Reader) laneWait(ctx context.Context, r *store.Row, j *job.Job, w *sen
 		w.Schedule, w.Holder = s.Row.Name, s.Row.Behind
 		return nil
 	}
+	if h := rd.silentHost(r); h != nil {
+		w.SilentHost, w.SilentSince, w.ProbeAt = h.Name, h.Since, max(h.ProbeAt, w.Now)
+	}
+	if r.Lane == "" {
+		return nil
+	}
 	holder, ahead, err := rd.store.LaneOf(ctx, r, sentence.AheadCounted+1)
-	if err != nil || holder == 0 {
+	if err != nil || holder == 0 || holder == r.ID {
 		return err
 	}
+	w.SilentHost = ""
 	found, err := rd.store.Read(ctx, []int64{holder})
 	if err != nil || len(found) == 0 {
 		return err
 	}
 	w.Lane, w.Holder, w.HolderState, w.HolderNext, w.LaneAhead = r.Lane, holder, found[0].State, found[0].NextAt, ahead
 	return nil
+}
+
+// silentHost is the host that a job calls, where it gives no answer; nil where it does.
+func (rd *Reader) silentHost(r *store.Row) *store.SilentHost {
+	if r.Host == 0 {
+		return nil
+	}
+	rd.m.RLock()
+	defer rd.m.RUnlock()
+	return rd.m.Hosts.Kept(r.Host)
 }
 
 // ahead counts the ready jobs of the row's queue that go before it, up to one

@@ -36,7 +36,7 @@ func (se *Setter) ImportSetup(ctx context.Context, given api.Setup, paused []str
 	look := func(v *commit.View) error {
 		told = api.ImportedSetup{Set: []string{}, Differs: []string{}}
 		add = missing(v, &req, &told)
-		return job.Wrong("the set-up was not imported", checkRoom(v, &add))
+		return job.Wrong("the set-up was not imported", append(checkRoom(v, &add), callFaults(v, &add, memory.Owned{})...))
 	}
 	if err := se.c.Do(ctx, func(v *commit.View) (commit.Write, error) { return nil, look(v) }); err != nil {
 		return told, err

@@ -32,6 +32,9 @@ func (se *Setter) SetTask(ctx context.Context, name string, d api.Defaults) erro
 		if err := heldByTask(ctx, v, name); err != nil {
 			return nil, err
 		}
+		if err := callsAgree(v, name, &d); err != nil {
+			return nil, err
+		}
 		before := v.Settings.Task(v.Tasks.ID(name))
 		detail["before"] = before
 		return func(tx *commit.Tx, _ int64) error {

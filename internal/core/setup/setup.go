@@ -41,7 +41,7 @@ func (se *Setter) Load(ctx context.Context, req api.SetupRequest) (diff api.Setu
 		if removesAll(v, &req) {
 			wrong = append(wrong, job.FieldError{Field: "empty", Message: "is not true, and the set-up defines nothing: it would remove everything that an earlier one defined; if you mean that, say empty: true"})
 		}
-		if err := job.Wrong("nothing was loaded", append(wrong, checkRoom(v, &req)...)); err != nil {
+		if err := job.Wrong("nothing was loaded", slices.Concat(wrong, checkRoom(v, &req), callFaults(v, &req, v.Settings.Owned()))); err != nil {
 			return nil, err
 		}
 		if write, err = load(v, &req, commit.CallOf(ctx).Principal); err == nil {

@@ -21,7 +21,9 @@ const (
 )
 
 // tied tells whether a row has to do with other jobs.
-func (r *Row) tied() bool { return r.Unmet != 0 || r.Awaited != 0 || r.After != 0 || r.Batch != 0 }
+func (r *Row) tied() bool {
+	return r.Unmet != 0 || r.Awaited != 0 || r.After != 0 || r.Batch != 0 || r.Host != 0
+}
 
 // Edge is that one job waits for another.
 type Edge struct {

@@ -40,6 +40,8 @@ type Row struct {
 	After   uint8
 	Batch   int64
 	Ref     string
+	// Host is a hash of the host that the job calls, 0 where a worker does it; the payload then is the call.
+	Host    int64
 	Payload []byte
 }
 
@@ -51,6 +53,23 @@ func (r *Row) Version() int64 {
 		r.Queue, r.Task, r.State, r.Round, r.Attempt, r.Policy, r.Priority, r.RunAt, r.StartBy, r.Owner, r.Lane, r.Key, r.Dedupe, r.Labels)
 	sum.Write(r.Payload)
 	return int64(sum.Sum64()>>12) | 1 // below 2^53, and never 0
+}
+
+// CalledBy is the host that the call of a job asks, by the payload that is the call; empty where that was not
+// read.
+func CalledBy(payload []byte) string {
+	c, err := job.ReadCall(payload)
+	if err != nil {
+		return ""
+	}
+	return c.Host()
+}
+
+// HostHash is what the rows of jobs keep of the host that they call; never 0.
+func HostHash(host string) int64 {
+	sum := fnv.New64a()
+	sum.Write([]byte(host))
+	return int64(sum.Sum64()>>1) | 1
 }
 
 // Requeued tells whether the job's present round was begun by a requeue.
@@ -77,7 +96,7 @@ func (r *Row) attempt() *Attempt {
 }
 
 const rowColumns = `id, queue, task, state, level, rank, enqueued_at, ready_at, attempt, tries, round, started_at, finished_at, worker, token, leased_at, lease_ms, run_ms,
-	next_at, start_by, cancel_asked_at, cause, schedule, operation, turn, owner, lane, key, reason, reason_text, unmet, awaited,
+	next_at, start_by, cancel_asked_at, cause, schedule, operation, turn, owner, lane, key, reason, reason_text, unmet, awaited, host,
 	policy, priority, run_at, payload_bytes, dedupe, labels, traceparent, payload, batch, after, ref`
 
 // rowsFrom are the tables of rowColumns, and rowsBy the same where a statement must go by an
@@ -129,7 +148,7 @@ func (v *values) bytes() []byte {
 	return b
 }
 
-const rowWidth = 43
+const rowWidth = 44
 
 // row reads rowColumns.
 func (v *values) row() *Row {
@@ -137,7 +156,7 @@ func (v *values) row() *Row {
 		ID: v.int64(), Queue: v.int64(), Task: v.int64(), State: job.State(v.int64()), Level: v.int(), Rank: v.int64(), EnqueuedAt: v.time(), ReadyAt: v.time(),
 		Attempt: v.int(), Tries: v.int(), Round: v.int(), StartedAt: v.time(), FinishedAt: v.time(), Worker: v.int64(), Token: v.int64(), LeasedAt: v.time(), LeaseMS: v.int64(), RunMS: v.int64(),
 		NextAt: v.time(), StartBy: v.time(), CancelAskedAt: v.time(), Cause: v.int64(), Schedule: v.int64(), Operation: v.int64(), Turn: v.int64() != 0,
-		Owner: v.text(), Lane: v.text(), Key: v.text(), Reason: v.text(), ReasonText: v.text(), Unmet: v.int64(), Awaited: Awaited(v.int64()),
+		Owner: v.text(), Lane: v.text(), Key: v.text(), Reason: v.text(), ReasonText: v.text(), Unmet: v.int64(), Awaited: Awaited(v.int64()), Host: v.int64(),
 		Policy: v.int64(), Priority: v.int(), RunAt: v.time(), PayloadBytes: v.int(), Dedupe: v.text(), Labels: v.text(), Traceparent: v.text(), Payload: v.bytes(), Batch: v.int64(), After: uint8(v.int64()), Ref: v.text(),
 	}
 	r.Turn = r.Turn && r.State == job.Ready // what it was when it became so
@@ -209,7 +228,7 @@ func (s *Store) Wait(r *Row) error {
 }
 
 var sqlRequeue = statement(`UPDATE jobs SET state = ?, round = ?, tries = 0, level = ?, rank = ?, turn = ?, start_by = 0, ready_at = ?, next_at = 0, started_at = 0, finished_at = 0,
-			cancel_asked_at = 0, reason = '', reason_text = '', operation = ?, unmet = ? WHERE id = ?`)
+			cancel_asked_at = 0, reason = '', reason_text = '', operation = ?, unmet = ?, host = ? WHERE id = ?`)
 
 var sqlRequeueSpec = statement(`UPDATE specs SET policy = ?, run_at = 0, payload_bytes = ?, payload = ? WHERE job = ?`)
 
@@ -222,10 +241,10 @@ func (s *Store) Requeue(r *Row) error {
 	if err != nil {
 		return err
 	}
-	return errors.Join(s.exec(sqlRequeue, int64(r.State), r.Round, r.Level, r.Rank, r.Turn, int64(r.ReadyAt), r.Operation, r.Unmet, r.ID), s.exec(sqlRequeueSpec, r.Policy, r.PayloadBytes, inline, r.ID))
+	return errors.Join(s.exec(sqlRequeue, int64(r.State), r.Round, r.Level, r.Rank, r.Turn, int64(r.ReadyAt), r.Operation, r.Unmet, r.Host, r.ID), s.exec(sqlRequeueSpec, r.Policy, r.PayloadBytes, inline, r.ID))
 }
 
-var sqlPatch = statement(`UPDATE jobs SET queue = ?, state = ?, level = ?, rank = ?, turn = ?, start_by = ?, ready_at = ?, next_at = ?, owner = ?, lane = ? WHERE id = ?`)
+var sqlPatch = statement(`UPDATE jobs SET queue = ?, state = ?, level = ?, rank = ?, turn = ?, start_by = ?, ready_at = ?, next_at = ?, owner = ?, lane = ?, host = ? WHERE id = ?`)
 
 var sqlPatchSpec = statement(`UPDATE specs SET priority = ?, policy = ?, run_at = ?, labels = ?, payload_bytes = ?, payload = ? WHERE job = ?`)
 
@@ -237,7 +256,7 @@ func (s *Store) Patch(r *Row) error {
 	}
 	return errors.Join(
 		s.relabel(r.ID, r.Labels),
-		s.exec(sqlPatch, r.Queue, int64(r.State), r.Level, r.Rank, r.Turn, int64(r.StartBy), int64(r.ReadyAt), int64(r.NextAt), r.Owner, r.Lane, r.ID),
+		s.exec(sqlPatch, r.Queue, int64(r.State), r.Level, r.Rank, r.Turn, int64(r.StartBy), int64(r.ReadyAt), int64(r.NextAt), r.Owner, r.Lane, r.Host, r.ID),
 		s.exec(sqlPatchSpec, r.Priority, r.Policy, int64(r.RunAt), r.Labels, r.PayloadBytes, inline, r.ID),
 	)
 }

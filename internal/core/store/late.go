@@ -142,7 +142,7 @@ func inserts(into string, columns int) []*sqlStatement {
 var (
 	sqlInsertJobs      = inserts("jobs ("+jobColumns+")", 15)
 	sqlInsertSpecs     = inserts("specs ("+specColumns+")", 9)
-	sqlInsertTiedJobs  = inserts("jobs ("+jobColumns+", unmet, awaited)", 17)
+	sqlInsertTiedJobs  = inserts("jobs ("+jobColumns+", unmet, awaited, host)", 18)
 	sqlInsertTiedSpecs = inserts("specs ("+specColumns+", batch, after, ref)", 12)
 	sqlInsertAlike     = sized(func(n int) string {
 		return numbered("INSERT INTO jobs (queue, task, state, level, enqueued_at, ready_at, id, rank) VALUES ", n, ", ", func(i int) string { return fmt.Sprintf("(?1, ?2, ?3, ?4, ?5, ?6, ?7 + %d, ?8 + %d)", i, i) })
@@ -202,7 +202,7 @@ var lately = regexp.MustCompile(`\b(jobs|specs|bodies|edges|batch_counts)\b`)
 
 // insert has a new job's row go out, with what was asked for.
 func (l *late) insert(r *Row, inline []byte) {
-	if r.plain() && len(inline) == r.PayloadBytes {
+	if r.plain() && r.Host == 0 && len(inline) == r.PayloadBytes {
 		one := plainJob{r.ID, r.Rank, alike{r.Queue, r.Task, int64(r.State), int64(r.Level), int64(r.EnqueuedAt), int64(r.ReadyAt), r.Policy, int64(r.Priority)}, inline}
 		switch {
 		case r.tied():
@@ -214,7 +214,7 @@ func (l *late) insert(r *Row, inline []byte) {
 		}
 	}
 	if r.tied() {
-		l.tiedJobs.add(append(jobValues(r), r.Unmet, int64(r.Awaited))...)
+		l.tiedJobs.add(append(jobValues(r), r.Unmet, int64(r.Awaited), r.Host)...)
 		l.tiedSpecs.add(append(specValues(r, inline), r.Batch, int64(r.After), r.Ref)...)
 		return
 	}
@@ -258,7 +258,7 @@ func (s *Store) WriteLate() error {
 		rows    *rowValues
 		by      []*sqlStatement
 		columns int
-	}{{&taken.jobs, sqlInsertJobs, 15}, {&taken.specs, sqlInsertSpecs, 9}, {&taken.tiedJobs, sqlInsertTiedJobs, 17}, {&taken.tiedSpecs, sqlInsertTiedSpecs, 12}, {&taken.edges, sqlInsertEdges, 4}, {&taken.results, sqlInsertResults, 2}} {
+	}{{&taken.jobs, sqlInsertJobs, 15}, {&taken.specs, sqlInsertSpecs, 9}, {&taken.tiedJobs, sqlInsertTiedJobs, 18}, {&taken.tiedSpecs, sqlInsertTiedSpecs, 12}, {&taken.edges, sqlInsertEdges, 4}, {&taken.results, sqlInsertResults, 2}} {
 		if err := s.writeRows(part.rows.values, part.by, part.columns); err != nil {
 			return &LateError{error: err}
 		}

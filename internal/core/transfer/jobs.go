@@ -72,6 +72,9 @@ func (it *item) shape(m *memory.Memory) {
 	if j.State == job.Running && j.CancelAskedAt != 0 {
 		it.state, it.row.Reason, it.row.FinishedAt = job.Cancelled, string(job.Asked), max(j.CancelAskedAt, j.StartedAt)
 	}
+	if j.Calls != "" {
+		it.row.Host = store.HostHash(store.CalledBy(j.Payload))
+	}
 	if len(j.Labels) > 0 {
 		labels, _ := json.Marshal(j.Labels) // texts always are JSON
 		it.row.Labels = string(labels)
@@ -108,6 +111,9 @@ func failureOf(a *job.Attempt) *job.Failure {
 func (it *item) canTakeIn(v *commit.View, source *memory.Import) error {
 	if err := command.CanMake(v, []string{it.line.Job.Queue}, []string{it.line.Job.Task}); err != nil {
 		return err
+	}
+	if makes := v.Settings.MakesCalls(v.Tasks.ID(it.line.Job.Task)); !it.state.Finished() && makes != (it.row.Host != 0) {
+		return job.Wrong("nothing was imported", []job.FieldError{{Field: "job.calls", Message: fmt.Sprintf("does not go with task %s here, which %s; set its calls as they are set there", it.line.Job.Task, map[bool]string{true: "makes calls", false: "workers do"}[makes])}})
 	}
 	if source == nil || source.Below == 0 {
 		return nil

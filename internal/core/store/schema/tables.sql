@@ -107,7 +107,8 @@ CREATE TABLE jobs (
     reason          TEXT    NOT NULL DEFAULT '',
     reason_text     TEXT    NOT NULL DEFAULT '',
     unmet           INTEGER NOT NULL DEFAULT 0,  -- how many jobs, or the batch, it still waits for
-    awaited         INTEGER NOT NULL DEFAULT 0   -- bits: 1, jobs wait or waited for it; 2, the last job of its batch does
+    awaited         INTEGER NOT NULL DEFAULT 0,  -- bits: 1, jobs wait or waited for it; 2, the last job of its batch does
+    host            INTEGER NOT NULL DEFAULT 0   -- a hash of the host that it calls; 0: a worker does it
 );
 
 -- What was asked for: written when the job is enqueued, edited or requeued.
@@ -154,6 +155,8 @@ CREATE INDEX jobs_of_schedule ON jobs (schedule, state, id) WHERE schedule <> 0 
 CREATE INDEX jobs_key    ON jobs (key, id) WHERE key <> '' AND removed_by = 0;
 CREATE INDEX jobs_open   ON jobs (task, key, started_at > 0, id) WHERE key <> '' AND state < 6 AND removed_by = 0;
 CREATE INDEX jobs_recent ON jobs (task, key, enqueued_at, id) WHERE key <> '' AND state NOT IN (8, 9) AND removed_by = 0;
+-- Jobs that call a host, which are held or ready.
+CREATE INDEX jobs_calling ON jobs (host, state, id) WHERE host <> 0 AND state IN (1, 3) AND removed_by = 0;
 CREATE INDEX jobs_removed    ON jobs (removed_at, id) WHERE removed_by <> 0;
 CREATE INDEX jobs_removed_by ON jobs (removed_by, id) WHERE removed_by <> 0;
 CREATE INDEX jobs_removed_of ON jobs (queue, task) WHERE removed_by <> 0;
@@ -358,6 +361,17 @@ CREATE TABLE imported (
     PRIMARY KEY (import, first)
 ) WITHOUT ROWID;
 CREATE INDEX imported_job ON imported (job);
+
+-- Hosts that gave no answer to calls, by the hash of their names: since when, at how many calls in a row, and
+-- when one is tried next. Jobs to them are held meanwhile.
+CREATE TABLE silent_hosts (
+    host     INTEGER PRIMARY KEY,
+    name     TEXT    NOT NULL,
+    since    INTEGER NOT NULL,
+    failed   INTEGER NOT NULL,
+    probe_at INTEGER NOT NULL,
+    why      TEXT    NOT NULL DEFAULT ''
+);
 
 -- Addresses that take webhooks, and what was delivered there: both as JSON.
 CREATE TABLE hooks (

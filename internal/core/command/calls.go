@@ -1,0 +1,84 @@
+package command
+
+import (
+	"encoding/json"
+	"fmt"
+
+	"humblemule.example/internal/core/commit"
+	"humblemule.example/internal/core/store"
+	"humblemule.example/internal/sentence"
+	"humblemule.example/job"
+)
+
+// canCall answers what is wrong with the calls of new jobs: a task makes calls or is done by workers, never
+// both, and its calls use only secrets that are for it, at hosts that may be called.
+func canCall(v *commit.View, at func(i int) string, news ...*NewJob) (wrong []job.FieldError) {
+	for i, n := range news {
+		if len(wrong) >= mostWrong {
+			break
+		}
+		for _, w := range CallFaults(v, n.spec, v.Settings.MakesCalls(v.Tasks.ID(n.task))) {
+			wrong = append(wrong, job.FieldError{Field: at(i) + w.Field, Message: w.Message})
+		}
+	}
+	return wrong
+}
+
+// CallFaults answers what is wrong with the call of a spec, or with its having none, where its task makes
+// calls or not.
+func CallFaults(v *commit.View, s *job.Spec, makes bool) (wrong []job.FieldError) {
+	task, call := s.Task, s.Call
+	switch {
+	case call == nil && makes:
+		return []job.FieldError{{Field: "call", Message: fmt.Sprintf("is missing: task %s makes calls, which the service does itself; give the request, or another task", task)}}
+	case call == nil:
+		return nil
+	case !makes:
+		return []job.FieldError{{Field: "call", Message: fmt.Sprintf("is not for task %s, which workers do; let the task make calls first: hmule task set %s 'calls={}'", task, task)}}
+	}
+	o := v.Options()
+	if err := o.MayCall(call.Host()); err != nil {
+		wrong = append(wrong, job.FieldError{Field: "call.url", Message: err.Error()})
+	}
+	for _, name := range call.Secrets() {
+		if err := o.Secrets.ForTask(name, task); err != nil {
+			wrong = append(wrong, job.FieldError{Field: "call.headers", Message: err.Error()})
+		}
+	}
+	return wrong
+}
+
+// canCallAgain refuses a new round of a job that is a call, and its task no longer makes any, or the other
+// way round; and an edited payload that is not a call.
+func canCallAgain(v *commit.View, r *store.Row, edited json.RawMessage) error {
+	makes, task := v.Settings.MakesCalls(r.Task), v.Tasks.Name(r.Task)
+	switch {
+	case r.Host == 0 && makes:
+		return job.Fault(job.WrongState, "job %d was done by a worker, and task %s makes calls by now; enqueue it anew", r.ID, task)
+	case r.Host != 0 && !makes:
+		return job.Fault(job.WrongState, "job %d is a call, and task %s makes none any more; let it make calls again, or enqueue the job anew", r.ID, task)
+	case r.Host == 0 || edited == nil:
+		return nil
+	}
+	const refused = "the job was not requeued"
+	var call job.Call
+	if err := json.Unmarshal(edited, &call); err != nil {
+		return job.Wrong(refused, []job.FieldError{{Field: "payload", Message: fmt.Sprintf("is not a call: %v", err)}})
+	}
+	spec := job.Spec{Task: task, Call: &call}
+	return job.Wrong(refused, append(spec.Check(v.Options().MaxPayload), CallFaults(v, &spec, true)...))
+}
+
+// CanMakeCalls refuses to have a task make calls, or no longer make any, while jobs of it are unfinished that
+// are done the other way, or a schedule or a hook enqueues such.
+func CanMakeCalls(v *commit.View, name string, makes bool) error {
+	t := v.Tasks.Find(name)
+	if t == nil || v.Settings.MakesCalls(t.ID) == makes {
+		return nil
+	}
+	if n := v.Counts.Task(t.ID).Waiting() + v.Counts.Task(t.ID)[job.Running]; n > 0 {
+		how := map[bool]string{true: "workers do; let them finish, or cancel them, before the task makes calls", false: "are calls; let them finish, or cancel them, before workers do the task"}[makes]
+		return job.Fault(job.WrongState, "task %s has %s unfinished that %s", name, sentence.Count(n, "job", "jobs"), how)
+	}
+	return nil
+}

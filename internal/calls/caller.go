@@ -324,7 +324,6 @@ func faultOf(host string, timeout job.Duration, err error) error {
 	var refusal *reach.AddressError
 	var dns *net.DNSError
 	var certificate *tls.CertificateVerificationError
-	var record tls.RecordHeaderError
 	var wrapped *url.Error
 	if errors.As(err, &wrapped) {
 		err = wrapped.Err // which names the URL, with all that stands in it
@@ -339,8 +338,6 @@ func faultOf(host string, timeout job.Duration, err error) error {
 		return failure("name_not_found", "%s: its address cannot be found: %s", host, dns.Err)
 	case errors.As(err, &certificate):
 		return failure("certificate", "%s: its certificate is not good: %w", host, certificate.Err)
-	case errors.As(err, &record):
-		return failure("certificate", "%s does not speak TLS", host)
 	case errors.Is(err, context.DeadlineExceeded) || os.IsTimeout(err):
 		return failure("timeout", "%s gave no answer within %s", host, timeout)
 	case errors.As(err, &protocol):

@@ -157,6 +157,7 @@ func (p *pen) job(j *job.Job) {
 	p.someInt("usual_ms", j.UsualMS)
 	p.someInt("long_ms", j.LongMS)
 	p.raw("payload", j.Payload)
+	p.someString("calls", j.Calls)
 	p.someString("payload_head", j.PayloadHead)
 	p.int("payload_bytes", int64(j.PayloadBytes))
 	p.raw("result", j.Result)

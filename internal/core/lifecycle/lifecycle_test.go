@@ -38,6 +38,7 @@ func TestMove(t *testing.T) {
 		BySuperseded: "backoff>dead dead>cancelled",
 		ByImport:     "new>held new>scheduled new>ready new>backoff new>done new>skipped new>cancelled new>dead ready>held",
 		ByDependency: "held>cancelled",
+		BySilence:    "ready>held",
 	}
 	require.Len(t, allowed, len(moves), "every cause is in the table")
 	for cause, list := range allowed {

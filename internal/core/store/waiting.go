@@ -15,7 +15,7 @@ var sqlHeads = statement(`SELECT ` + rowColumns + ` FROM ` + rowsFrom + ` WHERE 
 
 // Most jobs wait with no more than this, and every value that is read costs two calls into C.
 var sqlPlainHeads = statement(`SELECT id, level, rank, enqueued_at, ready_at, policy, priority, payload_bytes, payload,
-			attempt > 0 OR round > 1 OR turn = 1 OR cause <> 0 OR schedule <> 0 OR operation <> 0 OR start_by > 0 OR run_at > 0 OR owner <> '' OR lane <> '' OR key <> '' OR labels <> '' OR traceparent <> '' OR awaited > 0 OR batch > 0 OR after > 0
+			attempt > 0 OR round > 1 OR turn = 1 OR cause <> 0 OR schedule <> 0 OR operation <> 0 OR start_by > 0 OR run_at > 0 OR owner <> '' OR lane <> '' OR key <> '' OR labels <> '' OR traceparent <> '' OR awaited > 0 OR batch > 0 OR after > 0 OR host <> 0
 			FROM ` + rowsFrom + ` WHERE queue = ? AND task = ? AND state = {ready} AND removed_by = 0 ORDER BY level DESC, rank, id LIMIT ?`)
 
 // Heads reads the first ready jobs of a queue and task in their order.

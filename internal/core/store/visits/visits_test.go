@@ -41,7 +41,7 @@ type harbour struct {
 
 func (h *harbour) open() {
 	var err error
-	h.e, err = engine.Open(h.path, engine.Options{Log: slog.New(slog.DiscardHandler), Wall: func() time.Time { return time.Now().Add(time.Duration(h.away.Load())) }})
+	h.e, err = engine.Open(h.path, engine.Options{Log: slog.New(slog.DiscardHandler), MayCall: func(string) error { return nil }, Wall: func() time.Time { return time.Now().Add(time.Duration(h.away.Load())) }})
 	require.NoError(h, err)
 }
 
@@ -260,6 +260,7 @@ func (h *harbour) use() {
 	h.plan(ctx)
 	h.tie(ctx)
 	h.hooks(ctx)
+	h.calls(ctx)
 	time.Sleep(30 * time.Minute) // leases end, removals are swept, leftovers go
 	synctest.Wait()
 	h.take("ready", 1) // which runs over the restart
@@ -268,6 +269,33 @@ func (h *harbour) use() {
 	h.take("ready", 1) // by a worker that has not registered since
 	time.Sleep(time.Minute)
 	synctest.Wait()
+}
+
+// calls has calls wait for a host that gives no answer, and go on.
+func (h *harbour) calls(ctx context.Context) {
+	own := engine.ByService(ctx)
+	h.must(h.e.SetTask(ctx, "dues.charge", api.Defaults{Calls: new(api.Calls)}))
+	host := fmt.Sprintf("bank-%d.example", h.n)
+	h.enqueue(20, func(int) job.Spec {
+		return job.Spec{Task: "dues.charge", Queue: "calls", Call: &job.Call{URL: "https://" + host}}
+	})
+	h.must(h.e.HostSilent(ctx, host, "no route"))
+	take := func() []api.Lease {
+		a, err := h.e.Lease(own, api.LeaseRequest{Worker: "service", Queues: []string{"common"}, Limit: 5})
+		h.must(err)
+		return a.Leases
+	}
+	require.Empty(h, take())
+	time.Sleep(20 * time.Second)
+	probe := take()
+	require.Len(h, probe, 1)
+	h.must(h.e.HostAnswers(ctx, host))
+	h.settle(probe, done)
+	time.Sleep(time.Second)
+	h.settle(take(), done)
+	_, err := h.e.Job(ctx, probe[0].Job.ID)
+	h.must(err)
+	h.act(api.ActRequest{Action: api.ActCancel, Filter: &api.Selection{Queues: []string{"calls"}}})
 }
 
 // hooks has deliveries come, again, and be forgotten.

@@ -84,7 +84,7 @@ func (a *app) demo(ctx context.Context, d demo) error {
 	if os.Getenv(harbour.PilotsKey) == "" {
 		os.Setenv(harbour.PilotsKey, harbour.NewKey())
 	}
-	s, err := open(serving{Service: config.Service{Data: d.data, Listen: d.listen}, secrets: setup.Secrets}, api.Setup{}, log)
+	s, err := open(serving{Service: config.Service{Data: d.data, Listen: d.listen}, secrets: setup.Secrets, calls: setup.Calls}, api.Setup{}, log)
 	if err != nil {
 		return err
 	}
@@ -143,8 +143,13 @@ func (a *app) openDay(ctx context.Context, s *service, seed uint64, log *slog.Lo
 	})
 	defer fix.Stop()
 	go harbour.NewPilots(s.address()+"/hooks/"+harbour.ArrivalsHook, os.Getenv(harbour.PilotsKey), seed).Run(ctx, log)
+	press, err := harbour.NewPress(seed)
+	if err != nil {
+		return err
+	}
+	go press.Run(ctx)
 	traffic := make(chan error, 1)
-	go func() { traffic <- harbour.NewTraffic(mule, seed, 700*time.Millisecond).Run(ctx) }()
+	go func() { traffic <- harbour.NewTraffic(mule, press.URL(), seed, 700*time.Millisecond).Run(ctx) }()
 	return errors.Join(runPools(ctx, mule, world, log), <-traffic)
 }
 

@@ -30,6 +30,7 @@ type entered struct {
 	after                                        []int64
 	afterWhen, afterIfNot                        string
 	retry, retryFirst, retryCeiling, giveUpAfter string
+	call                                         string
 }
 
 func (a *app) enqueueCommand() *cobra.Command {
@@ -44,7 +45,7 @@ With --lines FILE many jobs are enqueued, one spec per line as JSON. Up to 10 00
 one call, all or none; more lines go in several calls, with progress.
 With --wait the command ends when the job is finished; the status is 0 only if it is done.`,
 		Args:    args(cobra.RangeArgs(0, 2)),
-		Example: "  hmule enqueue tide.predict '{\"station\":\"inner-quay\",\"date\":\"2026-12-01\"}'\n  hmule enqueue tide.predict '{\"station\":\"lock-gate\",\"date\":\"2026-12-01\"}' --wait\n  hmule enqueue manifest.check '{\"manifest\":\"heron-0291\"}' --queue berths --delay 10m --label berth=berth-3\n  hmule enqueue --lines arrivals.ndjson\n  hmule enqueue notice.publish '{\"about\":\"heron-0291\"}' --after 41,42",
+		Example: "  hmule enqueue tide.predict '{\"station\":\"inner-quay\",\"date\":\"2026-12-01\"}'\n  hmule enqueue tide.predict '{\"station\":\"lock-gate\",\"date\":\"2026-12-01\"}' --wait\n  hmule enqueue manifest.check '{\"manifest\":\"heron-0291\"}' --queue berths --delay 10m --label berth=berth-3\n  hmule enqueue --lines arrivals.ndjson\n  hmule enqueue notice.publish '{\"about\":\"heron-0291\"}' --after 41,42\n  hmule enqueue press.tell --call '{\"url\":\"http://127.0.0.1:9911/notices\",\"body\":{\"about\":\"heron-0291\"}}'",
 		RunE: func(c *cobra.Command, given []string) error {
 			if lines != "" {
 				return a.enqueueLines(c, given, lines)
@@ -86,6 +87,7 @@ func (e *entered) flags(c *cobra.Command) {
 	f.Int64SliceVar(&e.after, "after", nil, "ids of jobs that it waits for, such as 41,42")
 	f.StringVar(&e.afterWhen, "after-when", "", "with --after: done (each is done) or finished (each has ended); default done")
 	f.StringVar(&e.afterIfNot, "after-if-not", "", "with --after, where one ends otherwise: hold or cancel; default hold")
+	f.StringVar(&e.call, "call", "", "a request that the service makes itself, as JSON or @FILE, in the place of a payload")
 	f.StringArrayVar(&e.labels, "label", nil, "label, as NAME=VALUE; repeat it for several")
 }
 
@@ -95,6 +97,16 @@ func (e *entered) specOf(c *cobra.Command, given []string) (s job.Spec, err erro
 	s.Task = given[0]
 	if len(given) == 2 {
 		if s.Payload, err = payloadOf(given[1], c.InOrStdin()); err != nil {
+			return s, err
+		}
+	}
+	if e.call != "" {
+		raw, err := payloadOf(e.call, c.InOrStdin())
+		if err != nil {
+			return s, err
+		}
+		s.Call = new(job.Call)
+		if err := readJSON("call", string(raw), s.Call); err != nil {
 			return s, err
 		}
 	}

@@ -24,11 +24,12 @@ type Traffic struct {
 	random *rand.Rand
 	pace   time.Duration
 	notice int // the number of the last one
+	press  string
 }
 
-// NewTraffic makes traffic of about one job per pace.
-func NewTraffic(office Office, seed uint64, pace time.Duration) *Traffic {
-	return &Traffic{office: office, random: rand.New(rand.NewPCG(seed, 1)), pace: pace}
+// NewTraffic makes traffic of about one job per pace. The press is told at an address; empty for nobody.
+func NewTraffic(office Office, press string, seed uint64, pace time.Duration) *Traffic {
+	return &Traffic{office: office, press: press, random: rand.New(rand.NewPCG(seed, 1)), pace: pace}
 }
 
 var (
@@ -75,6 +76,8 @@ func (t *Traffic) step(ctx context.Context, n int) error {
 		return t.enqueue(ctx, t.poll(lostBuoy))
 	case n%20 == 1:
 		return t.notices(ctx)
+	case n%10 == 6 && t.press != "":
+		return t.enqueue(ctx, t.tell())
 	case n%20 == 5:
 		return t.enqueue(ctx, t.fog())
 	case n%10 == 8:

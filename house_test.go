@@ -71,10 +71,11 @@ var core = map[string]string{
 	"compact":       "scope store commit",
 	"session":       "scope store memory commit",
 	"transfer":      "scope lifecycle triage store memory read commit place command plan",
+	"notice":        "scope store memory read commit command",
 	"call":          "lifecycle store memory commit place",
 	"hook":          "scope store memory read commit command",
-	"setup":         "scope memory read commit upkeep command plan bulk hook",
-	"engine":        "after store memory tally read commit watch upkeep command deal plan bulk mark follow backup compact session transfer hook call scope setup",
+	"setup":         "scope memory read commit upkeep command plan bulk hook notice",
+	"engine":        "after store memory tally read commit watch upkeep command deal plan bulk mark follow backup compact session transfer hook call notice scope setup",
 }
 
 // beside says it of the rooms beside the core.
@@ -86,8 +87,9 @@ var beside = map[string]string{
 	"internal/proof":       "",
 	"internal/secrets":     "",
 	"internal/reach":       "",
-	"internal/calls":       "internal/core/engine internal/proof internal/reach worker",
-	"internal/config":      "internal/core/cron internal/secrets internal/reach",
+	"internal/post":        "",
+	"internal/calls":       "internal/core/engine internal/post internal/proof internal/reach worker",
+	"internal/config":      "internal/core/cron internal/secrets internal/reach internal/post",
 	"internal/console":     "",
 	"internal/harbour":     "internal/proof internal/core/trend internal/core/past worker",
 	"internal/meter":       "internal/core/engine",
@@ -96,7 +98,7 @@ var beside = map[string]string{
 	"internal/measure":     "client worker",
 	"internal/load":        "client worker",
 	"internal/cli/present": "",
-	"internal/cli":         "internal/secrets internal/reach internal/calls internal/core/cron internal/core/engine internal/config client worker internal/shell internal/console internal/harbour internal/server internal/spans internal/cli/present internal/measure internal/load",
+	"internal/cli":         "internal/post internal/secrets internal/reach internal/calls internal/core/cron internal/core/engine internal/config client worker internal/shell internal/console internal/harbour internal/server internal/spans internal/cli/present internal/measure internal/load",
 	"cmd/hmule":            "internal/cli",
 }
 

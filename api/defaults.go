@@ -34,6 +34,8 @@ type Defaults struct {
 	// Calls says that the jobs of a task are calls, which the service makes itself, and how their answers
 	// are judged; nil where workers do them. A queue's own defaults have none.
 	Calls *Calls `json:"calls,omitzero"`
+	// Notify are those who are told when a job of the task ends. A queue's own defaults have none.
+	Notify []job.Notify `json:"notify,omitzero"`
 	// Rules say in what order, and how many at once, jobs start. A task has of them only
 	// MaxRunning.
 	Rules
@@ -135,6 +137,7 @@ func (d *Defaults) Describe() string {
 	if d.KeepResult != nil {
 		add(true, "results kept %s", *d.KeepResult)
 	}
+	add(len(d.Notify) > 0, "tells of its ends")
 	add(d.Calls != nil, "the service makes its calls")
 	add(len(d.Hide) > 0, "hides %s", sentence.List(d.Hide))
 	return strings.Join(all, ", ")
@@ -156,6 +159,9 @@ func (d *Defaults) check(ofQueue bool) []job.FieldError {
 		c.Add("keep", "cannot be a default of a task; set it for its queue")
 	}
 	checkHide(&c, d.Hide, ofQueue)
+	if job.CheckNotify(&c, "notify", d.Notify); ofQueue && d.Notify != nil {
+		c.Add("notify", "cannot be a default of a queue; set it for tasks")
+	}
 	switch {
 	case d.Calls != nil && ofQueue:
 		c.Add("calls", "cannot be a default of a queue; set it for tasks")

@@ -56,6 +56,7 @@ var fields = []Field{
 	field("traceparent", PatchNone, "traceparent", func(s *Spec) *string { return &s.Traceparent }),
 	field("after", PatchNone, "after", func(s *Spec) **After { return &s.After }),
 	field("call", PatchUnfinished, "host", func(s *Spec) **Call { return &s.Call }),
+	field("notify", PatchUnfinished, PolicyColumn, func(s *Spec) *[]Notify { return &s.Notify }),
 }
 
 // labelsField is merged rather than replaced: null takes all labels away.

@@ -13,6 +13,8 @@ type Policy struct {
 	Timeout     Duration `json:"timeout,omitzero"`
 	// KeepResult is how long the result is kept; nil means as long as the job.
 	KeepResult *Duration `json:"keep_result,omitzero"`
+	// Notify are those who are told when the job ends.
+	Notify []Notify `json:"notify,omitzero"`
 	// From tells which parts are not built in, and where they come from.
 	From map[string]Origin `json:"from,omitzero"`
 }
@@ -36,11 +38,12 @@ type Layer struct {
 	Retry       *Retry
 	Timeout     Duration
 	KeepResult  *Duration
+	Notify      []Notify
 }
 
 // Layer is what the spec itself says of its policy.
 func (s *Spec) Layer() Layer {
-	return Layer{FromJob, s.MaxAttempts, s.Retry, s.Timeout, s.KeepResult}
+	return Layer{FromJob, s.MaxAttempts, s.Retry, s.Timeout, s.KeepResult, s.Notify}
 }
 
 // Policy gives the spec's policy where neither its task nor its queue has defaults.
@@ -66,6 +69,10 @@ func PolicyOf(layers ...Layer) Policy {
 		if l.KeepResult != nil {
 			p.KeepResult = l.KeepResult
 			p.setFrom("keep_result", l.From)
+		}
+		if l.Notify != nil {
+			p.Notify = l.Notify
+			p.setFrom("notify", l.From)
 		}
 	}
 	p.Retry = retry.WithDefaults()
@@ -110,6 +117,9 @@ func (p *Policy) Own(s *Spec) {
 	}
 	if p.From["keep_result"] == FromJob {
 		s.KeepResult = p.KeepResult
+	}
+	if p.From["notify"] == FromJob {
+		s.Notify = p.Notify
 	}
 }
 

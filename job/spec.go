@@ -77,6 +77,8 @@ type Spec struct {
 	// Call is a request that the service itself makes as the job, in the place of a worker; nil where a
 	// worker does it. It goes with tasks that make calls, and without a payload.
 	Call *Call `json:"call,omitzero"`
+	// Notify are those who are told when the job ends; nil where its task says it.
+	Notify []Notify `json:"notify,omitzero"`
 }
 
 // New gives a spec of a task with a payload. The error says why JSON cannot hold the payload.
@@ -138,8 +140,8 @@ func (s *Spec) Check(maxPayload int) []FieldError {
 	var c check.List
 	if s.Task == "" {
 		c.Add("task", "is missing; name what is to be done, such as tide.predict")
-	} else {
-		c.Name("task", s.Task)
+	} else if c.Name("task", s.Task); IsOwn(s.Task) {
+		c.Add("task", "begins with %s, as those of the service itself do; give it another name", OwnPrefix)
 	}
 	if s.Queue != "" {
 		c.Name("queue", s.Queue)
@@ -188,6 +190,7 @@ func (s *Spec) Check(maxPayload int) []FieldError {
 	if s.Call != nil {
 		s.checkCall(&c, maxPayload)
 	}
+	CheckNotify(&c, "notify", s.Notify)
 	return c
 }
 

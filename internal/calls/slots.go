@@ -9,6 +9,7 @@ import (
 
 	"humblemule.example/api"
 	"humblemule.example/internal/core/engine"
+	"humblemule.example/internal/post"
 	"humblemule.example/job"
 	"humblemule.example/worker"
 )
@@ -17,6 +18,7 @@ import (
 type Slots struct {
 	engine *engine.Engine
 	caller *Caller
+	office *post.Office
 	pool   *worker.Pool
 }
 
@@ -31,8 +33,8 @@ const (
 )
 
 // NewSlots gives slots for so many calls at once.
-func NewSlots(e *engine.Engine, caller *Caller, slots int, version string, log *slog.Logger) *Slots {
-	s := &Slots{engine: e, caller: caller}
+func NewSlots(e *engine.Engine, caller *Caller, office *post.Office, slots int, version string, log *slog.Logger) *Slots {
+	s := &Slots{engine: e, caller: caller, office: office}
 	s.pool = worker.New(&source{engine: e}, worker.Options{Queues: []string{job.DefaultQueue}, Slots: slots, Name: slotsName, Version: version, Lease: callLease, Grace: grace, Log: slog.New(quiet{log.Handler()})})
 	worker.Handle(s.pool, made, s.make)
 	return s
@@ -54,18 +56,24 @@ func (s *Slots) Run(ctx context.Context) error {
 	}
 }
 
-// asked is what the handler is given: the call, and of which task it is.
+// asked is what the handler is given: the call, or what the service itself tells, and of which task it is.
 type asked struct {
-	Task string   `json:"task"`
-	Call job.Call `json:"call"`
+	Task string          `json:"task"`
+	Call json.RawMessage `json:"call"`
 }
 
 func (s *Slots) make(ctx context.Context, a asked) (*api.CallAnswer, error) {
 	running := worker.Job(ctx)
-	return s.caller.Make(ctx, Asked{
-		Task: a.Task, Rules: s.engine.CallRules(a.Task), Call: a.Call, Traceparent: running.Traceparent,
-		ID: fmt.Sprintf("%s-%d-%d", s.engine.StoreID(), running.ID, running.Round),
-	})
+	made := Asked{Task: a.Task, Rules: s.engine.CallRules(a.Task), Traceparent: running.Traceparent, ID: fmt.Sprintf("%s-%d-%d", s.engine.StoreID(), running.ID, running.Round)}
+	if job.IsOwn(a.Task) {
+		return s.notify(ctx, made, a.Call)
+	}
+	call, err := job.ReadCall(a.Call)
+	if err != nil {
+		return nil, worker.GiveUp(fmt.Errorf("the call cannot be read: %w", err))
+	}
+	made.Call = *call
+	return s.caller.Make(ctx, made)
 }
 
 // source is the engine as the pool's source. What the pool serves changes with what is set, and all calls
@@ -93,10 +101,7 @@ func (s *source) Lease(ctx context.Context, r api.LeaseRequest) (api.LeaseAnswer
 	answer, err := s.engine.Lease(engine.ByService(ctx), r)
 	for i := range answer.Leases {
 		j := &answer.Leases[i].Job
-		j.Payload, j.Task = job.JSON(struct {
-			Task string          `json:"task"`
-			Call json.RawMessage `json:"call"`
-		}{j.Task, j.Payload}), made
+		j.Payload, j.Task = job.JSON(asked{j.Task, j.Payload}), made
 	}
 	return answer, err
 }

@@ -25,10 +25,12 @@ import (
 	"humblemule.example/internal/core/engine"
 	"humblemule.example/internal/fields"
 	"humblemule.example/internal/machine"
+	"humblemule.example/internal/post"
 	"humblemule.example/internal/reach"
 	"humblemule.example/internal/secrets"
 	"humblemule.example/internal/server"
 	"humblemule.example/internal/spans"
+	"humblemule.example/job"
 )
 
 // serving is how a service is asked for.
@@ -38,8 +40,9 @@ type serving struct {
 	// backups are the rules of backups that the set-up file holds, and secrets what it names as such.
 	backups api.BackupRules
 	secrets map[string]secrets.Secret
-	// calls say what the service may call.
+	// calls say what the service may call, and mail by which server it sends mail.
 	calls reach.Rules
+	mail  post.Server
 	given map[string]string // flags that were given
 }
 
@@ -66,7 +69,7 @@ func (s *serving) readAgain() (file config.File, err error) {
 		file, err = config.ReadSetup(s.config)
 	}
 	var wrong error
-	s.backups, s.secrets, s.calls = file.Backups, file.Secrets, file.Calls
+	s.backups, s.secrets, s.calls, s.mail = file.Backups, file.Secrets, file.Calls, file.Mail
 	s.Service, wrong = config.Resolve(s.given, file)
 	return file, errors.Join(err, wrong)
 }
@@ -89,6 +92,7 @@ type service struct {
 	vault  *secrets.Vault
 	reach  *reach.Reach
 	caller *calls.Caller
+	office *post.Office
 	log    *slog.Logger
 	// certificates are those of TLS; nil without it.
 	certificates *certificates
@@ -97,6 +101,7 @@ type service struct {
 // open opens the data file and the address, and loads a set-up; nothing is answered yet.
 func open(asked serving, setup api.Setup, log *slog.Logger) (*service, error) {
 	s := &service{asked: asked, vault: secrets.New(asked.secrets), reach: reach.New(asked.calls), log: log}
+	s.office = post.New(asked.mail, s.vault, job.TaskMail)
 	tokens, err := s.readSecrets()
 	if err != nil {
 		return nil, err
@@ -111,7 +116,7 @@ func open(asked serving, setup api.Setup, log *slog.Logger) (*service, error) {
 	} else if !isLoopback(asked.Listen) {
 		log.Warn("the service is open to other machines without TLS: others on the network can read tokens and payloads; give --tls-cert and --tls-key, or put a TLS proxy in front of it")
 	}
-	options := engine.Options{Log: log, MaxPayload: asked.MaxPayload, MinFree: asked.MinFree, DropOlder: asked.DropOlder, Version: Version, Secrets: s.vault, MayCall: s.reach.MayCall}
+	options := engine.Options{Log: log, MaxPayload: asked.MaxPayload, MinFree: asked.MinFree, DropOlder: asked.DropOlder, Version: Version, Secrets: s.vault, MayCall: s.reach.MayCall, Mails: s.office.Sends()}
 	if spans.Asked() {
 		if s.spans, err = spans.New(context.Background(), Version, log); err != nil {
 			l.Close()
@@ -216,6 +221,7 @@ func (s *service) reload(ctx context.Context) error {
 	}
 	s.vault.Set(file.Secrets)
 	s.reach.Set(file.Calls)
+	s.office.Set(file.Mail)
 	for _, text := range s.vault.Unreadable() {
 		s.log.Error(text)
 	}
@@ -329,7 +335,7 @@ func (s *service) makeCalls(ctx context.Context) <-chan error {
 	}
 	go func() {
 		defer s.caller.Close()
-		ended <- calls.NewSlots(s.engine, s.caller, slots, Version, s.log).Run(ctx)
+		ended <- calls.NewSlots(s.engine, s.caller, s.office, slots, Version, s.log).Run(ctx)
 	}()
 	return ended
 }

@@ -23,12 +23,13 @@ import (
 	"humblemule.example/internal/check"
 	"humblemule.example/internal/core/cron"
 	"humblemule.example/internal/nearest"
+	"humblemule.example/internal/post"
 	"humblemule.example/internal/reach"
 	"humblemule.example/internal/secrets"
 	"humblemule.example/job"
 )
 
-var sections = []string{"service", "retention", "triage", "queues", "tasks", "schedules", "hooks", "secrets", "calls", "backups", "empty"}
+var sections = []string{"service", "retention", "triage", "queues", "tasks", "schedules", "hooks", "endpoints", "secrets", "calls", "mail", "backups", "empty"}
 
 // File is what a set-up file holds: what a load of it defines, and with what the service
 // is started.
@@ -39,7 +40,9 @@ type File struct {
 	// Secrets are what the service may use by name; no load of the file gives them to it.
 	Secrets map[string]secrets.Secret
 	// Calls say what the service may call; no load of the file gives them to it either.
-	Calls   reach.Rules
+	Calls reach.Rules
+	// Mail says by which server mail goes out; it comes from the file alone too.
+	Mail    post.Server
 	service map[string]located
 }
 
@@ -125,8 +128,12 @@ func (r *setupReader) document(body ast.Node, f *File) {
 			f.Schedules = named(r, e, checkSchedule)
 		case "hooks":
 			f.Hooks = named(r, e, (*api.Hook).Check)
+		case "mail":
+			read(r, e, &f.Mail, f.Mail.Check)
 		case "calls":
 			read(r, e, &f.Calls, f.Calls.Check)
+		case "endpoints":
+			f.Endpoints = named(r, e, (*api.Endpoint).Check)
 		case "secrets":
 			f.Secrets = named(r, e, (*secrets.Secret).Check)
 			for name, s := range f.Secrets {

@@ -50,7 +50,7 @@ var openAPIAsJSON = sync.OnceValue(func() []byte {
 func OpenAPI() []byte { return openAPI }
 
 // features names what this version of the wire can do beyond the first.
-var features = []string{"jobs", "leases", "workers", "queues", "tasks", "stats", "events", "reports", "results", "defaults", "retry", "causes", "operations", "actions", "order", "limits", "setup", "schedules", "history", "marks", "forecast", "follow", "count", "export", "after", "batches", "owners", "backups", "compact", "session", "transfer", "hooks"}
+var features = []string{"jobs", "leases", "workers", "queues", "tasks", "stats", "events", "reports", "results", "defaults", "retry", "causes", "operations", "actions", "order", "limits", "setup", "schedules", "history", "marks", "forecast", "follow", "count", "export", "after", "batches", "owners", "backups", "compact", "session", "transfer", "hooks", "calls", "endpoints"}
 
 // What the service allows a connection.
 const (
@@ -256,6 +256,14 @@ func (s *Server) routes() {
 	v1.POST("/hooks/:name/test", operators, s.handle(s.testHook))
 	v1.GET("/hooks/:name/deliveries", readers, s.handle(s.listDeliveries))
 	v1.POST("/hooks/:name/deliveries/:number/again", operators, s.handle(s.sendAgain))
+	v1.GET("/endpoints", readers, s.listed("endpoints", s.listEndpoints))
+	v1.GET("/endpoints/:name", readers, s.handle(s.getEndpoint))
+	v1.PUT("/endpoints/:name", operators, s.handle(s.putEndpoint))
+	v1.PATCH("/endpoints/:name", operators, s.handle(s.patchEndpoint))
+	v1.DELETE("/endpoints/:name", operators, s.handle(s.deleteName(s.engine.DeleteEndpoint)))
+	v1.POST("/endpoints/:name/pause", operators, s.handle(s.setEndpoint(s.engine.PauseEndpoint)))
+	v1.POST("/endpoints/:name/resume", operators, s.handle(s.setEndpoint(s.engine.ResumeEndpoint)))
+	v1.POST("/endpoints/:name/test", operators, s.handle(s.testEndpoint))
 	v1.GET("/explain/cron", anyone, s.handle(s.tellCron))
 	v1.GET("/coming", readers, s.shared(s.coming))
 	v1.GET("/setup", readers, s.handle(s.setup))

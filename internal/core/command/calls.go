@@ -17,6 +17,7 @@ func canCall(v *commit.View, at func(i int) string, news ...*NewJob) (wrong []jo
 		if len(wrong) >= mostWrong {
 			break
 		}
+		wrong = append(wrong, NotifyFaults(v, at(i)+"notify", n.spec.Notify)...)
 		for _, w := range CallFaults(v, n.spec, v.Settings.MakesCalls(v.Tasks.ID(n.task))) {
 			wrong = append(wrong, job.FieldError{Field: at(i) + w.Field, Message: w.Message})
 		}
@@ -29,6 +30,8 @@ func canCall(v *commit.View, at func(i int) string, news ...*NewJob) (wrong []jo
 func CallFaults(v *commit.View, s *job.Spec, makes bool) (wrong []job.FieldError) {
 	task, call := s.Task, s.Call
 	switch {
+	case job.IsOwn(task) && call == nil:
+		return nil
 	case call == nil && makes:
 		return []job.FieldError{{Field: "call", Message: fmt.Sprintf("is missing: task %s makes calls, which the service does itself; give the request, or another task", task)}}
 	case call == nil:
@@ -48,11 +51,34 @@ func CallFaults(v *commit.View, s *job.Spec, makes bool) (wrong []job.FieldError
 	return wrong
 }
 
+// NotifyFaults answers what is wrong with whom a job tells of its end, where it cannot be told now.
+func NotifyFaults(v *commit.View, field string, all []job.Notify) (wrong []job.FieldError) {
+	o := v.Options()
+	for i, n := range all {
+		at := fmt.Sprintf("%s[%d].", field, i)
+		switch {
+		case n.Endpoint != "" && v.Endpoints.Find(n.Endpoint) == nil:
+			wrong = append(wrong, job.FieldError{Field: at + "endpoint", Message: fmt.Sprintf("there is no endpoint %q; set it first: hmule endpoint set %s url=https://…", n.Endpoint, n.Endpoint)})
+		case n.Mail != nil && !o.Mails:
+			wrong = append(wrong, job.FieldError{Field: at + "mail", Message: "cannot be sent: the service knows no mail server; name one under mail in the file that it is started with"})
+		case n.Call != nil:
+			for _, w := range CallFaults(v, &job.Spec{Task: job.TaskCall, Call: n.Call}, true) {
+				wrong = append(wrong, job.FieldError{Field: at + w.Field, Message: w.Message})
+			}
+		}
+	}
+	return wrong
+}
+
 // canCallAgain refuses a new round of a job that is a call, and its task no longer makes any, or the other
 // way round; and an edited payload that is not a call.
 func canCallAgain(v *commit.View, r *store.Row, edited json.RawMessage) error {
 	makes, task := v.Settings.MakesCalls(r.Task), v.Tasks.Name(r.Task)
 	switch {
+	case job.IsOwn(task) && edited != nil:
+		return job.Fault(job.WrongState, "job %d is a message of the service, whose payload stays as it is", r.ID)
+	case job.IsOwn(task):
+		return nil
 	case r.Host == 0 && makes:
 		return job.Fault(job.WrongState, "job %d was done by a worker, and task %s makes calls by now; enqueue it anew", r.ID, task)
 	case r.Host != 0 && !makes:
@@ -73,7 +99,7 @@ func canCallAgain(v *commit.View, r *store.Row, edited json.RawMessage) error {
 // are done the other way, or a schedule or a hook enqueues such.
 func CanMakeCalls(v *commit.View, name string, makes bool) error {
 	t := v.Tasks.Find(name)
-	if t == nil || v.Settings.MakesCalls(t.ID) == makes {
+	if t == nil || job.IsOwn(name) || v.Settings.MakesCalls(t.ID) == makes {
 		return nil
 	}
 	if n := v.Counts.Task(t.ID).Waiting() + v.Counts.Task(t.ID)[job.Running]; n > 0 {

@@ -47,7 +47,7 @@ func policyBody(p job.Policy) string {
 // Prepare shapes a checked spec. It needs no transaction.
 func Prepare(s *job.Spec) (*NewJob, error) {
 	n := &NewJob{task: s.Task, policy: defaultPolicy, delay: s.Delay, spec: s}
-	if s.MaxAttempts != nil || s.Retry != nil || s.Timeout != 0 || s.KeepResult != nil {
+	if s.MaxAttempts != nil || s.Retry != nil || s.Timeout != 0 || s.KeepResult != nil || s.Notify != nil {
 		n.policy = policyBody(s.Policy())
 	}
 	n.Row = store.Row{

@@ -59,7 +59,7 @@ func policyOf(s *job.Spec, task, queue *api.Defaults) job.Policy {
 		layers = append(layers, job.Layer{From: job.FromQueue, MaxAttempts: queue.MaxAttempts, Retry: queue.Retry, Timeout: queue.Timeout, KeepResult: queue.KeepResult})
 	}
 	if task != nil {
-		layers = append(layers, job.Layer{From: job.FromTask, MaxAttempts: task.MaxAttempts, Retry: task.Retry, Timeout: task.Timeout, KeepResult: task.KeepResult})
+		layers = append(layers, job.Layer{From: job.FromTask, MaxAttempts: task.MaxAttempts, Retry: task.Retry, Timeout: task.Timeout, KeepResult: task.KeepResult, Notify: task.Notify})
 	}
 	return job.PolicyOf(append(layers, s.Layer())...)
 }

@@ -45,6 +45,8 @@ type Options struct {
 	Secrets Secrets
 	// MayCall says why the service may not call a host; nil where it may call none.
 	MayCall func(host string) error
+	// Mails tells that the service can send mail.
+	Mails bool
 	// Version is the program's, which stands in backups.
 	Version string
 	// DropOlder says that a file of an older version need not be kept when its tables are brought

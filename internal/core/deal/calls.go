@@ -84,14 +84,16 @@ func (de *Dealer) CallsServed() (queues, tasks []string) {
 	m.RLock()
 	defer m.RUnlock()
 	for id, t := range m.Tasks.AllKept() {
-		d := m.Settings.KeptTask(id).Defaults
-		if !d.MakesCalls() {
+		if !m.Settings.KeptMakesCalls(id) {
 			continue
 		}
 		tasks = append(tasks, t.Name)
-		if d.Queue != "" {
+		switch d := m.Settings.KeptTask(id).Defaults; {
+		case job.IsOwn(t.Name):
+			queues = append(queues, job.NoticeQueue)
+		case d.Queue != "":
 			queues = append(queues, d.Queue)
-		} else {
+		default:
 			queues = append(queues, job.DefaultQueue)
 		}
 		for _, q := range m.Queues.AllKept() {

@@ -14,6 +14,7 @@
 //   - [transfer.Importer]: what other services have exported
 //   - [hook.Receiver]: webhooks that come in
 //   - [call.Exchange]: hosts that calls go to
+//   - [notice.Herald]: endpoints, to which messages go
 //   - [read.Reader]: questions
 //   - [watch.Watchers]: what changes, and the end of jobs
 //
@@ -38,6 +39,7 @@ import (
 	"humblemule.example/internal/core/hook"
 	"humblemule.example/internal/core/mark"
 	"humblemule.example/internal/core/memory"
+	"humblemule.example/internal/core/notice"
 	"humblemule.example/internal/core/plan"
 	"humblemule.example/internal/core/read"
 	"humblemule.example/internal/core/session"
@@ -64,6 +66,7 @@ type Engine struct {
 	*transfer.Importer
 	*hook.Receiver
 	*call.Exchange
+	*notice.Herald
 	*read.Reader
 	*watch.Watchers
 	c *commit.Committer
@@ -155,7 +158,7 @@ func over(c *commit.Committer) *Engine {
 	reader.Ask(read.Beside{RefusingSince: c.RefusingSince, DiskFull: desk.DiskFull, UnderWay: operator.UnderWay, BackupsWrong: keeper.BackupsWrong, Secrets: c.Secrets})
 	return &Engine{
 		Desk: desk, Dealer: deal.New(c, reader, desk, watchers), Operator: operator, Planner: planner,
-		Setter: setup.New(c, operator, planner), Marker: mark.New(c), Follower: follow.New(c), Keeper: keeper, Compactor: compact.New(c), Register: session.New(c), Importer: transfer.New(c, desk.DiskFull), Receiver: hook.New(c, reader, desk), Exchange: call.New(c), Reader: reader, Watchers: watchers, c: c,
+		Setter: setup.New(c, operator, planner), Marker: mark.New(c), Follower: follow.New(c), Keeper: keeper, Compactor: compact.New(c), Register: session.New(c), Importer: transfer.New(c, desk.DiskFull), Receiver: hook.New(c, reader, desk), Exchange: call.New(c), Herald: notice.New(c, reader), Reader: reader, Watchers: watchers, c: c,
 	}
 }
 
@@ -167,7 +170,7 @@ func (e *Engine) work() commit.Work {
 			after.Later(), upkeep.Awaited(), upkeep.Retention(), upkeep.Leftovers(), upkeep.History(), e.Dealer.Rates(), call.Probes(), e.Compactor.Slices(), e.Register.Over(),
 		},
 		Between:   []commit.Between{e.Keeper},
-		Finally:   []func(*commit.Tx) error{letGo, e.Dealer.Deal, letLateGo, upkeep.Hasten},
+		Finally:   []func(*commit.Tx) error{letGo, notice.Tell, e.Dealer.Deal, letLateGo, notice.Tell, upkeep.Hasten},
 		Listeners: []commit.Listener{e.Dealer, e.Watchers, e.Keeper},
 	}
 }

@@ -59,6 +59,10 @@ func (m *Memory) Dump() (lines []string, ranks map[string][2]int64) {
 		h, n := m.Hooks.Kept(name)
 		add("hook %s, version %d, made at %d: %s, delivered %s", name, h.Row.Version, h.Row.MadeAt, asJSON(h.Is), asJSON(n))
 	}
+	for _, name := range slices.Sorted(maps.Keys(m.Endpoints.all.kept)) {
+		e := m.Endpoints.all.kept[name]
+		add("endpoint %+v, %s", e.Row, asJSON(e.Is))
+	}
 	for _, host := range slices.Sorted(maps.Keys(m.Hosts.silent.kept)) {
 		add("silent host %+v", *m.Hosts.silent.kept[host])
 	}

@@ -55,6 +55,7 @@ type Owned struct {
 	Tasks     []string         `json:"tasks"`
 	Schedules []string         `json:"schedules,omitzero"`
 	Hooks     []string         `json:"hooks,omitzero"`
+	Endpoints []string         `json:"endpoints,omitzero"`
 	Retention *api.Retention   `json:"retention,omitzero"`
 	Triage    []api.TriageRule `json:"triage,omitzero"`
 	// ByHand are the settings of these queues and tasks that were changed by hand since:
@@ -148,7 +149,9 @@ func (p *SettingsView) Queue(q *Named) *api.Defaults {
 func (p *SettingsView) Task(id int64) *api.Defaults { return p.tasks.At(id).Defaults }
 
 // MakesCalls tells whether the jobs of a task are calls, which the service makes itself.
-func (p *SettingsView) MakesCalls(task int64) bool { return p.tasks.At(task).Defaults.MakesCalls() }
+func (p *SettingsView) MakesCalls(task int64) bool {
+	return p.tasks.At(task).Defaults.MakesCalls() || task != 0 && (task == p.m.Tasks.ID(job.TaskCall) || task == p.m.Tasks.ID(job.TaskMail))
+}
 
 // QueueVersion and TaskVersion count how often a queue, or a task, was set; 0 where there is
 // none.
@@ -240,8 +243,16 @@ func (p *Settings) drop() {
 	p.ownedSet = false
 }
 
+// KeptMakesCalls is MakesCalls of what was committed.
+func (p *SettingsView) KeptMakesCalls(task int64) bool {
+	return p.KeptTask(task).Defaults.MakesCalls() || task != 0 && (task == p.m.Tasks.KeptID(job.TaskCall) || task == p.m.Tasks.KeptID(job.TaskMail))
+}
+
 // KeptAnyCalls tells whether any task makes calls.
 func (p *SettingsView) KeptAnyCalls() bool {
+	if p.m.Tasks.KeptID(job.TaskCall)+p.m.Tasks.KeptID(job.TaskMail) != 0 {
+		return true
+	}
 	for _, s := range p.tasks.kept {
 		if s.Defaults.MakesCalls() {
 			return true

@@ -52,6 +52,11 @@ func Change(tx *commit.Tx, r *store.Row, to job.State, by lifecycle.By) error {
 		return nil
 	}
 	tx.History.Moved(r, to)
+	if to.Finished() {
+		if err := tx.Endpoints.End(r, to); err != nil {
+			return err
+		}
+	}
 	if to == job.Running {
 		tx.Tallies.Waited(r, tx.Now)
 		tx.Spans.Waited(r)

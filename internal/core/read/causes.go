@@ -186,11 +186,11 @@ func (rd *Reader) marks(ctx context.Context, c *api.Cause, since job.Time) ([]ap
 
 // actionDetail is what of an action's detail tells what it was about.
 type actionDetail struct {
-	Task, Queue, Schedule, Hook, Lane, Text, Worker, Name string
-	Operation, Batch                                      int64
-	Filter                                                *api.Selection
-	IDs                                                   []int64
-	Set                                                   []string
+	Task, Queue, Schedule, Hook, Endpoint, Lane, Text, Worker, Name string
+	Operation, Batch                                                int64
+	Filter                                                          *api.Selection
+	IDs                                                             []int64
+	Set                                                             []string
 }
 
 // markOf tells an action as a mark, where it may have to do with a cause.

@@ -64,6 +64,9 @@ func (rd *Reader) Check(ctx context.Context) (all []api.Finding, err error) {
 	for _, text := range notes {
 		all = append(all, api.Finding{Kind: api.FoundNote, What: "hooks", Summary: text})
 	}
+	for _, e := range rd.pausedEndpoints() {
+		wrong("endpoints", "Endpoint %s has paused itself: %s. %s were not sent since.", e.Name, e.PausedWhy, sentence.Count(e.Missed, "message", "messages"))
+	}
 	for _, a := range rd.setAside() {
 		wrong("timed", "%s", a)
 	}
@@ -199,7 +202,7 @@ func (rd *Reader) UnservedAt(at [2]string) *job.Warning {
 // does.
 func (rd *Reader) lookUnserved(queue, task string) *job.Warning {
 	rd.m.RLock()
-	calls := rd.m.Settings.KeptTask(rd.m.Tasks.KeptID(task)).Defaults.MakesCalls()
+	calls := rd.m.Settings.KeptMakesCalls(rd.m.Tasks.KeptID(task))
 	rd.m.RUnlock()
 	if calls {
 		return nil // the service does it itself, whatever the queue

@@ -29,7 +29,7 @@ func (rd *Reader) ExportSetup(ctx context.Context) (line api.ExportLine, err err
 	if err := scope.Whole(ctx); err != nil {
 		return line, err
 	}
-	s := &api.Setup{Queues: map[string]api.Defaults{}, Tasks: map[string]api.Defaults{}, Schedules: map[string]api.Schedule{}, Hooks: map[string]api.Hook{}}
+	s := &api.Setup{Queues: map[string]api.Defaults{}, Tasks: map[string]api.Defaults{}, Schedules: map[string]api.Schedule{}, Hooks: map[string]api.Hook{}, Endpoints: map[string]api.Endpoint{}}
 	rd.m.RLock()
 	defer rd.m.RUnlock()
 	for _, q := range rd.m.Queues.AllKept() {
@@ -56,6 +56,9 @@ func (rd *Reader) ExportSetup(ctx context.Context) (line api.ExportLine, err err
 	}
 	for name, h := range rd.m.Hooks.AllKept() {
 		s.Hooks[name] = h.Is
+	}
+	for name, e := range rd.m.Endpoints.AllKept() {
+		s.Endpoints[name] = e.Is
 	}
 	owned := rd.m.Settings.KeptOwned()
 	s.Retention, s.Triage = owned.Retention, owned.Triage

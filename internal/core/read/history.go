@@ -443,6 +443,9 @@ func sayOther(action string, d *actionDetail) string {
 			return verb + " schedule " + d.Schedule
 		}
 		return verb + " queue " + d.Queue
+	case "set_endpoint", "delete_endpoint", "pause_endpoint", "resume_endpoint":
+		verb, _, _ := strings.Cut(action, "_")
+		return map[string]string{"set": "set", "delete": "deleted", "pause": "paused", "resume": "resumed"}[verb] + " endpoint " + d.Endpoint
 	case "set_hook":
 		return "set hook " + d.Hook
 	case "delete_hook":

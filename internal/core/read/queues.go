@@ -227,7 +227,7 @@ func (rd *Reader) callsReady(queue int64) (n int64) {
 		return 0
 	}
 	for _, task := range rd.m.Counts.KeptTasksOf(queue) {
-		if rd.m.Settings.KeptTask(task).Defaults.MakesCalls() {
+		if rd.m.Settings.KeptMakesCalls(task) {
 			n += rd.m.Counts.KeptGroup(memory.Group{Queue: queue, Task: task})[job.Ready]
 		}
 	}

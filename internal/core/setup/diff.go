@@ -23,6 +23,7 @@ func differences(v *commit.View, req *api.SetupRequest, diff *api.SetupDiff) (wr
 	wrong = append(diffNamed(req, diff, "queue", queues, req.Queues, own.Queues), diffNamed(req, diff, "task", tasks, req.Tasks, own.Tasks)...)
 	wrong = append(wrong, diffNamed(req, diff, "schedule", schedulesBeside(v, req.Schedules), req.Schedules, own.Schedules)...)
 	wrong = append(wrong, diffNamed(req, diff, "hook", hooksOf(v), req.Hooks, own.Hooks)...)
+	wrong = append(wrong, diffNamed(req, diff, "endpoint", endpointsBeside(v, req.Endpoints), req.Endpoints, own.Endpoints)...)
 	diffWhole(diff, "retention", own.Retention, req.Retention)
 	diffWhole(diff, "triage", rulesOrNone(own.Triage), rulesOrNone(req.Triage))
 	return wrong
@@ -50,6 +51,20 @@ func hooksOf(v *commit.View) map[string]*api.Hook {
 	all := map[string]*api.Hook{}
 	for name, h := range v.Hooks.All() {
 		all[name] = &h.Is
+	}
+	return all
+}
+
+// endpointsBeside are the endpoints as they can be compared with others: whether one is paused counts only
+// where the other says it.
+func endpointsBeside(v *commit.View, others map[string]api.Endpoint) map[string]*api.Endpoint {
+	all := map[string]*api.Endpoint{}
+	for name, e := range v.Endpoints.All() {
+		is, paused := e.Is, e.Row.PausedAt != 0
+		if others[name].Paused != nil {
+			is.Paused = &paused
+		}
+		all[name] = &is
 	}
 	return all
 }

@@ -61,7 +61,7 @@ func (se *Setter) ImportSetup(ctx context.Context, given api.Setup, paused []str
 
 // missing is what of a set-up nothing here says, and tells what becomes of all of it.
 func missing(v *commit.View, req *api.SetupRequest, told *api.ImportedSetup) (add api.SetupRequest) {
-	schedules, hooks := schedulesBeside(v, req.Schedules), hooksOf(v)
+	schedules, hooks, endpoints := schedulesBeside(v, req.Schedules), hooksOf(v), endpointsBeside(v, req.Endpoints)
 	add.Queues = missingOf("queue", req.Queues, told, func(name string) *api.Defaults {
 		if q := v.Queues.Find(name); q != nil {
 			return v.Settings.Queue(q)
@@ -71,6 +71,7 @@ func missing(v *commit.View, req *api.SetupRequest, told *api.ImportedSetup) (ad
 	add.Tasks = missingOf("task", req.Tasks, told, func(name string) *api.Defaults { return v.Settings.Task(v.Tasks.ID(name)) })
 	add.Schedules = missingOf("schedule", req.Schedules, told, func(name string) *api.Schedule { return schedules[name] })
 	add.Hooks = missingOf("hook", req.Hooks, told, func(name string) *api.Hook { return hooks[name] })
+	add.Endpoints = missingOf("endpoint", req.Endpoints, told, func(name string) *api.Endpoint { return endpoints[name] })
 	own := v.Settings.Owned()
 	if missingOne("retention", own.Retention, req.Retention, told) {
 		add.Retention = req.Retention

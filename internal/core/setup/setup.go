@@ -13,6 +13,7 @@ import (
 	"humblemule.example/internal/core/commit"
 	"humblemule.example/internal/core/hook"
 	"humblemule.example/internal/core/memory"
+	"humblemule.example/internal/core/notice"
 	"humblemule.example/internal/core/plan"
 	"humblemule.example/internal/core/scope"
 	"humblemule.example/internal/fields"
@@ -97,6 +98,13 @@ func (se *Setter) checkSetup(req *api.SetupRequest) (wrong []job.FieldError) {
 			wrong = append(wrong, w)
 		}
 	}
+	for _, name := range slices.Sorted(maps.Keys(req.Endpoints)) {
+		e := req.Endpoints[name]
+		for _, w := range notice.CheckEndpoint(name, &e, &se.c.Options) {
+			w.Field = "endpoints." + name + "." + w.Field
+			wrong = append(wrong, w)
+		}
+	}
 	if req.Retention != nil {
 		for _, w := range req.Retention.Check() {
 			w.Field = "retention." + w.Field
@@ -110,8 +118,8 @@ func (se *Setter) checkSetup(req *api.SetupRequest) (wrong []job.FieldError) {
 // what is defined.
 func removesAll(v *commit.View, req *api.SetupRequest) bool {
 	own := v.Settings.Owned()
-	defines := len(req.Queues)+len(req.Tasks)+len(req.Schedules)+len(req.Hooks)+len(req.Triage) > 0 || req.Retention != nil
-	owns := len(own.Queues)+len(own.Tasks)+len(own.Schedules)+len(own.Hooks)+len(own.Triage) > 0 || own.Retention != nil
+	defines := len(req.Queues)+len(req.Tasks)+len(req.Schedules)+len(req.Hooks)+len(req.Endpoints)+len(req.Triage) > 0 || req.Retention != nil
+	owns := len(own.Queues)+len(own.Tasks)+len(own.Schedules)+len(own.Hooks)+len(own.Endpoints)+len(own.Triage) > 0 || own.Retention != nil
 	return !req.Empty && !defines && owns
 }
 
@@ -142,6 +150,7 @@ func checkRoom(v *commit.View, req *api.SetupRequest) (wrong []job.FieldError) {
 	own := v.Settings.Owned()
 	more("schedules", slices.Sorted(maps.Keys(req.Schedules)), own.Schedules, v.Schedules.Len(), func(name string) bool { return v.Schedules.Find(name) != nil }, api.MaxSchedules)
 	more("hooks", slices.Sorted(maps.Keys(req.Hooks)), own.Hooks, v.Hooks.Len(), func(name string) bool { return v.Hooks.Find(name) != nil }, api.MaxHooks)
+	more("endpoints", slices.Sorted(maps.Keys(req.Endpoints)), own.Endpoints, v.Endpoints.Len(), func(name string) bool { return v.Endpoints.Find(name) != nil }, api.MaxEndpoints)
 	return wrong
 }
 
@@ -159,7 +168,7 @@ func load(v *commit.View, req *api.SetupRequest, by string) (commit.Write, error
 	}, err
 }
 
-// setAll sets what a setup defines. Which schedules and hooks it changes is found out beforehand, since they
+// setAll sets what a setup defines. Which schedules, hooks and endpoints it changes is found out beforehand, since they
 // may be wrong.
 func setAll(v *commit.View, req *api.SetupRequest, by string) (commit.Write, error) {
 	var writes []commit.Write
@@ -174,6 +183,15 @@ func setAll(v *commit.View, req *api.SetupRequest, by string) (commit.Write, err
 	}
 	for _, name := range slices.Sorted(maps.Keys(req.Hooks)) {
 		write, err := hook.SetHook(v, name, req.Hooks[name])
+		if err != nil {
+			return nil, err
+		}
+		if write != nil {
+			writes = append(writes, write)
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(req.Endpoints)) {
+		write, err := notice.SetEndpoint(v, name, req.Endpoints[name], by)
 		if err != nil {
 			return nil, err
 		}
@@ -204,7 +222,7 @@ func setAll(v *commit.View, req *api.SetupRequest, by string) (commit.Write, err
 // setOwned notes what a set-up defines.
 func setOwned(tx *commit.Tx, req *api.SetupRequest) error {
 	return tx.Settings.SetOwned(memory.Owned{
-		Schedules: slices.Sorted(maps.Keys(req.Schedules)), Hooks: slices.Sorted(maps.Keys(req.Hooks)), Queues: slices.Sorted(maps.Keys(req.Queues)), Tasks: slices.Sorted(maps.Keys(req.Tasks)),
+		Schedules: slices.Sorted(maps.Keys(req.Schedules)), Hooks: slices.Sorted(maps.Keys(req.Hooks)), Endpoints: slices.Sorted(maps.Keys(req.Endpoints)), Queues: slices.Sorted(maps.Keys(req.Queues)), Tasks: slices.Sorted(maps.Keys(req.Tasks)),
 		Retention: req.Retention, Triage: req.Triage,
 	})
 }
@@ -222,6 +240,13 @@ func unload(tx *commit.Tx, before memory.Owned, req *api.SetupRequest) error {
 	for _, name := range before.Hooks {
 		if _, named := req.Hooks[name]; !named && tx.Hooks.Find(name) != nil {
 			if err := tx.Hooks.Delete(name); err != nil {
+				return err
+			}
+		}
+	}
+	for _, name := range before.Endpoints {
+		if _, named := req.Endpoints[name]; !named && tx.Endpoints.Find(name) != nil {
+			if err := tx.Endpoints.Delete(name); err != nil {
 				return err
 			}
 		}

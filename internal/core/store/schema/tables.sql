@@ -362,6 +362,23 @@ CREATE TABLE imported (
 ) WITHOUT ROWID;
 CREATE INDEX imported_job ON imported (job);
 
+-- Addresses for messages of ends of jobs. paused_at is since when none is sent; failing_since since when none
+-- was taken.
+CREATE TABLE endpoints (
+    name          TEXT PRIMARY KEY,
+    body          TEXT    NOT NULL,
+    version       INTEGER NOT NULL DEFAULT 1,
+    made_at       INTEGER NOT NULL,
+    paused_at     INTEGER NOT NULL DEFAULT 0,
+    paused_by     TEXT    NOT NULL DEFAULT '',
+    paused_why    TEXT    NOT NULL DEFAULT '',
+    delivered     INTEGER NOT NULL DEFAULT 0,
+    failed        INTEGER NOT NULL DEFAULT 0,
+    missed        INTEGER NOT NULL DEFAULT 0,
+    failing_since INTEGER NOT NULL DEFAULT 0,
+    last_at       INTEGER NOT NULL DEFAULT 0
+) WITHOUT ROWID;
+
 -- Hosts that gave no answer to calls, by the hash of their names: since when, at how many calls in a row, and
 -- when one is tried next. Jobs to them are held meanwhile.
 CREATE TABLE silent_hosts (

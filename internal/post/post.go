@@ -1,0 +1,232 @@
+// Package post sends mail (RFC 5321) by a server that the file names with which the service is started.
+package post
+
+import (
+	"bytes"
+	"context"
+	"crypto/tls"
+	"errors"
+	"fmt"
+	"html/template"
+	"net"
+	netmail "net/mail"
+	"strconv"
+	"strings"
+	"sync/atomic"
+	"time"
+
+	mail "github.com/wneessen/go-mail"
+
+	"humblemule.example/internal/check"
+	"humblemule.example/internal/text"
+)
+
+// Server says by which server mail goes out. It stands in the file that the service is started with.
+type Server struct {
+	// Server is its host, with a port where that is not 587.
+	Server string `json:"server"`
+	// From is whom mail is from, as in Saltmarrow Harbour <jobs@harbour.example>.
+	From string `json:"from"`
+	// User and Secret sign in, where the server asks for that; Secret is the name of a secret for the task hmule.mail,
+	// whose hosts name the server.
+	User   string `json:"user,omitzero"`
+	Secret string `json:"secret,omitzero"`
+	// TLS is required (the default), or none for a server on this machine.
+	TLS string `json:"tls,omitzero"`
+	// Console is the address of the console, for links, such as https://jobs.harbour.example.
+	Console string `json:"console,omitzero"`
+}
+
+const (
+	tlsRequired = "required"
+	tlsNone     = "none"
+	defaultPort = 587
+	within      = 30 * time.Second
+)
+
+// Check answers what is wrong with the settings; those that name no server are right.
+func (s *Server) Check() []check.FieldError {
+	var c check.List
+	if s.Server == "" {
+		if *s != (Server{}) {
+			c.Add("server", "is missing; name a mail server such as smtp.harbour.example:587")
+		}
+		return c
+	}
+	if host, _, err := s.address(); err != nil || host == "" {
+		c.Add("server", "%q is not a host with a port, such as smtp.harbour.example:587", text.Shorten(s.Server))
+	}
+	if _, err := netmail.ParseAddress(s.From); err != nil {
+		c.Add("from", "%q is not a mail address, such as Saltmarrow Harbour <jobs@harbour.example>", text.Shorten(s.From))
+	}
+	c.OneOf("tls", s.TLS, tlsRequired, tlsNone)
+	if (s.User == "") != (s.Secret == "") {
+		c.Add("secret", "and user belong together; give both or neither")
+	}
+	if s.Secret != "" && s.TLS == tlsNone {
+		c.Add("tls", "is none: the secret would go over the network for all to read")
+	}
+	if s.Console != "" && !strings.HasPrefix(s.Console, "https://") && !strings.HasPrefix(s.Console, "http://") {
+		c.Add("console", "%q is not an address such as https://jobs.harbour.example", text.Shorten(s.Console))
+	}
+	return c
+}
+
+func (s *Server) address() (host string, port int, err error) {
+	if !strings.Contains(s.Server, ":") {
+		return s.Server, defaultPort, nil
+	}
+	host, text, err := net.SplitHostPort(s.Server)
+	if err == nil {
+		port, err = strconv.Atoi(text)
+	}
+	if err == nil && (port < 1 || port > 65535) {
+		err = errors.New("the port is outside 1 to 65535")
+	}
+	return host, port, err
+}
+
+// Secrets gives the secret by which the service signs in.
+type Secrets interface {
+	OfCall(secret, task, host string) ([]byte, error)
+}
+
+// Office sends mail. Its methods may be called from any goroutine.
+type Office struct {
+	server  atomic.Pointer[Server]
+	secrets Secrets
+	task    string
+}
+
+// New gives an office, which signs in by a secret for a task.
+func New(s Server, secrets Secrets, task string) *Office {
+	o := &Office{secrets: secrets, task: task}
+	o.Set(s)
+	return o
+}
+
+// Set changes the server.
+func (o *Office) Set(s Server) { o.server.Store(&s) }
+
+// Sends tells whether there is a server.
+func (o *Office) Sends() bool { return o.server.Load().Server != "" }
+
+// Letter is a mail, before it is written.
+type Letter struct {
+	// ID is that of the mail, the same for each attempt to send it.
+	ID      string
+	To      []string
+	Subject string
+	// Lines are the sentences of the mail, Facts what is told in two columns, and Path leads to a page of the console.
+	Lines []string
+	Facts [][2]string
+	Path  string
+}
+
+// link is where a letter leads; empty where no console is named.
+func (o *Office) link(l *Letter) string {
+	console := strings.TrimSuffix(o.server.Load().Console, "/")
+	if console == "" || l.Path == "" {
+		return ""
+	}
+	return console + l.Path
+}
+
+// Text is a letter as plain text.
+func (o *Office) Text(l *Letter) string {
+	var b strings.Builder
+	for _, line := range l.Lines {
+		b.WriteString(line + "\n\n")
+	}
+	wide := 0
+	for _, f := range l.Facts {
+		wide = max(wide, len(f[0]))
+	}
+	for _, f := range l.Facts {
+		fmt.Fprintf(&b, "%-*s  %s\n", wide, f[0], f[1])
+	}
+	if link := o.link(l); link != "" {
+		b.WriteString("\n" + link + "\n")
+	}
+	return b.String()
+}
+
+var page = template.Must(template.New("letter").Parse(`<!doctype html>
+<html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>{{.Letter.Subject}}</title></head>
+<body style="margin:0;padding:24px;background:#fbfaf7;color:#26303f;font:16px/1.5 'Atkinson Hyperlegible',Verdana,sans-serif">
+<div style="max-width:36em">
+{{range .Letter.Lines}}<p style="margin:0 0 16px">{{.}}</p>
+{{end}}{{if .Letter.Facts}}<table style="border-collapse:collapse;margin:0 0 16px">
+{{range .Letter.Facts}}<tr><th style="text-align:left;font-weight:normal;color:#5f6775;padding:4px 16px 4px 0;vertical-align:top">{{index . 0}}</th><td style="padding:4px 0">{{index . 1}}</td></tr>
+{{end}}</table>
+{{end}}{{if .Link}}<p style="margin:0"><a href="{{.Link}}" style="color:#10617a">Open it in the console</a></p>
+{{end}}</div></body></html>
+`))
+
+// HTML is a letter as a page.
+func (o *Office) HTML(l *Letter) (string, error) {
+	var b bytes.Buffer
+	err := page.Execute(&b, map[string]any{"Letter": l, "Link": o.link(l)})
+	return b.String(), err
+}
+
+// Send sends a letter, and answers why it was not taken. Whether that is for good is told by [Refused].
+func (o *Office) Send(ctx context.Context, l *Letter) error {
+	s := o.server.Load()
+	if s.Server == "" {
+		return errors.New("the service knows no mail server; name one under mail in the file that it is started with")
+	}
+	host, port, err := s.address()
+	if err != nil {
+		return err
+	}
+	m := mail.NewMsg(mail.WithNoDefaultUserAgent())
+	if err := errors.Join(m.From(s.From), m.To(l.To...)); err != nil {
+		return &refusal{err}
+	}
+	m.Subject(l.Subject)
+	m.SetDate()
+	_, domain, _ := strings.Cut(strings.Trim(s.From[strings.LastIndex(s.From, "<")+1:], ">"), "@")
+	m.SetMessageIDWithValue(l.ID + "@" + domain)
+	m.SetGenHeader("Auto-Submitted", "auto-generated") // RFC 3834
+	html, err := o.HTML(l)
+	if err != nil {
+		return err
+	}
+	m.SetBodyString(mail.TypeTextPlain, o.Text(l))
+	m.AddAlternativeString(mail.TypeTextHTML, html)
+	options := []mail.Option{mail.WithPort(port), mail.WithTimeout(within), mail.WithTLSPolicy(mail.TLSMandatory), mail.WithTLSConfig(&tls.Config{ServerName: host, MinVersion: tls.VersionTLS12})}
+	if s.TLS == tlsNone {
+		options = append(options, mail.WithTLSPolicy(mail.NoTLS))
+	}
+	if s.Secret != "" {
+		secret, err := o.secrets.OfCall(s.Secret, o.task, host)
+		if err != nil {
+			return err
+		}
+		options = append(options, mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover), mail.WithUsername(s.User), mail.WithPassword(string(secret)))
+	}
+	client, err := mail.NewClient(host, options...)
+	if err != nil {
+		return err
+	}
+	ctx, cancel := context.WithTimeout(ctx, within)
+	defer cancel()
+	err = client.DialAndSendWithContext(ctx, m)
+	var said *mail.SendError
+	if errors.As(err, &said) && !said.IsTemp() && said.ErrorCode() >= 500 {
+		return &refusal{err}
+	}
+	return err
+}
+
+// refusal is the error of a mail that is refused for good.
+type refusal struct{ error }
+
+func (r *refusal) Unwrap() error { return r.error }
+
+// Refused tells whether a mail was refused for good.
+func Refused(err error) bool {
+	var r *refusal
+	return errors.As(err, &r)
+}

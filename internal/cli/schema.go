@@ -58,6 +58,7 @@ func setupSchema() (map[string]any, error) {
 	gather("BackupRules", described.Components.Schemas, defs)
 	gather("Schedule", described.Components.Schemas, defs)
 	gather("Hook", described.Components.Schemas, defs)
+	gather("Endpoint", described.Components.Schemas, defs)
 	service := map[string]any{}
 	for _, f := range config.Flags() {
 		service[strings.ReplaceAll(f.Name, "-", "_")] = map[string]any{"type": []string{"string", "integer"}, "description": f.Usage, "default": f.BuiltIn}
@@ -72,6 +73,8 @@ func setupSchema() (map[string]any, error) {
 			"backups":   map[string]any{"$ref": "#/$defs/BackupRules"},
 			"schedules": named("Schedule", "Rules that enqueue jobs again and again, by name."),
 			"hooks":     named("Hook", "Addresses that take webhooks, by name."),
+			"endpoints": named("Endpoint", "Addresses for messages of ends of jobs, by name."),
+			"mail":      mailSchema,
 			"secrets":   map[string]any{"type": "object", "additionalProperties": secretSchema, "description": "Secrets by name, for the service alone: no load of the file gives them to it."},
 			"calls":     callsSchema,
 		},
@@ -80,11 +83,15 @@ func setupSchema() (map[string]any, error) {
 
 // What stands in the file alone, and not in the API.
 var (
+	aText        = map[string]any{"type": "string"}
 	texts        = map[string]any{"type": "array", "items": map[string]any{"type": "string"}}
 	secretSchema = map[string]any{"type": "object", "additionalProperties": false, "properties": map[string]any{
 		"env": map[string]any{"type": "string", "description": "A variable of the environment that holds it."}, "file": map[string]any{"type": "string", "description": "A file that holds it."},
 		"hooks": texts, "tasks": texts, "hosts": texts,
 	}, "description": "Where a secret is, and what may use it."}
+	mailSchema = map[string]any{"type": "object", "additionalProperties": false, "properties": map[string]any{
+		"server": aText, "from": aText, "user": aText, "secret": aText, "console": aText, "tls": map[string]any{"enum": []string{"required", "none"}, "default": "required"},
+	}, "description": "By which server mail goes out."}
 	callsSchema = map[string]any{"type": "object", "additionalProperties": false, "properties": map[string]any{
 		"allow": texts, "slots": map[string]any{"type": "integer", "minimum": 0, "maximum": 1000, "default": 16},
 	}, "description": "What the service may call, and with how many slots."}

@@ -38,6 +38,8 @@ var bodies = map[string]string{
 	"PUT /v1/schedules/:name":         `{"every":"1h","job":{"task":"tide.predict"}}`,
 	"PUT /v1/hooks/:name":             `{"task":"manifest.check","proof":{"kind":"none"}}`,
 	"PATCH /v1/hooks/:name":           `{"task":"manifest.check","proof":{"kind":"none"}}`,
+	"PUT /v1/endpoints/:name":         `{"url":"https://press.example"}`,
+	"PATCH /v1/endpoints/:name":       `{"url":"https://press.example"}`,
 	"PUT /v1/setup":                   `{"dry_run":true}`,
 	"POST /v1/jobs/bulk":              `[{"task":"tide.predict"}]`,
 	"POST /v1/batches":                `{"jobs":[{"task":"tide.predict"}]}`,

@@ -17,7 +17,7 @@ func canCall(v *commit.View, at func(i int) string, news ...*NewJob) (wrong []jo
 		if len(wrong) >= mostWrong {
 			break
 		}
-		wrong = append(wrong, NotifyFaults(v, at(i)+"notify", n.spec.Notify)...)
+		wrong = append(wrong, NotifyFaults(v, at(i)+"notify", n.spec.Notify, func(name string) bool { return v.Endpoints.Find(name) != nil })...)
 		for _, w := range CallFaults(v, n.spec, v.Settings.MakesCalls(v.Tasks.ID(n.task))) {
 			wrong = append(wrong, job.FieldError{Field: at(i) + w.Field, Message: w.Message})
 		}
@@ -51,13 +51,14 @@ func CallFaults(v *commit.View, s *job.Spec, makes bool) (wrong []job.FieldError
 	return wrong
 }
 
-// NotifyFaults answers what is wrong with whom a job tells of its end, where it cannot be told now.
-func NotifyFaults(v *commit.View, field string, all []job.Notify) (wrong []job.FieldError) {
+// NotifyFaults answers what is wrong with whom a job tells of its end, where it cannot be told now; has tells
+// which endpoints there are.
+func NotifyFaults(v *commit.View, field string, all []job.Notify, has func(name string) bool) (wrong []job.FieldError) {
 	o := v.Options()
 	for i, n := range all {
 		at := fmt.Sprintf("%s[%d].", field, i)
 		switch {
-		case n.Endpoint != "" && v.Endpoints.Find(n.Endpoint) == nil:
+		case n.Endpoint != "" && !has(n.Endpoint):
 			wrong = append(wrong, job.FieldError{Field: at + "endpoint", Message: fmt.Sprintf("there is no endpoint %q; set it first: hmule endpoint set %s url=https://…", n.Endpoint, n.Endpoint)})
 		case n.Mail != nil && !o.Mails:
 			wrong = append(wrong, job.FieldError{Field: at + "mail", Message: "cannot be sent: the service knows no mail server; name one under mail in the file that it is started with"})

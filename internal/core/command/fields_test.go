@@ -61,7 +61,7 @@ func TestFieldsAreThemselves(t *testing.T) {
 	few, priority, keep := 3, 7, job.Duration(1e9)
 	full := job.Spec{
 		Task: "tide.predict", Payload: job.JSON(3), Queue: "berths", Priority: &priority, RunAt: 1, StartBy: 2, Delay: 3, MaxAttempts: &few, Retry: &job.Retry{Curve: job.Fixed}, Timeout: 4,
-		Owner: "Marsh Agency", Lane: "a", Labels: map[string]string{"ship": "Heron"}, Key: "k", Dedupe: "24h", KeepResult: &keep, Traceparent: "00", After: &job.After{Jobs: []int64{1}}, Call: &job.Call{URL: "https://bank.example"},
+		Owner: "Marsh Agency", Lane: "a", Labels: map[string]string{"ship": "Heron"}, Key: "k", Dedupe: "24h", KeepResult: &keep, Traceparent: "00", After: &job.After{Jobs: []int64{1}}, Call: &job.Call{URL: "https://bank.example"}, Notify: []job.Notify{{Endpoint: "customs"}},
 	}
 	for _, f := range job.Fields() {
 		var one job.Spec

@@ -43,6 +43,9 @@ func CheckEndpoint(name string, e *api.Endpoint, o *commit.Options) []job.FieldE
 
 // SetEndpoint makes an endpoint what is given, new or not. The same again changes nothing.
 func (h *Herald) SetEndpoint(ctx context.Context, name string, given api.Endpoint) error {
+	if err := scope.Whole(ctx); err != nil {
+		return err
+	}
 	given.Name = ""
 	if err := job.Wrong("the endpoint stays as it was", CheckEndpoint(name, &given, &h.c.Options)); err != nil {
 		return err

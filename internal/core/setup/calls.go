@@ -26,7 +26,7 @@ func callsAgree(v *commit.View, name string, d *api.Defaults) error {
 		}
 		return v.Settings.MakesCalls(v.Tasks.ID(task))
 	}
-	wrong := signFaults(v, "calls.sign", name, d)
+	wrong := append(signFaults(v, "calls.sign", name, d), command.NotifyFaults(v, "notify", d.Notify, func(endpoint string) bool { return v.Endpoints.Find(endpoint) != nil })...)
 	for _, s := range v.Schedules.All() {
 		if s.Gone() {
 			continue
@@ -66,9 +66,14 @@ func callFaults(v *commit.View, req *api.SetupRequest, own memory.Owned) (wrong 
 		}
 		return !slices.Contains(own.Tasks, task) && v.Settings.MakesCalls(v.Tasks.ID(task))
 	}
+	has := func(endpoint string) bool {
+		_, named := req.Endpoints[endpoint]
+		return named || v.Endpoints.Find(endpoint) != nil && !slices.Contains(own.Endpoints, endpoint)
+	}
 	for _, name := range slices.Sorted(maps.Keys(req.Tasks)) {
 		d := req.Tasks[name]
 		wrong = append(wrong, signFaults(v, "tasks."+name+".calls.sign", name, &d)...)
+		wrong = append(wrong, command.NotifyFaults(v, "tasks."+name+".notify", d.Notify, has)...)
 	}
 	for id, t := range v.Tasks.All() {
 		if now := makes(t.Name); now != v.Settings.MakesCalls(id) {

@@ -205,7 +205,7 @@ func (s *Sketch) add(b []byte) error {
 		if index += int(gap >> 1); gap&1 == 1 {
 			n = r.Unsigned()
 		}
-		if r.Err() != nil || gap>>1 > uint64(highest) || index > highest || n > math.MaxUint32 {
+		if r.Err() != nil || gap>>1 > uint64(highest-lowest) || index > highest || n > math.MaxUint32 {
 			return packed.ErrCut
 		}
 		s.bin(index, uint32(n))

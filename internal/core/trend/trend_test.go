@@ -85,6 +85,23 @@ func TestSketch(t *testing.T) {
 
 // A steady flow has the same rate a minute whenever one looks: a second after the start,
 // in the middle of a second, after an hour. What is old leaves the window.
+// Every span that can be added is read again as it was written, alone and beside others.
+func TestSketchOfAnySpan(t *testing.T) {
+	for ms := 1e-4; ms < 2*most; ms *= 1.7 {
+		for _, beside := range []float64{0, 1, 86_400e3} {
+			var one, again Sketch
+			one.Add(ms)
+			if beside > 0 {
+				one.Add(beside)
+			}
+			raw, err := one.MarshalBinary()
+			require.NoError(t, err)
+			require.NoError(t, again.UnmarshalBinary(raw), "%v ms beside %v", ms, beside)
+			require.InDelta(t, one.Quantile(0.99), again.Quantile(0.99), one.Max()*Accuracy*2+1e-3)
+		}
+	}
+}
+
 func TestRates(t *testing.T) {
 	const t0 = job.Time(1_795_000_020_000)
 	var m Moves

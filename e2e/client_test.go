@@ -50,7 +50,7 @@ func (r *reached) RoundTrip(req *http.Request) (*http.Response, error) {
 // The client has a method for every operation, and each does what its name says.
 func TestEveryOperation(t *testing.T) {
 	t.Parallel()
-	s := serve(t)
+	s := telling(t, "")
 	seen := &reached{next: checked(t), all: map[string]bool{}}
 	m, err := client.New(s.url, client.HTTPClient(&http.Client{Transport: seen}))
 	require.NoError(t, err)
@@ -256,6 +256,14 @@ func TestEveryOperation(t *testing.T) {
 	require.NoError(t, err)
 	must(m.SendAgain(ctx, "arrivals", deliveries[0].Number))
 	require.NoError(t, m.DeleteHook(ctx, "arrivals"))
+	must(m.PutEndpoint(ctx, "customs", api.Endpoint{URL: "http://127.0.0.1:9/"}))
+	must(m.PatchEndpoint(ctx, "customs", map[string]any{"note": "asleep"}))
+	must(m.Endpoints(ctx))
+	must(m.Endpoint(ctx, "customs"))
+	must(m.TestEndpoint(ctx, "customs"))
+	must(m.PauseEndpoint(ctx, "customs"))
+	must(m.ResumeEndpoint(ctx, "customs"))
+	require.NoError(t, m.DeleteEndpoint(ctx, "customs"))
 	who, err := m.SessionStatus(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, api.SessionStatus{Principal: "local", Role: "operator"}, who)

@@ -87,7 +87,7 @@ func openHarbour(t *testing.T) *examples {
 	for _, command := range []string{
 		"hmule setup load hmule.yaml --adopt --may-remove", // and what examples say is there
 		"hmule queue set old-queue priority=5", "hmule queue set old-queue --unset priority", "hmule task set old-task priority=5", "hmule task set old-task --unset priority", "hmule schedule set old-schedule every=1h job.task=tide.predict",
-		"hmule hook set old-hook task=old-task proof.kind=none", "hmule hook test arrivals arrival.json", "hmule queue set berths lane_on_dead=stop", "hmule token new ada --role operator --tokens tokens.yaml",
+		"hmule hook set old-hook task=old-task proof.kind=none", "hmule endpoint set old-endpoint url=http://127.0.0.1:9911/", "hmule endpoint set customs url=http://127.0.0.1:9911/events", "hmule hook test arrivals arrival.json", "hmule queue set berths lane_on_dead=stop", "hmule token new ada --role operator --tokens tokens.yaml",
 		"hmule export - | head -c 9000 > tides.jsonl.part",
 	} {
 		stdout, stderr, status := x.run(t, command)

@@ -8,6 +8,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -17,6 +18,7 @@ import (
 	"humblemule.example/internal/cli/present"
 	"humblemule.example/internal/config"
 	"humblemule.example/internal/harbour"
+	"humblemule.example/internal/post"
 	"humblemule.example/job"
 	"humblemule.example/worker"
 )
@@ -84,7 +86,17 @@ func (a *app) demo(ctx context.Context, d demo) error {
 	if os.Getenv(harbour.PilotsKey) == "" {
 		os.Setenv(harbour.PilotsKey, harbour.NewKey())
 	}
-	s, err := open(serving{Service: config.Service{Data: d.data, Listen: d.listen}, secrets: setup.Secrets, calls: setup.Calls}, api.Setup{}, log)
+	box, err := harbour.NewMailbox("127.0.0.1:0", func(l harbour.Letter) {
+		log.Info("a letter has come", "to", strings.Join(l.To, ", "), "subject", l.Subject())
+	})
+	if err != nil {
+		return err
+	}
+	go box.Run(ctx)
+	s, err := open(serving{
+		Service: config.Service{Data: d.data, Listen: d.listen}, secrets: setup.Secrets, calls: setup.Calls,
+		mail: post.Server{Server: box.Address(), From: "Saltmarrow Harbour <jobs@saltmarrow.example>", TLS: "none", Console: "http://" + d.listen},
+	}, api.Setup{}, log)
 	if err != nil {
 		return err
 	}
@@ -148,8 +160,11 @@ func (a *app) openDay(ctx context.Context, s *service, seed uint64, log *slog.Lo
 		return err
 	}
 	go press.Run(ctx)
+	if _, err := mule.PutEndpoint(ctx, "press", api.Endpoint{URL: press.URL(), Events: []api.EventRule{{On: []job.State{job.Done}, Tasks: []string{harbour.FogBulletin}}}, Note: "The press prints every fog bulletin."}); err != nil && ctx.Err() == nil {
+		return err
+	}
 	traffic := make(chan error, 1)
-	go func() { traffic <- harbour.NewTraffic(mule, press.URL(), seed, 700*time.Millisecond).Run(ctx) }()
+	go func() { traffic <- harbour.NewTraffic(mule, press.URL(), true, seed, 700*time.Millisecond).Run(ctx) }()
 	return errors.Join(runPools(ctx, mule, world, log), <-traffic)
 }
 

@@ -75,7 +75,7 @@ func TestTide(t *testing.T) {
 // The same seed draws the same day.
 func TestSeed(t *testing.T) {
 	draw := func(seed uint64) (all []string) {
-		traffic := NewTraffic(nil, "", seed, time.Second)
+		traffic := NewTraffic(nil, "", false, seed, time.Second)
 		for range 20 {
 			all = append(all, traffic.manifest("x").Owner, traffic.day("y").Date)
 		}

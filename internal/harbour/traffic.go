@@ -24,12 +24,15 @@ type Traffic struct {
 	random *rand.Rand
 	pace   time.Duration
 	notice int // the number of the last one
-	press  string
+	// press is where the press takes notices, and mails tells that the treasurer gets mail.
+	press string
+	mails bool
 }
 
-// NewTraffic makes traffic of about one job per pace. The press is told at an address; empty for nobody.
-func NewTraffic(office Office, press string, seed uint64, pace time.Duration) *Traffic {
-	return &Traffic{office: office, press: press, random: rand.New(rand.NewPCG(seed, 1)), pace: pace}
+// NewTraffic makes traffic of about one job per pace. The press is told at an address, empty for nobody, and
+// the treasurer by mail of dues that could not be charged, where mails is true.
+func NewTraffic(office Office, press string, mails bool, seed uint64, pace time.Duration) *Traffic {
+	return &Traffic{office: office, press: press, mails: mails, random: rand.New(rand.NewPCG(seed, 1)), pace: pace}
 }
 
 var (
@@ -128,8 +131,13 @@ func (t *Traffic) logbook() job.Spec {
 // dues are charged once a day and ship: the key keeps a second job away.
 func (t *Traffic) dues() job.Spec {
 	ship := ships[t.random.IntN(len(ships))]
+	var notify []job.Notify
+	if t.mails {
+		notify = []job.Notify{{On: []job.State{job.Dead}, Mail: &job.Mail{To: []string{"treasurer@saltmarrow.example"}, Subject: "[harbour]"}}}
+	}
 	return job.Spec{
-		Task: DuesCharge, Payload: job.JSON(Dues{ship, 10_000 + t.random.IntN(90_000)}), Key: ship + " " + time.Now().Format(time.DateOnly), Dedupe: "24h",
+		Notify: notify,
+		Task:   DuesCharge, Payload: job.JSON(Dues{ship, 10_000 + t.random.IntN(90_000)}), Key: ship + " " + time.Now().Format(time.DateOnly), Dedupe: "24h",
 		Retry: &job.Retry{Curve: job.Fixed, First: job.Duration(4 * time.Second)}, Owner: agents[t.random.IntN(len(agents))],
 	}
 }

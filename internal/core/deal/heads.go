@@ -87,7 +87,7 @@ func (l *line) first(d *dealing, q *memory.Named, t *take) (*heads, error) {
 
 func (l *line) make(d *dealing, q *memory.Named, t *take) (err error) {
 	l.age, l.held = d.age, l.held[:0]
-	eachTask(d.tx, q, t.req.Tasks, func(task int64) {
+	eachTask(d.tx, q, t.tasks(), func(task int64) {
 		if err != nil || d.tx.Settings.MakesCalls(task) != t.own {
 			return
 		}

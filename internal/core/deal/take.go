@@ -72,6 +72,14 @@ func (t *take) waitsIn() []string {
 	return t.req.Queues
 }
 
+// tasks are those that it may have; nil for all. What makes calls may have changed since it was parked.
+func (t *take) tasks() []string {
+	if t.own {
+		return nil
+	}
+	return t.req.Tasks
+}
+
 func (t *take) weight(queue string) int { return max(t.req.Weights[queue], 1) }
 
 // settled answers a take after its transaction, where it was served, was claimed by one that

@@ -83,8 +83,6 @@ func TestSketch(t *testing.T) {
 	assert.Less(t, cap(s.bins), 2*1800)
 }
 
-// A steady flow has the same rate a minute whenever one looks: a second after the start,
-// in the middle of a second, after an hour. What is old leaves the window.
 // Every span that can be added is read again as it was written, alone and beside others.
 func TestSketchOfAnySpan(t *testing.T) {
 	for ms := 1e-4; ms < 2*most; ms *= 1.7 {
@@ -102,6 +100,8 @@ func TestSketchOfAnySpan(t *testing.T) {
 	}
 }
 
+// A steady flow has the same rate a minute whenever one looks: a second after the start,
+// in the middle of a second, after an hour. What is old leaves the window.
 func TestRates(t *testing.T) {
 	const t0 = job.Time(1_795_000_020_000)
 	var m Moves

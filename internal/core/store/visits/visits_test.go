@@ -261,6 +261,7 @@ func (h *harbour) use() {
 	h.tie(ctx)
 	h.hooks(ctx)
 	h.calls(ctx)
+	h.notices(ctx)
 	time.Sleep(30 * time.Minute) // leases end, removals are swept, leftovers go
 	synctest.Wait()
 	h.take("ready", 1) // which runs over the restart
@@ -296,6 +297,20 @@ func (h *harbour) calls(ctx context.Context) {
 	_, err := h.e.Job(ctx, probe[0].Job.ID)
 	h.must(err)
 	h.act(api.ActRequest{Action: api.ActCancel, Filter: &api.Selection{Queues: []string{"calls"}}})
+}
+
+// notices has ends told.
+func (h *harbour) notices(ctx context.Context) {
+	name := fmt.Sprint("customs-", h.n)
+	h.must(h.e.SetEndpoint(ctx, name, api.Endpoint{URL: "https://customs.example"}))
+	h.enqueue(3, func(int) job.Spec {
+		return job.Spec{Task: "berth.plan", Queue: "told", Notify: []job.Notify{{On: []job.State{job.Dead}, Endpoint: name}}}
+	})
+	h.settle(h.take("told", 3), died)
+	a, err := h.e.Lease(engine.ByService(ctx), api.LeaseRequest{Worker: "service", Queues: []string{"common"}, Limit: 3})
+	h.must(err)
+	h.settle(a.Leases, done)
+	h.must(h.e.DeleteEndpoint(ctx, name))
 }
 
 // hooks has deliveries come, again, and be forgotten.

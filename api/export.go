@@ -177,6 +177,9 @@ const (
 func (l *ExportLine) CheckJob(maxPayload int) []job.FieldError {
 	j := l.Job
 	spec := j.SpecOf()
+	if job.IsOwn(spec.Task) { // a message of the other service
+		spec.Task = "message"
+	}
 	spec.MaxAttempts, spec.Retry, spec.Timeout, spec.KeepResult = &j.MaxAttempts, j.Retry, j.Timeout, j.KeepResult
 	if j.Calls != "" && spec.Call == nil {
 		return []job.FieldError{{Field: "payload", Message: "is not a call"}}

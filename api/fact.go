@@ -34,6 +34,9 @@ const (
 	FactPaused    = "paused"    // jobs are ready in a queue that is paused
 	FactBehind    = "behind"    // more jobs come than finish
 	FactStuck     = "stuck"     // a batch in which nothing goes on by itself
+	FactSilent    = "silent"    // a host gives no answer to calls
+	FactHook      = "hook"      // a hook can take no delivery
+	FactEndpoint  = "endpoint"  // an endpoint has paused itself
 	FactNewCause  = "new_cause" // jobs have begun to die of an error within the last day
 	FactSchedule  = "schedule"  // the runs of a schedule die, or are late
 	FactInDoubt   = "in_doubt"  // whether steps are done is not known

@@ -12,6 +12,7 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 	dto "github.com/prometheus/client_model/go"
 
+	"humblemule.example/api"
 	"humblemule.example/internal/core/engine"
 	"humblemule.example/job"
 )
@@ -70,6 +71,11 @@ var (
 	folded      = about("folded", "Queues, tasks and schedules beyond the first 200, whose figures are those of the one called "+others+".", "what")
 	causes      = about("causes", "Causes of failures by which jobs are in a state.", "state")
 	batches     = about("batches", "Batches that have not ended, by whether any of their jobs goes on by itself.", "goes_on")
+	hookTook    = about("hook_deliveries_total", "Deliveries that a hook has taken: new, or repeated.", "hook", "result")
+	hookRefused = about("hook_refusals_total", "Deliveries that a hook has refused, by reason.", "hook", "reason")
+	endpointTo  = about("endpoint_messages_total", "Messages to an endpoint: delivered, died, or missed while it was paused.", "endpoint", "result")
+	endpointOff = about("endpoint_paused", "1 while an endpoint is paused.", "endpoint")
+	silentHosts = about("silent_hosts", "Hosts that give no answer to calls.")
 	workers     = about("workers", "Worker processes, by what they do.", "does")
 	slots       = about("slots", "Slots of the worker processes, by what these do.", "does")
 	taken       = about("slots_taken", "Slots that run a job.")
@@ -122,6 +128,13 @@ func (s *service) figures() (map[*figure]*dto.MetricFamily, error) {
 	}
 	p.gauge(batches, float64(m.Batches[false]), "yes")
 	p.gauge(batches, float64(m.Batches[true]), "no")
+	p.gauge(silentHosts, float64(m.SilentHosts))
+	for i := range m.Hooks {
+		p.hook(&m.Hooks[i])
+	}
+	for i := range m.Endpoints {
+		p.endpoint(&m.Endpoints[i])
+	}
 	for _, does := range []string{"active", "draining", "silent"} {
 		p.gauge(workers, float64(m.Workers[does]), does)
 		p.gauge(slots, float64(m.Slots[does]), does)
@@ -193,6 +206,21 @@ func (p *pen) queue(q *engine.MeteredJobs) {
 	p.counter(enqueued, q.Enqueued, name)
 	p.counter(requeued, q.Requeued, name)
 	p.histogram(waits, &q.Waits, name)
+}
+
+func (p *pen) hook(h *api.HookStatus) {
+	p.counter(hookTook, uint64(h.Counts.Taken), h.Name, "new")
+	p.counter(hookTook, uint64(h.Counts.Repeated), h.Name, "repeated")
+	for reason, n := range h.Counts.Refused {
+		p.counter(hookRefused, uint64(n), h.Name, reason)
+	}
+}
+
+func (p *pen) endpoint(e *api.EndpointStatus) {
+	p.counter(endpointTo, uint64(e.Delivered), e.Name, "delivered")
+	p.counter(endpointTo, uint64(e.Failed), e.Name, "died")
+	p.counter(endpointTo, uint64(e.Missed), e.Name, "missed")
+	p.gauge(endpointOff, truth(e.PausedAt != 0), e.Name)
 }
 
 func (p *pen) task(t *engine.MeteredJobs) {

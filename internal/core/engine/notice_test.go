@@ -118,7 +118,7 @@ func TestNotices(t *testing.T) {
 		assert.Equal(t, int64(1), press.Missed)
 		found, err := y.e.Check(context.Background())
 		require.NoError(t, err)
-		assert.Contains(t, fmt.Sprint(found), "Endpoint press has paused itself: no message was taken for 4 days. 1 message were not sent since")
+		assert.Contains(t, fmt.Sprint(found), "Endpoint press has paused itself: no message was taken for 4 days. 1 message was not sent since")
 		_, err = y.e.TestEndpoint(context.Background(), "press")
 		y.refuses(err, "is paused")
 		require.NoError(t, y.e.ResumeEndpoint(context.Background(), "press"))

@@ -57,15 +57,18 @@ func (rd *Reader) Check(ctx context.Context) (all []api.Finding, err error) {
 	for _, text := range rd.pointless(queues) {
 		wrong("settings", "%s", text)
 	}
+	for _, h := range rd.silentHosts() {
+		wrong("calls", "%s", status.Answerless(&h))
+	}
 	hooks, notes := rd.hooksWrong()
 	for _, text := range hooks {
-		wrong("hooks", "%s", text)
+		wrong("hooks", "Hook %s refuses every delivery: %s.", text.Name, text.Why)
 	}
 	for _, text := range notes {
 		all = append(all, api.Finding{Kind: api.FoundNote, What: "hooks", Summary: text})
 	}
 	for _, e := range rd.pausedEndpoints() {
-		wrong("endpoints", "Endpoint %s has paused itself: %s. %s were not sent since.", e.Name, e.PausedWhy, sentence.Count(e.Missed, "message", "messages"))
+		wrong("endpoints", "%s", status.Resting(&e))
 	}
 	for _, a := range rd.setAside() {
 		wrong("timed", "%s", a)

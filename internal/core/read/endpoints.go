@@ -8,6 +8,7 @@ import (
 	"humblemule.example/api"
 	"humblemule.example/internal/core/memory"
 	"humblemule.example/internal/core/scope"
+	"humblemule.example/internal/core/status"
 	"humblemule.example/internal/text"
 	"humblemule.example/job"
 )
@@ -87,5 +88,20 @@ func (rd *Reader) pausedEndpoints() (all []api.EndpointStatus) {
 		}
 	}
 	slices.SortFunc(all, func(a, b api.EndpointStatus) int { return cmp.Compare(a.Name, b.Name) })
+	return all
+}
+
+// silentHosts lists the hosts that give no answer to calls, the longest first.
+func (rd *Reader) silentHosts() (all []status.Silent) {
+	rd.m.RLock()
+	defer rd.m.RUnlock()
+	for _, h := range rd.m.Hosts.AllKept() {
+		if h.ProbeAt != 0 {
+			all = append(all, status.Silent{Host: h.Name, Since: h.Since, ProbeAt: h.ProbeAt, Why: h.Why})
+		}
+	}
+	slices.SortFunc(all, func(a, b status.Silent) int {
+		return cmp.Or(cmp.Compare(a.Since, b.Since), cmp.Compare(a.Host, b.Host))
+	})
 	return all
 }

@@ -9,6 +9,7 @@ import (
 	"humblemule.example/api"
 	"humblemule.example/internal/core/memory"
 	"humblemule.example/internal/core/scope"
+	"humblemule.example/internal/core/status"
 	"humblemule.example/internal/text"
 	"humblemule.example/job"
 )
@@ -108,7 +109,7 @@ func (rd *Reader) Deliveries(ctx context.Context, name string, before int64, mos
 }
 
 // hooksWrong lists what is wrong with hooks, and what is allowed and likely not meant.
-func (rd *Reader) hooksWrong() (wrong, notes []string) {
+func (rd *Reader) hooksWrong() (wrong []status.Hook, notes []string) {
 	rd.m.RLock()
 	defer rd.m.RUnlock()
 	var names []string
@@ -119,7 +120,7 @@ func (rd *Reader) hooksWrong() (wrong, notes []string) {
 	for _, name := range names {
 		h, _ := rd.m.Hooks.Kept(name)
 		for _, text := range rd.hookFaults(name, &h.Is) {
-			wrong = append(wrong, "Hook "+name+" refuses every delivery: "+text+".")
+			wrong = append(wrong, status.Hook{Name: name, Why: text})
 		}
 		for _, w := range h.Is.Warnings() {
 			notes = append(notes, "Hook "+name+": "+w.Message)

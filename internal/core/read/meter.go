@@ -30,6 +30,11 @@ type Meter struct {
 	Causes map[job.State]int
 	// Batches are how many have not ended, by whether they are idle: none of their jobs goes on by itself.
 	Batches map[bool]int64
+	// Hooks and Endpoints are the first [Metered] of them by name, and SilentHosts how many hosts give no answer
+	// to calls.
+	Hooks       []api.HookStatus
+	Endpoints   []api.EndpointStatus
+	SilentHosts int
 	// Workers and Slots count the living workers by what they do, and Taken the slots that run
 	// something.
 	Workers, Slots map[string]int
@@ -88,6 +93,13 @@ func (rd *Reader) Meter(ctx context.Context) (m Meter, err error) {
 		return m, err
 	}
 	rd.meterWorkers(&m, now)
+	if m.Hooks, err = rd.Hooks(ctx); err != nil {
+		return m, err
+	}
+	if m.Endpoints, err = rd.Endpoints(ctx); err != nil {
+		return m, err
+	}
+	m.Hooks, m.Endpoints, m.SilentHosts = m.Hooks[:min(len(m.Hooks), Metered)], m.Endpoints[:min(len(m.Endpoints), Metered)], len(rd.silentHosts())
 	if m.Causes, err = rd.store.CausesWithJobs(ctx); err != nil {
 		return m, err
 	}

@@ -81,6 +81,8 @@ func (rd *Reader) standing(ctx context.Context, in scope.Scope, queueName string
 	if s.Stuck, err = rd.stuckBatches(ctx); err != nil {
 		return nil, err
 	}
+	s.Silent, s.Endpoints = rd.silentHosts(), rd.pausedEndpoints()
+	s.Hooks, _ = rd.hooksWrong()
 	s.SetAside, s.RefusingSince, s.Disk, s.Operations = rd.setAside(), rd.told.RefusingSince(), rd.told.DiskFull(), rd.told.UnderWay()
 	return s, nil
 }

@@ -30,6 +30,11 @@ type Standing struct {
 	Schedules []Schedule
 	// Stuck are batches in which nothing goes on until somebody acts, the latest first.
 	Stuck []api.Batch
+	// Silent are hosts that give no answer to calls, Hooks those that can take no delivery, with why, and
+	// Endpoints those that have paused themselves.
+	Silent    []Silent
+	Hooks     []Hook
+	Endpoints []api.EndpointStatus
 	// InDoubt is how many jobs have steps of which it is not known whether they are done; More
 	// that there are more.
 	InDoubt  int64
@@ -62,6 +67,16 @@ type Schedule struct {
 	LateBy   time.Duration
 }
 
+// Silent is a host that gives no answer to calls: since when, at how many tries, when it is tried next, and why.
+type Silent struct {
+	Host           string
+	Since, ProbeAt job.Time
+	Why            string
+}
+
+// Hook is one that can take no delivery, and why.
+type Hook struct{ Name, Why string }
+
 // What is told of a kind: so many, and then how many more.
 const mostOfKind = 3
 
@@ -77,13 +92,13 @@ const (
 
 // order is which fact comes first.
 var order = []string{
-	api.FactRefused, api.FactDisk, api.FactNoWorker, api.FactPaused, api.FactBehind, api.FactStuck, api.FactNewCause, api.FactSchedule, api.FactInDoubt, api.FactSetAside, api.FactName,
+	api.FactRefused, api.FactDisk, api.FactNoWorker, api.FactPaused, api.FactBehind, api.FactStuck, api.FactSilent, api.FactHook, api.FactEndpoint, api.FactNewCause, api.FactSchedule, api.FactInDoubt, api.FactSetAside, api.FactName,
 	api.FactOperation, api.FactFine, api.FactDead,
 }
 
 // Facts tells how things stand, the worst first.
 func Facts(s *Standing) []api.Fact {
-	all := slices.Concat(s.trouble(), s.untaken(), s.paused(), s.behind(), s.stuck(), s.causes(), s.schedules(), s.doubts(), s.aside(), s.typos(), s.operations())
+	all := slices.Concat(s.trouble(), s.untaken(), s.paused(), s.behind(), s.stuck(), s.outside(), s.causes(), s.schedules(), s.doubts(), s.aside(), s.typos(), s.operations())
 	if !slices.ContainsFunc(all, func(f api.Fact) bool { return f.Wrong }) {
 		all = append(all, s.fine())
 	}
@@ -113,6 +128,29 @@ func (s *Standing) trouble() (all []api.Fact) {
 		all = append(all, api.Fact{Kind: api.FactDisk, Wrong: true, Text: strings.ToUpper(s.Disk[:1]) + s.Disk[1:] + ".", Act: "Free some space"})
 	}
 	return all
+}
+
+// outside tells of what goes in and out.
+func (s *Standing) outside() []api.Fact {
+	return slices.Concat(few(s.Silent, func(h Silent) api.Fact {
+		return api.Fact{Kind: api.FactSilent, Wrong: true, Text: Answerless(&h), Detail: "Its jobs are held, and one at a time tries it. The last: " + strings.TrimSuffix(h.Why, ".") + ".", Act: "Check the host", Command: "hmule job list --state held"}
+	}, "%s more host gives no answer.", "%s more hosts give no answer.", "hmule check"),
+		few(s.Hooks, func(h Hook) api.Fact {
+			return api.Fact{Kind: api.FactHook, Wrong: true, Text: "Hook " + h.Name + " refuses every delivery: " + h.Why + ".", Act: "Open hooks", Command: "hmule hook show " + h.Name}
+		}, "%s more hook refuses every delivery.", "%s more hooks refuse every delivery.", "hmule hook list"),
+		few(s.Endpoints, func(e api.EndpointStatus) api.Fact {
+			return api.Fact{Kind: api.FactEndpoint, Wrong: true, Number: e.Missed, Text: Resting(&e), Act: "Open endpoints", Command: "hmule endpoint resume " + e.Name}
+		}, "%s more endpoint has paused itself.", "%s more endpoints have paused themselves.", "hmule endpoint list"))
+}
+
+// Answerless says that a host gives no answer.
+func Answerless(h *Silent) string {
+	return fmt.Sprintf("%s has given no answer since %s; it is tried again at %s.", h.Host, h.Since, h.ProbeAt)
+}
+
+// Resting says that an endpoint has paused itself.
+func Resting(e *api.EndpointStatus) string {
+	return fmt.Sprintf("Endpoint %s has paused itself: %s. %s not sent since.", e.Name, e.PausedWhy, sentence.Count(e.Missed, "message was", "messages were"))
 }
 
 func (s *Standing) untaken() []api.Fact {

@@ -112,7 +112,7 @@ func (it *item) canTakeIn(v *commit.View, source *memory.Import) error {
 	if err := command.CanMake(v, []string{it.line.Job.Queue}, []string{it.line.Job.Task}); err != nil {
 		return err
 	}
-	if makes := v.Settings.MakesCalls(v.Tasks.ID(it.line.Job.Task)); !it.state.Finished() && makes != (it.row.Host != 0) {
+	if makes := v.Settings.MakesCalls(v.Tasks.ID(it.line.Job.Task)); !job.IsOwn(it.line.Job.Task) && !it.state.Finished() && makes != (it.row.Host != 0) {
 		return job.Wrong("nothing was imported", []job.FieldError{{Field: "job.calls", Message: fmt.Sprintf("does not go with task %s here, which %s; set its calls as they are set there", it.line.Job.Task, map[bool]string{true: "makes calls", false: "workers do"}[makes])}})
 	}
 	if source == nil || source.Below == 0 {

@@ -68,6 +68,7 @@ var scenarios = []scenario{
 	{"acts", "actions on as many jobs as the backlog, alone and beside enqueues", inService(acts)},
 	{"rebuild", "a file of each older schema brought to its new tables", rebuild},
 	{"retention", "whether retention keeps pace", keepsPace},
+	{"inout", "webhooks beside enqueues, and calls beside a loop by hand", inOut},
 	{"backup", "enqueues while a backup of 2 GB is made, beside the time before and after", inService(backups)},
 }
 

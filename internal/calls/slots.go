@@ -35,7 +35,7 @@ const (
 // NewSlots gives slots for so many calls at once.
 func NewSlots(e *engine.Engine, caller *Caller, office *post.Office, slots int, version string, log *slog.Logger) *Slots {
 	s := &Slots{engine: e, caller: caller, office: office}
-	s.pool = worker.New(&source{engine: e}, worker.Options{Queues: []string{job.DefaultQueue}, Slots: slots, Name: slotsName, Version: version, Lease: callLease, Grace: grace, Log: slog.New(quiet{log.Handler()})})
+	s.pool = worker.New(&source{engine: e}, worker.Options{Queues: []string{job.DefaultQueue}, Slots: slots, Name: slotsName, Version: version, Ahead: worker.Measured, Lease: callLease, Grace: grace, Log: slog.New(quiet{log.Handler()})})
 	worker.Handle(s.pool, made, s.make)
 	return s
 }

@@ -165,6 +165,8 @@ func (rc *Receiver) take(ctx context.Context, name string, d *delivery) (told ap
 		switch {
 		case err != nil:
 			return nil, err
+		case known != nil && known.At < v.Now.Add(-api.HookRemembers.Go()):
+			d.old = known.ID
 		case known != nil:
 			told = api.Received{Job: known.Job, Repeated: true, Differs: !slices.Equal(known.Body, d.body)}
 			return repeat(name, known, told.Differs), nil
@@ -179,16 +181,13 @@ func (rc *Receiver) take(ctx context.Context, name string, d *delivery) (told ap
 	})
 }
 
-// knownAs finds the earlier delivery with the same id, within the time for which one is known.
+// knownAs finds the earlier delivery with the same id, as long as it was not swept.
 func knownAs(v *commit.View, d *delivery) (*store.Delivery, error) {
+	d.old = 0
 	if d.mark == nil {
 		return nil, nil
 	}
-	known, err := v.Store.DeliveryBy(d.mark)
-	if err != nil || known == nil || known.At < v.Now.Add(-api.HookRemembers.Go()) {
-		return nil, err
-	}
-	return known, nil
+	return v.Store.DeliveryBy(d.mark)
 }
 
 func repeat(name string, known *store.Delivery, differs bool) commit.Write {
@@ -203,12 +202,8 @@ func repeat(name string, known *store.Delivery, differs bool) commit.Write {
 }
 
 func insert(tx *commit.Tx, name string, d *delivery, n *command.NewJob) (told api.Received, err error) {
-	if d.mark != nil { // of one that is no longer known
-		old, err := tx.Store.DeliveryBy(d.mark)
-		if err == nil && old != nil {
-			err = tx.Store.ForgetDelivery(old.ID)
-		}
-		if err != nil {
+	if d.old != 0 {
+		if err := tx.Store.ForgetDelivery(d.old); err != nil {
 			return told, err
 		}
 	}

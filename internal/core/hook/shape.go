@@ -37,6 +37,8 @@ type delivery struct {
 	sender     string
 	mark, body []byte
 	wantsID    bool
+	// old is an earlier delivery with the same id that is no longer known by it; 0 for none.
+	old int64
 }
 
 func labelled(name string) map[string]string { return map[string]string{api.HookLabel: name} }

@@ -21,6 +21,8 @@ type Fact struct {
 	Schedule  string    `json:"schedule,omitzero"`
 	Operation int64     `json:"operation,omitzero"`
 	Batch     int64     `json:"batch,omitzero"`
+	Hook      string    `json:"hook,omitzero"`
+	Endpoint  string    `json:"endpoint,omitzero"`
 	// Act is what to do about it, in a few words, and Command how on a command line.
 	Act     string `json:"act,omitzero"`
 	Command string `json:"command,omitzero"`

@@ -32,6 +32,7 @@ var consoleRoutes = []consoleRoute{
 	{"/batches", "batches"}, {"/batches/:batch", "batches"},
 	{"/queues", "queues"}, {"/queues/:queue", "queues"},
 	{"/workers", "workers"}, {"/workers/:worker", "workers"},
+	{"/outside", "outside"}, {"/outside/hooks/:hook", "outside"}, {"/outside/endpoints/:endpoint", "outside"},
 	{"/log", "log"},
 	{"/compare", "compare"},
 	{"/settings", "settings"}, {"/settings/:task", "settings"},

@@ -45,6 +45,11 @@ export const keys = {
   sessions: ['sessions'] as const,
   lanes: (queue: string) => ['lanes', queue] as const,
   starts: (queue: string, limit: number) => ['starts', queue, limit] as const,
+  hooks: {
+    list: ['hooks', 'list'] as const,
+    deliveries: (name: string) => ['hooks', 'deliveries', name] as const,
+  },
+  endpoints: ['endpoints'] as const,
   schedules: {
     list: ['schedules', 'list'] as const,
     one: (name: string) => ['schedules', 'one', name] as const,

@@ -15,6 +15,12 @@ export function factPath(f: Fact): string | undefined {
       return f.schedule ? `/coming/${encodeURIComponent(f.schedule)}` : '/coming'
     case 'stuck':
       return f.batch ? `/batches/${f.batch}` : '/batches?state=stuck'
+    case 'silent':
+      return '/jobs?state=held'
+    case 'hook':
+      return f.hook ? `/outside/hooks/${f.hook}` : '/outside'
+    case 'endpoint':
+      return f.endpoint ? `/outside/endpoints/${f.endpoint}` : '/outside'
     case 'in_doubt':
       return '/jobs?steps=in_doubt'
     case 'name':

@@ -20,6 +20,7 @@ const Compare = lazy(() => import('../pages/compare/Compare').then((m) => ({ def
 const DeadLetters = lazy(() => import('../pages/dead/DeadLetters').then((m) => ({ default: m.DeadLetters })))
 const Jobs = lazy(() => import('../pages/jobs/Jobs').then((m) => ({ default: m.Jobs })))
 const Log = lazy(() => import('../pages/log/Log').then((m) => ({ default: m.Log })))
+const Outside = lazy(() => import('../pages/outside/Outside').then((m) => ({ default: m.Outside })))
 const Queues = lazy(() => import('../pages/queues/Queues').then((m) => ({ default: m.Queues })))
 const Settings = lazy(() => import('../pages/settings/Settings').then((m) => ({ default: m.Settings })))
 const Workers = lazy(() => import('../pages/workers/Workers').then((m) => ({ default: m.Workers })))
@@ -68,7 +69,7 @@ function Unknown() {
 
 /** PageAt is the page of an address, with what is open beside it. */
 function PageAt({ page, counts }: { page: (typeof routes)[number]['page']; counts?: Counts }) {
-  const { batch, cause, schedule, queue, task, worker } = useParams()
+  const { batch, cause, endpoint, hook, schedule, queue, task, worker } = useParams()
   switch (page) {
     case 'now':
       return <Now />
@@ -84,6 +85,8 @@ function PageAt({ page, counts }: { page: (typeof routes)[number]['page']; count
       return <Queues open={queue} />
     case 'workers':
       return <Workers open={worker} />
+    case 'outside':
+      return <Outside hook={hook} endpoint={endpoint} />
     case 'compare':
       return <Compare />
     case 'log':

@@ -7,6 +7,7 @@ export const pages = [
   { to: '/coming', name: 'Coming up', letter: 'c' },
   { to: '/queues', name: 'Queues', letter: 'q' },
   { to: '/workers', name: 'Workers', letter: 'w' },
+  { to: '/outside', name: 'In and out', letter: 'o' },
   { to: '/log', name: 'Action log', letter: 'a' },
   { to: '/settings', name: 'Settings', letter: 's' },
 ] as const

@@ -136,10 +136,10 @@ func (s *Standing) outside() []api.Fact {
 		return api.Fact{Kind: api.FactSilent, Wrong: true, Text: Answerless(&h), Detail: "Its jobs are held, and one at a time tries it. The last: " + strings.TrimSuffix(h.Why, ".") + ".", Act: "Check the host", Command: "hmule job list --state held"}
 	}, "%s more host gives no answer.", "%s more hosts give no answer.", "hmule check"),
 		few(s.Hooks, func(h Hook) api.Fact {
-			return api.Fact{Kind: api.FactHook, Wrong: true, Text: "Hook " + h.Name + " refuses every delivery: " + h.Why + ".", Act: "Open hooks", Command: "hmule hook show " + h.Name}
+			return api.Fact{Kind: api.FactHook, Wrong: true, Hook: h.Name, Text: "Hook " + h.Name + " refuses every delivery: " + h.Why + ".", Act: "Open hooks", Command: "hmule hook show " + h.Name}
 		}, "%s more hook refuses every delivery.", "%s more hooks refuse every delivery.", "hmule hook list"),
 		few(s.Endpoints, func(e api.EndpointStatus) api.Fact {
-			return api.Fact{Kind: api.FactEndpoint, Wrong: true, Number: e.Missed, Text: Resting(&e), Act: "Open endpoints", Command: "hmule endpoint resume " + e.Name}
+			return api.Fact{Kind: api.FactEndpoint, Wrong: true, Endpoint: e.Name, Number: e.Missed, Text: Resting(&e), Act: "Open endpoints", Command: "hmule endpoint resume " + e.Name}
 		}, "%s more endpoint has paused itself.", "%s more endpoints have paused themselves.", "hmule endpoint list"))
 }
 

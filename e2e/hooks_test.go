@@ -47,6 +47,7 @@ secrets:
   pilots: {env: PILOTS_KEY, hooks: [arrivals]}
   bank: {file: bank.key, hooks: [dues]}
   lost: {file: lost.key, hooks: [lost]}
+calls: {allow: [127.0.0.1]}
 `
 
 // withHooks starts a service with hooks.
@@ -308,4 +309,44 @@ func TestWebhooksBesideTokens(t *testing.T) {
 		}
 		return names
 	}()))
+}
+
+// A person reads on one page which hook refuses and why, sends a delivery again, and pauses an endpoint.
+func TestPageOfHooks(t *testing.T) {
+	t.Parallel()
+	s := withHooks(t)
+	m := s.mule(client.HTTPClient(newHTTP()))
+	_, err := m.PutEndpoint(t.Context(), "customs", api.Endpoint{URL: "http://127.0.0.1:9/ends", Events: []api.EventRule{{On: []job.State{job.Dead}, Tasks: []string{"dues.charge"}}}})
+	require.NoError(t, err)
+	told, status, text := s.deliver("arrivals", standard, pilotsKey, "arr-1", `{"manifest":"tern-0033","agent":"Okonkwo Lines"}`, time.Now())
+	require.Equal(t, http.StatusAccepted, status, text)
+	_, status, _ = s.deliver("arrivals", standard, "whsec_d3Jvbmc=", "arr-2", `{}`, time.Now())
+	require.Equal(t, http.StatusUnauthorized, status)
+
+	p := open(t, s.url+"/outside")
+	p.says("lost refuses every delivery.")
+	p.says("1 delivery has become jobs at 4 hooks.")
+	p.accessible("in and out")
+	p.press(`//tr[@data-name="lost"]//a`)
+	p.says("It refuses every delivery:")
+	p.press(`//tr[@data-name="arrivals"]//a`)
+	p.says("What is posted to /hooks/arrivals becomes a job of manifest.check")
+	p.says("from /agent of the body")
+	p.says("the signature or the secret is wrong")
+	p.press(`//li[@data-delivery]//button[.="Send again"]`)
+	p.accessible("a delivery is sent again")
+	p.submit()
+	p.says(fmt.Sprintf("Enqueued: job %d.", told.Job+1))
+	again, err := m.Job(t.Context(), told.Job+1)
+	require.NoError(t, err)
+	assert.Equal(t, "Okonkwo Lines", again.Owner)
+	p.press(`//tr[@data-name="customs"]//a[.="customs"]`)
+	p.says("dead of task dues.charge")
+	p.press(`//aside//button[.="Pause"]`)
+	p.submit()
+	p.says("Paused: customs.")
+	p.press(`//aside//button[.="Resume"]`)
+	p.submit()
+	p.waitFor(`!document.body.innerText.includes("Paused: customs.")`)
+	p.quiet()
 }

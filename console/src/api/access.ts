@@ -31,6 +31,9 @@ export function refuse() {
   for (const w of watchers) w()
 }
 
+/** reader is whom the service took the reader for when it was asked; undefined where it gave no answer. */
+export const reader = () => status
+
 /** session is the reader's; there is none where the service asks for no token, or has refused. */
 export const session = () => (status?.session ? status : undefined)
 

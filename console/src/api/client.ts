@@ -4,7 +4,7 @@ import type { Interval } from '../lib/interval'
 import { QueryClient, keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/react-query'
 import createClient from 'openapi-fetch'
 
-import { csrf, newKey, refuse } from './access'
+import { csrf, newKey, reader, refuse } from './access'
 import { keys } from './keys'
 import type { components, paths } from './schema'
 
@@ -324,11 +324,6 @@ export function useForecast(name: string, slots?: number, by?: string) {
   })
 }
 
-/** useAbout tells who the service takes the reader for. */
-export function useAbout() {
-  return useQuery({ queryKey: keys.about, queryFn: () => told(api.GET('/v1')) })
-}
-
 /** useSessions lists who is signed in: the reader alone, or everybody for an operator. */
 export function useSessions() {
   return useQuery({ queryKey: keys.sessions, queryFn: async () => (await told(api.GET('/v1/sessions'))).sessions, refetchInterval: 30_000 })
@@ -336,7 +331,8 @@ export function useSessions() {
 
 /** useMayAct tells whether the reader may do more than read. */
 export function useMayAct(): boolean {
-  const role = useAbout().data?.role
+  // It was asked before the page was drawn, so that no button comes later; asked again where that failed.
+  const role = useQuery({ queryKey: keys.reader, queryFn: () => told(api.GET('/v1/session')), initialData: reader }).data?.role
   return role === 'operator' || role === 'keeper'
 }
 

@@ -2,7 +2,7 @@ import type { Filter, Retry } from './client'
 
 /** keys are the keys of all questions to the service, by subject. What is called all stands for each key that begins so. */
 export const keys = {
-  about: ['about'] as const,
+  reader: ['reader'] as const,
   stats: { all: ['stats'] as const, of: (queue?: string) => ['stats', 'of', queue] as const },
   history: (span: string, by: string) => ['history', span, by] as const,
   spanOf: (of: string, from: string, to: string) => ['span of', of, from, to] as const,

@@ -133,7 +133,7 @@ func (s *Standing) trouble() (all []api.Fact) {
 // outside tells of what goes in and out.
 func (s *Standing) outside() []api.Fact {
 	return slices.Concat(few(s.Silent, func(h Silent) api.Fact {
-		return api.Fact{Kind: api.FactSilent, Wrong: true, Text: Answerless(&h), Detail: "Its jobs are held, and one at a time tries it. The last: " + strings.TrimSuffix(h.Why, ".") + ".", Act: "Check the host", Command: "hmule job list --state held"}
+		return api.Fact{Kind: api.FactSilent, Wrong: true, Text: Answerless(&h), Detail: "Its jobs are held, and one at a time tries it. The last: " + strings.TrimSuffix(h.Why, ".") + ".", Act: "Open jobs", Command: "hmule job list --state held"}
 	}, "%s more host gives no answer.", "%s more hosts give no answer.", "hmule check"),
 		few(s.Hooks, func(h Hook) api.Fact {
 			return api.Fact{Kind: api.FactHook, Wrong: true, Hook: h.Name, Text: "Hook " + h.Name + " refuses every delivery: " + h.Why + ".", Act: "Open hooks", Command: "hmule hook show " + h.Name}

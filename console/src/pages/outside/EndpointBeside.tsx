@@ -4,9 +4,9 @@ import { newKey } from '../../api/access'
 import { type EndpointStatus, api, told, useMayAct } from '../../api/client'
 import { search } from '../../lib/address'
 import { grouped, localTimes } from '../../lib/format'
-import { Beside, Fact, FromFile, When } from '../../parts/Beside'
+import { Beside, Fact, When } from '../../parts/Beside'
 import { Question } from '../../parts/Question'
-import { eventWords } from './outsideWords'
+import { eventWords, setBy } from './outsideWords'
 
 /** EndpointBeside tells what an endpoint is told, and how it takes that. */
 export function EndpointBeside({ name, e, known, now }: { name: string; e?: EndpointStatus; known: boolean; now: number }) {
@@ -67,8 +67,8 @@ function Known({ e, now }: { e: EndpointStatus; now: number }) {
         </Fact>
         <When name="last" at={e.last_at} now={now} />
         <Fact name="note">{e.note}</Fact>
+        <Fact name="set by">{setBy[e.defined_by]}</Fact>
       </dl>
-      {e.defined_by === 'file' && <FromFile />}
     </>
   )
 }

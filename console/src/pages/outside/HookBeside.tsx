@@ -4,11 +4,11 @@ import { newKey } from '../../api/access'
 import { type HookStatus, api, told, useMayAct } from '../../api/client'
 import { search } from '../../lib/address'
 import { age, grouped, moment } from '../../lib/format'
-import { Beside, Fact, FromFile, When } from '../../parts/Beside'
+import { Beside, Fact, When } from '../../parts/Beside'
 import { Copyable } from '../../parts/Copyable'
 import { Mark } from '../../parts/Mark'
 import { Question } from '../../parts/Question'
-import { proofWords, reasonWords, takenWords } from './outsideWords'
+import { proofWords, reasonWords, setBy, takenWords } from './outsideWords'
 import { useDeliveries } from './queries'
 
 /** HookBeside tells what a hook makes of deliveries, which it took, and which it refused. */
@@ -60,8 +60,8 @@ function Known({ h, now }: { h: HookStatus; now: number }) {
         </Fact>
         <When name="last taken" at={n.last_at} now={now} />
         <Fact name="note">{h.note}</Fact>
+        <Fact name="set by">{setBy[h.defined_by]}</Fact>
       </dl>
-      {h.defined_by === 'file' && <FromFile />}
       <Refused h={h} now={now} />
       <Taken h={h} now={now} />
       <div className="mt-6 text-quiet">
@@ -122,8 +122,8 @@ function Taken({ h, now }: { h: HookStatus; now: number }) {
             </Link>
             <span className="min-w-0 flex-1 truncate text-quiet" title={d.id}>
               {d.id}
-              {d.times > 1 && `, came ${grouped(d.times)} times`}
             </span>
+            {d.times > 1 && <span className="shrink-0 text-quiet">came {grouped(d.times)} times</span>}
             {may && <Again hook={h.name} number={d.number} job={d.job} />}
           </li>
         ))}

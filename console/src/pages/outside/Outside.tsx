@@ -1,8 +1,9 @@
 import type { ReactNode } from 'react'
 import { Link, useNavigate } from 'react-router'
 
-import type { EndpointStatus, HookStatus } from '../../api/client'
-import { age, grouped } from '../../lib/format'
+import { type EndpointStatus, type HookStatus, useStats } from '../../api/client'
+import { factPath } from '../../lib/facts'
+import { age, grouped, localTimes } from '../../lib/format'
 import { useTitle } from '../../lib/title'
 import { useNow } from '../../lib/useNow'
 import { Copyable } from '../../parts/Copyable'
@@ -22,6 +23,7 @@ export function Outside({ hook, endpoint }: { hook?: string; endpoint?: string }
   return (
     <div className={open ? 'grid gap-x-8 lg:grid-cols-[minmax(0,1fr)_minmax(0,34rem)] 2xl:grid-cols-[minmax(0,1fr)_minmax(0,44rem)]' : ''}>
       <div className={`min-w-0 ${open ? 'max-lg:hidden' : ''}`}>
+        <Silent />
         <section aria-label="Hooks" className="mt-4">
           <Heading title="Hooks" list="/v1/hooks" empty={!hooks.data?.length}>
             {hooks.data
@@ -59,6 +61,19 @@ export function Outside({ hook, endpoint }: { hook?: string; endpoint?: string }
       )}
     </div>
   )
+}
+
+/** Silent tells of hosts that give no answer to calls. */
+function Silent() {
+  const facts = useStats().data?.facts.filter((f) => f.kind === 'silent') ?? []
+  return facts.map((f) => (
+    <p key={f.text} className="mt-4" title={f.detail && localTimes(f.detail)}>
+      <span className="font-semibold">{localTimes(f.text)}</span>{' '}
+      <Link className="press" to={factPath(f) ?? '/jobs'}>
+        Open its jobs
+      </Link>
+    </p>
+  ))
 }
 
 function ofHooks(all: HookStatus[]): string {

@@ -18,6 +18,9 @@ export function proofWords(p: Proof): string {
   }
 }
 
+/** setBy says who sets a hook or an endpoint. */
+export const setBy = { file: 'a set-up file', hand: 'hand' }
+
 const reasons: Record<string, string> = {
   signature: 'the signature or the secret is wrong',
   timestamp: 'signed too long ago, or ahead',

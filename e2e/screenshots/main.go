@@ -202,7 +202,7 @@ func pages(ctx context.Context, out, only string, s shown) error {
 	}{
 		{name: "now", url: now, width: 1280, height: 800},
 		{name: "job", url: at(job, url.Values{"state": {"dead"}}), width: 1280, height: 800},
-		{name: "requeue", url: at(job, nil), width: 1280, height: 800, click: `//aside//*[contains(@class,"button")]`},
+		{name: "outside", url: now + "outside/hooks/arrivals", width: 1280, height: 800},
 		{name: "workers", url: at("/workers", nil), width: 1280, height: 800},
 		{name: "jobs", url: at("/jobs", url.Values{"state": {"dead,backoff,scheduled"}}), width: 1280, height: 800, click: `//button[contains(.,"Act on")]`},
 		{name: "dead", url: now + "dead", width: 1280, height: 800},
@@ -217,7 +217,7 @@ func pages(ctx context.Context, out, only string, s shown) error {
 			continue
 		}
 		steps := []chromedp.Action[chromedp.Void]{
-			chromedp.EmulateViewport(p.width, p.height), chromedp.Navigate(p.url), chromedp.WaitVisible(chromedp.CSS("tr[data-job], tr[data-worker], tr[data-cause], tr[data-task], tr[data-queue], tr[data-schedule], tr[data-figure], tr[data-batch]")), chromedp.Sleep(1500 * time.Millisecond),
+			chromedp.EmulateViewport(p.width, p.height), chromedp.Navigate(p.url), chromedp.WaitVisible(chromedp.CSS("tr[data-job], tr[data-worker], tr[data-cause], tr[data-task], tr[data-queue], tr[data-schedule], tr[data-figure], tr[data-batch], tr[data-name]")), chromedp.Sleep(1500 * time.Millisecond),
 		}
 		if p.click != "" {
 			steps = append(steps, chromedp.Click(chromedp.Search(p.click)), chromedp.Sleep(time.Second))

@@ -73,8 +73,8 @@ export function entered(d: Defaults = {}): Entered {
   }
 }
 
-/** read makes defaults of what stands in the fields, and says what is wrong with a number. The service judges the rest. */
-export function read(e: Entered): { defaults: Defaults; wrong: Partial<Record<Name, string>> } {
+/** read makes defaults of what stands in the fields, and says what is wrong with a number. What has no field stays as it was. The service judges the rest. */
+export function read(e: Entered, was: Defaults = {}): { defaults: Defaults; wrong: Partial<Record<Name, string>> } {
   const wrong: Partial<Record<Name, string>> = {}
   const number = (name: Name, low: number, high: number, whole: boolean) => {
     if (e[name].trim() === '') return undefined
@@ -98,6 +98,7 @@ export function read(e: Entered): { defaults: Defaults; wrong: Partial<Record<Na
     : undefined
   return {
     defaults: {
+      ...was,
       queue: text('queue'),
       priority: number('priority', 0, 9, true),
       max_attempts: number('max_attempts', 0, 1_000_000, true),

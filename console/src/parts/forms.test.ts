@@ -42,8 +42,9 @@ describe('defaults and rules as they are entered', () => {
       { queue: 'berths', priority: 0, max_attempts: 0, timeout: '5m', max_running: 3, keep_result: '0s' },
       { retry: { curve: 'exponential' as const, first: '1s', factor: 3, ceiling: '1h', jitter: 0 } },
       { retry: { curve: 'list' as const, delays: ['1s', '10s'], give_up_after: '1d' } },
+      { calls: { ok: [404] }, notify: [{ on: ['dead' as const], endpoint: 'press' }] },
     ]) {
-      const { defaults, wrong } = read(entered(d))
+      const { defaults, wrong } = read(entered(d), d)
       expect(wrong).toEqual({})
       expect(JSON.parse(JSON.stringify(defaults))).toEqual(d)
     }

@@ -29,7 +29,7 @@ function Known({ t }: { t: Task }) {
   const may = useMayAct()
   const before = entered(t.defaults)
   const [now, set] = useState<Entered>(before)
-  const { defaults, wrong } = read(now)
+  const { defaults, wrong } = read(now, t.defaults)
   const changed = JSON.stringify(now) !== JSON.stringify(before)
   useUnsaved(changed)
   return (
@@ -38,6 +38,8 @@ function Known({ t }: { t: Task }) {
         What a job of this task gets where it says nothing itself. Jobs that are there already keep what they have, until they are requeued.
       </p>
       {t.from_file && <FromFile />}
+      {t.defaults?.calls && <p className="pb-3">The service makes the calls of this task itself; no worker does them.</p>}
+      {t.defaults?.notify && <p className="pb-3">How its jobs end is told: {t.defaults.notify.map(toldWords).join('; ')}.</p>}
       <DefaultsForm value={now} set={set} wrong={wrong} fixed={!may} ofTask />
       {may && (
         <div className="mt-4 flex items-baseline gap-4">
@@ -56,6 +58,11 @@ function Known({ t }: { t: Task }) {
       <Backoff retry={defaults.retry} maxAttempts={defaults.max_attempts} />
     </>
   )
+}
+
+/** toldWords say who is told of which ends. */
+function toldWords(n: NonNullable<Defaults['notify']>[number]): string {
+  return `${n.on.join(', ')} to ${n.endpoint ? `endpoint ${n.endpoint}` : (n.call?.url ?? n.mail?.to.join(', '))}`
 }
 
 function Save({ name, defaults, blocked }: { name: string; defaults: Defaults; blocked: boolean }) {

@@ -194,6 +194,10 @@ tasks:
 	require.Eventually(t, func() bool { return len(customs.has()) == 2 }, 20*time.Second, 20*time.Millisecond)
 	assert.Equal(t, job.Done, customs.has()[fmt.Sprintf("%s-%d-2-done", s.store(), charge)].State)
 	assert.Len(t, box.Letters(), 1)
+	require.Eventually(t, func() bool {
+		q, err := m.Queue(t.Context(), job.NoticeQueue)
+		return err == nil && q.Workers == 1
+	}, 20*time.Second, 20*time.Millisecond, "the queue of messages has the service's slots")
 	s.says("customs", "endpoint", "list")
 	s.says("active", "endpoint", "show", "customs")
 }

@@ -95,14 +95,15 @@ func NewCaller(may *reach.Reach, secrets Secrets, hosts Hosts, agent string) *Ca
 	return c
 }
 
-// Proxied tells whether the environment names a proxy: then it is the proxy that finds the addresses of hosts.
-func Proxied() bool {
-	for _, name := range []string{"HTTP_PROXY", "http_proxy", "HTTPS_PROXY", "https_proxy"} {
+// ProxiedBy is the variable of the environment that names a proxy, empty where none does: then it is the proxy
+// that finds the addresses of hosts.
+func ProxiedBy() string {
+	for _, name := range []string{"HTTPS_PROXY", "https_proxy", "HTTP_PROXY", "http_proxy"} {
 		if os.Getenv(name) != "" {
-			return true
+			return name
 		}
 	}
-	return false
+	return ""
 }
 
 // Close closes connections that are not in use.

@@ -239,7 +239,7 @@ func limitsPage() string {
 			{"log", fmt.Sprintf("the first %d and the last %d lines of an attempt; %s a line, longer ones are cut", api.FirstLines, api.LastLines, bytes(api.MaxLogLine))},
 			{"steps", fmt.Sprintf("%d a job; a name to %s", api.MaxSteps, bytes(api.MaxStepName))},
 		}},
-		{"A call", [][2]string{
+		{"A request", [][2]string{
 			{"body", bytes(server.MaxBody)},
 			{"headers", bytes(server.MaxHeader)},
 			{"specs of a bulk enqueue", number(job.MaxSpecs)},
@@ -253,6 +253,16 @@ func limitsPage() string {
 			{"`wait`", "to " + api.MaxWait.String()},
 			{"page of a list", fmt.Sprintf("%d rows", api.MaxPage)},
 			{"ids of an action", number(api.MaxInCall)},
+		}},
+		{"Hooks, calls and notices", [][2]string{
+			{"hooks; endpoints", number(api.MaxHooks) + "; " + number(api.MaxEndpoints)},
+			{"headers that are kept of a delivery", fmt.Sprint(api.MaxKeptHeaders)},
+			{"for how long a delivery is known again", api.HookRemembers.String()},
+			{"a call's URL; its headers", fmt.Sprintf("%s; %d", bytes(job.MaxCallURL), job.MaxCallHeaders)},
+			{"`timeout` of a call", fmt.Sprintf("1s to %s; %s unless given", job.MaxCallTimeout, job.DefaultCallTimeout)},
+			{"what is kept of an answer", "its first 64 KiB; redirects are followed 5 times"},
+			{"notices of a job", fmt.Sprint(job.MaxNotify)},
+			{"events of an endpoint", fmt.Sprint(api.MaxEventRules)},
 		}},
 		{"Set-up", [][2]string{
 			{"`max_running`", "1 to " + number(api.MaxRunningLimit)},

@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"runtime/debug"
 	"slices"
+	"strings"
 	"time"
 
 	"github.com/spf13/cobra"
@@ -182,6 +183,24 @@ func (s *service) inForce() []api.Setting {
 		case v.Name == "memory_limit":
 			mebibytes(memoryLimit(0))
 		}
+	}
+	return append(all, s.ofCalls()...)
+}
+
+// ofCalls tells what the service may call, and what a proxy changes about it.
+func (s *service) ofCalls() []api.Setting {
+	rules := s.reach.Rules()
+	allow := api.Setting{Of: "calls", Name: "allow", Value: fields.ValueOf(strings.Join(rules.Allow, ", ")), From: api.SettingBuiltIn}
+	slots := api.Setting{Of: "calls", Name: "slots", Value: fields.ValueOf(s.asked.calls.NumSlots()), From: api.SettingBuiltIn}
+	if len(rules.Allow) > 0 {
+		allow.From = api.SettingByFile
+	}
+	if s.asked.calls.Slots != nil {
+		slots.From = api.SettingByFile
+	}
+	all := []api.Setting{allow, slots}
+	if name := calls.ProxiedBy(); name != "" {
+		all = append(all, api.Setting{Of: "calls", Name: "proxy", Value: fields.ValueOf("finds the addresses; only hosts of allow count"), From: api.SettingByVariable, Where: name})
 	}
 	return all
 }

@@ -73,6 +73,7 @@ func networkOf(entry string) (netip.Prefix, bool) {
 type Reach struct{ of atomic.Pointer[reach] }
 
 type reach struct {
+	rules    Rules
 	hosts    []string
 	networks []netip.Prefix
 }
@@ -84,9 +85,12 @@ func New(r Rules) *Reach {
 	return x
 }
 
+// Rules are those in force.
+func (x *Reach) Rules() Rules { return x.of.Load().rules }
+
 // Set changes what may be called.
 func (x *Reach) Set(r Rules) {
-	next := new(reach)
+	next := &reach{rules: r}
 	for _, entry := range r.Allow {
 		if network, is := networkOf(entry); is {
 			next.networks = append(next.networks, network)

@@ -50,6 +50,9 @@ func (de *Dealer) Lease(ctx context.Context, req api.LeaseRequest) (api.LeaseAns
 	if err != nil {
 		return api.LeaseAnswer{}, err
 	}
+	if own {
+		de.m.Workers.Presence.NowServes(who.ID, req.Queues, req.Tasks)
+	}
 	req.Wait = min(req.Wait, api.MaxWait)
 	c := &leaseCall{de: de, who: who, settlements: settlements}
 	c.take = &take{ctx: ctx, req: &req, own: own, call: by.ID(), park: req.Wait > 0 && len(req.Settle) == 0 && req.Job == 0, done: make(chan struct{})}

@@ -205,6 +205,16 @@ func (g *Presence) Use(w api.Worker, principal string, now job.Time) (api.Worker
 	return w, nil
 }
 
+// NowServes notes what a worker that is known serves from now on: of the service's own slots that changes with
+// what is set.
+func (g *Presence) NowServes(uid string, queues, tasks []string) {
+	g.mu.Lock()
+	defer g.mu.Unlock()
+	if w := g.workers[uid]; w != nil {
+		w.info.Queues, w.info.Tasks = queues, tasks
+	}
+}
+
 // Saw marks a worker as seen, and which settings it was told; zero for none.
 func (g *Presence) Saw(uid string, now job.Time, settings int64) {
 	g.mu.Lock()

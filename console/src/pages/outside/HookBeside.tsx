@@ -123,7 +123,7 @@ function Taken({ h, now }: { h: HookStatus; now: number }) {
             <span className="min-w-0 flex-1 truncate text-quiet" title={d.id}>
               {d.id}
             </span>
-            {d.times > 1 && <span className="shrink-0 text-quiet">came {grouped(d.times)} times</span>}
+            {d.times > 1 && <span className="shrink-0 text-quiet">{grouped(d.times)} times</span>}
             {may && <Again hook={h.name} number={d.number} job={d.job} />}
           </li>
         ))}

@@ -10,7 +10,7 @@ import (
 	"github.com/stretchr/testify/require"
 )
 
-// A secret is given to those alone that it names, and what cannot be read is told without it.
+// A secret is given to those alone that it names, and what cannot be read is told, but not its text.
 func TestVault(t *testing.T) {
 	file := filepath.Join(t.TempDir(), "bank.key")
 	require.NoError(t, os.WriteFile(file, []byte("salt marsh\r\n"), 0o600))

@@ -17,7 +17,7 @@ func canCall(v *commit.View, at func(i int) string, news ...*NewJob) (wrong []jo
 		if len(wrong) >= mostWrong {
 			break
 		}
-		wrong = append(wrong, NotifyFaults(v, at(i)+"notify", n.spec.Notify, func(name string) bool { return v.Endpoints.Find(name) != nil })...)
+		wrong = append(wrong, NotifyFaults(v, at(i)+"notify", n.spec.Notify, v.Endpoints.Has)...)
 		for _, w := range CallFaults(v, n.spec, v.Settings.MakesCalls(v.Tasks.ID(n.task))) {
 			wrong = append(wrong, job.FieldError{Field: at(i) + w.Field, Message: w.Message})
 		}

@@ -138,11 +138,16 @@ func TestNotifyIsChecked(t *testing.T) {
 			return err
 		}
 		y.refuses(enqueue(tells(job.Done)), "notify[0].endpoint there is no endpoint")
+		tides := api.Schedule{Every: job.For(time.Hour), Job: job.Spec{Task: "tide.predict", Notify: []job.Notify{tells(job.Done)}}}
+		_, err := y.e.SetSchedule(context.Background(), "tides", tides)
+		y.refuses(err, "job.notify[0].endpoint there is no endpoint")
+		_, err = y.e.Load(context.Background(), api.SetupRequest{Setup: api.Setup{Schedules: map[string]api.Schedule{"tides": tides}}})
+		y.refuses(err, "schedules.tides.job.notify[0].endpoint there is no endpoint")
 		y.refuses(enqueue(job.Notify{On: []job.State{job.Dead}, Mail: &job.Mail{To: []string{"ada@harbour.example"}}}), "notify[0].mail cannot be sent")
 		y.refuses(enqueue(job.Notify{}, job.Notify{On: []job.State{job.Running, job.Done, job.Done}, Endpoint: "a", Call: &job.Call{URL: "ftp://x", Body: job.JSON(1), Method: "GET"}}),
 			"notify[0].on is missing", "notify[0].endpoint is missing", "notify[1].on[0] is of no finished job", "notify[1].on[2]", "notify[1].call.body", "notify[1].call.method", "notify[1].call.url", "cannot be combined")
 		y.refuses(enqueue(job.Notify{On: []job.State{job.Done}, Mail: &job.Mail{To: []string{"ada", "a@b.example\r\nBcc: c@d.example"}, Subject: "a\nb"}}), "mail.to[0]", "mail.to[1]", "mail.subject")
-		_, err := y.e.Enqueue(context.Background(), job.Spec{Task: job.TaskCall})
+		_, err = y.e.Enqueue(context.Background(), job.Spec{Task: job.TaskCall})
 		y.refuses(err, "begins with hmule.")
 		y.refuses(y.e.SetTask(context.Background(), "tide.predict", api.Defaults{Notify: []job.Notify{tells(job.Done)}}), "notify[0].endpoint")
 		y.refuses(y.e.SetEndpoint(context.Background(), "customs", api.Endpoint{URL: "file:///x", Secret: "none", Events: []api.EventRule{{On: []job.State{job.Ready}, Queues: []string{"No"}}}}), "url", "secret", "events[0].on[0]", "events[0].queues[0]")

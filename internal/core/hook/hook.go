@@ -137,7 +137,7 @@ func (rc *Receiver) DeleteHook(ctx context.Context, name string) error {
 // Principal is who enqueues the jobs of a hook.
 func Principal(name string) string { return "hook:" + name }
 
-// Receive takes a delivery in. One that is known already changes nothing but its counts, and is told with
+// Receive takes a delivery in. One that is known already changes nothing but its counts, and is answered with
 // the job that it became.
 func (rc *Receiver) Receive(ctx context.Context, name string, a Arrived) (api.Received, error) {
 	h := rc.read.KeptHook(name)

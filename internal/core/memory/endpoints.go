@@ -62,6 +62,9 @@ func (p *Endpoints) drop() {
 // Find finds an endpoint by its name; nil where there is none.
 func (p *EndpointsView) Find(name string) *Endpoint { return p.all.At(name) }
 
+// Has tells whether there is an endpoint of the name.
+func (p *EndpointsView) Has(name string) bool { return p.Find(name) != nil }
+
 // Len counts the endpoints, and All visits them.
 func (p *EndpointsView) Len() int { return p.all.Len() }
 

@@ -35,7 +35,7 @@ func (pl *Planner) SetSchedule(ctx context.Context, name string, given api.Sched
 		if err := cmp.Or(mayPlan(v, &given), holds(ctx, v, name)); err != nil {
 			return nil, err
 		}
-		if err := job.Wrong("the schedule stays as it was", CallFaults(v, &given, func(task string) bool { return v.Settings.MakesCalls(v.Tasks.ID(task)) })); err != nil {
+		if err := job.Wrong("the schedule stays as it was", CallFaults(v, &given, func(task string) bool { return v.Settings.MakesCalls(v.Tasks.ID(task)) }, v.Endpoints.Has)); err != nil {
 			return nil, err
 		}
 		if s := v.Schedules.Find(name); s != nil {
@@ -62,9 +62,9 @@ func (pl *Planner) SetSchedule(ctx context.Context, name string, given api.Sched
 	return told, err
 }
 
-// CallFaults answers what is wrong with the calls of a schedule's jobs, where makes tells which tasks make
-// some.
-func CallFaults(v *commit.View, s *api.Schedule, makes func(task string) bool) (wrong []job.FieldError) {
+// CallFaults answers what is wrong with the calls of a schedule's jobs, and with whom they tell of their ends,
+// where makes tells which tasks make calls, and has which endpoints there are.
+func CallFaults(v *commit.View, s *api.Schedule, makes, has func(name string) bool) (wrong []job.FieldError) {
 	for i, spec := range s.Specs() {
 		at := "job."
 		switch {
@@ -73,6 +73,7 @@ func CallFaults(v *commit.View, s *api.Schedule, makes func(task string) bool) (
 		case s.Batch != nil:
 			at = fmt.Sprintf("batch.jobs[%d].", i)
 		}
+		wrong = append(wrong, command.NotifyFaults(v, at+"notify", spec.Notify, has)...)
 		for _, w := range command.CallFaults(v, spec, makes(spec.Task)) {
 			wrong = append(wrong, job.FieldError{Field: at + w.Field, Message: w.Message})
 		}

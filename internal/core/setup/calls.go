@@ -26,7 +26,7 @@ func callsAgree(v *commit.View, name string, d *api.Defaults) error {
 		}
 		return v.Settings.MakesCalls(v.Tasks.ID(task))
 	}
-	wrong := append(signFaults(v, "calls.sign", name, d), command.NotifyFaults(v, "notify", d.Notify, func(endpoint string) bool { return v.Endpoints.Find(endpoint) != nil })...)
+	wrong := append(signFaults(v, "calls.sign", name, d), command.NotifyFaults(v, "notify", d.Notify, v.Endpoints.Has)...)
 	for _, s := range v.Schedules.All() {
 		if s.Gone() {
 			continue
@@ -68,7 +68,7 @@ func callFaults(v *commit.View, req *api.SetupRequest, own memory.Owned) (wrong 
 	}
 	has := func(endpoint string) bool {
 		_, named := req.Endpoints[endpoint]
-		return named || v.Endpoints.Find(endpoint) != nil && !slices.Contains(own.Endpoints, endpoint)
+		return named || v.Endpoints.Has(endpoint) && !slices.Contains(own.Endpoints, endpoint)
 	}
 	for _, name := range slices.Sorted(maps.Keys(req.Tasks)) {
 		d := req.Tasks[name]
@@ -94,7 +94,7 @@ func callFaults(v *commit.View, req *api.SetupRequest, own memory.Owned) (wrong 
 	}
 	for _, name := range slices.Sorted(maps.Keys(req.Schedules)) {
 		s := req.Schedules[name]
-		for _, w := range plan.CallFaults(v, &s, makes) {
+		for _, w := range plan.CallFaults(v, &s, makes, has) {
 			wrong = append(wrong, job.FieldError{Field: "schedules." + name + "." + w.Field, Message: w.Message})
 		}
 	}

@@ -150,7 +150,7 @@ func checkRoom(v *commit.View, req *api.SetupRequest) (wrong []job.FieldError) {
 	own := v.Settings.Owned()
 	more("schedules", slices.Sorted(maps.Keys(req.Schedules)), own.Schedules, v.Schedules.Len(), func(name string) bool { return v.Schedules.Find(name) != nil }, api.MaxSchedules)
 	more("hooks", slices.Sorted(maps.Keys(req.Hooks)), own.Hooks, v.Hooks.Len(), func(name string) bool { return v.Hooks.Find(name) != nil }, api.MaxHooks)
-	more("endpoints", slices.Sorted(maps.Keys(req.Endpoints)), own.Endpoints, v.Endpoints.Len(), func(name string) bool { return v.Endpoints.Find(name) != nil }, api.MaxEndpoints)
+	more("endpoints", slices.Sorted(maps.Keys(req.Endpoints)), own.Endpoints, v.Endpoints.Len(), v.Endpoints.Has, api.MaxEndpoints)
 	return wrong
 }
 
@@ -245,7 +245,7 @@ func unload(tx *commit.Tx, before memory.Owned, req *api.SetupRequest) error {
 		}
 	}
 	for _, name := range before.Endpoints {
-		if _, named := req.Endpoints[name]; !named && tx.Endpoints.Find(name) != nil {
+		if _, named := req.Endpoints[name]; !named && tx.Endpoints.Has(name) {
 			if err := tx.Endpoints.Delete(name); err != nil {
 				return err
 			}

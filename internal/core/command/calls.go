@@ -3,6 +3,7 @@ package command
 import (
 	"encoding/json"
 	"fmt"
+	"slices"
 
 	"humblemule.example/internal/core/commit"
 	"humblemule.example/internal/core/store"
@@ -69,6 +70,25 @@ func NotifyFaults(v *commit.View, field string, all []job.Notify, has func(name 
 		}
 	}
 	return wrong
+}
+
+// TellsAt is what names an endpoint, a task or a schedule, as in: task dues.charge. It is empty where nothing
+// does, but for what skip leaves out by its kind and name.
+func TellsAt(v *commit.View, endpoint string, skip func(kind, name string) bool) string {
+	names := func(all []job.Notify) bool {
+		return slices.ContainsFunc(all, func(n job.Notify) bool { return n.Endpoint == endpoint })
+	}
+	for id, t := range v.Tasks.All() {
+		if d := v.Settings.Task(id); d != nil && names(d.Notify) && !skip("task", t.Name) {
+			return "task " + t.Name
+		}
+	}
+	for _, s := range v.Schedules.All() {
+		if !s.Gone() && slices.ContainsFunc(s.Is.Specs(), func(spec *job.Spec) bool { return names(spec.Notify) }) && !skip("schedule", s.Row.Name) {
+			return "schedule " + s.Row.Name
+		}
+	}
+	return ""
 }
 
 // canCallAgain refuses a new round of a job that is a call, and its task no longer makes any, or the other

@@ -7,6 +7,7 @@ import (
 
 	"humblemule.example/api"
 	"humblemule.example/internal/check"
+	"humblemule.example/internal/core/command"
 	"humblemule.example/internal/core/commit"
 	"humblemule.example/internal/core/memory"
 	"humblemule.example/internal/core/read"
@@ -123,11 +124,15 @@ func pause(row *store.Endpoint, paused bool, by string, now job.Time) {
 	}
 }
 
-// DeleteEndpoint deletes an endpoint. Messages that are under way to it give up.
+// DeleteEndpoint deletes an endpoint, unless a task or a schedule names it. Messages that are under way to it
+// give up.
 func (h *Herald) DeleteEndpoint(ctx context.Context, name string) error {
 	return h.record(ctx, "delete_endpoint", name, map[string]any{"endpoint": name}, func(v *commit.View) (commit.Write, error) {
 		if v.Endpoints.Find(name) == nil {
 			return nil, read.NoEndpoint(name)
+		}
+		if by := command.TellsAt(v, name, func(string, string) bool { return false }); by != "" {
+			return nil, job.Fault(job.WrongState, "endpoint %s stays: %s tells it of ends; change that first", name, by)
 		}
 		return func(tx *commit.Tx) error { return tx.Endpoints.Delete(name) }, nil
 	})

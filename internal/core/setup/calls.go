@@ -98,6 +98,16 @@ func callFaults(v *commit.View, req *api.SetupRequest, own memory.Owned) (wrong 
 			wrong = append(wrong, job.FieldError{Field: "schedules." + name + "." + w.Field, Message: w.Message})
 		}
 	}
+	for _, name := range own.Endpoints {
+		replaced := func(kind, of string) bool {
+			_, task := req.Tasks[of]
+			_, schedule := req.Schedules[of]
+			return kind == "task" && (task || slices.Contains(own.Tasks, of)) || kind == "schedule" && (schedule || slices.Contains(own.Schedules, of))
+		}
+		if by := command.TellsAt(v, name, replaced); by != "" && !has(name) {
+			wrong = append(wrong, job.FieldError{Field: "endpoints." + name, Message: fmt.Sprintf("is left out, and %s tells it of ends; change that first", by)})
+		}
+	}
 	for _, name := range slices.Sorted(maps.Keys(req.Hooks)) {
 		if task := req.Hooks[name].Task; makes(task) {
 			wrong = append(wrong, job.FieldError{Field: "hooks." + name + ".task", Message: fmt.Sprintf("task %s makes calls, which the jobs of a hook are not; give another task, whose handler calls", task)})

@@ -146,13 +146,7 @@ that its events pick, as CloudEvents, signed by its secret; see docs/how-to/noti
 			patch: func(ctx context.Context, m *client.Client, name string, change any) (api.EndpointStatus, error) {
 				return m.PatchEndpoint(ctx, name, change)
 			},
-			put: func(ctx context.Context, m *client.Client, name string, whole []byte) (told api.EndpointStatus, err error) {
-				var e api.Endpoint
-				if err := readJSON("replace", string(whole), &e); err != nil {
-					return told, err
-				}
-				return m.PutEndpoint(ctx, name, e)
-			},
+			put: putWhole((*client.Client).PutEndpoint),
 			set: func(e api.EndpointStatus) any {
 				if e.Name == "" {
 					return nil

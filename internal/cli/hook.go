@@ -185,13 +185,7 @@ started with names under secrets; see docs/how-to/webhooks.md.`, setting[api.Hoo
 			patch: func(ctx context.Context, m *client.Client, name string, change any) (api.HookStatus, error) {
 				return m.PatchHook(ctx, name, change)
 			},
-			put: func(ctx context.Context, m *client.Client, name string, whole []byte) (told api.HookStatus, err error) {
-				var h api.Hook
-				if err := readJSON("replace", string(whole), &h); err != nil {
-					return told, err
-				}
-				return m.PutHook(ctx, name, h)
-			},
+			put: putWhole((*client.Client).PutHook),
 			set: func(h api.HookStatus) any {
 				if h.Name == "" {
 					return nil

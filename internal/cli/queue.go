@@ -132,6 +132,17 @@ type setting[T any] struct {
 	after    func(o *present.Out, v T)
 }
 
+// putWhole puts a thing as it is given, in JSON.
+func putWhole[T, Status any](put func(m *client.Client, ctx context.Context, name string, v T, options ...client.CallOption) (Status, error)) func(context.Context, *client.Client, string, []byte) (Status, error) {
+	return func(ctx context.Context, m *client.Client, name string, whole []byte) (told Status, err error) {
+		var v T
+		if err := readJSON("replace", string(whole), &v); err != nil {
+			return told, err
+		}
+		return put(m, ctx, name, v)
+	}
+}
+
 // setCommand makes the command that changes what is named, leaves the rest, and shows what
 // differs.
 func setCommand[T any](a *app, example, long string, s setting[T]) *cobra.Command {

@@ -122,13 +122,7 @@ func (a *app) scheduleSetCommand() *cobra.Command {
 			patch: func(ctx context.Context, m *client.Client, name string, change any) (api.ScheduleStatus, error) {
 				return m.PatchSchedule(ctx, name, oneRule(change.(map[string]any)))
 			},
-			put: func(ctx context.Context, m *client.Client, name string, whole []byte) (told api.ScheduleStatus, err error) {
-				var s api.Schedule
-				if err := readJSON("replace", string(whole), &s); err != nil {
-					return told, err
-				}
-				return m.PutSchedule(ctx, name, s)
-			},
+			put: putWhole((*client.Client).PutSchedule),
 			set: func(s api.ScheduleStatus) any {
 				if s.Name == "" {
 					return nil

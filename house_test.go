@@ -28,7 +28,7 @@ var ground = map[string]string{
 	"internal/check":      "internal/text",
 	"job":                 "internal/text internal/check",
 	"internal/sentence":   "job",
-	"api":                 "job internal/text internal/check internal/sentence internal/veil",
+	"api":                 "job internal/text internal/check internal/sentence internal/veil internal/nearest",
 	"internal/fields":     "api",
 }
 
@@ -50,11 +50,12 @@ var core = map[string]string{
 	"limit":         "",
 	"forecast":      "",
 	"status":        "",
+	"alert":         "status",
 	"store":         "lifecycle packed words",
 	"store/faultfs": "",
 	"store/visits":  "",
 	"memory":        "lifecycle packed cron limit order trend triage words store tally",
-	"read":          "scope lifecycle order trend forecast status words store memory",
+	"read":          "scope lifecycle order trend forecast status alert words store memory",
 	"commit":        "scope store memory tally",
 	"watch":         "memory read commit",
 	"place":         "lifecycle order store memory commit",
@@ -72,10 +73,11 @@ var core = map[string]string{
 	"session":       "scope store memory commit",
 	"transfer":      "scope lifecycle triage store memory read commit place command plan",
 	"notice":        "scope store memory read commit command",
+	"lookout":       "scope alert store memory read commit notice",
 	"call":          "lifecycle store memory commit place",
 	"hook":          "scope store memory read commit command",
 	"setup":         "scope memory read commit upkeep command plan bulk hook notice",
-	"engine":        "after store memory tally read commit watch upkeep command deal plan bulk mark follow backup compact session transfer hook call notice scope setup",
+	"engine":        "after store memory tally read commit watch upkeep command deal plan bulk mark follow backup compact session transfer hook call notice lookout scope setup",
 }
 
 // beside says it of the rooms beside the core.

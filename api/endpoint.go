@@ -119,6 +119,7 @@ type Notice struct {
 	Endpoint string     `json:"endpoint,omitzero"`
 	Call     *job.Call  `json:"call,omitzero"`
 	Mail     *job.Mail  `json:"mail,omitzero"`
+	Command  string     `json:"command,omitzero"`
 	Event    CloudEvent `json:"event"`
 }
 

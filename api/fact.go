@@ -44,6 +44,7 @@ const (
 	FactInDoubt   = "in_doubt"  // whether steps are done is not known
 	FactSetAside  = "set_aside" // timed work fails, and is tried again
 	FactName      = "name"      // a worker serves a queue that is not there
+	FactAlerts    = "alerts"    // alerts are open
 	FactOperation = "operation" // an action on many jobs is under way
 	FactDead      = "dead"      // dead letters of errors that are known
 	FactFine      = "fine"      // all is well

@@ -12,6 +12,7 @@ type Setup struct {
 	Schedules map[string]Schedule `json:"schedules,omitzero"`
 	Hooks     map[string]Hook     `json:"hooks,omitzero"`
 	Endpoints map[string]Endpoint `json:"endpoints,omitzero"`
+	Alerts    *Alerts             `json:"alerts,omitzero"`
 	// Empty says that it is meant to define nothing, where it does not.
 	Empty bool `json:"empty,omitzero"`
 }
@@ -52,7 +53,7 @@ type SetupDiff struct {
 
 // SetupChange is what a setup does to one queue or task, to the retention or the triage.
 type SetupChange struct {
-	// Kind is queue, task, schedule, hook, endpoint, retention or triage; the last two have no names.
+	// Kind is queue, task, schedule, hook, endpoint, retention, triage or alerts; the last three have no names.
 	Kind string `json:"kind"`
 	Name string `json:"name,omitzero"`
 	// Change is add, change, adopt (it was not set by a file) or remove: its

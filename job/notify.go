@@ -38,9 +38,14 @@ const (
 	OwnPrefix = "hmule."
 	TaskCall  = OwnPrefix + "call"
 	TaskMail  = OwnPrefix + "mail"
+	// TaskCommand runs a command that the file names with which the service is started.
+	TaskCommand = OwnPrefix + "command"
 	// NoticeQueue is where their jobs wait.
 	NoticeQueue = "notices"
 )
+
+// OwnTasks are all of them.
+var OwnTasks = []string{TaskCall, TaskMail, TaskCommand}
 
 // IsOwn tells whether a task is one of the service's own.
 func IsOwn(task string) bool { return strings.HasPrefix(task, OwnPrefix) }

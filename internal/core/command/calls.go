@@ -3,6 +3,7 @@ package command
 import (
 	"encoding/json"
 	"fmt"
+	"maps"
 	"slices"
 
 	"humblemule.example/internal/core/commit"
@@ -86,6 +87,13 @@ func TellsAt(v *commit.View, endpoint string, skip func(kind, name string) bool)
 	for _, s := range v.Schedules.All() {
 		if !s.Gone() && slices.ContainsFunc(s.Is.Specs(), func(spec *job.Spec) bool { return names(spec.Notify) }) && !skip("schedule", s.Row.Name) {
 			return "schedule " + s.Row.Name
+		}
+	}
+	if set := v.Settings.Owned().Alerts; set != nil {
+		for _, name := range slices.Sorted(maps.Keys(set.Channels)) {
+			if set.Channels[name].Endpoint == endpoint && !skip("alerts", name) {
+				return "the channel " + name + " of the alerts"
+			}
 		}
 	}
 	return ""

@@ -47,6 +47,8 @@ type Options struct {
 	MayCall func(host string) error
 	// Mails tells that the service can send mail.
 	Mails bool
+	// MayRun says why there is no command of a name for alerts; nil where there is none at all.
+	MayRun func(command string) error
 	// Version is the program's, which stands in backups.
 	Version string
 	// DropOlder says that a file of an older version need not be kept when its tables are brought
@@ -89,6 +91,11 @@ func (o Options) WithDefaults() Options {
 	if o.MayCall == nil {
 		o.MayCall = func(host string) error {
 			return fmt.Errorf("%s is not a host that the service may call; name it under calls.allow in the file that the service is started with", host)
+		}
+	}
+	if o.MayRun == nil {
+		o.MayRun = func(command string) error {
+			return fmt.Errorf("%q is not a command of this service; name it under commands in the file that the service is started with", command)
 		}
 	}
 	if o.Secrets == nil {

@@ -27,6 +27,7 @@ type View struct {
 	Hooks         *memory.HooksView
 	Hosts         *memory.HostsView
 	Endpoints     *memory.EndpointsView
+	Alerts        *memory.AlertsView
 	Store         Sight
 	// Now is when the transaction began, By who gives the command, and Scope what that may
 	// see.
@@ -75,7 +76,7 @@ func (c *Committer) view(now job.Time) View {
 		Queues: &m.Queues.NamesView, Tasks: &m.Tasks.NamesView, Settings: &m.Settings.SettingsView, Policies: &m.Policies.PoliciesView,
 		Counts: &m.Counts.CountsView, Limits: &m.Limits.LimitsView, Leases: &m.Leases.LeasesView, Schedules: &m.Schedules.SchedulesView,
 		Receipts: &m.Receipts.ReceiptsView, Workers: &m.Workers.WorkersView, Removals: &m.Removals.RemovalsView, Places: &m.Places.PlacesView,
-		Follows: &m.Follows.FollowsView, Imports: &m.Imports.ImportsView, Hooks: &m.Hooks.HooksView, Hosts: &m.Hosts.HostsView, Endpoints: &m.Endpoints.EndpointsView,
+		Follows: &m.Follows.FollowsView, Imports: &m.Imports.ImportsView, Hooks: &m.Hooks.HooksView, Hosts: &m.Hosts.HostsView, Endpoints: &m.Endpoints.EndpointsView, Alerts: &m.Alerts.AlertsView,
 		Store: c.Store, Now: now, c: c,
 	}
 }

@@ -15,6 +15,7 @@
 //   - [hook.Receiver]: webhooks that come in
 //   - [call.Exchange]: hosts that calls go to
 //   - [notice.Herald]: endpoints, to which messages go
+//   - [lookout.Lookout]: alerts, which say that something is wrong
 //   - [read.Reader]: questions
 //   - [watch.Watchers]: what changes, and the end of jobs
 //
@@ -37,6 +38,7 @@ import (
 	"humblemule.example/internal/core/deal"
 	"humblemule.example/internal/core/follow"
 	"humblemule.example/internal/core/hook"
+	"humblemule.example/internal/core/lookout"
 	"humblemule.example/internal/core/mark"
 	"humblemule.example/internal/core/memory"
 	"humblemule.example/internal/core/notice"
@@ -67,6 +69,7 @@ type Engine struct {
 	*hook.Receiver
 	*call.Exchange
 	*notice.Herald
+	*lookout.Lookout
 	*read.Reader
 	*watch.Watchers
 	c *commit.Committer
@@ -145,6 +148,7 @@ func Open(path string, opts Options) (*Engine, error) {
 		c.Log.Warn("the start of the service could not be noted; charts do not show it", "error", err)
 	}
 	e.Keeper.Start()
+	e.Lookout.Start()
 	return e, nil
 }
 
@@ -154,11 +158,11 @@ func over(c *commit.Committer) *Engine {
 	watchers := watch.New(reader, c.Quit)
 	desk := command.New(c, reader)
 	operator := bulk.New(c, reader, watchers)
-	planner, keeper := plan.New(c, reader), backup.New(c, c.Version)
-	reader.Ask(read.Beside{RefusingSince: c.RefusingSince, DiskFull: desk.DiskFull, UnderWay: operator.UnderWay, BackupsWrong: keeper.BackupsWrong, Secrets: c.Secrets})
+	planner, keeper, lookout := plan.New(c, reader), backup.New(c, c.Version), lookout.New(c, reader)
+	reader.Ask(read.Beside{RefusingSince: c.RefusingSince, DiskFull: desk.DiskFull, UnderWay: operator.UnderWay, BackupsWrong: keeper.BackupsWrong, Unkept: lookout.Unkept, Secrets: c.Secrets})
 	return &Engine{
 		Desk: desk, Dealer: deal.New(c, reader, desk, watchers), Operator: operator, Planner: planner,
-		Setter: setup.New(c, operator, planner), Marker: mark.New(c), Follower: follow.New(c), Keeper: keeper, Compactor: compact.New(c), Register: session.New(c), Importer: transfer.New(c, desk.DiskFull), Receiver: hook.New(c, reader, desk), Exchange: call.New(c), Herald: notice.New(c, reader), Reader: reader, Watchers: watchers, c: c,
+		Setter: setup.New(c, operator, planner), Marker: mark.New(c), Follower: follow.New(c), Keeper: keeper, Compactor: compact.New(c), Register: session.New(c), Importer: transfer.New(c, desk.DiskFull), Receiver: hook.New(c, reader, desk), Exchange: call.New(c), Herald: notice.New(c, reader), Lookout: lookout, Reader: reader, Watchers: watchers, c: c,
 	}
 }
 
@@ -209,6 +213,7 @@ func (e *Engine) Close() error {
 	return e.c.Close(func() {
 		e.Operator.Wait()
 		e.Keeper.Wait()
+		e.Lookout.Wait()
 	})
 }
 

@@ -159,10 +159,10 @@ func TestNotifyIsChecked(t *testing.T) {
 		y.fails = func(string) bool { return false }
 		y.work()
 		assert.Equal(t, []string{"customs: 1 is done"}, y.notices(), "what a job says itself takes the place of what its task says")
-		y.refuses(y.e.DeleteEndpoint(context.Background(), "customs"), "task tide.predict tells it of ends")
+		y.refuses(y.e.DeleteEndpoint(context.Background(), "customs"), "task tide.predict names it")
 		require.NoError(t, y.e.SetTask(context.Background(), "log.pack", api.Defaults{Notify: []job.Notify{tells(job.Done)}}))
 		_, err = y.e.Load(context.Background(), api.SetupRequest{Setup: api.Setup{Empty: true}})
-		y.refuses(err, "endpoints.customs is left out, and task log.pack tells it of ends")
+		y.refuses(err, "endpoints.customs is left out, and task log.pack names it")
 		require.NoError(t, y.e.SetTask(context.Background(), "log.pack", api.Defaults{}))
 		_, err = y.e.Load(context.Background(), api.SetupRequest{Setup: api.Setup{Empty: true}})
 		require.NoError(t, err)

@@ -63,6 +63,9 @@ func (m *Memory) Dump() (lines []string, ranks map[string][2]int64) {
 		e := m.Endpoints.all.kept[name]
 		add("endpoint %+v, %s", e.Row, asJSON(e.Is))
 	}
+	for _, a := range m.Alerts.AllKept() {
+		add("alert %s", asJSON(a))
+	}
 	for _, host := range slices.Sorted(maps.Keys(m.Hosts.silent.kept)) {
 		add("silent host %+v", *m.Hosts.silent.kept[host])
 	}

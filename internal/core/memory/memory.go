@@ -60,6 +60,7 @@ type Memory struct {
 	Hooks     Hooks
 	Hosts     Hosts
 	Endpoints Endpoints
+	Alerts    Alerts
 	Receipts  Receipts
 }
 
@@ -140,7 +141,7 @@ func New(s *store.Store, clock *Clock) *Memory {
 	// Those come first that others need when they are loaded, written and published.
 	m.parts = []part{
 		&m.Facts, &m.Queues, &m.Tasks, &m.Settings, &m.Policies, &m.Counts, &m.Removals, &m.Times, &m.Places, &m.Limits,
-		&m.Leases, &m.Schedules, &m.Causes, &m.Words, &m.Retention, &m.News, &m.Workers, &m.Trends, &m.History, &m.Finding, &m.Follows, &m.Tallies, &m.Sessions, &m.Spans, &m.Imports, &m.Ties, &m.Hooks, &m.Hosts, &m.Endpoints, &m.Receipts,
+		&m.Leases, &m.Schedules, &m.Causes, &m.Words, &m.Retention, &m.News, &m.Workers, &m.Trends, &m.History, &m.Finding, &m.Follows, &m.Tallies, &m.Sessions, &m.Spans, &m.Imports, &m.Ties, &m.Hooks, &m.Hosts, &m.Endpoints, &m.Alerts, &m.Receipts,
 	}
 	return m
 }

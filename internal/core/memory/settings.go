@@ -49,7 +49,7 @@ type Pause struct {
 }
 
 // Owned is what comes from a file: the names of queues, tasks, schedules and hooks that it
-// defines, and what it says of retention and triage.
+// defines, and what it says of retention, triage and alerts.
 type Owned struct {
 	Queues    []string         `json:"queues"`
 	Tasks     []string         `json:"tasks"`
@@ -58,6 +58,7 @@ type Owned struct {
 	Endpoints []string         `json:"endpoints,omitzero"`
 	Retention *api.Retention   `json:"retention,omitzero"`
 	Triage    []api.TriageRule `json:"triage,omitzero"`
+	Alerts    *api.Alerts      `json:"alerts,omitzero"`
 	// ByHand are the settings of these queues and tasks that were changed by hand since:
 	// their names, by queue and task in the words of [job.Setting].
 	ByHand map[string][]string `json:"by_hand,omitzero"`
@@ -150,7 +151,7 @@ func (p *SettingsView) Task(id int64) *api.Defaults { return p.tasks.At(id).Defa
 
 // MakesCalls tells whether the jobs of a task are calls, which the service makes itself.
 func (p *SettingsView) MakesCalls(task int64) bool {
-	return p.tasks.At(task).Defaults.MakesCalls() || task != 0 && (task == p.m.Tasks.ID(job.TaskCall) || task == p.m.Tasks.ID(job.TaskMail))
+	return p.tasks.At(task).Defaults.MakesCalls() || task != 0 && job.IsOwn(p.m.Tasks.Name(task))
 }
 
 // QueueVersion and TaskVersion count how often a queue, or a task, was set; 0 where there is
@@ -245,13 +246,15 @@ func (p *Settings) drop() {
 
 // KeptMakesCalls is MakesCalls of what was committed.
 func (p *SettingsView) KeptMakesCalls(task int64) bool {
-	return p.KeptTask(task).Defaults.MakesCalls() || task != 0 && (task == p.m.Tasks.KeptID(job.TaskCall) || task == p.m.Tasks.KeptID(job.TaskMail))
+	return p.KeptTask(task).Defaults.MakesCalls() || task != 0 && job.IsOwn(p.m.Tasks.KeptName(task))
 }
 
 // KeptAnyCalls tells whether any task makes calls.
 func (p *SettingsView) KeptAnyCalls() bool {
-	if p.m.Tasks.KeptID(job.TaskCall)+p.m.Tasks.KeptID(job.TaskMail) != 0 {
-		return true
+	for _, own := range job.OwnTasks {
+		if p.m.Tasks.KeptID(own) != 0 {
+			return true
+		}
 	}
 	for _, s := range p.tasks.kept {
 		if s.Defaults.MakesCalls() {

@@ -132,7 +132,7 @@ func (h *Herald) DeleteEndpoint(ctx context.Context, name string) error {
 			return nil, read.NoEndpoint(name)
 		}
 		if by := command.TellsAt(v, name, func(string, string) bool { return false }); by != "" {
-			return nil, job.Fault(job.WrongState, "endpoint %s stays: %s tells it of ends; change that first", name, by)
+			return nil, job.Fault(job.WrongState, "endpoint %s stays: %s names it; change that first", name, by)
 		}
 		return func(tx *commit.Tx) error { return tx.Endpoints.Delete(name) }, nil
 	})
@@ -186,7 +186,7 @@ func (h *Herald) TestEndpoint(ctx context.Context, name string) (told api.Receiv
 		return func(tx *commit.Tx) error {
 			told.Job = tx.Facts.NextJob.Get()
 			tx.Receipts.Note(call.ID(), told.Job)
-			return write(tx, "", api.Notice{Endpoint: name, Event: testEvent(tx, told.Job)})
+			return Send(tx, "", api.Notice{Endpoint: name, Event: testEvent(tx, told.Job)})
 		}, nil
 	})
 }

@@ -51,7 +51,7 @@ func tell(tx *commit.Tx, e *memory.Ended) error {
 			continue
 		}
 		told[n.Endpoint] = n.Endpoint != ""
-		if err := write(tx, e.Owner, api.Notice{Endpoint: n.Endpoint, Call: n.Call, Mail: n.Mail, Event: event}); err != nil {
+		if err := Send(tx, e.Owner, api.Notice{Endpoint: n.Endpoint, Call: n.Call, Mail: n.Mail, Event: event}); err != nil {
 			return err
 		}
 	}
@@ -64,20 +64,22 @@ func tell(tx *commit.Tx, e *memory.Ended) error {
 	}
 	slices.Sort(picked)
 	for _, name := range picked {
-		if err := write(tx, e.Owner, api.Notice{Endpoint: name, Event: event}); err != nil {
+		if err := Send(tx, e.Owner, api.Notice{Endpoint: name, Event: event}); err != nil {
 			return err
 		}
 	}
 	return nil
 }
 
-// write enqueues a message. To an endpoint that is paused, or is gone by now, there is none.
-func write(tx *commit.Tx, owner string, n api.Notice) error {
+// Send enqueues a message. To an endpoint that is paused, or is gone by now, there is none.
+func Send(tx *commit.Tx, owner string, n api.Notice) error {
 	spec := job.Spec{Task: job.TaskCall, Queue: job.NoticeQueue, Owner: owner, Key: n.Event.ID, Payload: job.JSON(n)}
 	host := ""
 	switch {
 	case n.Mail != nil:
 		spec.Task = job.TaskMail
+	case n.Command != "":
+		spec.Task = job.TaskCommand
 	case n.Call != nil:
 		host = n.Call.Host()
 	default:

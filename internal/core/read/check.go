@@ -44,7 +44,7 @@ func (rd *Reader) Check(ctx context.Context) (all []api.Finding, err error) {
 	for _, t := range rd.typos(in, now) {
 		wrong("queues", "%s", status.Misspelt(&t))
 	}
-	for _, f := range rd.failing(in, now) {
+	for _, f := range rd.failing(in, now, status.FewestFailed, status.LateBy) {
 		wrong("schedules", "%s", status.Runs(&f))
 	}
 	stuck, err := rd.stuckBatches(ctx)

@@ -35,6 +35,8 @@ type Beside struct {
 	DiskFull      func() string
 	UnderWay      func() []api.Operation
 	BackupsWrong  func() string
+	// Unkept are alerts that are not in the file, since the disk takes no writes.
+	Unkept func() []api.Alert
 	// Secrets says which secrets there are for what.
 	Secrets interface {
 		ForHook(secret, hook string) error

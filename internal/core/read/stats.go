@@ -59,7 +59,7 @@ func (rd *Reader) Stats(ctx context.Context, queueName string) (api.Stats, error
 
 // standing gathers what the facts are told of, of one queue or of all.
 func (rd *Reader) standing(ctx context.Context, in scope.Scope, queueName string, now job.Time) (*status.Standing, error) {
-	s := &status.Standing{Now: now, Untaken: rd.untaken(in, queueName, now), Typos: rd.typos(in, now), Schedules: rd.failing(in, now)}
+	s := &status.Standing{Now: now, Untaken: rd.untaken(in, queueName, now), Typos: rd.typos(in, now), Schedules: rd.failing(in, now, status.FewestFailed, status.LateBy)}
 	var err error
 	if s.Causes, err = rd.causes(ctx, api.CauseFilter{Queue: queueName}, 0); err != nil {
 		return nil, err
@@ -73,26 +73,32 @@ func (rd *Reader) standing(ctx context.Context, in scope.Scope, queueName string
 	if !in.Whole() || queueName != "" {
 		return s, nil
 	}
+	s.Operations, s.Alerts = rd.told.UnderWay(), rd.openAlerts(now)
+	return s, rd.ofService(ctx, s)
+}
+
+// ofService gathers what is about the service as a whole.
+func (rd *Reader) ofService(ctx context.Context, s *status.Standing) error {
 	doubt, err := rd.store.InDoubt(ctx, mostInDoubt+1)
 	if err != nil {
-		return nil, err
+		return err
 	}
 	s.InDoubt, s.More = min(doubt, mostInDoubt), doubt > mostInDoubt
 	if s.Stuck, err = rd.stuckBatches(ctx); err != nil {
-		return nil, err
+		return err
 	}
 	s.Silent, s.Endpoints = rd.silentHosts(), rd.pausedEndpoints()
 	s.Hooks, _ = rd.hooksWrong()
-	s.SetAside, s.RefusingSince, s.Disk, s.Operations = rd.setAside(), rd.told.RefusingSince(), rd.told.DiskFull(), rd.told.UnderWay()
-	return s, nil
+	s.SetAside, s.RefusingSince, s.Disk = rd.setAside(), rd.told.RefusingSince(), rd.told.DiskFull()
+	return nil
 }
 
 // mostInDoubt bounds the jobs with steps in doubt that are counted.
 const mostInDoubt = 1000
 
-// failing finds the schedules whose latest runs have died, the most first, and those that are
-// late.
-func (rd *Reader) failing(in scope.Scope, now job.Time) (all []status.Schedule) {
+// failing finds the schedules of which so many latest runs have died, the most first, and those that are late
+// by more.
+func (rd *Reader) failing(in scope.Scope, now job.Time, fewest int64, lateBy time.Duration) (all []status.Schedule) {
 	rd.m.RLock()
 	defer rd.m.RUnlock()
 	for name, s := range rd.m.Schedules.AllKept() {
@@ -103,7 +109,7 @@ func (rd *Reader) failing(in scope.Scope, now job.Time) (all []status.Schedule) 
 		if at := s.FiresAt(); at != 0 {
 			late = now.Sub(at)
 		}
-		if s.Row.Failed >= status.FewestFailed || late > status.LateBy {
+		if s.Row.Failed >= fewest || late > lateBy {
 			all = append(all, status.Schedule{Name: name, Failed: s.Row.Failed, LastDone: s.Row.LastDone, LateBy: late})
 		}
 	}

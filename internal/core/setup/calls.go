@@ -102,10 +102,10 @@ func callFaults(v *commit.View, req *api.SetupRequest, own memory.Owned) (wrong 
 		replaced := func(kind, of string) bool {
 			_, task := req.Tasks[of]
 			_, schedule := req.Schedules[of]
-			return kind == "task" && (task || slices.Contains(own.Tasks, of)) || kind == "schedule" && (schedule || slices.Contains(own.Schedules, of))
+			return kind == "alerts" || kind == "task" && (task || slices.Contains(own.Tasks, of)) || kind == "schedule" && (schedule || slices.Contains(own.Schedules, of))
 		}
 		if by := command.TellsAt(v, name, replaced); by != "" && !has(name) {
-			wrong = append(wrong, job.FieldError{Field: "endpoints." + name, Message: fmt.Sprintf("is left out, and %s tells it of ends; change that first", by)})
+			wrong = append(wrong, job.FieldError{Field: "endpoints." + name, Message: fmt.Sprintf("is left out, and %s names it; change that first", by)})
 		}
 	}
 	for _, name := range slices.Sorted(maps.Keys(req.Hooks)) {

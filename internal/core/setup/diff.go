@@ -25,6 +25,7 @@ func differences(v *commit.View, req *api.SetupRequest, diff *api.SetupDiff) (wr
 	wrong = append(wrong, diffNamed(req, diff, "hook", hooksOf(v), req.Hooks, own.Hooks)...)
 	wrong = append(wrong, diffNamed(req, diff, "endpoint", endpointsBeside(v, req.Endpoints), req.Endpoints, own.Endpoints)...)
 	diffWhole(diff, "retention", own.Retention, req.Retention)
+	diffWhole(diff, "alerts", own.Alerts, req.Alerts)
 	diffWhole(diff, "triage", rulesOrNone(own.Triage), rulesOrNone(req.Triage))
 	return wrong
 }

@@ -36,7 +36,7 @@ func (se *Setter) ImportSetup(ctx context.Context, given api.Setup, paused []str
 	look := func(v *commit.View) error {
 		told = api.ImportedSetup{Set: []string{}, Differs: []string{}}
 		add = missing(v, &req, &told)
-		return job.Wrong("the set-up was not imported", append(checkRoom(v, &add), callFaults(v, &add, memory.Owned{})...))
+		return job.Wrong("the set-up was not imported", slices.Concat(checkRoom(v, &add), callFaults(v, &add, memory.Owned{}), alertFaults(v, &add, memory.Owned{})))
 	}
 	if err := se.c.Do(ctx, func(v *commit.View) (commit.Write, error) { return nil, look(v) }); err != nil {
 		return told, err
@@ -75,6 +75,9 @@ func missing(v *commit.View, req *api.SetupRequest, told *api.ImportedSetup) (ad
 	own := v.Settings.Owned()
 	if missingOne("retention", own.Retention, req.Retention, told) {
 		add.Retention = req.Retention
+	}
+	if missingOne("alerts", own.Alerts, req.Alerts, told) {
+		add.Alerts = req.Alerts
 	}
 	if missingOne("triage", rulesOrNone(own.Triage), rulesOrNone(req.Triage), told) {
 		add.Triage = req.Triage
@@ -130,7 +133,7 @@ func addSetup(v *commit.View, add api.SetupRequest, paused []string) (commit.Wri
 		}
 	}
 	own := v.Settings.Owned()
-	own.Retention = cmp.Or(add.Retention, own.Retention)
+	own.Retention, own.Alerts = cmp.Or(add.Retention, own.Retention), cmp.Or(add.Alerts, own.Alerts)
 	if len(add.Triage) > 0 {
 		own.Triage = add.Triage
 	}

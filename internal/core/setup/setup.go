@@ -42,7 +42,7 @@ func (se *Setter) Load(ctx context.Context, req api.SetupRequest) (diff api.Setu
 		if removesAll(v, &req) {
 			wrong = append(wrong, job.FieldError{Field: "empty", Message: "is not true, and the set-up defines nothing: it would remove everything that an earlier one defined; if you mean that, say empty: true"})
 		}
-		if err := job.Wrong("nothing was loaded", slices.Concat(wrong, checkRoom(v, &req), callFaults(v, &req, v.Settings.Owned()))); err != nil {
+		if err := job.Wrong("nothing was loaded", slices.Concat(wrong, checkRoom(v, &req), callFaults(v, &req, v.Settings.Owned()), alertFaults(v, &req, v.Settings.Owned()))); err != nil {
 			return nil, err
 		}
 		if write, err = load(v, &req, commit.CallOf(ctx).Principal); err == nil {
@@ -111,6 +111,12 @@ func (se *Setter) checkSetup(req *api.SetupRequest) (wrong []job.FieldError) {
 			wrong = append(wrong, w)
 		}
 	}
+	if req.Alerts != nil {
+		for _, w := range req.Alerts.Check() {
+			w.Field = "alerts." + w.Field
+			wrong = append(wrong, w)
+		}
+	}
 	return append(wrong, api.CheckTriage(req.Triage)...)
 }
 
@@ -118,8 +124,8 @@ func (se *Setter) checkSetup(req *api.SetupRequest) (wrong []job.FieldError) {
 // what is defined.
 func removesAll(v *commit.View, req *api.SetupRequest) bool {
 	own := v.Settings.Owned()
-	defines := len(req.Queues)+len(req.Tasks)+len(req.Schedules)+len(req.Hooks)+len(req.Endpoints)+len(req.Triage) > 0 || req.Retention != nil
-	owns := len(own.Queues)+len(own.Tasks)+len(own.Schedules)+len(own.Hooks)+len(own.Endpoints)+len(own.Triage) > 0 || own.Retention != nil
+	defines := len(req.Queues)+len(req.Tasks)+len(req.Schedules)+len(req.Hooks)+len(req.Endpoints)+len(req.Triage) > 0 || req.Retention != nil || req.Alerts != nil
+	owns := len(own.Queues)+len(own.Tasks)+len(own.Schedules)+len(own.Hooks)+len(own.Endpoints)+len(own.Triage) > 0 || own.Retention != nil || own.Alerts != nil
 	return !req.Empty && !defines && owns
 }
 
@@ -223,7 +229,7 @@ func setAll(v *commit.View, req *api.SetupRequest, by string) (commit.Write, err
 func setOwned(tx *commit.Tx, req *api.SetupRequest) error {
 	return tx.Settings.SetOwned(memory.Owned{
 		Schedules: slices.Sorted(maps.Keys(req.Schedules)), Hooks: slices.Sorted(maps.Keys(req.Hooks)), Endpoints: slices.Sorted(maps.Keys(req.Endpoints)), Queues: slices.Sorted(maps.Keys(req.Queues)), Tasks: slices.Sorted(maps.Keys(req.Tasks)),
-		Retention: req.Retention, Triage: req.Triage,
+		Retention: req.Retention, Triage: req.Triage, Alerts: req.Alerts,
 	})
 }
 

@@ -42,6 +42,8 @@ type Standing struct {
 	SetAside []api.SetAside
 	// Operations are those under way.
 	Operations []api.Operation
+	// Alerts are those that are not over.
+	Alerts []api.Alert
 	// Came and Finished are how many jobs did within the last hour.
 	Came, Finished int64
 }
@@ -93,12 +95,12 @@ const (
 // order is which fact comes first.
 var order = []string{
 	api.FactRefused, api.FactDisk, api.FactNoWorker, api.FactPaused, api.FactBehind, api.FactStuck, api.FactSilent, api.FactHook, api.FactEndpoint, api.FactNewCause, api.FactSchedule, api.FactInDoubt, api.FactSetAside, api.FactName,
-	api.FactOperation, api.FactFine, api.FactDead,
+	api.FactAlerts, api.FactOperation, api.FactFine, api.FactDead,
 }
 
 // Facts tells how things stand, the worst first.
 func Facts(s *Standing) []api.Fact {
-	all := slices.Concat(s.trouble(), s.untaken(), s.paused(), s.behind(), s.stuck(), s.outside(), s.causes(), s.schedules(), s.doubts(), s.aside(), s.typos(), s.operations())
+	all := slices.Concat(s.trouble(), s.untaken(), s.paused(), s.behind(), s.stuck(), s.outside(), s.causes(), s.schedules(), s.doubts(), s.aside(), s.typos(), s.alerts(), s.operations())
 	if !slices.ContainsFunc(all, func(f api.Fact) bool { return f.Wrong }) {
 		all = append(all, s.fine())
 	}
@@ -122,25 +124,45 @@ func few[T any](things []T, tell func(T) api.Fact, oneMore, more, command string
 
 func (s *Standing) trouble() (all []api.Fact) {
 	if s.RefusingSince != 0 {
-		all = append(all, api.Fact{Kind: api.FactRefused, Wrong: true, Text: "The disk has taken no writes since " + s.RefusingSince.String() + ".", Detail: "Nothing that was acknowledged is lost; the service goes on by itself when the disk does.", Act: "Check the disk"})
+		all = append(all, OfRefused(s.RefusingSince))
 	}
 	if s.Disk != "" {
-		all = append(all, api.Fact{Kind: api.FactDisk, Wrong: true, Text: strings.ToUpper(s.Disk[:1]) + s.Disk[1:] + ".", Act: "Free some space"})
+		all = append(all, OfDisk(s.Disk))
 	}
 	return all
 }
 
+// OfRefused tells that the disk takes no writes.
+func OfRefused(since job.Time) api.Fact {
+	return api.Fact{Kind: api.FactRefused, Wrong: true, Text: "The disk has taken no writes since " + since.String() + ".", Detail: "Nothing that was acknowledged is lost; the service goes on by itself when the disk does.", Act: "Check the disk", Command: "hmule check"}
+}
+
+// OfDisk tells why jobs are not taken in.
+func OfDisk(why string) api.Fact {
+	return api.Fact{Kind: api.FactDisk, Wrong: true, Text: strings.ToUpper(why[:1]) + why[1:] + ".", Act: "Free some space", Command: "hmule check"}
+}
+
 // outside tells of what goes in and out.
 func (s *Standing) outside() []api.Fact {
-	return slices.Concat(few(s.Silent, func(h Silent) api.Fact {
-		return api.Fact{Kind: api.FactSilent, Wrong: true, Text: Answerless(&h), Detail: "Its jobs are held, and one at a time tries it. The last: " + strings.TrimSuffix(h.Why, ".") + ".", Act: "Open jobs", Command: "hmule job list --state held"}
-	}, "%s more host gives no answer.", "%s more hosts give no answer.", "hmule check"),
-		few(s.Hooks, func(h Hook) api.Fact {
-			return api.Fact{Kind: api.FactHook, Wrong: true, Hook: h.Name, Text: "Hook " + h.Name + " refuses every delivery: " + h.Why + ".", Act: "Open hooks", Command: "hmule hook show " + h.Name}
-		}, "%s more hook refuses every delivery.", "%s more hooks refuse every delivery.", "hmule hook list"),
-		few(s.Endpoints, func(e api.EndpointStatus) api.Fact {
-			return api.Fact{Kind: api.FactEndpoint, Wrong: true, Endpoint: e.Name, Number: e.Missed, Text: Resting(&e), Act: "Open endpoints", Command: "hmule endpoint resume " + e.Name}
-		}, "%s more endpoint has paused itself.", "%s more endpoints have paused themselves.", "hmule endpoint list"))
+	return slices.Concat(
+		few(s.Silent, OfSilent, "%s more host gives no answer.", "%s more hosts give no answer.", "hmule check"),
+		few(s.Hooks, OfHook, "%s more hook refuses every delivery.", "%s more hooks refuse every delivery.", "hmule hook list"),
+		few(s.Endpoints, OfEndpoint, "%s more endpoint has paused itself.", "%s more endpoints have paused themselves.", "hmule endpoint list"))
+}
+
+// OfSilent tells of a host that gives no answer.
+func OfSilent(h Silent) api.Fact {
+	return api.Fact{Kind: api.FactSilent, Wrong: true, Text: Answerless(&h), Detail: "Its jobs are held, and one at a time tries it. The last: " + strings.TrimSuffix(h.Why, ".") + ".", Act: "Open jobs", Command: "hmule job list --state held"}
+}
+
+// OfHook tells of a hook that can take no delivery.
+func OfHook(h Hook) api.Fact {
+	return api.Fact{Kind: api.FactHook, Wrong: true, Hook: h.Name, Text: "Hook " + h.Name + " refuses every delivery: " + h.Why + ".", Act: "Open hooks", Command: "hmule hook show " + h.Name}
+}
+
+// OfEndpoint tells of an endpoint that has paused itself.
+func OfEndpoint(e api.EndpointStatus) api.Fact {
+	return api.Fact{Kind: api.FactEndpoint, Wrong: true, Endpoint: e.Name, Number: e.Missed, Text: Resting(&e), Act: "Open endpoints", Command: "hmule endpoint resume " + e.Name}
 }
 
 // Answerless says that a host gives no answer.
@@ -154,11 +176,12 @@ func Resting(e *api.EndpointStatus) string {
 }
 
 func (s *Standing) untaken() []api.Fact {
-	return few(s.Untaken, func(u Untaken) api.Fact {
-		f := api.Fact{Kind: api.FactNoWorker, Wrong: true, Number: u.Ready, State: job.Ready, Queue: u.Queue, Task: u.Task, Act: "Open queue", Command: "hmule worker list"}
-		f.Text = u.Say()
-		return f
-	}, "No worker takes the jobs of %s more group.", "No worker takes the jobs of %s more groups.", "hmule check")
+	return few(s.Untaken, OfUntaken, "No worker takes the jobs of %s more group.", "No worker takes the jobs of %s more groups.", "hmule check")
+}
+
+// OfUntaken tells of ready jobs that no living worker takes.
+func OfUntaken(u Untaken) api.Fact {
+	return api.Fact{Kind: api.FactNoWorker, Wrong: true, Number: u.Ready, State: job.Ready, Queue: u.Queue, Task: u.Task, Text: u.Say(), Act: "Open queue", Command: "hmule worker list"}
 }
 
 // Say says that no worker takes the jobs.
@@ -194,8 +217,8 @@ func (s *Standing) those(is func(*api.Queue) bool) (all []*api.Queue) {
 // slowAfter is how far off it must be that a queue is clear for it to be told.
 const slowAfter = 15 * time.Minute
 
-// falls tells whether more jobs come to a queue than finish, so that more and more wait.
-func falls(q *api.Queue, now job.Time) bool {
+// Falls tells whether more jobs come to a queue than finish, so that more and more wait.
+func Falls(q *api.Queue, now job.Time) bool {
 	p := &q.Pace
 	if q.Paused || p.Clear == nil || p.Binds == api.BoundByNobody || q.Counts[job.Ready]+q.Counts[job.Held] <= 2*int64(p.Slots) {
 		return false
@@ -204,30 +227,33 @@ func falls(q *api.Queue, now job.Time) bool {
 }
 
 func (s *Standing) behind() []api.Fact {
-	behind := s.those(func(q *api.Queue) bool { return falls(q, s.Now) })
+	behind := s.those(func(q *api.Queue) bool { return Falls(q, s.Now) })
 	slices.SortStableFunc(behind, func(a, b *api.Queue) int { return cmp.Compare(b.Counts[job.Ready], a.Counts[job.Ready]) })
-	return few(behind, func(q *api.Queue) api.Fact {
-		waiting := q.Counts[job.Ready] + q.Counts[job.Held]
-		f := api.Fact{Kind: api.FactBehind, Wrong: true, Number: waiting, State: job.Ready, Queue: q.Name, Act: "Try other slots", Command: "hmule explain drain " + q.Name}
-		p := &q.Pace
-		if p.Clear.Likely == 0 {
-			f.Text = fmt.Sprintf("Queue %s is falling behind: %.1f jobs come in per minute, %.1f can finish.", q.Name, p.Utilisation*p.CapacityPerMinute, p.CapacityPerMinute)
-			f.Detail = fmt.Sprintf("%s waiting; never clear at this rate.", sentence.Count(waiting, "job is", "jobs are"))
-		} else {
-			f.Text = fmt.Sprintf("Queue %s is behind: %s waiting, clear by %s.", q.Name, sentence.Count(waiting, "job is", "jobs are"), p.Clear.Likely)
-		}
-		if q.OldestReadyMS > 0 {
-			f.Detail = strings.TrimSpace(f.Detail + " The oldest has been ready for " + sentence.Roughly(time.Duration(q.OldestReadyMS)*time.Millisecond) + ".")
-		}
-		return f
-	}, "%s more queue is behind.", "%s more queues are behind.", "hmule queue list")
+	return few(behind, OfBehind, "%s more queue is behind.", "%s more queues are behind.", "hmule queue list")
+}
+
+// OfBehind tells of a queue to which more jobs come than finish.
+func OfBehind(q *api.Queue) api.Fact {
+	waiting := q.Counts[job.Ready] + q.Counts[job.Held]
+	f := api.Fact{Kind: api.FactBehind, Wrong: true, Number: waiting, State: job.Ready, Queue: q.Name, Act: "Try other slots", Command: "hmule explain drain " + q.Name}
+	p := &q.Pace
+	if p.Clear.Likely == 0 {
+		f.Text = fmt.Sprintf("Queue %s is falling behind: %.1f jobs come in per minute, %.1f can finish.", q.Name, p.Utilisation*p.CapacityPerMinute, p.CapacityPerMinute)
+		f.Detail = fmt.Sprintf("%s waiting; never clear at this rate.", sentence.Count(waiting, "job is", "jobs are"))
+	} else {
+		f.Text = fmt.Sprintf("Queue %s is behind: %s waiting, clear by %s.", q.Name, sentence.Count(waiting, "job is", "jobs are"), p.Clear.Likely)
+	}
+	if q.OldestReadyMS > 0 {
+		f.Detail = strings.TrimSpace(f.Detail + " The oldest has been ready for " + sentence.Roughly(time.Duration(q.OldestReadyMS)*time.Millisecond) + ".")
+	}
+	return f
 }
 
 func (s *Standing) causes() (all []api.Fact) {
 	var fresh []*api.Cause
 	known, dead := 0, int64(0)
 	for i := range s.Causes {
-		if c := &s.Causes[i]; c.FirstAt > s.Now.Add(-newFor) {
+		if c := &s.Causes[i]; IsNew(c, s.Now) {
 			fresh = append(fresh, c)
 		} else {
 			known++
@@ -235,20 +261,26 @@ func (s *Standing) causes() (all []api.Fact) {
 		}
 	}
 	slices.SortStableFunc(fresh, func(a, b *api.Cause) int { return cmp.Compare(b.FirstAt, a.FirstAt) })
-	all = few(fresh, func(c *api.Cause) api.Fact {
-		return api.Fact{
-			Kind: api.FactNewCause, Wrong: true, Number: c.Count, State: job.Dead, Cause: c.ID, Text: "New cause: " + titleOf(c) + ".",
-			Detail: fmt.Sprintf("%s%s since %s.", sentence.Count(c.Count, "dead letter", "dead letters"), where(c), c.FirstAt), Act: "Open cause", Command: fmt.Sprintf("hmule dead show %d", c.ID),
-		}
-	}, "%s more cause is new.", "%s more causes are new.", "hmule dead list")
+	all = few(fresh, OfCause, "%s more cause is new.", "%s more causes are new.", "hmule dead list")
 	if known > 0 {
 		all = append(all, api.Fact{Kind: api.FactDead, Number: dead, State: job.Dead, Text: fmt.Sprintf("%s of %s.", sentence.Count(dead, "dead letter", "dead letters"), sentence.Count(int64(known), "known cause", "known causes")), Act: "Open dead letters", Command: "hmule dead list"})
 	}
 	return all
 }
 
-// titleOf is what a cause is called: its template, or its type where it has none.
-func titleOf(c *api.Cause) string {
+// IsNew tells whether a cause is new.
+func IsNew(c *api.Cause, now job.Time) bool { return c.FirstAt > now.Add(-newFor) }
+
+// OfCause tells of a new cause.
+func OfCause(c *api.Cause) api.Fact {
+	return api.Fact{
+		Kind: api.FactNewCause, Wrong: true, Number: c.Count, State: job.Dead, Cause: c.ID, Text: "New cause: " + TitleOf(c) + ".",
+		Detail: fmt.Sprintf("%s%s since %s.", sentence.Count(c.Count, "dead letter", "dead letters"), where(c), c.FirstAt), Act: "Open cause", Command: fmt.Sprintf("hmule dead show %d", c.ID),
+	}
+}
+
+// TitleOf is what a cause is called: its template, or its type where it has none.
+func TitleOf(c *api.Cause) string {
 	return strings.TrimRight(cmp.Or(c.Template, c.Type, "an error without a message"), ".")
 }
 
@@ -277,20 +309,26 @@ func where(c *api.Cause) string {
 
 // Runs says what is wrong with the runs of a schedule.
 func Runs(x *Schedule) string {
-	if x.Failed < FewestFailed {
+	if x.Failed < FewestFailed && x.LateBy > 0 {
 		return fmt.Sprintf("Schedule %s is late: its next run was planned %s ago.", x.Name, sentence.Roughly(x.LateBy))
 	}
 	since := "no run was ever done"
 	if x.LastDone != 0 {
 		since = "it was last done at " + x.LastDone.String()
 	}
+	if x.Failed == 1 {
+		return fmt.Sprintf("The last run of schedule %s failed; %s.", x.Name, since)
+	}
 	return fmt.Sprintf("The last %d runs of schedule %s failed; %s.", x.Failed, x.Name, since)
 }
 
 func (s *Standing) schedules() []api.Fact {
-	return few(s.Schedules, func(x Schedule) api.Fact {
-		return api.Fact{Kind: api.FactSchedule, Wrong: true, Number: x.Failed, Schedule: x.Name, Text: Runs(&x), Act: "Open schedule", Command: "hmule schedule show " + x.Name}
-	}, "%s more schedule fails or is late.", "%s more schedules fail or are late.", "hmule schedule list")
+	return few(s.Schedules, OfSchedule, "%s more schedule fails or is late.", "%s more schedules fail or are late.", "hmule schedule list")
+}
+
+// OfSchedule tells of a schedule whose runs die, or that is late.
+func OfSchedule(x Schedule) api.Fact {
+	return api.Fact{Kind: api.FactSchedule, Wrong: true, Number: x.Failed, Schedule: x.Name, Text: Runs(&x), Act: "Open schedule", Command: "hmule schedule show " + x.Name}
 }
 
 // Stuck says that a batch is.
@@ -303,20 +341,28 @@ func Stuck(b *api.Batch) string {
 }
 
 func (s *Standing) stuck() []api.Fact {
-	return few(s.Stuck, func(b api.Batch) api.Fact {
-		return api.Fact{Kind: api.FactStuck, Wrong: true, Number: b.Counts[job.Held], Batch: b.ID, Text: Stuck(&b), Detail: b.Summary, Act: "Open batch", Command: fmt.Sprint("hmule batch show ", b.ID)}
-	}, "%s more batch is stuck.", "%s more batches are stuck.", "hmule batch list --state stuck")
+	return few(s.Stuck, OfStuck, "%s more batch is stuck.", "%s more batches are stuck.", "hmule batch list --state stuck")
+}
+
+// OfStuck tells of a batch that is stuck.
+func OfStuck(b api.Batch) api.Fact {
+	return api.Fact{Kind: api.FactStuck, Wrong: true, Number: b.Counts[job.Held], Batch: b.ID, Text: Stuck(&b), Detail: b.Summary, Act: "Open batch", Command: fmt.Sprint("hmule batch show ", b.ID)}
 }
 
 func (s *Standing) doubts() []api.Fact {
 	if s.InDoubt == 0 {
 		return nil
 	}
-	jobs := sentence.Count(s.InDoubt, "job has", "jobs have")
-	if s.More {
+	return []api.Fact{OfDoubt(s.InDoubt, s.More)}
+}
+
+// OfDoubt tells how many jobs have steps in doubt, or that there are more.
+func OfDoubt(n int64, more bool) api.Fact {
+	jobs := sentence.Count(n, "job has", "jobs have")
+	if more {
 		jobs = "At least " + jobs
 	}
-	return []api.Fact{{Kind: api.FactInDoubt, Wrong: true, Number: s.InDoubt, Text: jobs + " steps that may or may not be done.", Detail: "Find out, then requeue them.", Act: "Open jobs", Command: "hmule job list --in-doubt"}}
+	return api.Fact{Kind: api.FactInDoubt, Wrong: true, Number: n, Text: jobs + " steps that may or may not be done.", Detail: "Find out, then requeue them.", Act: "Open jobs", Command: "hmule job list --in-doubt"}
 }
 
 func (s *Standing) aside() []api.Fact {
@@ -334,6 +380,35 @@ func (s *Standing) typos() []api.Fact {
 	return few(s.Typos, func(t Typo) api.Fact {
 		return api.Fact{Kind: api.FactName, Wrong: true, Queue: t.Nearest, Text: Misspelt(&t), Act: "Open workers", Command: "hmule worker list"}
 	}, "%s more worker serves queues that have no jobs.", "%s more workers serve queues that have no jobs.", "hmule worker list")
+}
+
+// alerts tells how many are open, and how many of those nobody has seen.
+func (s *Standing) alerts() []api.Fact {
+	open, unseen, critical := int64(len(s.Alerts)), int64(0), int64(0)
+	if open == 0 {
+		return nil
+	}
+	for i := range s.Alerts {
+		if a := &s.Alerts[i]; a.StateAt(s.Now) == api.AlertOpen {
+			unseen++
+			if a.Severity == api.SeverityCritical {
+				critical++
+			}
+		}
+	}
+	f := api.Fact{Kind: api.FactAlerts, Wrong: unseen > 0, Number: open, Text: sentence.Count(open, "alert is open", "alerts are open"), Act: "Open alerts", Command: "hmule alert list"}
+	switch {
+	case unseen == 0:
+		f.Text += ", which somebody has seen or muted."
+	case unseen == open:
+		f.Text += " that nobody has seen."
+	default:
+		f.Text += fmt.Sprintf("; nobody has seen %s of them.", sentence.Grouped(unseen))
+	}
+	if critical > 0 {
+		f.Detail = sentence.Count(critical, "is critical.", "are critical.")
+	}
+	return []api.Fact{f}
 }
 
 // doing are what is being done to jobs, by the actions.

@@ -190,7 +190,7 @@ var carried = []string{
 	"facts", "queues", "tasks", "policies", "workers", "attempts", "bodies", "log_lines", "results_kept", "steps", "counts", "past_counts", "keys", "lanes", "turns",
 	"actions", "operations", "operation_counts", "receipts", "causes", "schedules", "schedule_runs",
 	"deltas", "series", "history", "marks", "starts", "follows", "follow_counts", "sessions", "imports", "imported",
-	"edges", "endings", "batches", "batch_counts", "hooks", "deliveries", "silent_hosts", "endpoints",
+	"edges", "endings", "batches", "batch_counts", "hooks", "deliveries", "silent_hosts", "endpoints", "alerts",
 }
 
 // buildFrom builds the new file beside the old one in a single transaction, whose end writes

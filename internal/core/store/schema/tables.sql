@@ -379,6 +379,13 @@ CREATE TABLE endpoints (
     last_at       INTEGER NOT NULL DEFAULT 0
 ) WITHOUT ROWID;
 
+-- Alerts, as JSON. over_at is when one was over, 0 while it is not.
+CREATE TABLE alerts (
+    id      INTEGER PRIMARY KEY,
+    over_at INTEGER NOT NULL DEFAULT 0,
+    body    TEXT    NOT NULL
+);
+
 -- Hosts that gave no answer to calls, by the hash of their names: since when, at how many calls in a row, and
 -- when one is tried next. Jobs to them are held meanwhile.
 CREATE TABLE silent_hosts (

@@ -113,7 +113,9 @@ const (
 const minute = job.Duration(time.Minute)
 
 // WatchedThings is all that a rule can watch, the worst first.
-var WatchedThings = []Watched{
+func WatchedThings() []Watched { return slices.Clone(watched) }
+
+var watched = []Watched{
 	{FactRefused, "the disk takes no writes", "", "", nil, 0, SeverityCritical},
 	{FactDisk, "too little is free for jobs to be taken in", "", "", nil, 0, SeverityCritical},
 	{FactNoWorker, "more than so many jobs are ready that no worker takes", "queue", "0", []string{BoundNumber}, 2 * minute, SeverityCritical},
@@ -134,8 +136,8 @@ var WatchedThings = []Watched{
 
 // WatchedAs finds what a rule watches; nil where there is nothing of the name.
 func WatchedAs(watch string) *Watched {
-	if i := slices.IndexFunc(WatchedThings, func(w Watched) bool { return w.Watch == watch }); i >= 0 {
-		return &WatchedThings[i]
+	if i := slices.IndexFunc(watched, func(w Watched) bool { return w.Watch == watch }); i >= 0 {
+		return &watched[i]
 	}
 	return nil
 }
@@ -144,7 +146,7 @@ func WatchedAs(watch string) *Watched {
 // named as that.
 func BuiltInRules() map[string]AlertRule {
 	all := map[string]AlertRule{}
-	for _, w := range WatchedThings {
+	for _, w := range watched {
 		all[w.Watch] = AlertRule{}.within(w.Watch)
 	}
 	return all
@@ -264,7 +266,7 @@ func (r *AlertRule) check(c *check.List, at, name string) {
 	w := WatchedAs(watch)
 	if w == nil {
 		var names []string
-		for _, one := range WatchedThings {
+		for _, one := range watched {
 			names = append(names, one.Watch)
 		}
 		c.Add(at+"watch", "%q cannot be watched%s", text.Shorten(watch), orNearest(watch, names))
@@ -427,7 +429,7 @@ const (
 )
 
 // AlertStates are all of them.
-var AlertStates = []string{AlertOpen, AlertSeen, AlertMuted, AlertOver}
+func AlertStates() []string { return []string{AlertOpen, AlertSeen, AlertMuted, AlertOver} }
 
 // Alert is something that a rule has found wrong. What it says is as it was found last.
 type Alert struct {

@@ -45,7 +45,7 @@ const (
 )
 
 // OwnTasks are all of them.
-var OwnTasks = []string{TaskCall, TaskMail, TaskCommand}
+func OwnTasks() []string { return []string{TaskCall, TaskMail, TaskCommand} }
 
 // IsOwn tells whether a task is one of the service's own.
 func IsOwn(task string) bool { return strings.HasPrefix(task, OwnPrefix) }

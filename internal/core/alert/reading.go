@@ -74,17 +74,34 @@ const (
 type thing struct {
 	about  string
 	names  []string
-	values values
-	fact   api.Fact
+	values *values
+	// tell says what is wrong, where something is.
+	tell   func() api.Fact
 	likely string
 	since  job.Time
 	// stays tells that it opens no alert, and keeps an open one open.
 	stays, once bool
 }
 
-// values are how something stands, by the kind of bound that they are held against. A thing without any is
-// wrong as it is.
-type values map[string]float64
+// values are how something stands, by the kind of bound that they are held against; not a number where that
+// is not known. A thing without any is wrong as it is.
+type values struct{ number, duration, times, share float64 }
+
+// pass tells whether they are over a bound.
+func (v *values) pass(bound float64, kind string) bool {
+	if v == nil {
+		return true
+	}
+	switch kind {
+	case api.BoundDuration:
+		return v.duration > bound
+	case api.BoundTimes:
+		return v.times > bound
+	case api.BoundShare:
+		return v.share > bound
+	}
+	return v.number > bound
+}
 
 // Read holds rules against what is seen, and gives what is wrong. What needs to know what is usual is right
 // while nobody knows that.
@@ -104,11 +121,12 @@ func Read(seen *Seen, rules map[string]api.AlertRule) (all []Reading) {
 			continue
 		}
 		bound, kind, _ := r.Over.Read()
-		for _, t := range things[r.Watch] {
-			if !picks(&r, &t, taken[r.Watch]) || t.values != nil && !(t.values[kind] > bound) {
+		for i := range things[r.Watch] {
+			t := &things[r.Watch][i]
+			if !picks(&r, t, taken[r.Watch]) || !t.values.pass(bound, kind) {
 				continue
 			}
-			all = append(all, Reading{Rule: name, About: t.about, Severity: r.Severity, For: r.For.Go(), Fact: t.fact, Likely: cmp.Or(t.likely, seen.lately(&t)), Since: t.since, Opens: !t.stays, Once: t.once})
+			all = append(all, Reading{Rule: name, About: t.about, Severity: r.Severity, For: r.For.Go(), Fact: t.tell(), Likely: cmp.Or(t.likely, seen.lately(t)), Since: t.since, Opens: !t.stays, Once: t.once})
 		}
 	}
 	return all
@@ -138,11 +156,11 @@ func (s *Seen) things(watch string) (all []thing) {
 	switch watch {
 	case api.FactRefused:
 		if s.RefusingSince != 0 {
-			all = append(all, thing{fact: status.OfRefused(s.RefusingSince), since: s.RefusingSince})
+			all = append(all, thing{tell: func() api.Fact { return status.OfRefused(s.RefusingSince) }, since: s.RefusingSince})
 		}
 	case api.FactDisk:
 		if s.Disk != "" {
-			all = append(all, thing{fact: status.OfDisk(s.Disk)})
+			all = append(all, thing{tell: func() api.Fact { return status.OfDisk(s.Disk) }})
 		}
 	case api.FactNoWorker:
 		for _, u := range s.Untaken {
@@ -150,7 +168,7 @@ func (s *Seen) things(watch string) (all []thing) {
 			if u.Served {
 				about += ", " + u.Task
 			}
-			all = append(all, thing{about: about, names: []string{u.Queue}, values: values{api.BoundNumber: float64(u.Ready)}, fact: status.OfUntaken(u)})
+			all = append(all, thing{about: about, names: []string{u.Queue}, values: &values{number: float64(u.Ready)}, tell: func() api.Fact { return status.OfUntaken(u) }})
 		}
 	case api.FactNewCause, api.WatchDead:
 		return s.deaths(watch)
@@ -162,13 +180,15 @@ func (s *Seen) things(watch string) (all []thing) {
 		return s.schedules(watch)
 	case api.FactStuck:
 		for i := range s.Stuck {
-			all = append(all, thing{about: fmt.Sprint(s.Stuck[i].ID), fact: status.OfStuck(s.Stuck[i])})
+			all = append(all, thing{about: fmt.Sprint(s.Stuck[i].ID), tell: func() api.Fact { return status.OfStuck(s.Stuck[i]) }})
 		}
 	case api.FactInDoubt:
-		all = append(all, thing{values: values{api.BoundNumber: float64(s.InDoubt)}, fact: status.OfDoubt(s.InDoubt, s.More)})
+		all = append(all, thing{values: &values{number: float64(s.InDoubt)}, tell: func() api.Fact { return status.OfDoubt(s.InDoubt, s.More) }})
 	case api.WatchBackup:
 		if s.Backup != "" {
-			all = append(all, thing{fact: api.Fact{Kind: watch, Wrong: true, Text: s.Backup, Act: "Look at the backups", Command: "hmule backup list"}})
+			all = append(all, thing{tell: func() api.Fact {
+				return api.Fact{Kind: watch, Wrong: true, Text: s.Backup, Act: "Look at the backups", Command: "hmule backup list"}
+			}})
 		}
 	default:
 		return s.outside(watch)
@@ -182,7 +202,7 @@ func (s *Seen) deaths(watch string) (all []thing) {
 	of := map[string]map[int64]int64{}
 	for i := range s.Causes {
 		c := &s.Causes[i]
-		t := thing{about: fmt.Sprint(c.ID), fact: status.OfCause(c), since: c.FirstAt, stays: !status.IsNew(c, s.Now), once: true}
+		t := thing{about: fmt.Sprint(c.ID), tell: func() api.Fact { return status.OfCause(c) }, since: c.FirstAt, stays: !status.IsNew(c, s.Now), once: true}
 		for _, by := range c.By {
 			t.names = append(t.names, by.Task)
 			dead[by.Queue] += by.Count
@@ -203,12 +223,14 @@ func (s *Seen) deaths(watch string) (all []thing) {
 	}
 	for _, queue := range slices.Sorted(maps.Keys(dead)) {
 		n, w := dead[queue], worst[queue]
-		f := api.Fact{
-			Kind: watch, Wrong: true, Number: n, State: job.Dead, Queue: queue, Text: fmt.Sprintf("Queue %s has %s.", queue, sentence.Count(n, "dead letter", "dead letters")),
-			Act: "Open dead letters", Command: "hmule dead list --queue " + queue,
+		tell := func() api.Fact {
+			return api.Fact{
+				Kind: watch, Wrong: true, Number: n, State: job.Dead, Queue: queue, Text: fmt.Sprintf("Queue %s has %s.", queue, sentence.Count(n, "dead letter", "dead letters")),
+				Act: "Open dead letters", Command: "hmule dead list --queue " + queue,
+			}
 		}
 		all = append(all, thing{
-			about: queue, names: []string{queue}, values: values{api.BoundNumber: float64(n)}, fact: f,
+			about: queue, names: []string{queue}, values: &values{number: float64(n)}, tell: tell,
 			likely: fmt.Sprintf("%s of %s died of cause %d: %s.", sentence.Grouped(of[queue][w.ID]), sentence.Grouped(n), w.ID, status.TitleOf(w)),
 		})
 	}
@@ -222,7 +244,7 @@ func (s *Seen) queues(watch string) (all []thing) {
 		t := thing{about: q.Name, names: []string{q.Name}, likely: binds(q)}
 		if watch == api.FactBehind {
 			if status.Falls(q, s.Now) {
-				t.fact = status.OfBehind(q)
+				t.tell = func() api.Fact { return status.OfBehind(q) }
 				all = append(all, t)
 			}
 			continue
@@ -231,14 +253,19 @@ func (s *Seen) queues(watch string) (all []thing) {
 		if waited < shortestWait {
 			continue
 		}
-		t.values = values{api.BoundDuration: float64(q.OldestReadyMS), api.BoundTimes: math.NaN()}
-		t.fact = api.Fact{
-			Kind: watch, Wrong: true, Number: q.Counts[job.Ready], State: job.Ready, Queue: q.Name, Text: fmt.Sprintf("The oldest ready job of queue %s has waited %s.", q.Name, sentence.Roughly(waited)),
-			Act: "Open queue", Command: "hmule queue show " + q.Name,
-		}
+		t.values = &values{duration: float64(q.OldestReadyMS), times: math.NaN()}
 		if usual > 0 {
-			t.values[api.BoundTimes] = float64(waited) / float64(usual)
-			t.fact.Detail = fmt.Sprintf("95 of 100 jobs there usually wait no longer than %s.", sentence.Roughly(usual))
+			t.values.times = float64(waited) / float64(usual)
+		}
+		t.tell = func() api.Fact {
+			f := api.Fact{
+				Kind: watch, Wrong: true, Number: q.Counts[job.Ready], State: job.Ready, Queue: q.Name, Text: fmt.Sprintf("The oldest ready job of queue %s has waited %s.", q.Name, sentence.Roughly(waited)),
+				Act: "Open queue", Command: "hmule queue show " + q.Name,
+			}
+			if usual > 0 {
+				f.Detail = fmt.Sprintf("95 of 100 jobs there usually wait no longer than %s.", sentence.Roughly(usual))
+			}
+			return f
 		}
 		all = append(all, t)
 	}
@@ -273,17 +300,20 @@ func (s *Seen) failing() (all []thing) {
 			continue
 		}
 		share := float64(f.Failed) / float64(f.Ended)
-		t := thing{about: f.Task, names: []string{f.Task}, values: values{api.BoundShare: share, api.BoundTimes: math.NaN()}}
-		t.fact = api.Fact{
-			Kind: api.WatchFailing, Wrong: true, Number: f.Failed, Task: f.Task, Text: fmt.Sprintf("%s of the attempts of task %s failed within ten minutes: %s of %s.", percent(share), f.Task, sentence.Grouped(f.Failed), sentence.Grouped(f.Ended)),
-			Act: "Open task", Command: "hmule task show " + f.Task,
+		t := thing{about: f.Task, names: []string{f.Task}, values: &values{share: share, times: math.NaN()}}
+		usual := float64(f.UsuallyFailed) / float64(f.UsuallyDone) // not a number where nothing is known
+		if f.UsuallyDone > 0 && share >= leastShare {
+			t.values.times = share / usual // infinite where none fails
 		}
-		if f.UsuallyDone > 0 {
-			usual := float64(f.UsuallyFailed) / float64(f.UsuallyDone)
-			t.fact.Detail = fmt.Sprintf("Usually %s of them fail.", percent(usual))
-			if share >= leastShare {
-				t.values[api.BoundTimes] = share / usual // infinite where none does
+		t.tell = func() api.Fact {
+			said := api.Fact{
+				Kind: api.WatchFailing, Wrong: true, Number: f.Failed, Task: f.Task, Text: fmt.Sprintf("%s of the attempts of task %s failed within ten minutes: %s of %s.", percent(share), f.Task, sentence.Grouped(f.Failed), sentence.Grouped(f.Ended)),
+				Act: "Open task", Command: "hmule task show " + f.Task,
 			}
+			if f.UsuallyDone > 0 {
+				said.Detail = fmt.Sprintf("Usually %s of them fail.", percent(usual))
+			}
+			return said
 		}
 		all = append(all, t)
 	}
@@ -301,14 +331,17 @@ func percent(share float64) string {
 func (s *Seen) schedules(watch string) (all []thing) {
 	for _, x := range s.Schedules {
 		t := thing{about: x.Name, names: []string{x.Name}}
+		said := status.Schedule{Name: x.Name, Failed: max(x.Failed, 1), LastDone: x.LastDone}
+		t.values = &values{number: float64(x.Failed)}
 		if watch == api.WatchLate {
-			t.values = values{api.BoundDuration: float64(x.LateBy.Milliseconds())}
-			t.fact = status.OfSchedule(status.Schedule{Name: x.Name, LateBy: x.LateBy})
-		} else {
-			t.values = values{api.BoundNumber: float64(x.Failed)}
-			t.fact = status.OfSchedule(status.Schedule{Name: x.Name, Failed: max(x.Failed, 1), LastDone: x.LastDone})
+			said = status.Schedule{Name: x.Name, LateBy: x.LateBy}
+			t.values = &values{duration: float64(x.LateBy.Milliseconds())}
 		}
-		t.fact.Kind = watch
+		t.tell = func() api.Fact {
+			f := status.OfSchedule(said)
+			f.Kind = watch
+			return f
+		}
 		all = append(all, t)
 	}
 	return all
@@ -319,28 +352,31 @@ func (s *Seen) outside(watch string) (all []thing) {
 	switch watch {
 	case api.WatchHook:
 		for _, h := range s.Hooks {
-			all = append(all, thing{about: h.Name, names: []string{h.Name}, fact: status.OfHook(h)})
+			all = append(all, thing{about: h.Name, names: []string{h.Name}, tell: func() api.Fact { return status.OfHook(h) }})
 		}
 		for _, r := range s.Refusing {
 			if slices.ContainsFunc(s.Hooks, func(h status.Hook) bool { return h.Name == r.Hook }) {
 				continue
 			}
-			f := api.Fact{
-				Kind: watch, Wrong: true, Number: r.Refused, Hook: r.Hook, Text: fmt.Sprintf("Hook %s refused %s within ten minutes.", r.Hook, sentence.Count(r.Refused, "delivery", "deliveries")),
-				Act: "Open hook", Command: "hmule hook show " + r.Hook,
+			tell := func() api.Fact {
+				f := api.Fact{
+					Kind: watch, Wrong: true, Number: r.Refused, Hook: r.Hook, Text: fmt.Sprintf("Hook %s refused %s within ten minutes.", r.Hook, sentence.Count(r.Refused, "delivery", "deliveries")),
+					Act: "Open hook", Command: "hmule hook show " + r.Hook,
+				}
+				if r.Why != "" {
+					f.Detail = "The reason of most: " + r.Why + "."
+				}
+				return f
 			}
-			if r.Why != "" {
-				f.Detail = "The reason of most: " + r.Why + "."
-			}
-			all = append(all, thing{about: r.Hook, names: []string{r.Hook}, values: values{api.BoundNumber: float64(r.Refused)}, fact: f})
+			all = append(all, thing{about: r.Hook, names: []string{r.Hook}, values: &values{number: float64(r.Refused)}, tell: tell})
 		}
 	case api.FactEndpoint:
 		for _, e := range s.Endpoints {
-			all = append(all, thing{about: e.Name, names: []string{e.Name}, fact: status.OfEndpoint(e)})
+			all = append(all, thing{about: e.Name, names: []string{e.Name}, tell: func() api.Fact { return status.OfEndpoint(e) }})
 		}
 	case api.FactSilent:
 		for _, h := range s.Silent {
-			all = append(all, thing{about: h.Host, names: []string{h.Host}, fact: status.OfSilent(h), since: h.Since})
+			all = append(all, thing{about: h.Host, names: []string{h.Host}, tell: func() api.Fact { return status.OfSilent(h) }, since: h.Since})
 		}
 	}
 	return all

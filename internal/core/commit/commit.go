@@ -49,6 +49,8 @@ type Options struct {
 	Mails bool
 	// MayRun says why there is no command of a name for alerts; nil where there is none at all.
 	MayRun func(command string) error
+	// LookEvery is how often the rules of alerts are held against what is seen; 0 means every ten seconds.
+	LookEvery time.Duration
 	// Version is the program's, which stands in backups.
 	Version string
 	// DropOlder says that a file of an older version need not be kept when its tables are brought
@@ -92,6 +94,9 @@ func (o Options) WithDefaults() Options {
 		o.MayCall = func(host string) error {
 			return fmt.Errorf("%s is not a host that the service may call; name it under calls.allow in the file that the service is started with", host)
 		}
+	}
+	if o.LookEvery == 0 {
+		o.LookEvery = 10 * time.Second
 	}
 	if o.MayRun == nil {
 		o.MayRun = func(command string) error {

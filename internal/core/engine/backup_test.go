@@ -50,7 +50,7 @@ func enqueueAs(t require.TestingT, e *Engine, key string, spec job.Spec) api.Enq
 // with them.
 func TestBackupsUnderLoad(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "jobs.db")
-	e, err := Open(path, Options{Log: silent})
+	e, err := Open(path, Options{LookEvery: unwatched, Log: silent})
 	require.NoError(t, err)
 	defer func() { require.NoError(t, e.Close()) }()
 	specs := make([]job.Spec, 1500)
@@ -100,7 +100,7 @@ func TestBackupsUnderLoad(t *testing.T) {
 		raw, err := os.ReadFile(b.Path)
 		require.NoError(t, err)
 		require.NoError(t, os.WriteFile(to, raw, 0o600))
-		second, err := Open(to, Options{Log: silent})
+		second, err := Open(to, Options{LookEvery: unwatched, Log: silent})
 		require.NoError(t, err)
 		assert.NotEqual(t, e.StoreID(), second.StoreID())
 		for _, id := range []int64{1, 1500, before} {
@@ -126,7 +126,7 @@ func TestRestore(t *testing.T) {
 	dir := t.TempDir()
 	path := filepath.Join(dir, "jobs.db")
 	synctest.Test(t, func(t *testing.T) {
-		e, err := Open(path, Options{Log: silent})
+		e, err := Open(path, Options{LookEvery: unwatched, Log: silent})
 		require.NoError(t, err)
 		_, err = e.SetSchedule(t.Context(), "tides", api.Schedule{Cron: "*/10 * * * *", Missed: api.MissedAll, IfStillRunning: api.RunsAlso, Job: job.Spec{Task: "tide.predict"}})
 		require.NoError(t, err)
@@ -157,14 +157,14 @@ func TestRestore(t *testing.T) {
 		assert.Equal(t, dry.Lacks, r.Lacks)
 		assert.Equal(t, b.At, r.From.At)
 		assert.Equal(t, &store.Lacks{IDs: 7, Kept: 7, Ended: 1, Some: []int64{ended.ID}, Actions: 0}, r.Lacks)
-		before, err := Open(r.Aside, Options{Log: silent})
+		before, err := Open(r.Aside, Options{LookEvery: unwatched, Log: silent})
 		require.NoError(t, err, "the file that was there is whole")
 		_, err = before.Job(t.Context(), late.ID)
 		require.NoError(t, err)
 		require.NoError(t, before.Close())
 
 		time.Sleep(20 * time.Minute) // two planned times more, which nobody has enqueued
-		e, err = Open(path, Options{Log: silent})
+		e, err = Open(path, Options{LookEvery: unwatched, Log: silent})
 		require.NoError(t, err)
 		defer func() { require.NoError(t, e.Close()) }()
 		assert.NotEqual(t, was, e.StoreID())
@@ -193,7 +193,7 @@ func TestRestore(t *testing.T) {
 func TestBackupStopped(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "jobs.db")
 	synctest.Test(t, func(t *testing.T) {
-		e, err := Open(path, Options{Log: silent})
+		e, err := Open(path, Options{LookEvery: unwatched, Log: silent})
 		require.NoError(t, err)
 		defer func() { require.NoError(t, e.Close()) }()
 		specs := make([]job.Spec, 400)
@@ -245,7 +245,7 @@ func TestBackupStopped(t *testing.T) {
 		}
 		mine := filepath.Join(path+".backups", "mine.db.part")
 		require.NoError(t, os.WriteFile(mine, nil, 0o600))
-		e, err = Open(path, Options{Log: silent})
+		e, err = Open(path, Options{LookEvery: unwatched, Log: silent})
 		require.NoError(t, err)
 		assert.Equal(t, []string{mine}, left())
 		require.NoError(t, e.SetBackupRules(api.BackupRules{MiBPerSecond: 1}))
@@ -271,7 +271,7 @@ func TestBackupRules(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "jobs.db")
 	folder := filepath.Join(filepath.Dir(path), "kept")
 	synctest.Test(t, func(t *testing.T) {
-		e, err := Open(path, Options{Log: silent})
+		e, err := Open(path, Options{LookEvery: unwatched, Log: silent})
 		require.NoError(t, err)
 		defer func() { require.NoError(t, e.Close()) }()
 		asked := backedUp(t, e)
@@ -303,7 +303,7 @@ func TestBackupRules(t *testing.T) {
 		assert.FileExists(t, asked.Path, "what was asked for stays")
 		require.NoError(t, e.Close())
 		time.Sleep(3 * time.Hour)
-		e, err = Open(path, Options{Log: silent})
+		e, err = Open(path, Options{LookEvery: unwatched, Log: silent})
 		require.NoError(t, err)
 		require.NoError(t, e.SetBackupRules(api.BackupRules{Folder: folder, Cron: "0 */2 * * *", Keep: 2}))
 		time.Sleep(time.Minute)
@@ -315,7 +315,7 @@ func TestBackupRules(t *testing.T) {
 func TestCompact(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "jobs.db")
 	synctest.Test(t, func(t *testing.T) {
-		e, err := Open(path, Options{Log: silent})
+		e, err := Open(path, Options{LookEvery: unwatched, Log: silent})
 		require.NoError(t, err)
 		defer func() { require.NoError(t, e.Close()) }()
 		specs := make([]job.Spec, 1000)

@@ -185,7 +185,7 @@ func TestUndoInServingTime(t *testing.T) {
 		var e *Engine
 		open := func() {
 			var err error
-			e, err = Open(path, Options{Log: silent, Wall: jump.wall})
+			e, err = Open(path, Options{LookEvery: unwatched, Log: silent, Wall: jump.wall})
 			require.NoError(t, err)
 		}
 		open()
@@ -256,7 +256,7 @@ func TestUndoInServingTime(t *testing.T) {
 // A worker that renews in time loses no lease to a service that has much to write, and a
 // single job does not wait for all bulks before it.
 func TestBulksHoldNobodyUp(t *testing.T) {
-	e, err := Open(filepath.Join(t.TempDir(), "bulk.db"), Options{Log: silent})
+	e, err := Open(filepath.Join(t.TempDir(), "bulk.db"), Options{LookEvery: unwatched, Log: silent})
 	require.NoError(t, err)
 	defer func() { require.NoError(t, e.Close()) }()
 	ctx := context.Background()

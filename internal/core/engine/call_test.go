@@ -21,7 +21,7 @@ import (
 func (y *yard) openToAll() {
 	require.NoError(y, y.e.Close())
 	var err error
-	y.e, err = Open(y.path, Options{Log: silent, MayCall: func(string) error { return nil }, Draw: func() float64 { return 0.5 }})
+	y.e, err = Open(y.path, Options{LookEvery: unwatched, Log: silent, MayCall: func(string) error { return nil }, Draw: func() float64 { return 0.5 }})
 	require.NoError(y, err)
 }
 

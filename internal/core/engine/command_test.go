@@ -24,7 +24,7 @@ import (
 func TestDedupe(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "dedupe.db")
 	synctest.Test(t, func(t *testing.T) {
-		e, err := Open(path, Options{Log: silent})
+		e, err := Open(path, Options{LookEvery: unwatched, Log: silent})
 		require.NoError(t, err)
 		ctx := context.Background()
 		enqueue := func(task, dedupe string, payload int) api.Enqueued {
@@ -50,7 +50,7 @@ func TestDedupe(t *testing.T) {
 		is(enqueue("dues.charge", job.Unfinished, 2), 1, true, false)
 		is(enqueue("tide.predict", job.Unfinished, 1), 2, false, false) // another task's key
 		require.NoError(t, e.Close())
-		e, err = Open(path, Options{Log: silent})
+		e, err = Open(path, Options{LookEvery: unwatched, Log: silent})
 		require.NoError(t, err)
 		is(enqueue("dues.charge", "24h", 1), 1, true, true)
 		settle("") // job 1 runs
@@ -139,7 +139,7 @@ func TestCallsMadeAgain(t *testing.T) {
 // nothing.
 func TestNamesAreBounded(t *testing.T) {
 	t.Parallel() // it takes long
-	e, err := Open(filepath.Join(t.TempDir(), "names.db"), Options{Log: silent})
+	e, err := Open(filepath.Join(t.TempDir(), "names.db"), Options{LookEvery: unwatched, Log: silent})
 	require.NoError(t, err)
 	defer func() { require.NoError(t, e.Close()) }()
 	specs := make([]job.Spec, command.MostNames)

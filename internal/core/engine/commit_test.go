@@ -29,7 +29,7 @@ func TestClockJump(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "clock.db")
 	synctest.Test(t, func(t *testing.T) {
 		var jump atomic.Int64
-		e, err := Open(path, Options{Log: silent, Wall: func() time.Time { return time.Now().Add(time.Duration(jump.Load())) }})
+		e, err := Open(path, Options{LookEvery: unwatched, Log: silent, Wall: func() time.Time { return time.Now().Add(time.Duration(jump.Load())) }})
 		require.NoError(t, err)
 		defer func() { require.NoError(t, e.Close()) }()
 		running, err := e.Enqueue(t.Context(), job.Spec{Task: "log.pack"})
@@ -63,7 +63,7 @@ func TestClockJump(t *testing.T) {
 // After a fault of the disk the file is opened again: the command is refused, what
 // was acknowledged is there, leases live on, and work goes on.
 func TestDiskFault(t *testing.T) {
-	e, err := Open(filepath.Join(t.TempDir(), "fault.db"), Options{Log: silent})
+	e, err := Open(filepath.Join(t.TempDir(), "fault.db"), Options{LookEvery: unwatched, Log: silent})
 	require.NoError(t, err)
 	defer func() { require.NoError(t, e.Close()) }()
 	_, err = e.EnqueueMany(t.Context(), make10("tide.predict"), func(int) string { return "" })
@@ -92,7 +92,7 @@ func TestReceiptsEnd(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "receipts.db")
 	synctest.Test(t, func(t *testing.T) {
 		open := func() *Engine {
-			e, err := Open(path, Options{Log: silent})
+			e, err := Open(path, Options{LookEvery: unwatched, Log: silent})
 			require.NoError(t, err)
 			return e
 		}

@@ -58,7 +58,7 @@ func BenchmarkLives(b *testing.B) {
 func BenchmarkFailing(b *testing.B) {
 	for _, n := range []int{1, 100} {
 		b.Run(fmt.Sprint(n), func(b *testing.B) {
-			e, err := Open(filepath.Join(b.TempDir(), "failing.db"), Options{Log: silent})
+			e, err := Open(filepath.Join(b.TempDir(), "failing.db"), Options{LookEvery: unwatched, Log: silent})
 			require.NoError(b, err)
 			b.Cleanup(func() { require.NoError(b, e.Close()) })
 			specs := make([]job.Spec, n)

@@ -19,7 +19,7 @@ import (
 // A crowd of producers, workers, operators and readers at once: no job is leased
 // to two at a time, none is lost, and the kept counts are the counted ones.
 func TestCrowd(t *testing.T) {
-	e, err := Open(filepath.Join(t.TempDir(), "crowd.db"), Options{Log: silent})
+	e, err := Open(filepath.Join(t.TempDir(), "crowd.db"), Options{LookEvery: unwatched, Log: silent})
 	require.NoError(t, err)
 	defer func() { require.NoError(t, e.Close()) }()
 	ctx := t.Context()

@@ -19,7 +19,7 @@ import (
 // Promise 9: a pool that does one rare task of a full queue finds its jobs as
 // fast as in an empty one.
 func TestRareTask(t *testing.T) {
-	e, err := Open(filepath.Join(t.TempDir(), "rare.db"), Options{Log: silent})
+	e, err := Open(filepath.Join(t.TempDir(), "rare.db"), Options{LookEvery: unwatched, Log: silent})
 	require.NoError(t, err)
 	defer func() { require.NoError(t, e.Close()) }()
 	lives := func(task string) time.Duration {
@@ -63,7 +63,7 @@ func TestRareTask(t *testing.T) {
 func TestParkedTakes(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "parked.db")
 	synctest.Test(t, func(t *testing.T) {
-		e, err := Open(path, Options{Log: silent})
+		e, err := Open(path, Options{LookEvery: unwatched, Log: silent})
 		require.NoError(t, err)
 		defer func() { require.NoError(t, e.Close()) }()
 		gone, leave := context.WithCancel(t.Context())
@@ -331,7 +331,7 @@ func TestDrainedWorkersWait(t *testing.T) {
 func TestWorkersComeAndGo(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "workers.db")
 	synctest.Test(t, func(t *testing.T) {
-		e, err := Open(path, Options{Log: silent})
+		e, err := Open(path, Options{LookEvery: unwatched, Log: silent})
 		require.NoError(t, err)
 		defer func() { require.NoError(t, e.Close()) }()
 		ctx := t.Context()
@@ -406,7 +406,7 @@ func TestWorkersComeAndGo(t *testing.T) {
 func TestRawWorkersServeWhatTheyAskFor(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "raw.db")
 	synctest.Test(t, func(t *testing.T) {
-		e, err := Open(path, Options{Log: silent})
+		e, err := Open(path, Options{LookEvery: unwatched, Log: silent})
 		require.NoError(t, err)
 		defer func() { require.NoError(t, e.Close()) }()
 		take := func(queue string, tasks ...string) {

@@ -22,7 +22,7 @@ func TestFollow(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "follow.db")
 	synctest.Test(t, func(t *testing.T) {
 		ctx := t.Context()
-		e, err := Open(path, Options{Log: silent})
+		e, err := Open(path, Options{LookEvery: unwatched, Log: silent})
 		require.NoError(t, err)
 		specs := make([]job.Spec, 3000)
 		for i := range specs {
@@ -36,7 +36,7 @@ func TestFollow(t *testing.T) {
 		_, err = e.Enqueue(ctx, job.Spec{Task: "berth.plan", Labels: map[string]string{"customer": "acme", "berth": "3"}})
 		require.NoError(t, err)
 		require.NoError(t, e.Close())
-		e, err = Open(path, Options{Log: silent})
+		e, err = Open(path, Options{LookEvery: unwatched, Log: silent})
 		require.NoError(t, err)
 		time.Sleep(2 * time.Minute)
 		synctest.Wait()

@@ -57,7 +57,7 @@ func TestHistory(t *testing.T) {
 		ctx := context.Background()
 		random := rand.New(rand.NewPCG(6853, 16))
 		var jump skew
-		opts := Options{Log: silent, Wall: jump.wall}
+		opts := Options{LookEvery: unwatched, Log: silent, Wall: jump.wall}
 		e, err := Open(path, opts)
 		require.NoError(t, err)
 		book, queues := logbook{}, []string{"berths", "common", "bulletins"}
@@ -170,7 +170,7 @@ func TestHistoryBounds(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "history.db")
 	synctest.Test(t, func(t *testing.T) {
 		ctx := context.Background()
-		e, err := Open(path, Options{Log: silent})
+		e, err := Open(path, Options{LookEvery: unwatched, Log: silent})
 		require.NoError(t, err)
 		const many = 4500
 		for i := range many {
@@ -353,7 +353,7 @@ func TestUnmeasured(t *testing.T) {
 		}
 		return w.At(now)
 	}))
-	e, err := Open(path, Options{Log: silent})
+	e, err := Open(path, Options{LookEvery: unwatched, Log: silent})
 	require.NoError(t, err)
 	defer e.Close()
 	h, err := e.History(t.Context(), api.HistoryQuery{From: job.At(now.Add(-time.Hour)), To: job.At(now), Step: job.Duration(time.Minute), By: api.ByTask, Times: true})

@@ -72,7 +72,7 @@ func TestDeliveries(t *testing.T) {
 		later := func(d time.Duration) {
 			require.NoError(t, y.e.Close())
 			var err error
-			y.e, err = Open(y.path, Options{Log: silent, Wall: func() time.Time { return time.Now().Add(d) }})
+			y.e, err = Open(y.path, Options{LookEvery: unwatched, Log: silent, Wall: func() time.Time { return time.Now().Add(d) }})
 			require.NoError(t, err)
 		}
 		later(30*24*time.Hour - time.Hour)

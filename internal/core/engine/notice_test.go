@@ -106,7 +106,7 @@ func TestNotices(t *testing.T) {
 			}
 		}
 		require.NoError(t, y.e.Close())
-		y.e, err = Open(y.path, Options{Log: silent, MayCall: func(string) error { return nil }, Wall: func() time.Time { return time.Now().Add(4 * 24 * time.Hour) }})
+		y.e, err = Open(y.path, Options{LookEvery: unwatched, Log: silent, MayCall: func(string) error { return nil }, Wall: func() time.Time { return time.Now().Add(4 * 24 * time.Hour) }})
 		require.NoError(t, err)
 		fail()
 		before := len(y.notices())

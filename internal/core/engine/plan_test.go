@@ -200,7 +200,7 @@ func TestClockSetBack(t *testing.T) {
 	y := &yard{T: t, worker: "w"}
 	synctest.Test(t, func(t *testing.T) {
 		var shift atomic.Int64
-		e, err := Open(t.TempDir()+"/clock.db", Options{Log: silent, Wall: func() time.Time { return time.Now().Add(time.Duration(shift.Load())) }})
+		e, err := Open(t.TempDir()+"/clock.db", Options{LookEvery: unwatched, Log: silent, Wall: func() time.Time { return time.Now().Add(time.Duration(shift.Load())) }})
 		require.NoError(t, err)
 		defer func() { require.NoError(t, e.Close()) }()
 		y.e, y.T = e, t

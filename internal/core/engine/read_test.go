@@ -19,7 +19,7 @@ import (
 // What a sentence says of a job that waits follows from the queue, its jobs and
 // its workers.
 func TestWhyAndSays(t *testing.T) {
-	e, err := Open(filepath.Join(t.TempDir(), "why.db"), Options{Log: silent})
+	e, err := Open(filepath.Join(t.TempDir(), "why.db"), Options{LookEvery: unwatched, Log: silent})
 	require.NoError(t, err)
 	defer func() { require.NoError(t, e.Close()) }()
 	ctx := t.Context()
@@ -65,7 +65,7 @@ func TestWhyAndSays(t *testing.T) {
 // listing opens an engine with jobs of three tasks in two queues; every third one
 // has a label, an owner, and a delay.
 func listing(t *testing.T, n int) *Engine {
-	e, err := Open(filepath.Join(t.TempDir(), "list.db"), Options{Log: silent})
+	e, err := Open(filepath.Join(t.TempDir(), "list.db"), Options{LookEvery: unwatched, Log: silent})
 	require.NoError(t, err)
 	t.Cleanup(func() { require.NoError(t, e.Close()) })
 	specs := make([]job.Spec, n)
@@ -299,7 +299,7 @@ func TestSlowJobs(t *testing.T) {
 func TestTrends(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "trends.db")
 	synctest.Test(t, func(t *testing.T) {
-		e, err := Open(path, Options{Log: silent})
+		e, err := Open(path, Options{LookEvery: unwatched, Log: silent})
 		require.NoError(t, err)
 		ctx := t.Context()
 		for n := range 100 {
@@ -336,7 +336,7 @@ func TestTrends(t *testing.T) {
 		}
 		look(20, 10)
 		require.NoError(t, e.Close())
-		e, err = Open(path, Options{Log: silent})
+		e, err = Open(path, Options{LookEvery: unwatched, Log: silent})
 		require.NoError(t, err)
 		for range 4 { // right from the first second after a start, too
 			_, err := e.Enqueue(ctx, job.Spec{Task: "tide.predict"})

@@ -146,7 +146,7 @@ func (x *trialExport) imported(t *testing.T, ids string, atOnce int) {
 	path := filepath.Join(t.TempDir(), "other.db")
 	synctest.Test(t, func(t *testing.T) {
 		began, ctx := time.Now(), context.Background()
-		e, err := Open(path, Options{Log: silent, Wall: func() time.Time { return x.at.Add(time.Since(began)) }})
+		e, err := Open(path, Options{LookEvery: unwatched, Log: silent, Wall: func() time.Time { return x.at.Add(time.Since(began)) }})
 		require.NoError(t, err)
 		defer func() { require.NoError(t, e.Close()) }()
 		if ids == api.IDsNew {

@@ -77,7 +77,7 @@ func underSkew(t *testing.T, do func(ctx context.Context, e *Engine, jump *skew)
 	path := filepath.Join(t.TempDir(), "skew.db")
 	synctest.Test(t, func(t *testing.T) {
 		var jump skew
-		e, err := Open(path, Options{Log: silent, Wall: jump.wall})
+		e, err := Open(path, Options{LookEvery: unwatched, Log: silent, Wall: jump.wall})
 		require.NoError(t, err)
 		defer func() { require.NoError(t, e.Close()) }()
 		do(context.Background(), e, &jump)
@@ -235,7 +235,7 @@ func TestPoliciesEnd(t *testing.T) {
 	path := filepath.Join(t.TempDir(), "policies.db")
 	synctest.Test(t, func(t *testing.T) {
 		ctx := context.Background()
-		e, err := Open(path, Options{Log: silent})
+		e, err := Open(path, Options{LookEvery: unwatched, Log: silent})
 		require.NoError(t, err)
 		with := func(minutes int) job.Job {
 			told, err := e.Enqueue(ctx, job.Spec{Task: "tide.predict", Timeout: job.Duration(minutes) * job.Duration(time.Minute)})
@@ -289,7 +289,7 @@ func TestPoliciesEnd(t *testing.T) {
 		assert.Equal(t, 5, policies())
 		memoryAgrees(t, e)
 		require.NoError(t, e.Close())
-		e, err = Open(path, Options{Log: silent})
+		e, err = Open(path, Options{LookEvery: unwatched, Log: silent})
 		require.NoError(t, err)
 		defer func() { require.NoError(t, e.Close()) }()
 		for id, minutes := range map[int64]int{1: 1, 2: 2, again.ID: 3, back.ID: 4} {

@@ -24,9 +24,6 @@ import (
 	"humblemule.example/job"
 )
 
-// Every is how often it looks.
-const Every = 10 * time.Second
-
 // Lookout keeps an eye on the service. Its methods may be called from any goroutine.
 type Lookout struct {
 	c    *commit.Committer
@@ -61,7 +58,7 @@ func (l *Lookout) TellBy(direct func(context.Context, api.Notice) error) {
 // Start begins to look.
 func (l *Lookout) Start() {
 	l.running.Go(func() {
-		tick := time.NewTicker(Every)
+		tick := time.NewTicker(l.c.LookEvery)
 		defer tick.Stop()
 		for {
 			select {
@@ -70,7 +67,7 @@ func (l *Lookout) Start() {
 				return
 			}
 			if err := l.look(context.Background()); err != nil {
-				l.c.Log.Warn("alerts could not be looked at; it is done again in ten seconds", "error", err)
+				l.c.Log.Warn("alerts could not be looked at; it is done again", "in", l.c.LookEvery, "error", err)
 			}
 		}
 	})
@@ -87,7 +84,7 @@ func (l *Lookout) Unkept() []api.Alert {
 }
 
 func (l *Lookout) look(ctx context.Context) error {
-	ctx, cancel := context.WithTimeout(ctx, Every)
+	ctx, cancel := context.WithTimeout(ctx, within)
 	defer cancel()
 	seen, err := l.read.Seen(ctx)
 	if err != nil {
@@ -260,6 +257,8 @@ type sample struct {
 }
 
 const (
+	// within is how long one look may take.
+	within      = 10 * time.Second
 	window      = 10 * time.Minute
 	sampleEvery = time.Minute
 )

@@ -251,7 +251,7 @@ func (p *SettingsView) KeptMakesCalls(task int64) bool {
 
 // KeptAnyCalls tells whether any task makes calls.
 func (p *SettingsView) KeptAnyCalls() bool {
-	for _, own := range job.OwnTasks {
+	for _, own := range job.OwnTasks() {
 		if p.m.Tasks.KeptID(own) != 0 {
 			return true
 		}

@@ -96,8 +96,9 @@ func (rd *Reader) AlertRuleStatuses(ctx context.Context) ([]api.AlertRuleStatus,
 		}
 		all = append(all, told)
 	}
+	watched := api.WatchedThings()
 	rank := func(r *api.AlertRuleStatus) int {
-		return slices.IndexFunc(api.WatchedThings, func(w api.Watched) bool { return w.Watch == r.Watch })
+		return slices.IndexFunc(watched, func(w api.Watched) bool { return w.Watch == r.Watch })
 	}
 	slices.SortFunc(all, func(a, b api.AlertRuleStatus) int {
 		return cmp.Or(cmp.Compare(rank(&a), rank(&b)), cmp.Compare(a.Name, b.Name))

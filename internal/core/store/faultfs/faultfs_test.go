@@ -142,6 +142,44 @@ func TestFailedSyncs(t *testing.T) {
 	require.NoError(t, left.Close())
 }
 
+// While the disk takes no writes, its alert is told without it, once; it is kept when the disk is back.
+func TestAlertsWithoutDisk(t *testing.T) {
+	faultfs.Reset()
+	defer store.OpenOn(faultfs.Name)()
+	e, err := engine.Open(filepath.Join(t.TempDir(), "jobs.db"), engine.Options{Log: silent, LookEvery: 20 * time.Millisecond, MayRun: func(string) error { return nil }})
+	require.NoError(t, err)
+	defer func() { require.NoError(t, e.Close()) }()
+	_, err = e.Load(context.Background(), api.SetupRequest{Setup: api.Setup{Alerts: &api.Alerts{Channels: map[string]api.AlertChannel{"horn": {Command: "horn"}}, Tell: []string{"horn"}}}})
+	require.NoError(t, err)
+	told := make(chan api.Notice, 10)
+	first := true
+	e.TellBy(func(_ context.Context, n api.Notice) error {
+		if first {
+			first = false
+			return errors.New("the horn is stuck") // and is tried again
+		}
+		told <- n
+		return nil
+	})
+	faultfs.FailSyncs(1, 1_000_000)
+	_, err = enqueue(e, "unknown")
+	require.Equal(t, job.Uncertain, kindOf(err))
+	n := <-told
+	assert.Equal(t, "horn", n.Command)
+	assert.Contains(t, n.Event.Subject, "The disk has taken no writes since")
+	all, err := e.Alerts(context.Background(), nil)
+	require.NoError(t, err)
+	require.Len(t, all, 1)
+	assert.Equal(t, []any{int64(0), api.FactRefused, api.AlertOpen}, []any{all[0].ID, all[0].Rule, all[0].State})
+
+	faultfs.FailSyncs(1, 0)
+	require.Eventually(t, func() bool {
+		all, err := e.Alerts(context.Background(), nil)
+		return err == nil && len(all) == 1 && all[0].ID == 1 && all[0].ToldAt != 0
+	}, 10*time.Second, 20*time.Millisecond)
+	assert.Empty(t, told)
+}
+
 // A service that ends while its disk fails, and starts anew, reads its log from the
 // system's cache: what it appends there is safe all the same.
 func TestStartAfterFailedSyncs(t *testing.T) {

@@ -520,6 +520,19 @@ type AlertRuleStatus struct {
 	Open int `json:"open"`
 }
 
+// AlertSetup is what holds of alerts: the rules, and the channels with their names.
+type AlertSetup struct {
+	Rules    []AlertRuleStatus       `json:"rules"`
+	Channels map[string]AlertChannel `json:"channels"`
+	// Off tells that all alerts are switched off.
+	Off bool `json:"off,omitzero"`
+}
+
+// AlertTestRequest names the channels that are tested; none for all.
+type AlertTestRequest struct {
+	Channels []string `json:"channels,omitzero"`
+}
+
 // AlertTest tells which jobs send the messages of a test, one for each channel, by the names of those.
 type AlertTest struct {
 	Jobs map[string]int64 `json:"jobs"`

@@ -16,10 +16,11 @@ import (
 
 // Slots are the service's own: a pool within it that takes calls alone.
 type Slots struct {
-	engine *engine.Engine
-	caller *Caller
-	office *post.Office
-	pool   *worker.Pool
+	engine   *engine.Engine
+	caller   *Caller
+	office   *post.Office
+	commands *Commands
+	pool     *worker.Pool
 }
 
 const (
@@ -33,8 +34,8 @@ const (
 )
 
 // NewSlots gives slots for so many calls at once.
-func NewSlots(e *engine.Engine, caller *Caller, office *post.Office, slots int, version string, log *slog.Logger) *Slots {
-	s := &Slots{engine: e, caller: caller, office: office}
+func NewSlots(e *engine.Engine, caller *Caller, office *post.Office, commands *Commands, slots int, version string, log *slog.Logger) *Slots {
+	s := &Slots{engine: e, caller: caller, office: office, commands: commands}
 	s.pool = worker.New(&source{engine: e}, worker.Options{Queues: []string{job.DefaultQueue}, Slots: slots, Name: slotsName, Version: version, Ahead: worker.Measured, Lease: callLease, Grace: grace, Log: slog.New(quiet{log.Handler()})})
 	worker.Handle(s.pool, made, s.make)
 	return s

@@ -166,7 +166,7 @@ Exit status: 0 done; 1 the service refused; 2 the command line is wrong; 3 no se
 		commands  []*cobra.Command
 	}{
 		{"start", "Start here:", []*cobra.Command{a.serveCommand(), a.poolCommand(), a.devCommand(), a.demoCommand(), a.enqueueCommand(), a.statusCommand(), a.watchCommand(), a.checkCommand(), a.readyCommand(), a.versionCommand()}},
-		{"work", "Jobs, and what became of them:", []*cobra.Command{a.jobCommand(), a.batchCommand(), a.ownerCommand(), a.deadCommand(), a.operationCommand(), a.actionCommand(), a.historyCommand(), a.markCommand(), a.followCommand()}},
+		{"work", "Jobs, and what became of them:", []*cobra.Command{a.jobCommand(), a.batchCommand(), a.ownerCommand(), a.deadCommand(), a.alertCommand(), a.operationCommand(), a.actionCommand(), a.historyCommand(), a.markCommand(), a.followCommand()}},
 		{"house", "Queues, tasks, schedules, hooks, endpoints, workers:", []*cobra.Command{a.queueCommand(), a.laneCommand(), a.taskCommand(), a.scheduleCommand(), a.hookCommand(), a.endpointCommand(), a.workerCommand()}},
 		{"more", "Set-up, backups, explanations, measurements:", []*cobra.Command{a.setupCommand(), a.tokenCommand(), a.sessionCommand(), a.backupCommand(), a.compactCommand(), a.exportCommand(), a.importCommand(), a.explainCommand(), a.benchCommand(), a.loadCommand()}},
 	} {

@@ -94,7 +94,7 @@ func (a *app) demo(ctx context.Context, d demo) error {
 	}
 	go box.Run(ctx)
 	s, err := open(serving{
-		Service: config.Service{Data: d.data, Listen: d.listen}, secrets: setup.Secrets, calls: setup.Calls,
+		Service: config.Service{Data: d.data, Listen: d.listen}, secrets: setup.Secrets, calls: setup.Calls, commands: setup.Commands,
 		mail: post.Server{Server: box.Address(), From: "Saltmarrow Harbour <jobs@saltmarrow.example>", TLS: "none", Console: "http://" + d.listen},
 	}, api.Setup{}, log)
 	if err != nil {

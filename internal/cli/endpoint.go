@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"strconv"
 	"strings"
@@ -165,25 +164,8 @@ func (a *app) endpointVerb(verb, short string, do func(*client.Client, context.C
 			if err != nil {
 				return err
 			}
-			var refused []error
-			done := []api.EndpointStatus{}
-			for _, name := range given {
-				e, err := do(m, c.Context(), name)
-				if err != nil {
-					refused = append(refused, err)
-					continue
-				}
-				done = append(done, e)
-			}
-			if len(done) == 0 {
-				return errors.Join(refused...)
-			}
-			err = a.show(map[string]any{"endpoints": done}, names(done, func(e *api.EndpointStatus) string { return e.Name }), func(o *present.Out) {
-				for _, e := range done {
-					o.Line(says, e.Name)
-				}
-			})
-			return errors.Join(append(refused, err)...)
+			return eachOf(a, given, func(name string) (api.EndpointStatus, error) { return do(m, c.Context(), name) }, "endpoints",
+				func(e *api.EndpointStatus) string { return e.Name }, func(e api.EndpointStatus) string { return fmt.Sprintf(says, e.Name) })
 		},
 	}
 }

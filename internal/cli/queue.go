@@ -257,26 +257,9 @@ func (a *app) eachQueue(c *cobra.Command, given []string, set func(m *client.Cli
 	if err != nil {
 		return err
 	}
-	queues := []api.Queue{}
-	var refused []error
-	for _, name := range given {
-		q, err := set(m, name)
-		if err != nil {
-			refused = append(refused, err)
-			continue
-		}
-		queues = append(queues, q)
-	}
-	if len(queues) > 0 {
-		if err := a.show(map[string]any{"queues": queues}, names(queues, func(q *api.Queue) string { return q.Name }), func(o *present.Out) {
-			for _, q := range queues {
-				o.Line(says, q.Name, sentence.Count(q.Counts[job.Ready], "job is", "jobs are"), sentence.Count(q.Counts[job.Running], "job is", "jobs are"))
-			}
-		}); err != nil {
-			return err
-		}
-	}
-	return errors.Join(refused...)
+	return eachOf(a, given, func(name string) (api.Queue, error) { return set(m, name) }, "queues", func(q *api.Queue) string { return q.Name }, func(q api.Queue) string {
+		return fmt.Sprintf(says, q.Name, sentence.Count(q.Counts[job.Ready], "job is", "jobs are"), sentence.Count(q.Counts[job.Running], "job is", "jobs are"))
+	})
 }
 
 func (a *app) queuePauseCommand() *cobra.Command {

@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"time"
 
@@ -157,26 +156,8 @@ func (a *app) scheduleVerb(verb, short string, do func(*client.Client, context.C
 			if err != nil {
 				return err
 			}
-			done := []api.ScheduleStatus{}
-			var refused []error
-			for _, name := range given {
-				s, err := do(m, c.Context(), name)
-				if err != nil {
-					refused = append(refused, err)
-					continue
-				}
-				done = append(done, s)
-			}
-			if len(done) > 0 {
-				if err := a.show(map[string]any{"schedules": done}, names(done, func(s *api.ScheduleStatus) string { return s.Name }), func(o *present.Out) {
-					for _, s := range done {
-						o.Line("%s", says(s))
-					}
-				}); err != nil {
-					return err
-				}
-			}
-			return errors.Join(refused...)
+			return eachOf(a, given, func(name string) (api.ScheduleStatus, error) { return do(m, c.Context(), name) }, "schedules",
+				func(s *api.ScheduleStatus) string { return s.Name }, says)
 		},
 	}
 }

@@ -59,6 +59,7 @@ func setupSchema() (map[string]any, error) {
 	gather("Schedule", described.Components.Schemas, defs)
 	gather("Hook", described.Components.Schemas, defs)
 	gather("Endpoint", described.Components.Schemas, defs)
+	gather("Alerts", described.Components.Schemas, defs)
 	service := map[string]any{}
 	for _, f := range config.Flags() {
 		service[strings.ReplaceAll(f.Name, "-", "_")] = map[string]any{"type": []string{"string", "integer"}, "description": f.Usage, "default": f.BuiltIn}
@@ -74,6 +75,8 @@ func setupSchema() (map[string]any, error) {
 			"schedules": named("Schedule", "Rules that enqueue jobs again and again, by name."),
 			"hooks":     named("Hook", "Addresses that take webhooks, by name."),
 			"endpoints": named("Endpoint", "Addresses for messages of ends of jobs, by name."),
+			"alerts":    map[string]any{"$ref": "#/$defs/Alerts"},
+			"commands":  map[string]any{"type": "object", "additionalProperties": aText, "description": "Shell commands that alerts may run, by name: for the service alone."},
 			"mail":      mailSchema,
 			"secrets":   map[string]any{"type": "object", "additionalProperties": secretSchema, "description": "Secrets by name, for the service alone: no load of the file gives them to it."},
 			"calls":     callsSchema,

@@ -41,10 +41,11 @@ type serving struct {
 	// backups are the rules of backups that the set-up file holds, and secrets what it names as such.
 	backups api.BackupRules
 	secrets map[string]secrets.Secret
-	// calls say what the service may call, and mail by which server it sends mail.
-	calls reach.Rules
-	mail  post.Server
-	given map[string]string // flags that were given
+	// calls say what the service may call, mail by which server it sends mail, and commands what alerts may run.
+	calls    reach.Rules
+	mail     post.Server
+	commands map[string]string
+	given    map[string]string // flags that were given
 }
 
 // flags lets a command take settings of the service, and the set-up file.
@@ -70,7 +71,7 @@ func (s *serving) readAgain() (file config.File, err error) {
 		file, err = config.ReadSetup(s.config)
 	}
 	var wrong error
-	s.backups, s.secrets, s.calls, s.mail = file.Backups, file.Secrets, file.Calls, file.Mail
+	s.backups, s.secrets, s.calls, s.mail, s.commands = file.Backups, file.Secrets, file.Calls, file.Mail, file.Commands
 	s.Service, wrong = config.Resolve(s.given, file)
 	return file, errors.Join(err, wrong)
 }
@@ -88,20 +89,22 @@ type service struct {
 	// metrics listens for those who want figures alone; nil for nobody.
 	metrics net.Listener
 	// spans sends traces; nil where nobody asks for them.
-	spans  *spans.Exporter
-	server *server.Server
-	vault  *secrets.Vault
-	reach  *reach.Reach
-	caller *calls.Caller
-	office *post.Office
-	log    *slog.Logger
+	spans    *spans.Exporter
+	server   *server.Server
+	vault    *secrets.Vault
+	reach    *reach.Reach
+	caller   *calls.Caller
+	office   *post.Office
+	commands *calls.Commands
+	log      *slog.Logger
 	// certificates are those of TLS; nil without it.
 	certificates *certificates
 }
 
 // open opens the data file and the address, and loads a set-up; nothing is answered yet.
 func open(asked serving, setup api.Setup, log *slog.Logger) (*service, error) {
-	s := &service{asked: asked, vault: secrets.New(asked.secrets), reach: reach.New(asked.calls), log: log}
+	s := &service{asked: asked, vault: secrets.New(asked.secrets), reach: reach.New(asked.calls), commands: new(calls.Commands), log: log}
+	s.commands.Set(asked.commands)
 	s.office = post.New(asked.mail, s.vault, job.TaskMail)
 	tokens, err := s.readSecrets()
 	if err != nil {
@@ -117,7 +120,7 @@ func open(asked serving, setup api.Setup, log *slog.Logger) (*service, error) {
 	} else if !isLoopback(asked.Listen) {
 		log.Warn("the service is open to other machines without TLS: others on the network can read tokens and payloads; give --tls-cert and --tls-key, or put a TLS proxy in front of it")
 	}
-	options := engine.Options{Log: log, MaxPayload: asked.MaxPayload, MinFree: asked.MinFree, DropOlder: asked.DropOlder, Version: Version, Secrets: s.vault, MayCall: s.reach.MayCall, Mails: s.office.Sends()}
+	options := engine.Options{Log: log, MaxPayload: asked.MaxPayload, MinFree: asked.MinFree, DropOlder: asked.DropOlder, Version: Version, Secrets: s.vault, MayCall: s.reach.MayCall, Mails: s.office.Sends(), MayRun: s.commands.MayRun}
 	if spans.Asked() {
 		if s.spans, err = spans.New(context.Background(), Version, log); err != nil {
 			l.Close()
@@ -241,6 +244,7 @@ func (s *service) reload(ctx context.Context) error {
 	s.vault.Set(file.Secrets)
 	s.reach.Set(file.Calls)
 	s.office.Set(file.Mail)
+	s.commands.Set(file.Commands)
 	for _, text := range s.vault.Unreadable() {
 		s.log.Error(text)
 	}
@@ -352,9 +356,11 @@ func (s *service) makeCalls(ctx context.Context) <-chan error {
 		ended <- nil
 		return ended
 	}
+	own := calls.NewSlots(s.engine, s.caller, s.office, s.commands, slots, Version, s.log)
+	s.engine.TellBy(own.Send)
 	go func() {
 		defer s.caller.Close()
-		ended <- calls.NewSlots(s.engine, s.caller, s.office, slots, Version, s.log).Run(ctx)
+		ended <- own.Run(ctx)
 	}()
 	return ended
 }

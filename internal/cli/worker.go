@@ -2,7 +2,6 @@ package cli
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -197,29 +196,13 @@ func (a *app) workerVerb(verb, short string, ask func(*client.Client, context.Co
 			if err != nil {
 				return err
 			}
-			done := []api.Worker{}
-			var refused []error
-			for _, name := range given {
+			return eachOf(a, given, func(name string) (api.Worker, error) {
 				w, err := findWorker(c.Context(), m, name)
-				if err == nil {
-					w, err = ask(m, c.Context(), w.ID)
-				}
 				if err != nil {
-					refused = append(refused, err)
-					continue
+					return w, err
 				}
-				done = append(done, w)
-			}
-			if len(done) > 0 {
-				if err := a.show(map[string]any{"workers": done}, names(done, func(w *api.Worker) string { return w.ID }), func(o *present.Out) {
-					for _, w := range done {
-						o.Line("%s", asked(w))
-					}
-				}); err != nil {
-					return err
-				}
-			}
-			return errors.Join(refused...)
+				return ask(m, c.Context(), w.ID)
+			}, "workers", func(w *api.Worker) string { return w.ID }, asked)
 		},
 	}
 	if verb == "leave" {

@@ -29,7 +29,7 @@ import (
 	"humblemule.example/job"
 )
 
-var sections = []string{"service", "retention", "triage", "queues", "tasks", "schedules", "hooks", "endpoints", "secrets", "calls", "mail", "backups", "empty"}
+var sections = []string{"service", "retention", "triage", "queues", "tasks", "schedules", "hooks", "endpoints", "alerts", "secrets", "calls", "mail", "commands", "backups", "empty"}
 
 // File is what a set-up file holds: what a load of it defines, and with what the service
 // is started.
@@ -43,6 +43,8 @@ type File struct {
 	Calls reach.Rules
 	// Mail says by which server mail goes out; it comes from the file alone too.
 	Mail    post.Server
+	// Commands are shell commands that alerts may run, by name; they come from the file alone too.
+	Commands map[string]string
 	service map[string]located
 }
 
@@ -130,6 +132,11 @@ func (r *setupReader) document(body ast.Node, f *File) {
 			f.Hooks = named(r, e, (*api.Hook).Check)
 		case "mail":
 			read(r, e, &f.Mail, f.Mail.Check)
+		case "alerts":
+			f.Alerts = new(api.Alerts)
+			read(r, e, f.Alerts, f.Alerts.Check)
+		case "commands":
+			f.Commands = r.commands(e)
 		case "calls":
 			read(r, e, &f.Calls, f.Calls.Check)
 		case "endpoints":
@@ -197,6 +204,23 @@ func named[T any](r *setupReader, section entry, wrong func(*T) []job.FieldError
 		one := new(T)
 		read(r, e, one, func() []job.FieldError { return wrong(one) })
 		all[e.name] = *one
+	}
+	return all
+}
+
+// commands reads shell commands by their names.
+func (r *setupReader) commands(section entry) map[string]string {
+	all := map[string]string{}
+	for _, e := range r.entries(section.value, section.name) {
+		for _, w := range check.Name(e.name, e.name) {
+			r.at(e.key, "%s", w.Message)
+		}
+		text, is := e.value.(*ast.StringNode)
+		if !is || strings.TrimSpace(text.Value) == "" {
+			r.at(e.value, "%s is not a shell command; write it as a text", e.name)
+			continue
+		}
+		all[e.name] = text.Value
 	}
 	return all
 }

@@ -10,6 +10,7 @@ import (
 	"html/template"
 	"net"
 	netmail "net/mail"
+	"slices"
 	"strconv"
 	"strings"
 	"sync/atomic"
@@ -117,56 +118,83 @@ type Letter struct {
 	ID      string
 	To      []string
 	Subject string
-	// Lines are the sentences of the mail, Facts what is told in two columns, and Path leads to a page of the console.
+	Parts   []Part
+}
+
+// Part is what a letter tells of one thing.
+type Part struct {
+	// Heading begins some parts; empty where the part goes on with those before it.
+	Heading string
+	// Lines are sentences, Facts what is told in two columns, and Path leads to a page of the console.
 	Lines []string
 	Facts [][2]string
 	Path  string
 }
 
-// link is where a letter leads; empty where no console is named.
-func (o *Office) link(l *Letter) string {
+// links gives a letter whose parts lead to pages of the console, where one is named.
+func (o *Office) links(l *Letter) *Letter {
 	console := strings.TrimSuffix(o.server.Load().Console, "/")
-	if console == "" || l.Path == "" {
-		return ""
+	linked := *l
+	linked.Parts = slices.Clone(l.Parts)
+	for i := range linked.Parts {
+		if p := &linked.Parts[i]; p.Path != "" && console != "" {
+			p.Path = console + p.Path
+		} else {
+			p.Path = ""
+		}
 	}
-	return console + l.Path
+	return &linked
 }
 
 // Text is a letter as plain text.
 func (o *Office) Text(l *Letter) string {
+	var parts []string
+	for _, p := range o.links(l).Parts {
+		parts = append(parts, p.text())
+	}
+	return strings.Join(parts, "\n")
+}
+
+func (p *Part) text() string {
 	var b strings.Builder
-	for _, line := range l.Lines {
+	if p.Heading != "" {
+		b.WriteString(strings.ToUpper(p.Heading) + "\n\n")
+	}
+	for _, line := range p.Lines {
 		b.WriteString(line + "\n\n")
 	}
 	wide := 0
-	for _, f := range l.Facts {
+	for _, f := range p.Facts {
 		wide = max(wide, len(f[0]))
 	}
-	for _, f := range l.Facts {
+	for _, f := range p.Facts {
 		fmt.Fprintf(&b, "%-*s  %s\n", wide, f[0], f[1])
 	}
-	if link := o.link(l); link != "" {
-		b.WriteString("\n" + link + "\n")
+	if p.Path != "" {
+		b.WriteString("\n" + p.Path + "\n")
 	}
 	return b.String()
 }
 
 var page = template.Must(template.New("letter").Parse(`<!doctype html>
-<html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>{{.Letter.Subject}}</title></head>
+<html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width"><title>{{.Subject}}</title></head>
 <body style="margin:0;padding:24px;background:#fbfaf7;color:#26303f;font:16px/1.5 'Atkinson Hyperlegible',Verdana,sans-serif">
 <div style="max-width:36em">
-{{range .Letter.Lines}}<p style="margin:0 0 16px">{{.}}</p>
-{{end}}{{if .Letter.Facts}}<table style="border-collapse:collapse;margin:0 0 16px">
-{{range .Letter.Facts}}<tr><th style="text-align:left;font-weight:normal;color:#5f6775;padding:4px 16px 4px 0;vertical-align:top">{{index . 0}}</th><td style="padding:4px 0">{{index . 1}}</td></tr>
+{{range .Parts}}<div style="margin:0 0 32px">
+{{if .Heading}}<h2 style="margin:0 0 12px;font-size:16px;color:#5f6775">{{.Heading}}</h2>
+{{end}}{{range $i, $line := .Lines}}<p style="margin:0 0 8px{{if eq $i 0}};font-size:18px;font-weight:bold{{end}}">{{$line}}</p>
+{{end}}{{if .Facts}}<table style="border-collapse:collapse;margin:0 0 8px">
+{{range .Facts}}<tr><th style="text-align:left;font-weight:normal;color:#5f6775;padding:4px 16px 4px 0;vertical-align:top;white-space:nowrap">{{index . 0}}</th><td style="padding:4px 0">{{index . 1}}</td></tr>
 {{end}}</table>
-{{end}}{{if .Link}}<p style="margin:0"><a href="{{.Link}}" style="color:#10617a">Open it in the console</a></p>
+{{end}}{{if .Path}}<p style="margin:0"><a href="{{.Path}}" style="color:#10617a">Open it in the console</a></p>
+{{end}}</div>
 {{end}}</div></body></html>
 `))
 
 // HTML is a letter as a page.
 func (o *Office) HTML(l *Letter) (string, error) {
 	var b bytes.Buffer
-	err := page.Execute(&b, map[string]any{"Letter": l, "Link": o.link(l)})
+	err := page.Execute(&b, o.links(l))
 	return b.String(), err
 }
 

@@ -96,6 +96,12 @@ var mayUse = map[string]string{
 	"POST /v1/endpoints/:name/pause":  "",
 	"POST /v1/endpoints/:name/resume": "",
 	"POST /v1/endpoints/:name/test":   "",
+	"GET /v1/alerts":                  "reader",
+	"GET /v1/alerts/rules":            "reader",
+	"POST /v1/alerts/test":            "",
+	"GET /v1/alerts/:id":              "reader",
+	"POST /v1/alerts/:id/see":         "",
+	"POST /v1/alerts/:id/mute":        "",
 	"GET /v1/explain/cron":            "reader producer worker",
 
 	"POST /v1/hooks/:name/deliveries/:number/again": "",

@@ -50,7 +50,7 @@ var openAPIAsJSON = sync.OnceValue(func() []byte {
 func OpenAPI() []byte { return openAPI }
 
 // features names what this version of the wire can do beyond the first.
-var features = []string{"jobs", "leases", "workers", "queues", "tasks", "stats", "events", "reports", "results", "defaults", "retry", "causes", "operations", "actions", "order", "limits", "setup", "schedules", "history", "marks", "forecast", "follow", "count", "export", "after", "batches", "owners", "backups", "compact", "session", "transfer", "hooks", "calls", "endpoints"}
+var features = []string{"jobs", "leases", "workers", "queues", "tasks", "stats", "events", "reports", "results", "defaults", "retry", "causes", "operations", "actions", "order", "limits", "setup", "schedules", "history", "marks", "forecast", "follow", "count", "export", "after", "batches", "owners", "backups", "compact", "session", "transfer", "hooks", "calls", "endpoints", "alerts"}
 
 // What the service allows a connection.
 const (
@@ -264,6 +264,12 @@ func (s *Server) routes() {
 	v1.POST("/endpoints/:name/pause", operators, s.handle(s.setEndpoint(s.engine.PauseEndpoint)))
 	v1.POST("/endpoints/:name/resume", operators, s.handle(s.setEndpoint(s.engine.ResumeEndpoint)))
 	v1.POST("/endpoints/:name/test", operators, s.handle(s.testEndpoint))
+	v1.GET("/alerts", readers, s.listed("alerts", s.listAlerts))
+	v1.GET("/alerts/rules", readers, s.handle(s.listAlertRules))
+	v1.POST("/alerts/test", operators, s.handle(s.testAlerts))
+	v1.GET("/alerts/:id", readers, s.handle(s.getAlert))
+	v1.POST("/alerts/:id/see", operators, s.handle(s.seeAlert))
+	v1.POST("/alerts/:id/mute", operators, s.handle(s.muteAlert))
 	v1.GET("/explain/cron", anyone, s.handle(s.tellCron))
 	v1.GET("/coming", readers, s.shared(s.coming))
 	v1.GET("/setup", readers, s.handle(s.setup))

@@ -144,6 +144,31 @@ func runGroup(cmd *exec.Cmd, command string, unbound func(error)) error {
 	return err
 }
 
+// Once runs a command once, and answers why it has failed, with what it wrote last to standard error.
+func Once(ctx context.Context, command string, stdin []byte, env []string) error {
+	var last string
+	stderr := &lines{each: func(line string, _ int) {
+		if strings.TrimSpace(line) != "" {
+			last = text.Cut(line, longestErrorTail)
+		}
+	}}
+	name, args := shell(command)
+	cmd := exec.CommandContext(ctx, name, args...)
+	cmd.Stdin, cmd.Stderr, cmd.Env = bytes.NewReader(stdin), stderr, append(os.Environ(), env...)
+	err := runGroup(cmd, command, func(error) {})
+	stderr.end()
+	var exit *exec.ExitError
+	switch {
+	case err == nil, errors.Is(err, exec.ErrWaitDelay):
+		return nil
+	case ctx.Err() != nil:
+		return context.Cause(ctx)
+	case errors.As(err, &exit):
+		return &failed{how: exit.String(), last: last}
+	}
+	return fmt.Errorf("the command could not be started: %w", err)
+}
+
 // Program runs a command that goes on, such as a worker of somebody's own, until ctx ends: then it
 // and all that it has started are asked to end, and are ended after [KillAfter].
 func Program(ctx context.Context, command string, env []string, to io.Writer) error {

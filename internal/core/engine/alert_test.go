@@ -94,12 +94,12 @@ func TestAlerts(t *testing.T) {
 		assert.Contains(t, fmt.Sprint(stats.Facts), "2 alerts are open that nobody has seen. 1 is critical.")
 
 		ada := WithCall(context.Background(), Call{Principal: "ada", Path: "/x", Key: "seen"})
-		require.NoError(t, y.e.SeenAlert(ada, 1, "the bank mends it"))
-		require.NoError(t, y.e.SeenAlert(ada, 1, "the bank mends it"), "the same again is the same")
+		require.NoError(t, y.e.SeeAlert(ada, 1, "the bank mends it"))
+		require.NoError(t, y.e.SeeAlert(ada, 1, "the bank mends it"), "the same again is the same")
 		assert.Equal(t, []string{"2 dead common open", "1 new_cause over"}, y.alerts())
-		y.refuses(y.e.SeenAlert(context.Background(), 1, ""), "alert 1 is over since")
-		y.refuses(y.e.SeenAlert(context.Background(), 9, ""), "there is no alert 9")
-		y.refuses(y.e.SeenAlert(context.Background(), 2, strings.Repeat("x", 4000)), "note is longer than")
+		y.refuses(y.e.SeeAlert(context.Background(), 1, ""), "alert 1 is over since")
+		y.refuses(y.e.SeeAlert(context.Background(), 9, ""), "there is no alert 9")
+		y.refuses(y.e.SeeAlert(context.Background(), 2, strings.Repeat("x", 4000)), "note is longer than")
 		y.refuses(y.e.MuteAlert(context.Background(), 2, job.Duration(-time.Second)), "for is -1s")
 		require.NoError(t, y.e.MuteAlert(context.Background(), 2, job.For(time.Hour)))
 		memoryAgrees(t, y.e)
@@ -146,10 +146,10 @@ func TestAlertsAreChecked(t *testing.T) {
 			Channels: map[string]api.AlertChannel{"b": {Endpoint: "customs"}}, Tell: []string{"b"}, Rules: map[string]api.AlertRule{"old": {Watch: "oldest", Of: []string{"berths"}, Over: "30m"}},
 		}}
 		require.NoError(t, y.load(set))
-		rules, err := y.e.AlertRuleStatuses(context.Background())
+		rules, err := y.e.AlertSetup(context.Background())
 		require.NoError(t, err)
 		words := map[string]string{}
-		for _, r := range rules {
+		for _, r := range rules.Rules {
 			words[r.Name] = r.Says + " " + r.DefinedBy
 		}
 		assert.Equal(t, "A job of a queue has been ready for longer than 30m: queue berths, for 2m. file", words["old"])

@@ -300,8 +300,8 @@ func (p *past) growth(rd *read.Reader, up time.Duration) (tasks []alert.Failing,
 	return tasks, hooks
 }
 
-// SeenAlert notes that somebody has seen an alert, and what they say of it. A new cause is over then.
-func (l *Lookout) SeenAlert(ctx context.Context, id int64, note string) error {
+// SeeAlert notes that somebody has seen an alert, and what they say of it. A new cause is over then.
+func (l *Lookout) SeeAlert(ctx context.Context, id int64, note string) error {
 	if len(note) > api.MaxAlertNote {
 		return job.Wrong("the alert stays as it was", []job.FieldError{{Field: "note", Message: fmt.Sprintf("is longer than %d bytes", api.MaxAlertNote)}})
 	}

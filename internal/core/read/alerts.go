@@ -3,6 +3,7 @@ package read
 import (
 	"cmp"
 	"context"
+	"maps"
 	"slices"
 	"time"
 
@@ -73,12 +74,13 @@ func (rd *Reader) AlertRules() map[string]api.AlertRule {
 	return rd.m.Settings.KeptOwned().Alerts.InForce()
 }
 
-// AlertRuleStatuses tells of each rule where it comes from, and how many alerts it has opened that are not
-// over.
-func (rd *Reader) AlertRuleStatuses(ctx context.Context) ([]api.AlertRuleStatus, error) {
+// AlertSetup tells what holds of alerts: of each rule where it comes from, and how many alerts it has opened
+// that are not over.
+func (rd *Reader) AlertSetup(ctx context.Context) (told api.AlertSetup, err error) {
 	if err := scope.Whole(ctx); err != nil {
-		return nil, err
+		return told, err
 	}
+	told.Rules, told.Channels = []api.AlertRuleStatus{}, map[string]api.AlertChannel{}
 	rd.m.RLock()
 	set := rd.m.Settings.KeptOwned().Alerts
 	rd.m.RUnlock()
@@ -86,24 +88,27 @@ func (rd *Reader) AlertRuleStatuses(ctx context.Context) ([]api.AlertRuleStatus,
 	for _, a := range rd.openAlerts(rd.clock.Now()) {
 		open[a.Rule]++
 	}
-	all := []api.AlertRuleStatus{}
+	if set != nil {
+		told.Off = set.Off
+		maps.Copy(told.Channels, set.Channels)
+	}
 	for name, r := range set.InForce() {
-		told := api.AlertRuleStatus{Name: name, AlertRule: r, Says: alert.Describe(&r), DefinedBy: api.SettingBuiltIn, Open: open[name]}
+		rule := api.AlertRuleStatus{Name: name, AlertRule: r, Says: alert.Describe(&r), DefinedBy: api.SettingBuiltIn, Open: open[name]}
 		if set != nil {
 			if _, named := set.Rules[name]; named {
-				told.DefinedBy = api.SettingByFile
+				rule.DefinedBy = api.SettingByFile
 			}
 		}
-		all = append(all, told)
+		told.Rules = append(told.Rules, rule)
 	}
 	watched := api.WatchedThings()
 	rank := func(r *api.AlertRuleStatus) int {
 		return slices.IndexFunc(watched, func(w api.Watched) bool { return w.Watch == r.Watch })
 	}
-	slices.SortFunc(all, func(a, b api.AlertRuleStatus) int {
+	slices.SortFunc(told.Rules, func(a, b api.AlertRuleStatus) int {
 		return cmp.Or(cmp.Compare(rank(&a), rank(&b)), cmp.Compare(a.Name, b.Name))
 	})
-	return all, nil
+	return told, nil
 }
 
 // TaskEnds is how many attempts of a task have ended since the start of the service, and how many of those

@@ -1,0 +1,124 @@
+package calls
+
+import (
+	"encoding/json"
+	"fmt"
+	"strings"
+
+	"humblemule.example/api"
+	"humblemule.example/internal/core/alert"
+	"humblemule.example/internal/post"
+	"humblemule.example/internal/sentence"
+	"humblemule.example/internal/text"
+	"humblemule.example/job"
+)
+
+// letterOf writes a message as a mail.
+func letterOf(n *api.Notice) (*post.Letter, error) {
+	l := &post.Letter{ID: n.Event.ID, To: n.Mail.To}
+	var err error
+	if n.Event.Type == api.TypeAlerts {
+		err = ofAlerts(l, n.Event.Data)
+	} else {
+		err = ofJob(l, n.Event.Data)
+	}
+	if n.Mail.Subject != "" {
+		l.Subject = n.Mail.Subject + " " + l.Subject
+	}
+	return l, err
+}
+
+// ofJob writes of the end of a job.
+func ofJob(l *post.Letter, raw json.RawMessage) error {
+	var j api.JobEnded
+	if err := json.Unmarshal(raw, &j); err != nil {
+		return err
+	}
+	l.Subject = fmt.Sprintf("%s: job %d is %s", j.Task, j.ID, j.State)
+	p := post.Part{Path: fmt.Sprintf("/jobs/%d", j.ID)}
+	p.Lines = []string{fmt.Sprintf("Job %d (%s) is %s%s.", j.ID, j.Task, j.State, because(&j))}
+	if j.Error != nil {
+		p.Lines = append(p.Lines, "The last error: "+text.Cut(text.Visible(strings.TrimSpace(j.Error.Message)), mostHeaderText))
+	}
+	p.Facts = facts("queue", j.Queue, "owner", j.Owner, "key", j.Key, "tries", fmt.Sprint(j.Tries), "enqueued", inLetter(j.EnqueuedAt), "ended", inLetter(j.FinishedAt), "command", fmt.Sprintf("hmule job show %d", j.ID))
+	l.Parts = []post.Part{p}
+	return nil
+}
+
+// facts are names with their values, but for those that are empty.
+func facts(pairs ...string) (all [][2]string) {
+	for i := 0; i+1 < len(pairs); i += 2 {
+		if pairs[i+1] != "" {
+			all = append(all, [2]string{pairs[i], pairs[i+1]})
+		}
+	}
+	return all
+}
+
+// inLetter is a time as letters tell it; empty for none.
+func inLetter(t job.Time) string {
+	if t == 0 {
+		return ""
+	}
+	return t.Go().UTC().Format("2 January 2006, 15:04:05 UTC")
+}
+
+// ofAlerts writes of alerts.
+func ofAlerts(l *post.Letter, raw json.RawMessage) error {
+	var told api.AlertsTold
+	if err := json.Unmarshal(raw, &told); err != nil {
+		return err
+	}
+	l.Subject = alert.Subject(&told)
+	if told.Test != "" {
+		l.Parts = []post.Part{{Lines: []string{"This is a test.", fmt.Sprintf("%s wanted to see whether messages of alerts arrive here. They do.", told.Test)}, Path: "/alerts"}}
+		return nil
+	}
+	several := len(told.Opened)+len(told.Still)+len(told.Over) > 1
+	for _, group := range []struct {
+		heading string
+		alerts  []api.Alert
+	}{{"New", told.Opened}, {"Not over yet", told.Still}, {"Over", told.Over}} {
+		for i, a := range group.alerts {
+			p := ofAlert(&a)
+			if i == 0 && (several || a.OverAt != 0) {
+				p.Heading = group.heading
+			}
+			l.Parts = append(l.Parts, p)
+		}
+	}
+	return nil
+}
+
+// ofAlert writes of one alert.
+func ofAlert(a *api.Alert) post.Part {
+	p := post.Part{Lines: []string{a.Text}, Path: fmt.Sprintf("/alerts/%d", a.ID)}
+	if a.ID == 0 {
+		p.Path = "/alerts"
+	}
+	if a.Detail != "" && a.OverAt == 0 {
+		p.Lines = append(p.Lines, a.Detail)
+	}
+	seen := ""
+	if a.SeenBy != "" {
+		seen = strings.TrimSpace(fmt.Sprintf("%s, %s %s", a.SeenBy, inLetter(a.SeenAt), a.Note))
+	}
+	if a.OverAt != 0 {
+		p.Facts = facts("rule", a.Rule, "since", inLetter(a.Since), "over", inLetter(a.OverAt), "it lasted", sentence.Roughly(a.OverAt.Sub(a.Since)), "seen by", seen)
+		return p
+	}
+	p.Facts = facts("severity", a.Severity, "rule", a.Rule, "since", inLetter(a.Since), "likely", a.Likely, "to do", a.Act, "command", a.Command, "seen by", seen)
+	return p
+}
+
+// because says why a job is in its state, where that is more than the state says.
+func because(j *api.JobEnded) string {
+	says := map[job.Reason]string{
+		job.AttemptsUsedUp: " after its last attempt", job.TooOld: ", since its next attempt would come too late", job.GaveUp: ": its handler gave up", job.TooLate: ": it was not started in time",
+		job.OutcomeRefused: ": its outcome was refused", job.DependencyDead: ": what it waited for has not ended as it asks for",
+	}[j.Reason]
+	if says == "" && j.ReasonText != "" {
+		says = ": " + strings.TrimSuffix(text.Cut(text.Visible(j.ReasonText), mostSaid), ".")
+	}
+	return says
+}

@@ -90,7 +90,7 @@ var beside = map[string]string{
 	"internal/secrets":     "",
 	"internal/reach":       "",
 	"internal/post":        "",
-	"internal/calls":       "internal/core/engine internal/post internal/proof internal/reach worker",
+	"internal/calls":       "internal/shell internal/core/engine internal/post internal/proof internal/reach worker",
 	"internal/config":      "internal/core/cron internal/secrets internal/reach internal/post",
 	"internal/console":     "",
 	"internal/harbour":     "internal/proof internal/core/trend internal/core/past worker",

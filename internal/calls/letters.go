@@ -6,7 +6,6 @@ import (
 	"strings"
 
 	"humblemule.example/api"
-	"humblemule.example/internal/core/alert"
 	"humblemule.example/internal/post"
 	"humblemule.example/internal/sentence"
 	"humblemule.example/internal/text"
@@ -18,7 +17,7 @@ func letterOf(n *api.Notice) (*post.Letter, error) {
 	l := &post.Letter{ID: n.Event.ID, To: n.Mail.To}
 	var err error
 	if n.Event.Type == api.TypeAlerts {
-		err = ofAlerts(l, n.Event.Data)
+		err = ofAlerts(l, &n.Event)
 	} else {
 		err = ofJob(l, n.Event.Data)
 	}
@@ -64,12 +63,12 @@ func inLetter(t job.Time) string {
 }
 
 // ofAlerts writes of alerts.
-func ofAlerts(l *post.Letter, raw json.RawMessage) error {
+func ofAlerts(l *post.Letter, event *api.CloudEvent) error {
 	var told api.AlertsTold
-	if err := json.Unmarshal(raw, &told); err != nil {
+	if err := json.Unmarshal(event.Data, &told); err != nil {
 		return err
 	}
-	l.Subject = alert.Subject(&told)
+	l.Subject = event.Subject
 	if told.Test != "" {
 		l.Parts = []post.Part{{Lines: []string{"This is a test.", fmt.Sprintf("%s wanted to see whether messages of alerts arrive here. They do.", told.Test)}, Path: "/alerts"}}
 		return nil

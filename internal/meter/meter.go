@@ -75,6 +75,8 @@ var (
 	hookRefused = about("hook_refusals_total", "Deliveries that a hook has refused, by reason.", "hook", "reason")
 	endpointTo  = about("endpoint_messages_total", "Messages to an endpoint: delivered, died, or missed while it was paused.", "endpoint", "result")
 	endpointOff = about("endpoint_paused", "1 while an endpoint is paused.", "endpoint")
+	alerts      = about("alerts", "Alerts that are not over, by severity and state.", "severity", "state")
+	alertsTook  = about("alerts_look_seconds", "How long it took last to hold the rules of alerts against what was seen.")
 	silentHosts = about("silent_hosts", "Hosts that give no answer to calls.")
 	workers     = about("workers", "Worker processes, by what they do.", "does")
 	slots       = about("slots", "Slots of the worker processes, by what these do.", "does")
@@ -128,6 +130,12 @@ func (s *service) figures() (map[*figure]*dto.MetricFamily, error) {
 	}
 	p.gauge(batches, float64(m.Batches[false]), "yes")
 	p.gauge(batches, float64(m.Batches[true]), "no")
+	for _, severity := range []string{api.SeverityCritical, api.SeverityWarning} {
+		for _, state := range []string{api.AlertOpen, api.AlertSeen, api.AlertMuted} {
+			p.gauge(alerts, float64(m.Alerts[[2]string{severity, state}]), severity, state)
+		}
+	}
+	p.gauge(alertsTook, s.e.Took().Seconds())
 	p.gauge(silentHosts, float64(m.SilentHosts))
 	for i := range m.Hooks {
 		p.hook(&m.Hooks[i])

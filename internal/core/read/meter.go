@@ -35,6 +35,8 @@ type Meter struct {
 	Hooks       []api.HookStatus
 	Endpoints   []api.EndpointStatus
 	SilentHosts int
+	// Alerts count those that are not over, by severity and state.
+	Alerts map[[2]string]int
 	// Workers and Slots count the living workers by what they do, and Taken the slots that run
 	// something.
 	Workers, Slots map[string]int
@@ -100,6 +102,10 @@ func (rd *Reader) Meter(ctx context.Context) (m Meter, err error) {
 		return m, err
 	}
 	m.Hooks, m.Endpoints, m.SilentHosts = m.Hooks[:min(len(m.Hooks), Metered)], m.Endpoints[:min(len(m.Endpoints), Metered)], len(rd.silentHosts())
+	m.Alerts = map[[2]string]int{}
+	for _, a := range rd.openAlerts(now) {
+		m.Alerts[[2]string{a.Severity, a.StateAt(now)}]++
+	}
 	if m.Causes, err = rd.store.CausesWithJobs(ctx); err != nil {
 		return m, err
 	}

@@ -90,7 +90,7 @@ const (
 // Watched is what a rule can watch, what Of names then, which bounds it takes, and what is built in.
 type Watched struct {
 	Watch string `json:"watch"`
-	// Says what is wrong when it alerts.
+	// Says is what is wrong when it alerts; OVER stands for the bound.
 	Says string `json:"says"`
 	// Of is queue, task, schedule, hook, endpoint or host; empty where it is about the service.
 	Of string `json:"of,omitzero"`
@@ -118,20 +118,20 @@ func WatchedThings() []Watched { return slices.Clone(watched) }
 var watched = []Watched{
 	{FactRefused, "the disk takes no writes", "", "", nil, 0, SeverityCritical},
 	{FactDisk, "too little is free for jobs to be taken in", "", "", nil, 0, SeverityCritical},
-	{FactNoWorker, "more than so many jobs are ready that no worker takes", "queue", "0", []string{BoundNumber}, 2 * minute, SeverityCritical},
-	{FactNewCause, "jobs have begun to die of an error, of a task", "task", "", nil, 0, SeverityWarning},
-	{WatchDead, "a queue has more than so many dead letters", "queue", "100", []string{BoundNumber}, minute, SeverityWarning},
-	{WatchOldest, "a job of a queue has been ready for longer, or for so many times as long as 95 of 100 wait there", "queue", "10x", []string{BoundTimes, BoundDuration}, 2 * minute, SeverityWarning},
+	{FactNoWorker, "more than OVER jobs are ready that no worker takes", "queue", "0", []string{BoundNumber}, 2 * minute, SeverityCritical},
+	{FactNewCause, "jobs have begun to die of an error", "task", "", nil, 0, SeverityWarning},
+	{WatchDead, "a queue has more than OVER dead letters", "queue", "100", []string{BoundNumber}, minute, SeverityWarning},
+	{WatchOldest, "a job waits in a queue for longer than OVER", "queue", "10x", []string{BoundTimes, BoundDuration}, 2 * minute, SeverityWarning},
 	{FactBehind, "more jobs come to a queue than finish", "queue", "", nil, 10 * minute, SeverityWarning},
-	{WatchFailing, "more of the attempts of a task fail, or so many times the share that is usual", "task", "4x", []string{BoundTimes, BoundShare}, 2 * minute, SeverityWarning},
-	{FactSchedule, "more than so many runs of a schedule have died in a row", "schedule", "1", []string{BoundNumber}, 0, SeverityWarning},
-	{WatchLate, "a schedule is late by more", "schedule", "5m", []string{BoundDuration}, 0, SeverityWarning},
+	{WatchFailing, "more than OVER of the attempts of a task fail", "task", "4x", []string{BoundTimes, BoundShare}, 2 * minute, SeverityWarning},
+	{FactSchedule, "the latest runs of a schedule have died, more than OVER in a row", "schedule", "1", []string{BoundNumber}, 0, SeverityWarning},
+	{WatchLate, "a schedule is late by more than OVER", "schedule", "5m", []string{BoundDuration}, 0, SeverityWarning},
 	{FactStuck, "a batch is stuck", "", "", nil, 10 * minute, SeverityWarning},
-	{FactInDoubt, "more than so many jobs have steps in doubt", "", "0", []string{BoundNumber}, 5 * minute, SeverityWarning},
-	{WatchHook, "a hook has refused more than so many deliveries within ten minutes, or can take none", "hook", "20", []string{BoundNumber}, 0, SeverityWarning},
+	{FactInDoubt, "more than OVER jobs have steps in doubt", "", "0", []string{BoundNumber}, 5 * minute, SeverityWarning},
+	{WatchHook, "a hook refuses more than OVER deliveries within ten minutes, or all", "hook", "20", []string{BoundNumber}, 0, SeverityWarning},
 	{FactEndpoint, "an endpoint has paused itself", "endpoint", "", nil, 0, SeverityWarning},
 	{FactSilent, "a host gives no answer to calls", "host", "", nil, 5 * minute, SeverityWarning},
-	{WatchBackup, "a backup that the service makes by itself has failed", "", "", nil, 0, SeverityWarning},
+	{WatchBackup, "a scheduled backup has failed", "", "", nil, 0, SeverityWarning},
 }
 
 // WatchedAs finds what a rule watches; nil where there is nothing of the name.
@@ -464,6 +464,8 @@ type Alert struct {
 	ToldAt     job.Time `json:"told_at,omitzero"`
 	RemindedAt job.Time `json:"reminded_at,omitzero"`
 	OverToldAt job.Time `json:"over_told_at,omitzero"`
+	// Untold is why nobody was told yet; empty where somebody was, or will be within a minute. It is not kept.
+	Untold string `json:"untold,omitzero"`
 }
 
 // StateAt is the state of an alert at a time.

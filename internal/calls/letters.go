@@ -3,6 +3,7 @@ package calls
 import (
 	"encoding/json"
 	"fmt"
+	"regexp"
 	"strings"
 
 	"humblemule.example/api"
@@ -62,6 +63,19 @@ func inLetter(t job.Time) string {
 	return t.Go().UTC().Format("2 January 2006, 15:04:05 UTC")
 }
 
+var times = regexp.MustCompile(`\d{4}-\d\d-\d\dT[\d:.]+Z`)
+
+// withTimes writes the times within a sentence as letters tell them.
+func withTimes(sentence string) string {
+	return times.ReplaceAllStringFunc(sentence, func(text string) string {
+		var t job.Time
+		if t.UnmarshalText([]byte(text)) != nil {
+			return text
+		}
+		return inLetter(t)
+	})
+}
+
 // ofAlerts writes of alerts.
 func ofAlerts(l *post.Letter, event *api.CloudEvent) error {
 	var told api.AlertsTold
@@ -91,22 +105,22 @@ func ofAlerts(l *post.Letter, event *api.CloudEvent) error {
 
 // ofAlert writes of one alert.
 func ofAlert(a *api.Alert) post.Part {
-	p := post.Part{Lines: []string{a.Text}, Path: fmt.Sprintf("/alerts/%d", a.ID)}
+	p := post.Part{Lines: []string{withTimes(a.Text)}, Path: fmt.Sprintf("/alerts/%d", a.ID)}
 	if a.ID == 0 {
 		p.Path = "/alerts"
 	}
 	if a.Detail != "" && a.OverAt == 0 {
-		p.Lines = append(p.Lines, a.Detail)
+		p.Lines = append(p.Lines, withTimes(a.Detail))
 	}
 	seen := ""
 	if a.SeenBy != "" {
-		seen = strings.TrimSpace(fmt.Sprintf("%s, %s %s", a.SeenBy, inLetter(a.SeenAt), a.Note))
+		seen = fmt.Sprintf("%s, %s", a.SeenBy, inLetter(a.SeenAt))
 	}
 	if a.OverAt != 0 {
-		p.Facts = facts("rule", a.Rule, "since", inLetter(a.Since), "over", inLetter(a.OverAt), "it lasted", sentence.Roughly(a.OverAt.Sub(a.Since)), "seen by", seen)
+		p.Facts = facts("rule", a.Rule, "since", inLetter(a.Since), "over", inLetter(a.OverAt), "it lasted", sentence.Roughly(a.OverAt.Sub(a.Since)), "seen by", seen, "note", a.Note)
 		return p
 	}
-	p.Facts = facts("severity", a.Severity, "rule", a.Rule, "since", inLetter(a.Since), "likely", a.Likely, "to do", a.Act, "command", a.Command, "seen by", seen)
+	p.Facts = facts("severity", a.Severity, "rule", a.Rule, "since", inLetter(a.Since), "likely", withTimes(a.Likely), "to do", a.Act, "command", a.Command, "seen by", seen, "note", a.Note)
 	return p
 }
 

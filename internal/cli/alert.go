@@ -116,7 +116,7 @@ func showAlert(o *present.Out, x api.Alert) {
 	add("note", x.Note, x.Note != "")
 	add("muted until", present.Time(x.MutedUntil)+" by "+x.MutedBy, x.State == api.AlertMuted)
 	add("told", at(x.ToldAt), x.ToldAt != 0)
-	add("told", "nobody yet", x.ToldAt == 0 && x.OverAt == 0)
+	add("told", strings.TrimSpace("nobody yet. "+x.Untold), x.ToldAt == 0 && x.OverAt == 0)
 	add("reminded", at(x.RemindedAt), x.RemindedAt != 0)
 	o.Facts(facts...)
 	if x.OverAt == 0 {

@@ -42,10 +42,10 @@ type File struct {
 	// Calls say what the service may call; no load of the file gives them to it either.
 	Calls reach.Rules
 	// Mail says by which server mail goes out; it comes from the file alone too.
-	Mail    post.Server
+	Mail post.Server
 	// Commands are shell commands that alerts may run, by name; they come from the file alone too.
 	Commands map[string]string
-	service map[string]located
+	service  map[string]located
 }
 
 // ReadSetup reads a set-up file. All that is wrong with it is told at once, each with its

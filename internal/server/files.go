@@ -28,6 +28,7 @@ var consoleRoutes = []consoleRoute{
 	{"/", "now"},
 	{"/jobs", "jobs"}, {"/jobs/:job", "jobs"},
 	{"/dead", "dead"}, {"/dead/:cause", "dead"},
+	{"/alerts", "alerts"}, {"/alerts/:alert", "alerts"},
 	{"/coming", "coming"}, {"/coming/:schedule", "coming"},
 	{"/batches", "batches"}, {"/batches/:batch", "batches"},
 	{"/queues", "queues"}, {"/queues/:queue", "queues"},

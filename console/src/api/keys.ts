@@ -50,6 +50,7 @@ export const keys = {
     deliveries: (name: string) => ['hooks', 'deliveries', name] as const,
   },
   endpoints: ['endpoints'] as const,
+  alerts: { list: ['alerts', 'list'] as const, setup: ['alerts', 'setup'] as const },
   schedules: {
     list: ['schedules', 'list'] as const,
     one: (name: string) => ['schedules', 'one', name] as const,

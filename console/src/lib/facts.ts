@@ -1,7 +1,10 @@
 import type { Fact } from '../api/client'
 
+/** About is what a fact, or an alert, is about. */
+type About = { kind: string } & Omit<Fact, 'kind' | 'text' | 'state'>
+
 /** factPath is the page that shows what a fact is about. */
-export function factPath(f: Fact): string | undefined {
+export function factPath(f: About): string | undefined {
   const queue = f.queue ? encodeURIComponent(f.queue) : ''
   switch (f.kind) {
     case 'new_cause':
@@ -10,8 +13,10 @@ export function factPath(f: Fact): string | undefined {
     case 'no_worker':
     case 'paused':
     case 'behind':
+    case 'oldest':
       return queue ? `/queues/${queue}` : '/queues'
     case 'schedule':
+    case 'late':
       return f.schedule ? `/coming/${encodeURIComponent(f.schedule)}` : '/coming'
     case 'stuck':
       return f.batch ? `/batches/${f.batch}` : '/batches?state=stuck'
@@ -25,6 +30,10 @@ export function factPath(f: Fact): string | undefined {
       return '/jobs?steps=in_doubt'
     case 'name':
       return '/workers'
+    case 'alerts':
+      return '/alerts'
+    case 'failing':
+      return f.task ? '/settings/' + encodeURIComponent(f.task) : undefined
     case 'operation':
       return '/log'
     default:

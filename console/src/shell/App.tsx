@@ -20,6 +20,7 @@ const Compare = lazy(() => import('../pages/compare/Compare').then((m) => ({ def
 const DeadLetters = lazy(() => import('../pages/dead/DeadLetters').then((m) => ({ default: m.DeadLetters })))
 const Jobs = lazy(() => import('../pages/jobs/Jobs').then((m) => ({ default: m.Jobs })))
 const Log = lazy(() => import('../pages/log/Log').then((m) => ({ default: m.Log })))
+const Alerts = lazy(() => import('../pages/alerts/Alerts').then((m) => ({ default: m.Alerts })))
 const Outside = lazy(() => import('../pages/outside/Outside').then((m) => ({ default: m.Outside })))
 const Queues = lazy(() => import('../pages/queues/Queues').then((m) => ({ default: m.Queues })))
 const Settings = lazy(() => import('../pages/settings/Settings').then((m) => ({ default: m.Settings })))
@@ -69,7 +70,7 @@ function Unknown() {
 
 /** PageAt is the page of an address, with what is open beside it. */
 function PageAt({ page, counts }: { page: (typeof routes)[number]['page']; counts?: Counts }) {
-  const { batch, cause, endpoint, hook, schedule, queue, task, worker } = useParams()
+  const { alert, batch, cause, endpoint, hook, schedule, queue, task, worker } = useParams()
   switch (page) {
     case 'now':
       return <Now />
@@ -85,6 +86,8 @@ function PageAt({ page, counts }: { page: (typeof routes)[number]['page']; count
       return <Queues open={queue} />
     case 'workers':
       return <Workers open={worker} />
+    case 'alerts':
+      return <Alerts open={alert} />
     case 'outside':
       return <Outside hook={hook} endpoint={endpoint} />
     case 'compare':

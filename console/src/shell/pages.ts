@@ -4,6 +4,7 @@ export const pages = [
   { to: '/jobs', name: 'Jobs', letter: 'j' },
   { to: '/batches', name: 'Batches', letter: 'b' },
   { to: '/dead', name: 'Dead letters', letter: 'd' },
+  { to: '/alerts', name: 'Alerts', letter: 'l' },
   { to: '/coming', name: 'Coming up', letter: 'c' },
   { to: '/queues', name: 'Queues', letter: 'q' },
   { to: '/workers', name: 'Workers', letter: 'w' },

@@ -5,6 +5,8 @@ export const routes = [
   { path: '/jobs/:job', page: 'jobs' },
   { path: '/dead', page: 'dead' },
   { path: '/dead/:cause', page: 'dead' },
+  { path: '/alerts', page: 'alerts' },
+  { path: '/alerts/:alert', page: 'alerts' },
   { path: '/coming', page: 'coming' },
   { path: '/coming/:schedule', page: 'coming' },
   { path: '/batches', page: 'batches' },

@@ -69,8 +69,8 @@ func TestRead(t *testing.T) {
 		{"a new cause of another task", cause(7, 5, time.Hour), rules("new_cause dues.charge"), "new_cause | 7 | New cause: the weight “…” is not a number. | 5 dead letters of manifest.check since 2026-11-18T10:06:40.000Z."},
 		{"shortly after a release", func(s *Seen) {
 			cause(7, 5, time.Hour)(s)
-			s.Marks = []api.Mark{{At: now.Add(-70 * time.Minute), Kind: api.MarkDeploy, Text: "harbour-office is at 2.4"}, {At: now, Kind: api.MarkNote, Text: "too late"}}
-		}, nil, "new_cause | 7 | New cause: the weight “…” is not a number. | 5 dead letters of manifest.check since 2026-11-18T10:06:40.000Z. | Shortly before, at 2026-11-18T09:56:40.000Z: harbour-office is at 2.4."},
+			s.Marks = []api.Mark{{At: now.Add(-70 * time.Minute), Kind: api.MarkDeploy, Text: "version 2.4"}, {At: now, Kind: api.MarkNote, Text: "too late"}}
+		}, nil, "new_cause | 7 | New cause: the weight “…” is not a number. | 5 dead letters of manifest.check since 2026-11-18T10:06:40.000Z. | Shortly before, at 2026-11-18T09:56:40.000Z, version 2.4 was deployed."},
 		{"many dead letters", func(s *Seen) { cause(7, 80, 48*time.Hour)(s); cause(9, 21, 48*time.Hour)(s) }, rules("new_cause manifest.check off"), "dead | common | Queue common has 101 dead letters. | 80 of 101 died of cause 7: the weight “…” is not a number."},
 		{"as many as the bound", func(s *Seen) { cause(7, 80, 48*time.Hour)(s); cause(9, 20, 48*time.Hour)(s) }, rules("new_cause manifest.check off"), ""},
 		{"waits long", func(s *Seen) {

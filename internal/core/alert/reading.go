@@ -144,11 +144,22 @@ func picks(r *api.AlertRule, t *thing, taken map[string]bool) bool {
 func (s *Seen) lately(t *thing) string {
 	since := cmp.Or(t.since, s.Now)
 	for _, m := range slices.Backward(s.Marks) {
-		if m.At <= since && since.Sub(m.At) <= markWithin && (m.Kind == api.MarkDeploy || m.Kind == api.MarkNote || m.Kind == api.MarkSettings || m.Kind == api.MarkRestart) {
-			return fmt.Sprintf("Shortly before, at %s: %s.", m.At, m.Text)
+		if m.At <= since && since.Sub(m.At) <= markWithin {
+			return fmt.Sprintf("Shortly before, at %s, %s.", m.At, happened(&m))
 		}
 	}
 	return ""
+}
+
+// happened says what a mark tells of.
+func happened(m *api.Mark) string {
+	switch m.Kind {
+	case api.MarkDeploy:
+		return m.Text + " was deployed"
+	case api.MarkRestart:
+		return "the service was started"
+	}
+	return m.By + " noted: " + m.Text
 }
 
 // things are what can be found wrong of what is watched.

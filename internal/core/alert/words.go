@@ -1,11 +1,13 @@
 package alert
 
 import (
+	"cmp"
 	"fmt"
 	"strings"
 
 	"humblemule.example/api"
 	"humblemule.example/internal/sentence"
+	"humblemule.example/job"
 )
 
 // Describe says in words when a rule alerts.
@@ -14,15 +16,17 @@ func Describe(r *api.AlertRule) string {
 	if w == nil {
 		return ""
 	}
+	_, kind, _ := r.Over.Read()
 	says := w.Says
-	if r.Over != "" {
-		_, kind, _ := r.Over.Read()
-		says = strings.NewReplacer(
-			"more than so many", "more than "+string(r.Over), "late by more", "late by more than "+string(r.Over),
-			"longer, or for so many times as long as 95 of 100 wait there", map[string]string{api.BoundDuration: "longer than " + string(r.Over), api.BoundTimes: "more than " + times(r.Over) + " times as long as 95 of 100 wait there"}[kind],
-			"more of the attempts of a task fail, or so many times the share that is usual", map[string]string{api.BoundShare: "more than " + string(r.Over) + " of the attempts of a task fail", api.BoundTimes: "more than " + times(r.Over) + " times as many attempts of a task fail as usual"}[kind],
-		).Replace(says)
+	switch {
+	case r.Over == "0":
+		says = strings.Replace(says, "more than OVER ", "", 1)
+	case kind == api.BoundTimes && r.Watch == api.WatchFailing:
+		says = strings.Replace(says, "OVER of the attempts of a task fail", strings.TrimSuffix(string(r.Over), "x")+" times the usual share of a task's attempts fail", 1)
+	case kind == api.BoundTimes:
+		says = strings.Replace(says, "OVER", strings.TrimSuffix(string(r.Over), "x")+" times the usual", 1)
 	}
+	says = strings.Replace(says, "OVER", string(r.Over), 1)
 	if len(r.Of) > 0 {
 		says += ": " + w.Of + " " + sentence.Or(r.Of)
 	}
@@ -32,7 +36,23 @@ func Describe(r *api.AlertRule) string {
 	return strings.ToUpper(says[:1]) + says[1:] + "."
 }
 
-func times(b api.Bound) string { return strings.TrimSuffix(string(b), "x") }
+// Untold is why nobody was told of an alert yet; empty where somebody was, or will be soon. there tells that
+// its rule still holds.
+func Untold(a *api.Alert, r *api.AlertRule, there bool, now job.Time) string {
+	switch {
+	case a.ToldAt != 0 || a.OverAt != 0:
+		return ""
+	case !there:
+		return "Its rule is gone."
+	case len(r.Tell) == 0:
+		return "Its rule names no channel."
+	case a.MutedUntil > now:
+		return "It is muted."
+	case r.Quiet.Holds(now):
+		return fmt.Sprintf("Quiet hours are until %s (%s).", r.Quiet.To, cmp.Or(r.Quiet.Zone, "UTC"))
+	}
+	return ""
+}
 
 // Over gives alerts as they stand with those that are newer: of the same number, or without one.
 func Over(kept, newer []api.Alert) []api.Alert {

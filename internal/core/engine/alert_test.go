@@ -152,8 +152,8 @@ func TestAlertsAreChecked(t *testing.T) {
 		for _, r := range rules.Rules {
 			words[r.Name] = r.Says + " " + r.DefinedBy
 		}
-		assert.Equal(t, "A job of a queue has been ready for longer than 30m: queue berths, for 2m. file", words["old"])
-		assert.Equal(t, "A job of a queue has been ready for more than 10 times as long as 95 of 100 wait there, for 2m. built_in", words["oldest"])
+		assert.Equal(t, "A job waits in a queue for longer than 30m: queue berths, for 2m. file", words["old"])
+		assert.Equal(t, "A job waits in a queue for longer than 10 times the usual, for 2m. built_in", words["oldest"])
 		y.refuses(y.e.DeleteEndpoint(context.Background(), "customs"), "the channel b of the alerts names it")
 		diff, err := y.e.Load(context.Background(), api.SetupRequest{Setup: set, DryRun: true})
 		require.NoError(t, err)

@@ -24,10 +24,9 @@ func (rd *Reader) Alerts(ctx context.Context, states []string) ([]api.Alert, err
 	if err := scope.Whole(ctx); err != nil {
 		return nil, err
 	}
-	now := rd.clock.Now()
 	told := []api.Alert{}
-	for _, a := range rd.keptAlerts() {
-		if a.State = a.StateAt(now); len(states) == 0 || slices.Contains(states, a.State) {
+	for _, a := range rd.toldAlerts() {
+		if len(states) == 0 || slices.Contains(states, a.State) {
 			told = append(told, a)
 		}
 	}
@@ -40,9 +39,8 @@ func (rd *Reader) Alert(ctx context.Context, id int64) (api.Alert, error) {
 	if err := scope.Whole(ctx); err != nil {
 		return api.Alert{}, err
 	}
-	for _, a := range rd.keptAlerts() {
+	for _, a := range rd.toldAlerts() {
 		if a.ID == id && id != 0 {
-			a.State = a.StateAt(rd.clock.Now())
 			return a, nil
 		}
 	}
@@ -55,6 +53,17 @@ func (rd *Reader) keptAlerts() []api.Alert {
 	kept := rd.m.Alerts.AllKept()
 	rd.m.RUnlock()
 	return alert.Over(kept, rd.told.Unkept())
+}
+
+// toldAlerts are all alerts with what is told of them beside what is kept.
+func (rd *Reader) toldAlerts() []api.Alert {
+	all, rules, now := rd.keptAlerts(), rd.AlertRules(), rd.clock.Now()
+	for i := range all {
+		a := &all[i]
+		r, there := rules[a.Rule]
+		a.State, a.Untold = a.StateAt(now), alert.Untold(a, &r, there, now)
+	}
+	return all
 }
 
 // openAlerts are those that are not over.

@@ -403,7 +403,7 @@ func (s *Standing) alerts() []api.Fact {
 	case unseen == open:
 		f.Text += " that nobody has seen."
 	default:
-		f.Text += fmt.Sprintf("; nobody has seen %s of them.", sentence.Grouped(unseen))
+		f.Text += fmt.Sprintf(", %s of which nobody has seen.", sentence.Grouped(unseen))
 	}
 	if critical > 0 {
 		f.Detail = sentence.Count(critical, "is critical.", "are critical.")

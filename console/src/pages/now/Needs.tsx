@@ -25,14 +25,20 @@ const most = 5
 
 /** Needs lists what needs somebody, the worst first, each with what to do about it. */
 export function Needs({ facts }: { facts?: Fact[] }) {
-  const wrong = facts?.filter((f) => f.wrong) ?? []
-  const rest = facts?.filter((f) => !f.wrong && f.kind !== 'fine') ?? []
+  const alerts = facts?.find((f) => f.kind === 'alerts')
+  const wrong = facts?.filter((f) => f.wrong && f !== alerts) ?? []
+  const rest = facts?.filter((f) => !f.wrong && f.kind !== 'fine' && f !== alerts) ?? []
   const shown = [...wrong, ...rest].slice(0, most)
   return (
     <section aria-label="What needs somebody" className="min-w-0 max-xl:order-first xl:min-h-[232px]">
       <h2 className="flex items-baseline gap-2 border-b border-hairline pb-1">
-        <span className="font-semibold">{wrong.length > 0 ? 'Needs somebody' : 'Nobody is needed'}</span>
-        {wrong.length > 1 && <span className="text-quiet">worst first</span>}
+        <span className="font-semibold whitespace-nowrap">{wrong.length > 0 ? 'Needs somebody' : 'Nobody is needed'}</span>
+        {wrong.length > 1 && <span className="whitespace-nowrap text-quiet">worst first</span>}
+        {alerts && (
+          <Link className="press ml-auto whitespace-nowrap" to="/alerts" title={alerts.text}>
+            {alerts.number === 1 ? '1 alert' : `${alerts.number} alerts`} open
+          </Link>
+        )}
       </h2>
       <ul>
         {shown.map((f, i) => (

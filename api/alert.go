@@ -92,6 +92,8 @@ type Watched struct {
 	Watch string `json:"watch"`
 	// Says is what is wrong when it alerts; OVER stands for the bound.
 	Says string `json:"says"`
+	// Mend is what to do about it.
+	Mend string `json:"mend"`
 	// Of is queue, task, schedule, hook, endpoint or host; empty where it is about the service.
 	Of string `json:"of,omitzero"`
 	// Over is the built-in bound, empty where there is none, and Bounds which kinds it may be of.
@@ -116,22 +118,22 @@ const minute = job.Duration(time.Minute)
 func WatchedThings() []Watched { return slices.Clone(watched) }
 
 var watched = []Watched{
-	{FactRefused, "the disk takes no writes", "", "", nil, 0, SeverityCritical},
-	{FactDisk, "too little is free for jobs to be taken in", "", "", nil, 0, SeverityCritical},
-	{FactNoWorker, "more than OVER jobs are ready that no worker takes", "queue", "0", []string{BoundNumber}, 2 * minute, SeverityCritical},
-	{FactNewCause, "jobs have begun to die of an error", "task", "", nil, 0, SeverityWarning},
-	{WatchDead, "a queue has more than OVER dead letters", "queue", "100", []string{BoundNumber}, minute, SeverityWarning},
-	{WatchOldest, "a job waits in a queue for longer than OVER", "queue", "10x", []string{BoundTimes, BoundDuration}, 2 * minute, SeverityWarning},
-	{FactBehind, "more jobs come to a queue than finish", "queue", "", nil, 10 * minute, SeverityWarning},
-	{WatchFailing, "more than OVER of the attempts of a task fail", "task", "4x", []string{BoundTimes, BoundShare}, 2 * minute, SeverityWarning},
-	{FactSchedule, "the latest runs of a schedule have died, more than OVER in a row", "schedule", "1", []string{BoundNumber}, 0, SeverityWarning},
-	{WatchLate, "a schedule is late by more than OVER", "schedule", "5m", []string{BoundDuration}, 0, SeverityWarning},
-	{FactStuck, "a batch is stuck", "", "", nil, 10 * minute, SeverityWarning},
-	{FactInDoubt, "more than OVER jobs have steps in doubt", "", "0", []string{BoundNumber}, 5 * minute, SeverityWarning},
-	{WatchHook, "a hook refuses more than OVER deliveries within ten minutes, or all", "hook", "20", []string{BoundNumber}, 0, SeverityWarning},
-	{FactEndpoint, "an endpoint has paused itself", "endpoint", "", nil, 0, SeverityWarning},
-	{FactSilent, "a host gives no answer to calls", "host", "", nil, 5 * minute, SeverityWarning},
-	{WatchBackup, "a scheduled backup has failed", "", "", nil, 0, SeverityWarning},
+	{FactRefused, "the disk takes no writes", "Look at the disk. Do not restart the service: it goes on by itself when the disk does.", "", "", nil, 0, SeverityCritical},
+	{FactDisk, "too little is free for jobs to be taken in", "Free some space, purge a queue, or keep finished jobs for a shorter time.", "", "", nil, 0, SeverityCritical},
+	{FactNoWorker, "more than OVER jobs are ready that no worker takes", "Start a pool that serves the queue, or see whether a name is misspelt.", "queue", "0", []string{BoundNumber}, 2 * minute, SeverityCritical},
+	{FactNewCause, "jobs have begun to die of an error", "Read what failed, mend it, and recover its jobs; then say that you have seen it.", "task", "", nil, 0, SeverityWarning},
+	{WatchDead, "a queue has more than OVER dead letters", "Mend what most of them died of, then recover those jobs.", "queue", "100", []string{BoundNumber}, minute, SeverityWarning},
+	{WatchOldest, "a job waits in a queue for longer than OVER", "See what keeps the queue: too few slots, a limit, a lane, or a pause.", "queue", "10x", []string{BoundTimes, BoundDuration}, 2 * minute, SeverityWarning},
+	{FactBehind, "more jobs come to a queue than finish", "Add slots, or let fewer jobs come.", "queue", "", nil, 10 * minute, SeverityWarning},
+	{WatchFailing, "more than OVER of the attempts of a task fail", "See what the attempts fail of; pause the queue where trying again does harm.", "task", "4x", []string{BoundTimes, BoundShare}, 2 * minute, SeverityWarning},
+	{FactSchedule, "the latest runs of a schedule have died, more than OVER in a row", "Read the error of its last run.", "schedule", "1", []string{BoundNumber}, 0, SeverityWarning},
+	{WatchLate, "a schedule is late by more than OVER", "See whether the service had stopped, or its clock has jumped.", "schedule", "5m", []string{BoundDuration}, 0, SeverityWarning},
+	{FactStuck, "a batch is stuck", "Requeue what has died, or let the jobs that wait go on without it.", "", "", nil, 10 * minute, SeverityWarning},
+	{FactInDoubt, "more than OVER jobs have steps in doubt", "Find out whether the steps are done, then requeue the jobs.", "", "0", []string{BoundNumber}, 5 * minute, SeverityWarning},
+	{WatchHook, "a hook refuses more than OVER deliveries within ten minutes, or all", "See the reasons: a changed secret, a clock that is off, or a stranger who sends.", "hook", "20", []string{BoundNumber}, 0, SeverityWarning},
+	{FactEndpoint, "an endpoint has paused itself", "Ask whose it is; when it takes messages again, resume it.", "endpoint", "", nil, 0, SeverityWarning},
+	{FactSilent, "a host gives no answer to calls", "See whether the host is up: its jobs go on by themselves when it answers.", "host", "", nil, 5 * minute, SeverityWarning},
+	{WatchBackup, "a scheduled backup has failed", "Look at the folder of the backups: its rights, and what is free.", "", "", nil, 0, SeverityWarning},
 }
 
 // WatchedAs finds what a rule watches; nil where there is nothing of the name.
@@ -443,6 +445,8 @@ type Alert struct {
 	Fact
 	// Likely is what may be the reason; empty where nothing tells.
 	Likely string `json:"likely,omitzero"`
+	// Mend is what to do about it.
+	Mend string `json:"mend,omitzero"`
 	// Since is since when it has been wrong, OpenedAt when it had been for as long as the rule says, and OverAt
 	// when it was over; 0 while it is not.
 	Since    job.Time `json:"since"`

@@ -307,11 +307,11 @@ func TestHarbourSetup(t *testing.T) {
 	require.NoError(t, os.WriteFile(file, harbour.Setup(), 0o600))
 	// What only the service's own file says is there from the start.
 	own := filepath.Join(filepath.Dir(file), "own.yaml")
-	require.NoError(t, os.WriteFile(own, []byte("secrets: {pilots: {env: SALTMARROW_PILOTS_KEY, hooks: [arrivals]}}\ncalls: {allow: [127.0.0.1]}\n"), 0o600))
+	require.NoError(t, os.WriteFile(own, []byte("secrets: {pilots: {env: SALTMARROW_PILOTS_KEY, hooks: [arrivals]}}\ncalls: {allow: [127.0.0.1]}\nmail: {server: \"127.0.0.1:9\", from: jobs@harbour.example, tls: none}\n"), 0o600))
 	s := &service{t: t, data: filepath.Join(t.TempDir(), "e2e.db"), listen: freeAddress(t), flags: []string{"--config", own}, env: []string{"SALTMARROW_PILOTS_KEY=" + pilotsKey}}
 	s.start()
 	t.Cleanup(s.kill)
-	s.says("13 changes loaded, 0 unchanged.", "setup", "load", file)
+	s.says("14 changes loaded, 0 unchanged.", "setup", "load", file)
 	s.says("Nothing differs.", "setup", "diff", file)
 	s.says("Job 1 was enqueued.", "schedule", "run", "tides")
 	s.says("paused", "schedule", "pause", "buoys")

@@ -9,6 +9,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -18,6 +19,7 @@ import (
 	"github.com/stretchr/testify/require"
 
 	"humblemule.example/api"
+	"humblemule.example/client"
 	"humblemule.example/internal/harbour"
 	"humblemule.example/internal/proof"
 	"humblemule.example/job"
@@ -148,7 +150,13 @@ func TestFullCircle(t *testing.T) {
 		fmt.Fprint(w, `{"charged":true}`)
 	}))
 	defer bank.Close()
+	horn := filepath.Join(t.TempDir(), "horn.json")
 	s := telling(t, `  pilots: {env: PILOTS_KEY, hooks: [arrivals]}
+commands: {horn: 'cat > "`+horn+`.part" && mv "`+horn+`.part" "`+horn+`"'}
+alerts:
+  channels: {watch-house: {mail: {to: [watch@harbour.example]}}, horn: {command: horn}}
+  rules:
+    dead: {over: 0, for: 0s, severity: critical, tell: [watch-house, horn]}
 mail: {server: "`+box.Address()+`", from: "Saltmarrow Harbour <jobs@harbour.example>", tls: none, console: "https://jobs.harbour.example"}
 hooks:
   arrivals: {task: manifest.check, owner: {pointer: /agent}, proof: {kind: standard, secrets: [pilots]}}
@@ -173,8 +181,16 @@ tasks:
 	j, err := m.WaitFor(t.Context(), charge, time.Minute)
 	require.NoError(t, err)
 	require.Equal(t, job.Dead, j.State, j.Summary)
-	require.Eventually(t, func() bool { return len(box.Letters()) == 1 && len(customs.has()) == 1 }, 20*time.Second, 20*time.Millisecond, "messages: %s", lateOf(s.messages))
-	letter := box.Letters()[0]
+	lettersTo := func(to string) (all []harbour.Letter) {
+		for _, l := range box.Letters() {
+			if l.To[0] == to {
+				all = append(all, l)
+			}
+		}
+		return all
+	}
+	require.Eventually(t, func() bool { return len(lettersTo("ada@harbour.example")) == 1 && len(customs.has()) == 1 }, 20*time.Second, 20*time.Millisecond, "messages: %s", lateOf(s.messages))
+	letter := lettersTo("ada@harbour.example")[0]
 	assert.Equal(t, []string{"jobs@harbour.example", "ada@harbour.example"}, []string{letter.From, letter.To[0]})
 	for _, says := range []string{
 		fmt.Sprintf("Subject: [harbour] dues.collect: job %d is dead", charge), "Message-ID: <" + s.store() + fmt.Sprintf("-%d-1-dead@harbour.example>", charge), "text/plain", "text/html",
@@ -182,6 +198,24 @@ tasks:
 	} {
 		assert.Contains(t, strings.ReplaceAll(letter.Text, "=\n", ""), says)
 	}
+
+	// The alert is told at once, by mail and by the command, and seen.
+	var n api.CloudEvent
+	require.Eventually(t, func() bool {
+		raw, err := os.ReadFile(horn)
+		return err == nil && json.Unmarshal(raw, &n) == nil && len(lettersTo("watch@harbour.example")) == 1
+	}, 40*time.Second, 50*time.Millisecond)
+	assert.Equal(t, []string{api.TypeAlerts, "Queue common has 1 dead letter"}, []string{n.Type, n.Subject})
+	for _, says := range []string{"Subject: Queue common has 1 dead letter", "likely    1 of 1 died of cause", "https://jobs.harbour.example/alerts/"} {
+		assert.Contains(t, strings.ReplaceAll(lettersTo("watch@harbour.example")[0].Text, "=\n", ""), says)
+	}
+	alerts, err := m.Alerts(t.Context(), api.AlertOpen)
+	require.NoError(t, err)
+	at := slices.IndexFunc(alerts, func(a api.Alert) bool { return a.Rule == "dead" })
+	s.says("is noted as seen; it is over when it is right again.", "alert", "seen", fmt.Sprint(alerts[at].ID), "--note", "the bank mends it")
+	said, _, code := run(t, s.url, "status")
+	assert.Equal(t, 1, code)
+	assert.Contains(t, said, "2 alerts are open, 1 of which nobody has seen.")
 
 	mu.Lock()
 	status = http.StatusOK
@@ -193,13 +227,61 @@ tasks:
 	require.Equal(t, job.Done, j.State, j.Summary)
 	require.Eventually(t, func() bool { return len(customs.has()) == 2 }, 20*time.Second, 20*time.Millisecond)
 	assert.Equal(t, job.Done, customs.has()[fmt.Sprintf("%s-%d-2-done", s.store(), charge)].State)
-	assert.Len(t, box.Letters(), 1)
+	assert.Len(t, lettersTo("ada@harbour.example"), 1)
 	require.Eventually(t, func() bool {
 		q, err := m.Queue(t.Context(), job.NoticeQueue)
 		return err == nil && q.Workers == 1
 	}, 20*time.Second, 20*time.Millisecond, "the queue of messages has the service's slots")
 	s.says("customs", "endpoint", "list")
 	s.says("active", "endpoint", "show", "customs")
+	require.Eventually(t, func() bool {
+		a, err := m.Alert(t.Context(), alerts[at].ID)
+		return err == nil && a.State == api.AlertOver && a.Note == "the bank mends it"
+	}, 2*time.Minute, 200*time.Millisecond, "the alert is over by itself")
+}
+
+// The page of alerts tells what is wrong; whoever has seen it says so there.
+func TestPageOfAlerts(t *testing.T) {
+	t.Parallel()
+	s := telling(t, `alerts:
+  channels: {customs: {call: {url: "http://127.0.0.1:9/alerts"}}}
+  tell: [customs]
+  rules: {dead: {over: 0, for: 0s}}
+`)
+	m := s.mule(client.HTTPClient(newHTTP()))
+	once := 1
+	_, err := m.Enqueue(t.Context(), job.Spec{Task: "dues.charge", MaxAttempts: &once})
+	require.NoError(t, err)
+	l := leaseOf(t, m, "common")
+	_, err = m.Source().Settle(t.Context(), []api.Settlement{{Token: l.Token, Outcome: job.OutcomeFailed, Error: &job.Failure{Type: "bank", Message: "account 17 is locked"}}})
+	require.NoError(t, err)
+	p := open(t, s.url+"/alerts")
+	p.says("Nothing is wrong that a rule looks for.")
+	p.says("customs is a call of http://127.0.0.1:9/alerts.")
+	p.says("2 alerts are open that nobody has seen.")
+	p.accessible("alerts")
+	p.press(`//tr[@data-alert]//a[starts-with(., "New cause")]`)
+	p.says("1 dead letter of dues.charge")
+	p.press(`//aside//button[.="Mute"]`)
+	p.accessible("an alert is muted")
+	p.submit()
+	p.says("nobody yet. It is muted.")
+	p.press(`//aside//button[.="I have seen it"]`)
+	p.submit()
+	p.says("Seen and over: alert")
+	p.press(`//button[.="Send a test"]`)
+	p.submit()
+	p.says("Sent as job 2.")
+	p.press(`//nav//a[.="Now"]`)
+	p.press(`//a[.="1 alert open"]`)
+	p.says("1 alert is open that nobody has seen.")
+	p.quiet()
+	_, stderr, status := run(t, s.url, "alert", "mute", "9", "--for", "soon")
+	assert.Equal(t, 2, status)
+	assert.Contains(t, stderr, "--for")
+	_, stderr, status = run(t, s.url, "alert", "seen", "9")
+	assert.Equal(t, 1, status)
+	assert.Contains(t, stderr, "there is no alert 9")
 }
 
 // lateOf is told when it is printed.

@@ -462,7 +462,7 @@ func TestEveryPage(t *testing.T) {
 	require.NoError(t, err)
 	for _, path := range []string{
 		"/", "/jobs", fmt.Sprint("/jobs/", j.ID), "/jobs?owner=" + long, "/batches", fmt.Sprint("/batches/", batch.ID), fmt.Sprint("/jobs/", batch.Last), "/dead", fmt.Sprint("/dead/", causes[0].ID), "/coming", "/coming/" + long, "/coming/voyages", "/coming/new", "/queues", "/queues/" + long,
-		"/workers", "/workers/w", "/outside", "/outside/hooks/" + long, "/log", "/settings", "/settings/" + long, "/compare",
+		"/workers", "/workers/w", "/outside", "/outside/hooks/" + long, "/alerts", "/alerts/9", "/log", "/settings", "/settings/" + long, "/compare",
 	} {
 		for _, wide := range []int64{1280, 390} {
 			p.do(chromedp.EmulateViewport(wide, 844), chromedp.Navigate(s.url+path))

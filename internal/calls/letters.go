@@ -120,7 +120,7 @@ func ofAlert(a *api.Alert) post.Part {
 		p.Facts = facts("rule", a.Rule, "since", inLetter(a.Since), "over", inLetter(a.OverAt), "it lasted", sentence.Roughly(a.OverAt.Sub(a.Since)), "seen by", seen, "note", a.Note)
 		return p
 	}
-	p.Facts = facts("severity", a.Severity, "rule", a.Rule, "since", inLetter(a.Since), "likely", withTimes(a.Likely), "to do", a.Act, "command", a.Command, "seen by", seen, "note", a.Note)
+	p.Facts = facts("severity", a.Severity, "rule", a.Rule, "since", inLetter(a.Since), "likely", withTimes(a.Likely), "to do", a.Mend, "command", a.Command, "seen by", seen, "note", a.Note)
 	return p
 }
 

@@ -17,8 +17,8 @@ import (
 func TestLetterOfAlerts(t *testing.T) {
 	at := job.At(time.Date(2026, 12, 1, 14, 2, 11, 0, time.UTC))
 	open := api.Alert{
-		ID: 3, Rule: "no_worker", About: "berths", Severity: api.SeverityCritical, Since: at, OpenedAt: at.Add(2 * time.Minute), Likely: "Shortly before, at 2026-12-01T14:01:00.000Z, version 2.4 was deployed.",
-		Fact: api.Fact{Kind: api.FactNoWorker, Text: "No worker serves queue berths: 2 jobs are ready and waiting.", Act: "Open queue", Command: "hmule worker list", Queue: "berths"},
+		ID: 3, Rule: "no_worker", About: "berths", Severity: api.SeverityCritical, Since: at, OpenedAt: at.Add(2 * time.Minute), Likely: "Shortly before, at 2026-12-01T14:01:00.000Z, version 2.4 was deployed.", Mend: "Start a pool that serves the queue.",
+		Fact: api.Fact{Kind: api.FactNoWorker, Text: "No worker serves queue berths: 2 jobs are ready and waiting.", Command: "hmule worker list", Queue: "berths"},
 	}
 	ended := api.Alert{ID: 2, Rule: "new_cause", Severity: api.SeverityWarning, Since: at, OpenedAt: at, OverAt: at.Add(3 * time.Hour), SeenBy: "ada", SeenAt: at.Add(time.Hour), Note: "the <bank> mends it", Fact: api.Fact{Kind: api.FactNewCause, Text: "New cause: account # is locked."}}
 	letter := func(told api.AlertsTold, subject string) *post.Letter {
@@ -37,7 +37,7 @@ severity  critical
 rule      no_worker
 since     1 December 2026, 14:02:11 UTC
 likely    Shortly before, at 1 December 2026, 14:01:00 UTC, version 2.4 was deployed.
-to do     Open queue
+to do     Start a pool that serves the queue.
 command   hmule worker list
 
 https://jobs.harbour.example/alerts/3

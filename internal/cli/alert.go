@@ -111,6 +111,7 @@ func showAlert(o *present.Out, x api.Alert) {
 		}
 	}
 	add("likely", present.Local(x.Likely), x.Likely != "")
+	add("to do", x.Mend, x.OverAt == 0 && x.Mend != "")
 	add("over", at(x.OverAt), x.OverAt != 0)
 	add("seen by", x.SeenBy+", "+at(x.SeenAt), x.SeenAt != 0)
 	add("note", x.Note, x.Note != "")
@@ -169,7 +170,7 @@ func (a *app) alertSeenCommand() *cobra.Command {
 func (a *app) alertMuteCommand() *cobra.Command {
 	var span string
 	c := &cobra.Command{
-		Use: "mute ALERT...", Short: "Send no message of an alert for a while; 0s ends that", Args: args(cobra.MinimumNArgs(1)), Example: "  hmule alert mute 3 --for 2h",
+		Use: "mute ALERT...", Short: "Send no message of an alert for a while; 0s ends that", Args: args(cobra.MinimumNArgs(1)), Example: "  hmule alert mute 2 --for 2h",
 		RunE: func(c *cobra.Command, given []string) error {
 			d, err := job.ParseDuration(span)
 			if err != nil {

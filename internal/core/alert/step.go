@@ -121,6 +121,9 @@ func renew(a api.Alert, r *Reading) (api.Alert, bool) {
 	if a.Likely == "" {
 		a.Likely = r.Likely
 	}
+	if w := api.WatchedAs(a.Kind); w != nil {
+		a.Mend = w.Mend
+	}
 	return a, differs
 }
 

@@ -108,8 +108,9 @@ func (l *Lookout) look(ctx context.Context) error {
 		var changed []api.Alert
 		alerts := alert.Over(v.Alerts.All(), l.unkept)
 		next, changed = alert.Step(l.book, alerts, readings, up, v.Now)
-		said := alert.Say(replaced(alerts, changed), rules, v.Now)
-		changed = replaced(replaced(slices.Clone(l.unkept), changed), said.Alerts)
+		changed = numbered(replaced(slices.Clone(l.unkept), changed), v.Alerts.Last())
+		said := alert.Say(alert.Over(v.Alerts.All(), changed), rules, v.Now)
+		changed = alert.Over(changed, said.Alerts)
 		old := outlived(alerts, v.Now)
 		if len(changed)+len(old) == 0 {
 			return nil, nil
@@ -155,6 +156,17 @@ func replaced(alerts, by []api.Alert) []api.Alert {
 			alerts = append(alerts, a)
 		} else {
 			alerts[i] = a
+		}
+	}
+	return alerts
+}
+
+// numbered gives alerts that have no number the next ones.
+func numbered(alerts []api.Alert, last int64) []api.Alert {
+	for i := range alerts {
+		if alerts[i].ID == 0 {
+			last++
+			alerts[i].ID = last
 		}
 	}
 	return alerts

@@ -56,12 +56,12 @@ func inOrder(byID map[int64]*api.Alert) []api.Alert {
 	return all
 }
 
-// Put keeps an alert; one without a number is new and gets one.
+// Last is the highest number that was given.
+func (p *AlertsView) Last() int64 { return p.last.Get() }
+
+// Put keeps an alert, new or not.
 func (p *Alerts) Put(a api.Alert) error {
-	if a.ID == 0 {
-		a.ID = p.last.Get() + 1
-		p.last.Set(a.ID)
-	}
+	p.last.Set(max(p.last.Get(), a.ID))
 	body, err := json.Marshal(a)
 	if err != nil {
 		return err

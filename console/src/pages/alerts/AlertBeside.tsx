@@ -46,6 +46,7 @@ function Known({ a, setup, now }: { a: Alert; setup?: AlertSetup; now: number })
         <When name="since" at={a.since} now={now} />
         <When name="over" at={a.over_at} now={now} />
         <Fact name="likely">{a.likely && localTimes(a.likely)}</Fact>
+        <Fact name="to do">{!a.over_at && a.mend}</Fact>
         <When name="seen" at={a.seen_at} now={now} />
         <Fact name="by">{a.seen_by}</Fact>
         <Fact name="note">{a.note}</Fact>

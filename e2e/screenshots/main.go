@@ -203,6 +203,7 @@ func pages(ctx context.Context, out, only string, s shown) error {
 		{name: "now", url: now, width: 1280, height: 800},
 		{name: "job", url: at(job, url.Values{"state": {"dead"}}), width: 1280, height: 800},
 		{name: "outside", url: now + "outside/hooks/arrivals", width: 1280, height: 800},
+		{name: "alerts", url: now + "alerts/1", width: 1280, height: 800},
 		{name: "workers", url: at("/workers", nil), width: 1280, height: 800},
 		{name: "jobs", url: at("/jobs", url.Values{"state": {"dead,backoff,scheduled"}}), width: 1280, height: 800, click: `//button[contains(.,"Act on")]`},
 		{name: "dead", url: now + "dead", width: 1280, height: 800},
@@ -217,7 +218,7 @@ func pages(ctx context.Context, out, only string, s shown) error {
 			continue
 		}
 		steps := []chromedp.Action[chromedp.Void]{
-			chromedp.EmulateViewport(p.width, p.height), chromedp.Navigate(p.url), chromedp.WaitVisible(chromedp.CSS("tr[data-job], tr[data-worker], tr[data-cause], tr[data-task], tr[data-queue], tr[data-schedule], tr[data-figure], tr[data-batch], tr[data-name]")), chromedp.Sleep(1500 * time.Millisecond),
+			chromedp.EmulateViewport(p.width, p.height), chromedp.Navigate(p.url), chromedp.WaitVisible(chromedp.CSS("tr[data-job], tr[data-worker], tr[data-cause], tr[data-task], tr[data-queue], tr[data-schedule], tr[data-figure], tr[data-batch], tr[data-name], tr[data-alert]")), chromedp.Sleep(1500 * time.Millisecond),
 		}
 		if p.click != "" {
 			steps = append(steps, chromedp.Click(chromedp.Search(p.click)), chromedp.Sleep(time.Second))
@@ -269,7 +270,6 @@ func terminals(ctx context.Context, out, program, only string, s shown) error {
 	}{
 		{"jobs", []string{"hmule job list --limit 22"}},
 		{"job", []string{fmt.Sprint("hmule job show ", s.dead.ID), fmt.Sprint("hmule job why ", s.waiting.ID), fmt.Sprint("hmule job why ", s.ready.ID)}},
-		{"schedules", []string{"hmule schedule list", "hmule explain cron '30 1 28 3 *' --zone Europe/Lisbon --count 3", "hmule schedule coming --limit 4"}},
 		{"queues", []string{"hmule status", "hmule queue list", "hmule history --by task --times"}},
 		{"workers", []string{"hmule worker list", "hmule worker show archive-room", fmt.Sprint("hmule job log ", s.running.ID)}},
 		{"dead", []string{"hmule dead list", "hmule explain retry --limit 9"}},

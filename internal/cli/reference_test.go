@@ -254,7 +254,7 @@ func limitsPage() string {
 			{"page of a list", fmt.Sprintf("%d rows", api.MaxPage)},
 			{"ids of an action", number(api.MaxInCall)},
 		}},
-		{"Hooks, calls and notices", [][2]string{
+		{"Hooks, calls, notices, alerts", [][2]string{
 			{"hooks; endpoints", number(api.MaxHooks) + "; " + number(api.MaxEndpoints)},
 			{"headers that are kept of a delivery", fmt.Sprint(api.MaxKeptHeaders)},
 			{"for how long a delivery is known again", api.HookRemembers.String()},
@@ -263,6 +263,8 @@ func limitsPage() string {
 			{"what is kept of an answer", "its first 64 KiB; redirects are followed 5 times"},
 			{"notices of a job", fmt.Sprint(job.MaxNotify)},
 			{"events of an endpoint", fmt.Sprint(api.MaxEventRules)},
+			{"rules of alerts; channels", fmt.Sprintf("%d; %d", api.MaxAlertRules, api.MaxAlertChannels)},
+			{"for how long an alert can be muted", api.MaxMute.String()},
 		}},
 		{"Set-up", [][2]string{
 			{"`max_running`", "1 to " + number(api.MaxRunningLimit)},

@@ -64,7 +64,7 @@ var core = map[string]string{
 	"command":       "scope after lifecycle retry triage store memory read commit place",
 	"deal":          "after scope lifecycle store memory read commit watch place command",
 	"plan":          "lifecycle cron store memory read commit place command",
-	"bulk":          "scope store memory read commit watch command",
+	"bulk":          "scope store memory read commit watch command notice",
 	"mark":          "scope store commit",
 	"follow":        "scope store memory commit",
 	"past":          "trend triage store memory",

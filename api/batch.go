@@ -36,6 +36,23 @@ type NewBatch struct {
 	// Last is a job that waits for all others, also those that are added later. Its After says when it
 	// goes on, and names no jobs.
 	Last *job.Spec `json:"last,omitzero"`
+	// Notify says who is told when all of its jobs have ended: on done; on dead, which is told of a batch that has
+	// failed; on cancelled.
+	Notify []job.Notify `json:"notify,omitzero"`
+}
+
+// BatchEnded is what a message of the end of a batch says.
+type BatchEnded struct {
+	ID     int64             `json:"id"`
+	Name   string            `json:"name,omitzero"`
+	Owner  string            `json:"owner,omitzero"`
+	Labels map[string]string `json:"labels,omitzero"`
+	// State is done, failed or cancelled, and Counts its jobs by state, without states that none is in.
+	State      BatchState          `json:"state"`
+	Jobs       int64               `json:"jobs"`
+	Counts     map[job.State]int64 `json:"counts"`
+	MadeAt     job.Time            `json:"made_at"`
+	FinishedAt job.Time            `json:"finished_at"`
 }
 
 // BatchJob is a job of a batch that is to be enqueued.
@@ -57,6 +74,12 @@ func (b *NewBatch) Check(maxPayload int, at func(i int) string) []job.FieldError
 	}
 	if b.Last != nil {
 		checkLast(&c, b.Last, maxPayload)
+	}
+	job.CheckNotify(&c, "notify", b.Notify)
+	for i, told := range b.Notify {
+		if slices.Contains(told.On, job.Skipped) {
+			c.Add(fmt.Sprintf("notify[%d].on", i), "holds skipped, as which no batch ends; give done, dead (of one that has failed) or cancelled")
+		}
 	}
 	n := len(b.Jobs)
 	if b.Last != nil {

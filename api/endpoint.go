@@ -165,7 +165,8 @@ type JobEnded struct {
 type JobsEnded struct {
 	Count  int64     `json:"count"`
 	State  job.State `json:"state"`
-	Action int64     `json:"action"`
+	// Operation is the action on many jobs, and By who did it.
+	Operation int64 `json:"operation"`
 	By     string    `json:"by"`
 	// Jobs are the first of them.
 	Jobs []int64 `json:"jobs"`

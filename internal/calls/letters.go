@@ -17,9 +17,14 @@ import (
 func letterOf(n *api.Notice) (*post.Letter, error) {
 	l := &post.Letter{ID: n.Event.ID, To: n.Mail.To}
 	var err error
-	if n.Event.Type == api.TypeAlerts {
+	switch kind := n.Event.Type; {
+	case kind == api.TypeAlerts:
 		err = ofAlerts(l, &n.Event)
-	} else {
+	case strings.HasPrefix(kind, "humblemule.jobs."):
+		err = ofJobs(l, n.Event.Data)
+	case strings.HasPrefix(kind, "humblemule.batch."):
+		err = ofBatch(l, n.Event.Data)
+	default:
 		err = ofJob(l, n.Event.Data)
 	}
 	if n.Mail.Subject != "" {
@@ -42,6 +47,50 @@ func ofJob(l *post.Letter, raw json.RawMessage) error {
 	}
 	p.Facts = facts("queue", j.Queue, "owner", j.Owner, "key", j.Key, "tries", fmt.Sprint(j.Tries), "enqueued", inLetter(j.EnqueuedAt), "ended", inLetter(j.FinishedAt), "command", fmt.Sprintf("hmule job show %d", j.ID))
 	l.Parts = []post.Part{p}
+	return nil
+}
+
+// ofJobs writes of many jobs that an action has ended.
+func ofJobs(l *post.Letter, raw json.RawMessage) error {
+	var j api.JobsEnded
+	if err := json.Unmarshal(raw, &j); err != nil {
+		return err
+	}
+	jobs := sentence.Count(j.Count, "job is", "jobs are") + " " + j.State.String()
+	l.Subject = jobs
+	var first []string
+	for _, id := range j.Jobs[:min(len(j.Jobs), 10)] {
+		first = append(first, fmt.Sprint(id))
+	}
+	l.Parts = []post.Part{{
+		Lines: []string{fmt.Sprintf("%s, by %s.", jobs, j.By)}, Path: "/log",
+		Facts: facts("the first", strings.Join(first, ", "), "operation", fmt.Sprint(j.Operation), "command", fmt.Sprintf("hmule operation show %d", j.Operation)),
+	}}
+	return nil
+}
+
+// ofBatch writes of the end of a batch.
+func ofBatch(l *post.Letter, raw json.RawMessage) error {
+	var b api.BatchEnded
+	if err := json.Unmarshal(raw, &b); err != nil {
+		return err
+	}
+	name := fmt.Sprintf("Batch %d", b.ID)
+	if b.Name != "" {
+		name += " (" + b.Name + ")"
+	}
+	end := map[api.BatchState]string{api.BatchDone: "is done", api.BatchFailed: "has failed", api.BatchCancelled: "was cancelled"}[b.State]
+	l.Subject = name + " " + end
+	var counts []string
+	for _, s := range job.FinishedStates() {
+		if n := b.Counts[s]; n > 0 {
+			counts = append(counts, fmt.Sprintf("%s %s", sentence.Grouped(n), s))
+		}
+	}
+	l.Parts = []post.Part{{
+		Lines: []string{name + " " + end + "."}, Path: fmt.Sprintf("/batches/%d", b.ID),
+		Facts: facts("owner", b.Owner, "jobs", strings.Join(counts, ", "), "made", inLetter(b.MadeAt), "ended", inLetter(b.FinishedAt), "command", fmt.Sprintf("hmule batch show %d", b.ID)),
+	}}
 	return nil
 }
 

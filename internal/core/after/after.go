@@ -208,7 +208,11 @@ func judge(tx *commit.Tx, c *memory.BatchChange) error {
 		}
 	}
 	tx.News.Batches = append(tx.News.Batches, memory.BatchNews{ID: b.ID, Owner: b.Owner, State: b.State})
-	if b.FinishedAt != 0 && was.FinishedAt == 0 && b.Last != 0 {
+	over := b.FinishedAt != 0 && was.FinishedAt == 0
+	if over && b.Notify != "" {
+		tx.Endpoints.BatchesEnded = append(tx.Endpoints.BatchesEnded, memory.BatchEnded{Batch: *b, Counts: n})
+	}
+	if over && b.Last != 0 {
 		return tx.Ties.Later(store.Ending{Of: b.ID, How: lifecycle.BatchOver})
 	}
 	return nil

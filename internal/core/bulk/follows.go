@@ -11,7 +11,9 @@ import (
 	"strings"
 
 	"humblemule.example/api"
+	"humblemule.example/internal/core/commit"
 	"humblemule.example/internal/core/memory"
+	"humblemule.example/internal/core/notice"
 	"humblemule.example/internal/sentence"
 	"humblemule.example/internal/text"
 	"humblemule.example/job"
@@ -35,6 +37,11 @@ func (op *Operator) follows(ctx context.Context, o *api.Operation, counted api.C
 		return nil, err
 	}
 	all = append(all, awaited...)
+	told, err := op.messages(ctx, o)
+	if err != nil {
+		return nil, err
+	}
+	all = append(all, told...)
 	if !startsSoon(o) {
 		return all, nil
 	}
@@ -83,6 +90,30 @@ func (op *Operator) awaited(ctx context.Context, o *api.Operation) ([]string, er
 		return []string{fmt.Sprintf("%s for these and %s on when they are done.", others, sentence.Plural(n, "goes", "go"))}, nil
 	}
 	return []string{fmt.Sprintf("%s for these: as %s asked, %s held until somebody acts, or %s cancelled.", others, sentence.Plural(n, "it has", "they have"), sentence.Plural(n, "it stays", "they stay"), sentence.Plural(n, "is", "are"))}, nil
+}
+
+// messages says how many messages tell of the jobs that are ended, as far as the first page of these tells.
+func (op *Operator) messages(ctx context.Context, o *api.Operation) ([]string, error) {
+	if o.Action != api.ActCancel {
+		return nil, nil
+	}
+	ids, whole, err := op.nextOf(ctx, o, 0, api.MaxPage)
+	if err != nil {
+		return nil, err
+	}
+	n := 0
+	err = op.c.Do(ctx, func(v *commit.View) (_ commit.Write, err error) {
+		n, err = notice.Messages(v, ids, job.Cancelled)
+		return nil, err
+	})
+	if err != nil || n == 0 {
+		return nil, err
+	}
+	said := sentence.Count(int64(n), "message tells of it.", "messages tell of it.")
+	if !whole {
+		said = "At least " + said
+	}
+	return []string{said}, nil
 }
 
 // startsSoon tells whether an action makes jobs ready that were not.

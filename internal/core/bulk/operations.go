@@ -65,7 +65,8 @@ func (op *Operator) apply(ctx context.Context, others bool, slice commit.Check) 
 type Operation struct {
 	mu       sync.Mutex
 	told     api.Operation
-	last     int64 // how long the file was served at its last removal; 0 for none
+	last     int64             // how long the file was served at its last removal; 0 for none
+	tells    []memory.Gathered // who is told of what it has ended, once it is over
 	action   int64
 	position int64 // the last job that was looked at
 	pace     pace
@@ -278,7 +279,7 @@ func (op *Operator) Resume() error {
 		if err != nil {
 			return err
 		}
-		op.Start(&Operation{asked: make(chan struct{}, 1), told: stored.Operation, last: stored.LastRemoval, action: all[i].Action, position: all[i].Position})
+		op.Start(&Operation{asked: make(chan struct{}, 1), told: stored.Operation, last: stored.LastRemoval, tells: stored.Tells, action: all[i].Action, position: all[i].Position})
 	}
 	return nil
 }
@@ -481,7 +482,7 @@ func (op *Operator) UndoOperation(ctx context.Context, id int64) (api.Operation,
 		op.runners.Go(func() {
 			defer close(u.done)
 			defer op.undos.Delete(id)
-			u.err = op.undo(context.WithoutCancel(ctx), &Operation{told: told, action: row.Action, position: row.Position, last: last})
+			u.err = op.undo(context.WithoutCancel(ctx), &Operation{told: told, action: row.Action, position: row.Position, last: last, tells: stored.Tells})
 		})
 	}
 	select {

@@ -14,6 +14,7 @@ import (
 	"humblemule.example/internal/core/command"
 	"humblemule.example/internal/core/commit"
 	"humblemule.example/internal/core/memory"
+	"humblemule.example/internal/core/notice"
 	"humblemule.example/internal/core/read"
 	"humblemule.example/internal/core/store"
 	"humblemule.example/internal/core/watch"
@@ -131,6 +132,7 @@ func (op *Operator) slice(o *Operation, ids []int64, end, others bool, long time
 	var next api.Operation
 	var position, last int64
 	var moved map[int64]bool
+	var tells []memory.Gathered
 	err = op.apply(context.Background(), others, commit.Unchecked(func(tx *commit.Tx) error {
 		next, position, last = o.tell(), o.position, o.last
 		if moved = maps.Clone(o.moved); moved == nil {
@@ -138,7 +140,7 @@ func (op *Operator) slice(o *Operation, ids []int64, end, others bool, long time
 		}
 		before := next.Changed
 		began := time.Now()
-		all := true
+		all, ended := true, len(tx.Endpoints.Ended)
 		rows := rowsAhead{tx: tx, ids: ids}
 		for _, id := range ids {
 			if time.Since(began) > long {
@@ -161,18 +163,19 @@ func (op *Operator) slice(o *Operation, ids []int64, end, others bool, long time
 			last = tx.Served()
 			tx.Removals.Set(o.action, memory.Removal{Last: last, UnderWay: true})
 		}
-		return putOperation(tx, &next, position, last)
+		tells = notice.Gather(tx, ended, o.tells)
+		return putOperation(tx, memory.StoredOperation{Operation: next, LastRemoval: last, Tells: tells}, position)
 	}))
 	if err == nil {
 		o.mu.Lock()
-		o.told, o.position, o.last, o.moved = next, position, last, moved
+		o.told, o.position, o.last, o.moved, o.tells = next, position, last, moved, tells
 		o.mu.Unlock()
 	}
 	return changed, err
 }
 
-func putOperation(tx *commit.Tx, o *api.Operation, position, last int64) error {
-	body, err := json.Marshal(memory.StoredOperation{Operation: *o, LastRemoval: last})
+func putOperation(tx *commit.Tx, o memory.StoredOperation, position int64) error {
+	body, err := json.Marshal(o)
 	if err != nil {
 		return err
 	}
@@ -304,7 +307,12 @@ func (op *Operator) conclude(o *Operation, state, why string) error {
 		default:
 			tx.Removals.Set(o.action, memory.Removal{Last: o.last})
 		}
-		return putOperation(tx, &next, o.position, o.last)
+		if state != api.OpUndone {
+			if err := notice.TellMany(tx, next.ID, next.By, o.tells); err != nil {
+				return err
+			}
+		}
+		return putOperation(tx, memory.StoredOperation{Operation: next, LastRemoval: o.last}, o.position)
 	}))
 	if err == nil {
 		o.mu.Lock()
@@ -347,7 +355,9 @@ func (op *Operator) watchTrial(ctx context.Context, o *Operation) (wait time.Dur
 	}
 	told.State = api.OpRunning
 	told.Why = ""
-	err = op.c.Do(ctx, commit.Unchecked(func(tx *commit.Tx) error { return putOperation(tx, &told, o.position, o.last) }))
+	err = op.c.Do(ctx, commit.Unchecked(func(tx *commit.Tx) error {
+		return putOperation(tx, memory.StoredOperation{Operation: told, LastRemoval: o.last, Tells: o.tells}, o.position)
+	}))
 	if err == nil {
 		o.mu.Lock()
 		o.told = told

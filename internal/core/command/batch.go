@@ -150,6 +150,9 @@ func (dk *Desk) MakeBatch(ctx context.Context, b api.NewBatch, at func(i int) st
 			duplicate = true
 			return nil, err
 		}
+		if err := job.Wrong(refused, NotifyFaults(v, "notify", b.Notify, v.Endpoints.Has)); err != nil {
+			return nil, err
+		}
 		if err := dk.canTakeIn(v, refused, lastAt(at, len(b.Jobs)), m.all()...); err != nil {
 			return nil, err
 		}
@@ -203,6 +206,13 @@ func batchRow(b *api.NewBatch) (store.Batch, error) {
 			return row, err
 		}
 		row.Labels = string(labels)
+	}
+	if len(b.Notify) > 0 {
+		notify, err := json.Marshal(b.Notify)
+		if err != nil {
+			return row, err
+		}
+		row.Notify = string(notify)
 	}
 	return row, nil
 }

@@ -85,7 +85,7 @@ func TellsAt(v *commit.View, endpoint string, skip func(kind, name string) bool)
 		}
 	}
 	for _, s := range v.Schedules.All() {
-		if !s.Gone() && slices.ContainsFunc(s.Is.Specs(), func(spec *job.Spec) bool { return names(spec.Notify) }) && !skip("schedule", s.Row.Name) {
+		if !s.Gone() && (slices.ContainsFunc(s.Is.Specs(), func(spec *job.Spec) bool { return names(spec.Notify) }) || s.Is.Batch != nil && names(s.Is.Batch.Notify)) && !skip("schedule", s.Row.Name) {
 			return "schedule " + s.Row.Name
 		}
 	}

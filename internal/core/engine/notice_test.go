@@ -174,3 +174,97 @@ func TestNotifyIsChecked(t *testing.T) {
 		memoryAgrees(t, y.e)
 	})
 }
+
+// A batch tells of its end, each time that it ends.
+func TestBatchTells(t *testing.T) {
+	inYard(t, func(y *yard) {
+		y.openToAll()
+		require.NoError(t, y.e.SetEndpoint(context.Background(), "customs", api.Endpoint{URL: "https://customs.example/events"}))
+		once := 1
+		make := func(notify ...job.Notify) (api.Batch, error) {
+			return y.e.MakeBatch(context.Background(), api.NewBatch{Name: "voyage", Owner: "heron", Notify: notify, Jobs: []api.BatchJob{{Spec: job.Spec{Task: "tide.predict", MaxAttempts: &once}}, {Spec: job.Spec{Task: "dues.charge", MaxAttempts: &once, Payload: job.JSON("bad")}}}}, func(i int) string { return fmt.Sprintf("jobs[%d].", i) })
+		}
+		_, err := make(job.Notify{On: []job.State{job.Skipped}, Endpoint: "press"})
+		y.refuses(err, "notify[0].on holds skipped")
+		_, err = make(job.Notify{On: []job.State{job.Done}, Endpoint: "press"})
+		y.refuses(err, "notify[0].endpoint there is no endpoint")
+		b, err := make(tells(job.Done, job.Dead))
+		require.NoError(t, err)
+		y.fails = func(payload string) bool { return payload == `"bad"` }
+		y.work()
+		failed := y.own(10)
+		require.Len(t, failed, 1)
+		var n api.Notice
+		var said api.BatchEnded
+		require.NoError(t, json.Unmarshal(failed[0].Job.Payload, &n))
+		require.NoError(t, json.Unmarshal(n.Event.Data, &said))
+		assert.Equal(t, []any{"humblemule.batch.failed", b.ID, api.BatchFailed, map[job.State]int64{job.Done: 1, job.Dead: 1}}, []any{n.Event.Type, said.ID, said.State, said.Counts})
+		assert.Equal(t, "heron", y.job(failed[0].Job.ID).Owner)
+
+		time.Sleep(time.Second)
+		_, err = y.e.Requeue(context.Background(), b.IDs[1], api.Requeue{Payload: job.JSON("good")})
+		require.NoError(t, err)
+		y.work()
+		again := y.own(10)
+		require.Len(t, again, 1)
+		var second api.Notice
+		require.NoError(t, json.Unmarshal(again[0].Job.Payload, &second))
+		assert.Equal(t, "humblemule.batch.done", second.Event.Type)
+		assert.NotEqual(t, n.Event.ID, second.Event.ID)
+		y.refuses(y.e.SetEndpoint(context.Background(), "customs", api.Endpoint{}), "url")
+		memoryAgrees(t, y.e)
+	})
+}
+
+// An action on many tells each who is told once, with the number, over a restart too; who wants each is told
+// of each.
+func TestManyAreToldOnce(t *testing.T) {
+	inYard(t, func(y *yard) {
+		y.openToAll()
+		ctx := WithCall(context.Background(), Call{Principal: "ada"})
+		require.NoError(t, y.e.SetEndpoint(ctx, "customs", api.Endpoint{URL: "https://customs.example/events"}))
+		require.NoError(t, y.e.SetEndpoint(ctx, "press", api.Endpoint{URL: "https://press.example", Events: []api.EventRule{{On: []job.State{job.Cancelled}, Tasks: []string{"log.pack"}}}}))
+		const n = 1200
+		each := tells(job.Cancelled)
+		each.Each = true
+		specs := make([]job.Spec, n)
+		for i := range specs {
+			specs[i] = job.Spec{Task: "log.pack", Owner: fmt.Sprint("agent-", i%2), Delay: job.For(time.Hour), Notify: []job.Notify{tells(job.Cancelled)}}
+		}
+		specs[7].Notify = []job.Notify{each}
+		specs[8].Notify = []job.Notify{{On: []job.State{job.Cancelled}, Call: &job.Call{URL: "https://one.example"}}}
+		_, err := y.e.EnqueueMany(ctx, specs, func(int) string { return "" })
+		require.NoError(t, err)
+		dry, err := y.e.Act(ctx, api.ActRequest{Action: api.ActCancel, Filter: &api.Selection{Tasks: []string{"log.pack"}}, DryRun: true})
+		require.NoError(t, err)
+		assert.Contains(t, fmt.Sprint(dry.Follows), "At least 4 messages tell of it.")
+
+		o, err := y.e.Act(ctx, api.ActRequest{Action: api.ActCancel, Filter: &api.Selection{Tasks: []string{"log.pack"}}, PerSecond: 2000})
+		require.NoError(t, err)
+		time.Sleep(200 * time.Millisecond)
+		before := y.count(job.Cancelled)
+		require.NotZero(t, before)
+		require.Less(t, before, int64(n))
+		require.NoError(t, y.e.Close())
+		y.e, err = Open(y.path, Options{LookEvery: unwatched, Log: silent, MayCall: func(string) error { return nil }})
+		require.NoError(t, err)
+		y.await(o.ID, api.OpFinished)
+		told := map[string]int64{}
+		for _, l := range y.own(100) {
+			var m api.Notice
+			var many api.JobsEnded
+			require.NoError(t, json.Unmarshal(l.Job.Payload, &m))
+			require.NoError(t, json.Unmarshal(m.Event.Data, &many))
+			to := m.Endpoint
+			if m.Call != nil {
+				to = m.Call.URL
+			}
+			told[m.Event.Type+" "+to] += max(many.Count, 1)
+			if many.Count > 1 {
+				assert.Equal(t, []any{o.ID, "ada", job.Cancelled, 100}, []any{many.Operation, many.By, many.State, len(many.Jobs)})
+			}
+		}
+		assert.Equal(t, map[string]int64{"humblemule.jobs.cancelled customs": n - 2, "humblemule.jobs.cancelled press": n, "humblemule.jobs.cancelled https://one.example": 1, "humblemule.job.cancelled customs": 1}, told)
+		memoryAgrees(t, y.e)
+	})
+}

@@ -215,10 +215,7 @@ func message(ch *api.AlertChannel, event api.CloudEvent) api.Notice {
 
 // eventOf is what is told of alerts.
 func eventOf(storeID, number string, told *api.AlertsTold, now job.Time) api.CloudEvent {
-	return api.CloudEvent{
-		SpecVersion: "1.0", ID: storeID + "-" + number + "-alerts", Source: "urn:humblemule:" + storeID, Type: api.TypeAlerts,
-		Subject: alert.Subject(told), Time: now, DataContentType: "application/json", Data: job.JSON(told),
-	}
+	return notice.EventFrom(storeID, number+"-alerts", api.TypeAlerts, alert.Subject(told), now, told)
 }
 
 // withoutDisk does the same while the disk takes no writes.

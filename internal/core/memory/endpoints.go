@@ -17,6 +17,8 @@ type Endpoints struct {
 	// Ended are the jobs that have ended in the transaction, of which somebody is told, or which were messages
 	// to an endpoint themselves.
 	Ended []Ended
+	// BatchesEnded are batches that have ended in the transaction, of which somebody is told.
+	BatchesEnded []BatchEnded
 	// changed are those whose counts the transaction has changed.
 	changed map[string]bool
 }
@@ -38,11 +40,28 @@ type Endpoint struct {
 type Ended struct {
 	store.Row
 	Notify []job.Notify
+	// Gathered tells that an action on many jobs has ended it, and tells of all of them.
+	Gathered bool
+}
+
+// Gathered is who is told how many jobs an action on many has ended, and which are the first of them.
+type Gathered struct {
+	To    job.Notify `json:"to"`
+	State job.State  `json:"state"`
+	Owner string     `json:"owner,omitempty"`
+	Count int64      `json:"count"`
+	Jobs  []int64    `json:"jobs"`
+}
+
+// BatchEnded is a batch that has ended, with its jobs by state.
+type BatchEnded struct {
+	store.Batch
+	Counts store.BatchCounts
 }
 
 func (p *Endpoints) load(*file) error {
 	keep(&p.layered, &p.all, map[string]*Endpoint{})
-	p.Ended, p.changed = nil, nil
+	p.Ended, p.BatchesEnded, p.changed = nil, nil, nil
 	rows, err := p.m.store.Endpoints()
 	for _, row := range rows {
 		e := &Endpoint{Row: row}
@@ -56,7 +75,7 @@ func (p *Endpoints) load(*file) error {
 
 func (p *Endpoints) drop() {
 	p.layered.drop()
-	p.Ended, p.changed = nil, nil
+	p.Ended, p.BatchesEnded, p.changed = nil, nil, nil
 }
 
 // Find finds an endpoint by its name; nil where there is none.
@@ -142,7 +161,7 @@ func (p *Endpoints) End(r *store.Row, to job.State) error {
 }
 
 func (p *Endpoints) end(r *store.Row, to job.State, notify []job.Notify) {
-	e := Ended{*r, notify}
+	e := Ended{Row: *r, Notify: notify}
 	e.State = to
 	p.Ended = append(p.Ended, e)
 }

@@ -45,6 +45,8 @@ type StoredOperation struct {
 	api.Operation
 	// LastRemoval is how long the file was served at its last removal; 0 for none.
 	LastRemoval int64 `json:"last_removal,omitempty"`
+	// Tells is who is told of the jobs that it has ended, once it is over.
+	Tells []Gathered `json:"tells,omitempty"`
 }
 
 // ReadOperation reads a row.

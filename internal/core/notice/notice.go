@@ -6,6 +6,7 @@
 package notice
 
 import (
+	"encoding/json"
 	"fmt"
 	"slices"
 	"time"
@@ -14,6 +15,7 @@ import (
 	"humblemule.example/internal/core/command"
 	"humblemule.example/internal/core/commit"
 	"humblemule.example/internal/core/memory"
+	"humblemule.example/internal/core/read"
 	"humblemule.example/internal/core/store"
 	"humblemule.example/internal/sentence"
 	"humblemule.example/job"
@@ -34,41 +36,99 @@ func Tell(tx *commit.Tx) error {
 			return err
 		}
 	}
-	tx.Endpoints.Ended = nil
+	for _, b := range tx.Endpoints.BatchesEnded {
+		if err := tellOfBatch(tx, &b); err != nil {
+			return err
+		}
+	}
+	tx.Endpoints.Ended, tx.Endpoints.BatchesEnded = nil, nil
 	return nil
+}
+
+// tellOfBatch writes the messages of the end of a batch.
+func tellOfBatch(tx *commit.Tx, b *memory.BatchEnded) error {
+	var notify []job.Notify
+	if err := json.Unmarshal([]byte(b.Notify), &notify); err != nil {
+		return fmt.Errorf("batch %d: whom it tells: %w", b.ID, err)
+	}
+	said := api.BatchEnded{ID: b.ID, Name: b.Name, Owner: b.Owner, State: read.EndOfBatch(b.State), Jobs: b.Jobs, Counts: map[job.State]int64{}, MadeAt: b.MadeAt, FinishedAt: b.FinishedAt}
+	if b.Labels != "" {
+		if err := json.Unmarshal([]byte(b.Labels), &said.Labels); err != nil {
+			return fmt.Errorf("batch %d: its labels: %w", b.ID, err)
+		}
+	}
+	for _, s := range job.FinishedStates() {
+		if n := b.Counts[s]; n > 0 {
+			said.Counts[s] = n
+		}
+	}
+	if n := b.Counts[store.TooLateState]; n > 0 {
+		said.Counts[job.Skipped] += n
+	}
+	on := map[store.BatchState]job.State{store.BatchDone: job.Done, store.BatchFailed: job.Dead, store.BatchCancelled: job.Cancelled}[b.State]
+	event := EventFrom(tx.Facts.StoreID, fmt.Sprintf("%d-%d-%s", b.ID, int64(b.FinishedAt), said.State), "humblemule.batch."+string(said.State), fmt.Sprintf("batches/%d", b.ID), b.FinishedAt, said)
+	for _, n := range notify {
+		if slices.Contains(n.On, on) {
+			if err := Send(tx, b.Owner, api.Notice{Endpoint: n.Endpoint, Call: n.Call, Mail: n.Mail, Event: event}); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// EventFrom is something that the service with a store tells, by an id within that.
+func EventFrom(storeID, id, kind, subject string, at job.Time, said any) api.CloudEvent {
+	return api.CloudEvent{
+		SpecVersion: "1.0", ID: storeID + "-" + id, Source: "urn:humblemule:" + storeID, Type: kind,
+		Subject: subject, Time: at, DataContentType: "application/json", Data: job.JSON(said),
+	}
 }
 
 // tell writes the messages of the end of one job: those that it asks for, and those to endpoints whose events
 // pick it. An endpoint gets one.
 func tell(tx *commit.Tx, e *memory.Ended) error {
+	targets := targetsOf(tx.View(), &e.Row, e.State, e.Notify)
+	if e.Gathered {
+		targets = slices.DeleteFunc(targets, func(n job.Notify) bool { return !n.Each })
+	}
+	if len(targets) == 0 {
+		return nil
+	}
 	event, err := eventOf(tx, e)
 	if err != nil {
 		return err
 	}
-	told := map[string]bool{}
-	for _, n := range e.Notify {
-		if !slices.Contains(n.On, e.State) || told[n.Endpoint] {
-			continue
-		}
-		told[n.Endpoint] = n.Endpoint != ""
+	for _, n := range targets {
 		if err := Send(tx, e.Owner, api.Notice{Endpoint: n.Endpoint, Call: n.Call, Mail: n.Mail, Event: event}); err != nil {
 			return err
 		}
 	}
-	task, queue := tx.Tasks.Name(e.Task), tx.Queues.Name(e.Queue)
+	return nil
+}
+
+// targetsOf are those who are told of the end of a job: those that it asks for, and endpoints whose events pick
+// it. Each is there once.
+func targetsOf(v *commit.View, r *store.Row, to job.State, notify []job.Notify) (all []job.Notify) {
+	told := map[string]bool{}
+	for _, n := range notify {
+		if slices.Contains(n.On, to) && !told[n.Endpoint] {
+			told[n.Endpoint] = n.Endpoint != ""
+			all = append(all, n)
+		}
+	}
+	task, queue := v.Tasks.Name(r.Task), v.Queues.Name(r.Queue)
 	var picked []string
-	for name, endpoint := range tx.Endpoints.All() {
-		if !told[name] && endpoint.Picks(e.State, task, queue, e.Owner) {
+	for name, endpoint := range v.Endpoints.All() {
+		if !told[name] && endpoint.Picks(to, task, queue, r.Owner) {
 			picked = append(picked, name)
 		}
 	}
 	slices.Sort(picked)
 	for _, name := range picked {
-		if err := Send(tx, e.Owner, api.Notice{Endpoint: name, Event: event}); err != nil {
-			return err
-		}
+		all = append(all, job.Notify{Endpoint: name})
 	}
-	return nil
+	return all
 }
 
 // Send enqueues a message. To an endpoint that is paused, or is gone by now, there is none.
@@ -145,16 +205,10 @@ func eventOf(tx *commit.Tx, e *memory.Ended) (event api.CloudEvent, err error) {
 			said.Error = &failed
 		}
 	}
-	return api.CloudEvent{
-		SpecVersion: "1.0", ID: fmt.Sprintf("%s-%d-%d-%s", tx.Facts.StoreID, e.ID, e.Round, e.State), Source: "urn:humblemule:" + tx.Facts.StoreID, Type: "humblemule.job." + e.State.String(),
-		Subject: fmt.Sprintf("jobs/%d", e.ID), Time: e.FinishedAt, DataContentType: "application/json", Data: job.JSON(said),
-	}, nil
+	return EventFrom(tx.Facts.StoreID, fmt.Sprintf("%d-%d-%s", e.ID, e.Round, e.State), "humblemule.job."+e.State.String(), fmt.Sprintf("jobs/%d", e.ID), e.FinishedAt, said), nil
 }
 
 // testEvent is what a test says.
 func testEvent(tx *commit.Tx, id int64) api.CloudEvent {
-	return api.CloudEvent{
-		SpecVersion: "1.0", ID: fmt.Sprintf("%s-%d-test", tx.Facts.StoreID, id), Source: "urn:humblemule:" + tx.Facts.StoreID, Type: "humblemule.test",
-		Subject: "test", Time: tx.Now, DataContentType: "application/json", Data: job.JSON(map[string]string{"says": "This is a test by " + tx.By + "."}),
-	}
+	return EventFrom(tx.Facts.StoreID, fmt.Sprintf("%d-test", id), "humblemule.test", "test", tx.Now, map[string]string{"says": "This is a test by " + tx.By + "."})
 }

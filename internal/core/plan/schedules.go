@@ -65,6 +65,9 @@ func (pl *Planner) SetSchedule(ctx context.Context, name string, given api.Sched
 // CallFaults answers what is wrong with the calls of a schedule's jobs, and with whom they tell of their ends,
 // where makes tells which tasks make calls, and has which endpoints there are.
 func CallFaults(v *commit.View, s *api.Schedule, makes, has func(name string) bool) (wrong []job.FieldError) {
+	if s.Batch != nil {
+		wrong = command.NotifyFaults(v, "batch.notify", s.Batch.Notify, has)
+	}
 	for i, spec := range s.Specs() {
 		at := "job."
 		switch {

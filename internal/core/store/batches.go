@@ -25,6 +25,8 @@ type Batch struct {
 	State      BatchState
 	Idle       bool
 	FinishedAt job.Time
+	// Notify says who is told of its end, as JSON; empty for nobody.
+	Notify string
 }
 
 // BatchState is how a batch stands.
@@ -42,13 +44,13 @@ const (
 // that their handlers have skipped are counted as such.
 const TooLateState = job.Unplaced
 
-const batchColumns = "id, name, owner, labels, made_at, made_by, open, last, waits, jobs, gone, state, idle, finished_at"
+const batchColumns = "id, name, owner, labels, made_at, made_by, open, last, waits, jobs, gone, state, idle, finished_at, notify"
 
-var sqlInsertBatch = statement(`INSERT INTO batches (` + batchColumns + `) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`)
+var sqlInsertBatch = statement(`INSERT INTO batches (` + batchColumns + `) VALUES (?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?, ?)`)
 
 // InsertBatch writes a new batch.
 func (s *Store) InsertBatch(b *Batch) error {
-	return s.exec(sqlInsertBatch, b.ID, b.Name, b.Owner, b.Labels, int64(b.MadeAt), b.MadeBy, b.Open, b.Last, b.Waits, b.Jobs, b.Gone, int64(b.State), b.Idle, int64(b.FinishedAt))
+	return s.exec(sqlInsertBatch, b.ID, b.Name, b.Owner, b.Labels, int64(b.MadeAt), b.MadeBy, b.Open, b.Last, b.Waits, b.Jobs, b.Gone, int64(b.State), b.Idle, int64(b.FinishedAt), b.Notify)
 }
 
 var sqlPutBatch = statement(`UPDATE batches SET open = ?, waits = ?, jobs = ?, gone = ?, state = ?, idle = ?, finished_at = ? WHERE id = ?`)
@@ -77,7 +79,7 @@ func oneBatch(r interface{ Scan(...any) error }) (*Batch, error) {
 }
 
 func scanBatch(r interface{ Scan(...any) error }) (b Batch, err error) {
-	err = r.Scan(&b.ID, &b.Name, &b.Owner, &b.Labels, &b.MadeAt, &b.MadeBy, &b.Open, &b.Last, &b.Waits, &b.Jobs, &b.Gone, &b.State, &b.Idle, &b.FinishedAt)
+	err = r.Scan(&b.ID, &b.Name, &b.Owner, &b.Labels, &b.MadeAt, &b.MadeBy, &b.Open, &b.Last, &b.Waits, &b.Jobs, &b.Gone, &b.State, &b.Idle, &b.FinishedAt, &b.Notify)
 	return b, err
 }
 

@@ -260,7 +260,8 @@ CREATE TABLE batches (
     gone        INTEGER NOT NULL DEFAULT 0,   -- of them, that are no longer kept
     state       INTEGER NOT NULL DEFAULT 0,
     idle        INTEGER NOT NULL DEFAULT 0,
-    finished_at INTEGER NOT NULL DEFAULT 0
+    finished_at INTEGER NOT NULL DEFAULT 0,
+    notify      TEXT    NOT NULL DEFAULT ''   -- who is told of its end, as JSON
 );
 CREATE INDEX batches_state ON batches (state, idle, id);
 CREATE INDEX batches_name  ON batches (name, id) WHERE name <> '';

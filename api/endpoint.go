@@ -121,6 +121,9 @@ type Notice struct {
 	Mail     *job.Mail  `json:"mail,omitzero"`
 	Command  string     `json:"command,omitzero"`
 	Event    CloudEvent `json:"event"`
+	// More is what a mail says beside it: what has ended within a minute. Beyond is how many ends it does not name.
+	More   []CloudEvent `json:"more,omitzero"`
+	Beyond int64        `json:"beyond,omitzero"`
 }
 
 // CloudEvent is a message as CloudEvents 1.0 has it.

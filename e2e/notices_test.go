@@ -189,7 +189,7 @@ tasks:
 		}
 		return all
 	}
-	require.Eventually(t, func() bool { return len(lettersTo("ada@harbour.example")) == 1 && len(customs.has()) == 1 }, 20*time.Second, 20*time.Millisecond, "messages: %s", lateOf(s.messages))
+	require.Eventually(t, func() bool { return len(lettersTo("ada@harbour.example")) == 1 && len(customs.has()) == 1 }, 100*time.Second, 20*time.Millisecond, "messages: %s", lateOf(s.messages))
 	letter := lettersTo("ada@harbour.example")[0]
 	assert.Equal(t, []string{"jobs@harbour.example", "ada@harbour.example"}, []string{letter.From, letter.To[0]})
 	for _, says := range []string{

@@ -16,21 +16,39 @@ import (
 // letterOf writes a message as a mail.
 func letterOf(n *api.Notice) (*post.Letter, error) {
 	l := &post.Letter{ID: n.Event.ID, To: n.Mail.To}
-	var err error
-	switch kind := n.Event.Type; {
-	case kind == api.TypeAlerts:
-		err = ofAlerts(l, &n.Event)
-	case strings.HasPrefix(kind, "humblemule.jobs."):
-		err = ofJobs(l, n.Event.Data)
-	case strings.HasPrefix(kind, "humblemule.batch."):
-		err = ofBatch(l, n.Event.Data)
-	default:
-		err = ofJob(l, n.Event.Data)
+	if err := ofEvent(l, &n.Event); err != nil {
+		return nil, err
+	}
+	for i := range n.More {
+		var more post.Letter
+		if err := ofEvent(&more, &n.More[i]); err != nil {
+			return nil, err
+		}
+		l.Parts = append(l.Parts, more.Parts...)
+	}
+	if all := int64(len(n.More)) + 1 + n.Beyond; all > 1 {
+		l.Subject = fmt.Sprintf("%s messages; the first: %s", sentence.Grouped(all), l.Subject)
+	}
+	if n.Beyond > 0 {
+		l.Parts = append(l.Parts, post.Part{Lines: []string{fmt.Sprintf("And %s, which a mail does not hold.", sentence.Count(n.Beyond, "more end", "more ends"))}, Path: "/jobs"})
 	}
 	if n.Mail.Subject != "" {
 		l.Subject = n.Mail.Subject + " " + l.Subject
 	}
-	return l, err
+	return l, nil
+}
+
+// ofEvent writes of one event.
+func ofEvent(l *post.Letter, event *api.CloudEvent) error {
+	switch kind := event.Type; {
+	case kind == api.TypeAlerts:
+		return ofAlerts(l, event)
+	case strings.HasPrefix(kind, "humblemule.jobs."):
+		return ofJobs(l, event.Data)
+	case strings.HasPrefix(kind, "humblemule.batch."):
+		return ofBatch(l, event.Data)
+	}
+	return ofJob(l, event.Data)
 }
 
 // ofJob writes of the end of a job.

@@ -268,3 +268,44 @@ func TestManyAreToldOnce(t *testing.T) {
 		memoryAgrees(t, y.e)
 	})
 }
+
+// What the same people are told by mail within a minute is one mail, whatever restarts lie between; it names
+// so many ends, and how many more there are.
+func TestMailIsGathered(t *testing.T) {
+	inYard(t, func(y *yard) {
+		y.watched(0)
+		once := 1
+		die := func(n int, owner string) {
+			specs := make([]job.Spec, n)
+			for i := range specs {
+				specs[i] = job.Spec{Task: "dues.charge", Owner: owner, MaxAttempts: &once, Notify: []job.Notify{{On: []job.State{job.Dead}, Mail: &job.Mail{To: []string{"ada@harbour.example"}}}}}
+			}
+			_, err := y.e.EnqueueMany(context.Background(), specs, func(int) string { return "" })
+			require.NoError(t, err)
+			y.work()
+		}
+		letters := func() (all []string) {
+			for _, l := range y.own(100) {
+				var n api.Notice
+				require.NoError(t, json.Unmarshal(l.Job.Payload, &n))
+				all = append(all, fmt.Sprintf("%s: %d and %d more", y.job(l.Job.ID).Owner, 1+len(n.More), n.Beyond))
+				y.settle(l, job.OutcomeDone)
+			}
+			slices.Sort(all)
+			return all
+		}
+		die(1, "heron")
+		die(2, "heron")
+		die(1, "marsh")
+		y.watched(0)
+		die(60, "heron")
+		memoryAgrees(t, y.e)
+		assert.Empty(t, letters())
+		time.Sleep(61 * time.Second)
+		assert.Equal(t, []string{"heron: 50 and 13 more", "marsh: 1 and 0 more"}, letters())
+		die(1, "heron")
+		time.Sleep(61 * time.Second)
+		assert.Equal(t, []string{"heron: 1 and 0 more"}, letters())
+		memoryAgrees(t, y.e)
+	})
+}

@@ -133,6 +133,9 @@ func targetsOf(v *commit.View, r *store.Row, to job.State, notify []job.Notify) 
 
 // Send enqueues a message. To an endpoint that is paused, or is gone by now, there is none.
 func Send(tx *commit.Tx, owner string, n api.Notice) error {
+	if n.Mail != nil && n.Event.Type != api.TypeAlerts {
+		return write(tx, owner, n)
+	}
 	spec := job.Spec{Task: job.TaskCall, Queue: job.NoticeQueue, Owner: owner, Key: n.Event.ID, Payload: job.JSON(n)}
 	host := ""
 	switch {

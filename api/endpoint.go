@@ -166,11 +166,11 @@ type JobEnded struct {
 
 // JobsEnded is what a message says of many jobs that an act has ended.
 type JobsEnded struct {
-	Count  int64     `json:"count"`
-	State  job.State `json:"state"`
+	Count int64     `json:"count"`
+	State job.State `json:"state"`
 	// Operation is the action on many jobs, and By who did it.
-	Operation int64 `json:"operation"`
-	By     string    `json:"by"`
+	Operation int64  `json:"operation"`
+	By        string `json:"by"`
 	// Jobs are the first of them.
 	Jobs []int64 `json:"jobs"`
 }

@@ -494,6 +494,8 @@ type AlertsTold struct {
 	Opened []Alert `json:"opened,omitzero"`
 	Still  []Alert `json:"still,omitzero"`
 	Over   []Alert `json:"over,omitzero"`
+	// More is how many the message does not name.
+	More int `json:"more,omitzero"`
 	// Test tells that it is a test, by whom.
 	Test string `json:"test,omitzero"`
 }

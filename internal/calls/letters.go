@@ -167,6 +167,9 @@ func ofAlerts(l *post.Letter, event *api.CloudEvent) error {
 			l.Parts = append(l.Parts, p)
 		}
 	}
+	if told.More > 0 {
+		l.Parts = append(l.Parts, post.Part{Lines: []string{fmt.Sprintf("And %s.", sentence.Count(int64(told.More), "more alert", "more alerts"))}, Facts: facts("command", "hmule alert list"), Path: "/alerts"})
+	}
 	return nil
 }
 

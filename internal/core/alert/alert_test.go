@@ -321,6 +321,26 @@ func TestNothingFlaps(t *testing.T) {
 	assert.Less(t, len(flaps), 12)
 }
 
+// A flood of causes opens so many alerts, and one for the rest; a message names some of them, and is one.
+func TestFlood(t *testing.T) {
+	s := stage(t, &api.Alerts{})
+	var flood []string
+	for i := range 600 {
+		flood = append(flood, fmt.Sprint("new_cause ", i))
+	}
+	told := s.pass(10*time.Minute, flood...)
+	assert.Equal(t, []string{"1m10s office: Alerts: 50 new, 51 more"}, told)
+	open := s.open()
+	assert.Len(t, open, MostOfRule+1)
+	assert.Contains(t, open, "new_cause (others) open")
+	last := s.alerts[len(s.alerts)-1]
+	assert.Equal(t, "Rule new_cause finds 500 more things wrong.", strings.ReplaceAll(last.Text, "\u202f", " "))
+	assert.Empty(t, s.pass(time.Hour, flood...))
+	assert.Len(t, s.alerts, MostOfRule+1)
+	assert.Len(t, s.pass(10*time.Minute), 1)
+	assert.Empty(t, s.open())
+}
+
 // 200 rules are held against a large service, of which a tenth is wrong, within 5 ms.
 func BenchmarkRead(b *testing.B) {
 	seen := Seen{Standing: status.Standing{Now: now}, UsualWait: map[string]time.Duration{}}

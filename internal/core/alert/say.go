@@ -16,6 +16,8 @@ const (
 	reminds = 24 * time.Hour
 	// tellable is for how long it is told that something is over of which nobody was told that it began.
 	tellable = 12 * time.Hour
+	// mostTold is how many alerts a message names.
+	mostTold = 50
 )
 
 // Said is what is told to whom: for each channel what its message says, and the alerts as they are when that
@@ -123,6 +125,10 @@ func goes(waiting []item, ready map[string]bool) (all []item) {
 
 // put writes an item into a message.
 func (i *item) put(m *api.AlertsTold) {
+	if len(m.Opened)+len(m.Still)+len(m.Over) >= mostTold {
+		m.More++
+		return
+	}
 	list := map[due]*[]api.Alert{opened: &m.Opened, still: &m.Still, over: &m.Over}[i.what]
 	*list = append(*list, *i.Alert)
 }

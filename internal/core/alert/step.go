@@ -1,10 +1,12 @@
 package alert
 
 import (
+	"fmt"
 	"slices"
 	"time"
 
 	"humblemule.example/api"
+	"humblemule.example/internal/sentence"
 	"humblemule.example/job"
 )
 
@@ -47,6 +49,7 @@ func Step(book Book, alerts []api.Alert, readings []Reading, up time.Duration, n
 		}
 	}
 	wrong := map[key]bool{}
+	readings = bounded(readings, latest)
 	for i := range readings {
 		r := &readings[i]
 		at := key{r.Rule, r.About}
@@ -85,6 +88,51 @@ func Step(book Book, alerts []api.Alert, readings []Reading, up time.Duration, n
 	}
 	slices.SortStableFunc(changed, func(a, b api.Alert) int { return worse(&a, &b) })
 	return next, changed
+}
+
+// Others is what an alert is about that stands for all that a rule finds wrong beyond [MostOfRule].
+const (
+	Others     = "(others)"
+	MostOfRule = 100
+)
+
+// bounded gives readings of which each rule opens no more alerts than [MostOfRule]; the rest is one.
+func bounded(readings []Reading, latest map[key]*api.Alert) (all []Reading) {
+	isOpen := func(r *Reading) bool {
+		was := latest[key{r.Rule, r.About}]
+		return was != nil && was.OverAt == 0
+	}
+	open := map[string]int{}
+	for i := range readings {
+		if isOpen(&readings[i]) {
+			open[readings[i].Rule]++
+		}
+	}
+	rest := map[string]*Reading{}
+	var rules []string
+	for i := range readings {
+		r := &readings[i]
+		if isOpen(r) || !r.Opens || r.Once && latest[key{r.Rule, r.About}] != nil {
+			all = append(all, *r)
+			continue
+		}
+		if open[r.Rule] < MostOfRule {
+			open[r.Rule]++
+			all = append(all, *r)
+			continue
+		}
+		if rest[r.Rule] == nil {
+			rules = append(rules, r.Rule)
+			rest[r.Rule] = &Reading{Rule: r.Rule, About: Others, Severity: r.Severity, For: r.For, Opens: true, Fact: api.Fact{Kind: r.Fact.Kind, Wrong: true, Act: r.Fact.Act, Command: "hmule check"}}
+		}
+		rest[r.Rule].Fact.Number++
+	}
+	for _, rule := range rules {
+		r := rest[rule]
+		r.Fact.Text = fmt.Sprintf("Rule %s finds %s wrong.", rule, sentence.Count(r.Fact.Number, "more thing", "more things"))
+		all = append(all, *r)
+	}
+	return all
 }
 
 func since(all map[key]time.Duration, at key, otherwise time.Duration) time.Duration {

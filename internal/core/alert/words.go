@@ -84,7 +84,7 @@ func Subject(t *api.AlertsTold) string {
 			all = append(all, fmt.Sprintf("%d %s", len(list), what))
 		}
 	}
-	if n := len(t.Opened) + len(t.Still) + len(t.Over); n == 1 {
+	if n := len(t.Opened) + len(t.Still) + len(t.Over) + t.More; n == 1 {
 		for _, a := range t.Opened {
 			return title(&a)
 		}
@@ -96,6 +96,9 @@ func Subject(t *api.AlertsTold) string {
 	add(t.Opened, "new")
 	add(t.Still, "not over yet")
 	add(t.Over, "over")
+	if t.More > 0 {
+		all = append(all, fmt.Sprintf("%d more", t.More))
+	}
 	return "Alerts: " + strings.Join(all, ", ")
 }
 

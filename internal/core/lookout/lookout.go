@@ -7,6 +7,7 @@ package lookout
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"maps"
 	"slices"
@@ -66,7 +67,7 @@ func (l *Lookout) Start() {
 			case <-l.c.Quit:
 				return
 			}
-			if err := l.look(context.Background()); err != nil {
+			if err := l.look(context.Background()); err != nil && !errors.Is(err, commit.ErrStopping) {
 				l.c.Log.Warn("alerts could not be looked at; it is done again", "in", l.c.LookEvery, "error", err)
 			}
 		}
@@ -172,13 +173,22 @@ func numbered(alerts []api.Alert, last int64) []api.Alert {
 	return alerts
 }
 
-// outlived are the numbers of alerts that have been over for as long as they are kept.
+// mostOver is how many alerts are kept that are over.
+const mostOver = 1000
+
+// outlived are the numbers of alerts that have been over for as long as they are kept, or before as many others
+// as are kept.
 func outlived(alerts []api.Alert, now job.Time) (all []int64) {
-	for _, a := range alerts {
-		if a.OverAt != 0 && now.Sub(a.OverAt) > alert.Kept && a.ID != 0 {
+	over := 0
+	for _, a := range slices.Backward(alerts) {
+		if a.OverAt == 0 || a.ID == 0 {
+			continue
+		}
+		if over++; over > mostOver || now.Sub(a.OverAt) > alert.Kept {
 			all = append(all, a.ID)
 		}
 	}
+	slices.Sort(all)
 	if len(all) > 0 && all[len(all)-1] == alerts[len(alerts)-1].ID {
 		all = all[:len(all)-1] // by which numbers are given
 	}

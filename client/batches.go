@@ -40,6 +40,12 @@ func (b *Batch) Once(dedupe string) *Batch {
 	return b
 }
 
+// Tell says who is told when all of its jobs have ended; see [api.NewBatch].
+func (b *Batch) Tell(notify ...job.Notify) *Batch {
+	b.of.Notify = append(b.of.Notify, notify...)
+	return b
+}
+
 // Open lets more jobs be added after the start, until the batch is closed.
 func (b *Batch) Open() *Batch {
 	b.of.Open = true

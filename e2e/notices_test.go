@@ -304,3 +304,50 @@ func (s *service) store() string {
 	require.NoError(s.t, err)
 	return about.Store
 }
+
+// Whoever waits for a batch is told of its end by a call, and an action on many jobs is one message; the
+// dialog says how many messages there are.
+func TestBatchAndManyAreTold(t *testing.T) {
+	t.Parallel()
+	told := make(chan api.CloudEvent, 10)
+	receiver := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) {
+		var n api.CloudEvent
+		if json.NewDecoder(r.Body).Decode(&n) == nil {
+			told <- n
+		}
+	}))
+	defer receiver.Close()
+	s := telling(t, "")
+	m := s.mule(client.HTTPClient(newHTTP()))
+	tell := func(on job.State) job.Notify {
+		return job.Notify{On: []job.State{on}, Call: &job.Call{URL: receiver.URL}}
+	}
+	voyage := client.NewBatch("voyage 12").Tell(tell(job.Done))
+	voyage.Add(job.Spec{Task: "manifest.check"})
+	b, err := m.Start(t.Context(), voyage)
+	require.NoError(t, err)
+	_, err = m.Source().Settle(t.Context(), []api.Settlement{{Token: leaseOf(t, m, "common").Token, Outcome: job.OutcomeDone}})
+	require.NoError(t, err)
+	n := <-told
+	assert.Equal(t, []string{"humblemule.batch.done", fmt.Sprintf("batches/%d", b.ID)}, []string{n.Type, n.Subject})
+
+	specs := make([]job.Spec, 12)
+	for i := range specs {
+		specs[i] = job.Spec{Task: "log.pack", Notify: []job.Notify{tell(job.Cancelled)}}
+	}
+	_, err = m.EnqueueMany(t.Context(), specs)
+	require.NoError(t, err)
+	p := open(t, s.url+"/jobs?task=log.pack")
+	p.press(`//button[contains(.,"Act on")]`)
+	p.press(`//*[@role="menuitem"][contains(.,"Cancel")]`)
+	p.says("12 jobs are cancelled and will not run")
+	p.says("1 message tells of it.")
+	p.submit()
+	n = <-told
+	assert.Equal(t, "humblemule.jobs.cancelled", n.Type)
+	var many api.JobsEnded
+	require.NoError(t, json.Unmarshal(n.Data, &many))
+	assert.Equal(t, int64(12), many.Count)
+	assert.Len(t, many.Jobs, 12)
+	p.quiet()
+}

@@ -25,20 +25,7 @@ func (a *app) endpointCommand() *cobra.Command {
 }
 
 func (a *app) endpointListCommand() *cobra.Command {
-	return &cobra.Command{
-		Use: "list", Short: "List endpoints with what became of the messages to them", Args: args(cobra.NoArgs), Example: "  hmule endpoint list",
-		RunE: func(c *cobra.Command, _ []string) error {
-			m, err := a.client()
-			if err != nil {
-				return err
-			}
-			all, err := m.Endpoints(c.Context())
-			if err != nil {
-				return err
-			}
-			return a.show(map[string]any{"endpoints": all}, names(all, func(e *api.EndpointStatus) string { return e.Name }), func(o *present.Out) { listEndpoints(o, all) })
-		},
-	}
+	return listCommand(a, "endpoints", "List endpoints with what became of the messages to them", (*client.Client).Endpoints, func(e *api.EndpointStatus) string { return e.Name }, listEndpoints)
 }
 
 func listEndpoints(o *present.Out, all []api.EndpointStatus) {
@@ -73,20 +60,7 @@ func standingOf(e *api.EndpointStatus) string {
 }
 
 func (a *app) endpointShowCommand() *cobra.Command {
-	return &cobra.Command{
-		Use: "show ENDPOINT", Short: "Show an endpoint, and what it is told", Args: args(cobra.ExactArgs(1)), Example: "  hmule endpoint show customs",
-		RunE: func(c *cobra.Command, given []string) error {
-			m, err := a.client()
-			if err != nil {
-				return err
-			}
-			e, err := m.Endpoint(c.Context(), given[0])
-			if err != nil {
-				return err
-			}
-			return a.show(e, []string{e.Name}, func(o *present.Out) { showEndpoint(o, e) })
-		},
-	}
+	return showCommand(a, "endpoint", "customs", "Show an endpoint, and what it is told", (*client.Client).Endpoint, showEndpoint)
 }
 
 func showEndpoint(o *present.Out, e api.EndpointStatus) {

@@ -25,20 +25,7 @@ func waitingOf(counts map[job.State]int64) int64 {
 }
 
 func (a *app) followListCommand() *cobra.Command {
-	return &cobra.Command{
-		Use: "list", Short: "List the labels that are followed, with their jobs by state", Args: args(cobra.NoArgs), Example: "  hmule follow list",
-		RunE: func(c *cobra.Command, _ []string) error {
-			m, err := a.client()
-			if err != nil {
-				return err
-			}
-			all, err := m.Follows(c.Context())
-			if err != nil {
-				return err
-			}
-			return a.show(map[string]any{"follows": all}, names(all, func(f *api.Follow) string { return f.Name }), func(o *present.Out) { listFollows(o, all) })
-		},
-	}
+	return listCommand(a, "follows", "List the labels that are followed, with their jobs by state", (*client.Client).Follows, func(f *api.Follow) string { return f.Name }, listFollows)
 }
 
 func listFollows(o *present.Out, all []api.Follow) {

@@ -30,20 +30,7 @@ func (a *app) hookCommand() *cobra.Command {
 }
 
 func (a *app) hookListCommand() *cobra.Command {
-	return &cobra.Command{
-		Use: "list", Short: "List hooks with what was delivered to them", Args: args(cobra.NoArgs), Example: "  hmule hook list",
-		RunE: func(c *cobra.Command, _ []string) error {
-			m, err := a.client()
-			if err != nil {
-				return err
-			}
-			all, err := m.Hooks(c.Context())
-			if err != nil {
-				return err
-			}
-			return a.show(map[string]any{"hooks": all}, names(all, func(h *api.HookStatus) string { return h.Name }), func(o *present.Out) { listHooks(o, all) })
-		},
-	}
+	return listCommand(a, "hooks", "List hooks with what was delivered to them", (*client.Client).Hooks, func(h *api.HookStatus) string { return h.Name }, listHooks)
 }
 
 func listHooks(o *present.Out, all []api.HookStatus) {
@@ -70,20 +57,7 @@ func listHooks(o *present.Out, all []api.HookStatus) {
 }
 
 func (a *app) hookShowCommand() *cobra.Command {
-	return &cobra.Command{
-		Use: "show HOOK", Short: "Show a hook, what was delivered and what was refused", Args: args(cobra.ExactArgs(1)), Example: "  hmule hook show arrivals",
-		RunE: func(c *cobra.Command, given []string) error {
-			m, err := a.client()
-			if err != nil {
-				return err
-			}
-			h, err := m.Hook(c.Context(), given[0])
-			if err != nil {
-				return err
-			}
-			return a.show(h, []string{h.Name}, func(o *present.Out) { showHook(o, h) })
-		},
-	}
+	return showCommand(a, "hook", "arrivals", "Show a hook, what was delivered and what was refused", (*client.Client).Hook, showHook)
 }
 
 func showHook(o *present.Out, h api.HookStatus) {

@@ -202,7 +202,7 @@ func onTerminal(c *cobra.Command) bool {
 
 // listCommand is the verb that shows all of a noun: as a table, as JSON under key, or by their
 // ids.
-func listCommand[T any](a *app, key, short string, all func(*client.Client, context.Context) iter.Seq2[T, error], id func(*T) string, table func(*present.Out, []T)) *cobra.Command {
+func listCommand[T any](a *app, key, short string, all func(*client.Client, context.Context) ([]T, error), id func(*T) string, table func(*present.Out, []T)) *cobra.Command {
 	return &cobra.Command{
 		Use: "list", Short: short, Args: args(cobra.NoArgs), Example: "  hmule " + strings.TrimSuffix(key, "s") + " list",
 		RunE: func(c *cobra.Command, _ []string) error {
@@ -210,11 +210,34 @@ func listCommand[T any](a *app, key, short string, all func(*client.Client, cont
 			if err != nil {
 				return err
 			}
-			list, err := client.Collect(all(m, c.Context()))
+			list, err := all(m, c.Context())
 			if err != nil {
 				return err
 			}
 			return a.show(map[string]any{key: append([]T{}, list...)}, names(list, id), func(o *present.Out) { table(o, list) })
+		},
+	}
+}
+
+// collected reads all pages of a list.
+func collected[T any](pages func(*client.Client, context.Context) iter.Seq2[T, error]) func(*client.Client, context.Context) ([]T, error) {
+	return func(m *client.Client, ctx context.Context) ([]T, error) { return client.Collect(pages(m, ctx)) }
+}
+
+// showCommand shows one thing of a kind by its name, of which one is an example.
+func showCommand[T any](a *app, kind, example, short string, get func(*client.Client, context.Context, string) (T, error), show func(*present.Out, T)) *cobra.Command {
+	return &cobra.Command{
+		Use: "show " + strings.ToUpper(kind), Short: short, Args: args(cobra.ExactArgs(1)), Example: "  hmule " + kind + " show " + example,
+		RunE: func(c *cobra.Command, given []string) error {
+			m, err := a.client()
+			if err != nil {
+				return err
+			}
+			one, err := get(m, c.Context(), given[0])
+			if err != nil {
+				return err
+			}
+			return a.show(one, given, func(o *present.Out) { show(o, one) })
 		},
 	}
 }

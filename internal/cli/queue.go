@@ -470,7 +470,7 @@ func (a *app) taskCommand() *cobra.Command {
 
 func (a *app) taskListCommand() *cobra.Command {
 	return listCommand(a, "tasks", "List the tasks: how many jobs, how long their runs take, how many workers do them",
-		(*client.Client).Tasks, func(t *api.Task) string { return t.Name }, listTasks)
+		collected((*client.Client).Tasks), func(t *api.Task) string { return t.Name }, listTasks)
 }
 
 func listTasks(o *present.Out, all []api.Task) {

@@ -36,7 +36,7 @@ func (a *app) scheduleCommand() *cobra.Command {
 
 func (a *app) scheduleListCommand() *cobra.Command {
 	return listCommand(a, "schedules", "List schedules, each in words, with its next and its last run",
-		(*client.Client).Schedules, func(s *api.ScheduleStatus) string { return s.Name }, listSchedules)
+		collected((*client.Client).Schedules), func(s *api.ScheduleStatus) string { return s.Name }, listSchedules)
 }
 
 func listSchedules(o *present.Out, all []api.ScheduleStatus) {

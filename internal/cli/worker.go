@@ -27,7 +27,7 @@ func (a *app) workerCommand() *cobra.Command {
 
 func (a *app) workerListCommand() *cobra.Command {
 	return listCommand(a, "workers", "List the worker processes: what each slot does, queues, and when they were seen",
-		(*client.Client).Workers, func(w *api.Worker) string { return w.ID }, listWorkers)
+		collected((*client.Client).Workers), func(w *api.Worker) string { return w.ID }, listWorkers)
 }
 
 func listWorkers(o *present.Out, all []api.Worker) {

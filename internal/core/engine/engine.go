@@ -159,7 +159,7 @@ func over(c *commit.Committer) *Engine {
 	desk := command.New(c, reader)
 	operator := bulk.New(c, reader, watchers)
 	planner, keeper, lookout := plan.New(c, reader), backup.New(c, c.Version), lookout.New(c, reader)
-	reader.Ask(read.Beside{RefusingSince: c.RefusingSince, DiskFull: desk.DiskFull, UnderWay: operator.UnderWay, BackupsWrong: keeper.BackupsWrong, Unkept: lookout.Unkept, Secrets: c.Secrets})
+	reader.Ask(read.Beside{RefusingSince: c.RefusingSince, DiskFull: desk.DiskFull, UnderWay: operator.UnderWay, BackupsWrong: keeper.BackupsWrong, Unkept: lookout.Unkept, MayRun: c.MayRun, Mails: c.Mails, Secrets: c.Secrets})
 	return &Engine{
 		Desk: desk, Dealer: deal.New(c, reader, desk, watchers), Operator: operator, Planner: planner,
 		Setter: setup.New(c, operator, planner), Marker: mark.New(c), Follower: follow.New(c), Keeper: keeper, Compactor: compact.New(c), Register: session.New(c), Importer: transfer.New(c, desk.DiskFull), Receiver: hook.New(c, reader, desk), Exchange: call.New(c), Herald: notice.New(c, reader), Lookout: lookout, Reader: reader, Watchers: watchers, c: c,

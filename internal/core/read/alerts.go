@@ -3,6 +3,7 @@ package read
 import (
 	"cmp"
 	"context"
+	"fmt"
 	"maps"
 	"slices"
 	"time"
@@ -206,4 +207,43 @@ func (rd *Reader) UsualFailing(task string) *api.Failing {
 	defer rd.m.RUnlock()
 	_, failing := rd.m.History.KeptWaits(task)
 	return failing
+}
+
+// alertsWrong lists what alerts name that is no longer there: what rules watch, and the ways of channels.
+func (rd *Reader) alertsWrong() (all []string) {
+	rd.m.RLock()
+	defer rd.m.RUnlock()
+	set := rd.m.Settings.KeptOwned().Alerts
+	if set == nil {
+		return nil
+	}
+	there := map[string]func(name string) bool{
+		"queue": func(name string) bool { return rd.m.Queues.KeptNamed(name) != nil }, "task": func(name string) bool { return rd.m.Tasks.KeptNamed(name) != nil },
+		"schedule": func(name string) bool { s := rd.m.Schedules.KeptNamed(name); return s != nil && !s.Gone() },
+		"hook":     func(name string) bool { h, _ := rd.m.Hooks.Kept(name); return h != nil }, "endpoint": func(name string) bool { return rd.m.Endpoints.Kept(name) != nil },
+	}
+	for _, name := range slices.Sorted(maps.Keys(set.Rules)) {
+		r := set.Rules[name]
+		w := api.WatchedAs(r.WatchedAs(name))
+		if w == nil || r.Off || there[w.Of] == nil {
+			continue
+		}
+		for _, of := range r.Of {
+			if !there[w.Of](of) {
+				all = append(all, fmt.Sprintf("Rule %s of the alerts names %s %s, which does not exist.", name, w.Of, of))
+			}
+		}
+	}
+	for _, name := range slices.Sorted(maps.Keys(set.Channels)) {
+		ch := set.Channels[name]
+		switch e := rd.m.Endpoints.Kept(ch.Endpoint); {
+		case ch.Command != "" && rd.told.MayRun(ch.Command) != nil:
+			all = append(all, fmt.Sprintf("Channel %s of the alerts reaches nobody: %s.", name, rd.told.MayRun(ch.Command)))
+		case ch.Mail != nil && !rd.told.Mails:
+			all = append(all, fmt.Sprintf("Channel %s of the alerts reaches nobody: the service knows no mail server.", name))
+		case e != nil && e.Row.PausedAt != 0:
+			all = append(all, fmt.Sprintf("Channel %s of the alerts reaches nobody: endpoint %s is paused.", name, ch.Endpoint))
+		}
+	}
+	return all
 }

@@ -70,6 +70,9 @@ func (rd *Reader) Check(ctx context.Context) (all []api.Finding, err error) {
 	for _, e := range rd.pausedEndpoints() {
 		wrong("endpoints", "%s", status.Resting(&e))
 	}
+	for _, text := range rd.alertsWrong() {
+		wrong("alerts", "%s", text)
+	}
 	for _, a := range rd.setAside() {
 		wrong("timed", "%s", a)
 	}

@@ -37,6 +37,9 @@ type Beside struct {
 	BackupsWrong  func() string
 	// Unkept are alerts that are not in the file, since the disk takes no writes.
 	Unkept func() []api.Alert
+	// MayRun says why there is no command of a name for alerts, and Mails whether mail can be sent.
+	MayRun func(command string) error
+	Mails  bool
 	// Secrets says which secrets there are for what.
 	Secrets interface {
 		ForHook(secret, hook string) error

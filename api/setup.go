@@ -82,7 +82,7 @@ const (
 
 // Setting is one that is in force.
 type Setting struct {
-	// Of is service, calls, retention, triage, queues or tasks (what holds where one says
+	// Of is service, calls, retention, triage, alerts, queues or tasks (what holds where one says
 	// nothing itself), or one of them, as in: queue berths, task tide.predict.
 	Of    string          `json:"of"`
 	Name  string          `json:"name"`

@@ -61,7 +61,7 @@ func (rd *Reader) ExportSetup(ctx context.Context) (line api.ExportLine, err err
 		s.Endpoints[name] = e.Is
 	}
 	owned := rd.m.Settings.KeptOwned()
-	s.Retention, s.Triage = owned.Retention, owned.Triage
+	s.Retention, s.Triage, s.Alerts = owned.Retention, owned.Triage, owned.Alerts
 	slices.Sort(line.Paused)
 	line.Setup = s
 	return line, nil

@@ -107,7 +107,7 @@ func (rd *Reader) tellSlot(l *memory.Lease) api.Slot {
 }
 
 // Settings tells all that is in force in the data file, and where each comes from: what
-// is built in, what was set for single queues and tasks, retention and triage.
+// is built in, what was set for single queues and tasks, retention, triage and alerts.
 func (rd *Reader) Settings(ctx context.Context) (api.Settings, error) {
 	if err := scope.Whole(ctx); err != nil {
 		return api.Settings{}, err
@@ -144,6 +144,7 @@ func (rd *Reader) Settings(ctx context.Context) (api.Settings, error) {
 	for i, r := range owned.Triage {
 		all = append(all, api.Setting{Of: "triage", Name: fmt.Sprintf("rule %d", i+1), Value: fields.ValueOf(r), From: api.SettingByFile})
 	}
+	all = append(all, fields.SettingsOf("alerts", owned.Alerts, api.SettingByFile, "")...)
 	return api.Settings{Version: m.Settings.Version(), Settings: all}, nil
 }
 

@@ -24,6 +24,7 @@ type wireBatch struct {
 	Open   bool              `json:"open"`
 	Jobs   []jsontext.Value  `json:"jobs"`
 	Last   jsontext.Value    `json:"last"`
+	Notify []job.Notify      `json:"notify"`
 }
 
 // batchBody is a body of jobs of a batch: the whole of it, and how the i-th job is named.
@@ -108,7 +109,7 @@ func (s *Server) makeBatch(c *gin.Context) (any, error) {
 	if err != nil {
 		return nil, err
 	}
-	asked := api.NewBatch{Name: b.Name, Owner: b.Owner, Labels: b.Labels, Dedupe: b.Dedupe, Open: b.Open, Jobs: jobs}
+	asked := api.NewBatch{Name: b.Name, Owner: b.Owner, Labels: b.Labels, Dedupe: b.Dedupe, Open: b.Open, Jobs: jobs, Notify: b.Notify}
 	if b.Last != nil && b.Last.Kind() != 'n' {
 		asked.Last = new(job.Spec)
 		if err := readSpec(b.Last, asked.Last, "last."); err != nil {

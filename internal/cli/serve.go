@@ -120,7 +120,7 @@ func open(asked serving, setup api.Setup, log *slog.Logger) (*service, error) {
 	} else if !isLoopback(asked.Listen) {
 		log.Warn("the service is open to other machines without TLS: others on the network can read tokens and payloads; give --tls-cert and --tls-key, or put a TLS proxy in front of it")
 	}
-	options := engine.Options{Log: log, MaxPayload: asked.MaxPayload, MinFree: asked.MinFree, DropOlder: asked.DropOlder, Version: Version, Secrets: s.vault, MayCall: s.reach.MayCall, Mails: s.office.Sends(), MayRun: s.commands.MayRun}
+	options := engine.Options{Log: log, MaxPayload: asked.MaxPayload, MinFree: asked.MinFree, DropOlder: asked.DropOlder, Version: Version, Secrets: s.vault, MayCall: s.reach.MayCall, Mails: s.office.Sends, MayRun: s.commands.MayRun}
 	if spans.Asked() {
 		if s.spans, err = spans.New(context.Background(), Version, log); err != nil {
 			l.Close()

@@ -62,7 +62,7 @@ func NotifyFaults(v *commit.View, field string, all []job.Notify, has func(name 
 		switch {
 		case n.Endpoint != "" && !has(n.Endpoint):
 			wrong = append(wrong, job.FieldError{Field: at + "endpoint", Message: fmt.Sprintf("there is no endpoint %q; set it first: hmule endpoint set %s url=https://…", n.Endpoint, n.Endpoint)})
-		case n.Mail != nil && !o.Mails:
+		case n.Mail != nil && !o.Mails():
 			wrong = append(wrong, job.FieldError{Field: at + "mail", Message: "cannot be sent: the service knows no mail server; name one under mail in the file that it is started with"})
 		case n.Call != nil:
 			for _, w := range CallFaults(v, &job.Spec{Task: job.TaskCall, Call: n.Call}, true) {

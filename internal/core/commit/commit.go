@@ -45,8 +45,8 @@ type Options struct {
 	Secrets Secrets
 	// MayCall says why the service may not call a host; nil where it may call none.
 	MayCall func(host string) error
-	// Mails tells that the service can send mail.
-	Mails bool
+	// Mails tells whether the service can send mail; nil where it never can.
+	Mails func() bool
 	// MayRun says why there is no command of a name for alerts; nil where there is none at all.
 	MayRun func(command string) error
 	// LookEvery is how often the rules of alerts are held against what is seen; 0 means every ten seconds.
@@ -97,6 +97,9 @@ func (o Options) WithDefaults() Options {
 	}
 	if o.LookEvery == 0 {
 		o.LookEvery = 10 * time.Second
+	}
+	if o.Mails == nil {
+		o.Mails = func() bool { return false }
 	}
 	if o.MayRun == nil {
 		o.MayRun = func(command string) error {

@@ -20,7 +20,7 @@ func (y *yard) watched(later time.Duration) {
 	y.Helper()
 	require.NoError(y, y.e.Close())
 	var err error
-	y.e, err = Open(y.path, Options{Log: silent, Wall: func() time.Time { return time.Now().Add(later) }, Mails: true, MayCall: func(string) error { return nil }, MayRun: func(name string) error {
+	y.e, err = Open(y.path, Options{Log: silent, Wall: func() time.Time { return time.Now().Add(later) }, Mails: func() bool { return true }, MayCall: func(string) error { return nil }, MayRun: func(name string) error {
 		if name != "horn" {
 			return fmt.Errorf("%q is not a command", name)
 		}
@@ -173,5 +173,59 @@ func TestAlertsAreChecked(t *testing.T) {
 		assert.Contains(t, fmt.Sprint(found), "Channel b of the alerts reaches nobody: endpoint customs is paused.")
 		require.NoError(t, y.load(api.Setup{Empty: true}))
 		assert.Len(t, y.e.AlertRules(), len(api.WatchedThings()))
+	})
+}
+
+// What fails more than is usual, and what is refused much, is found by how it has grown within ten minutes;
+// what is usual must be known first.
+func TestAlertsOfWhatGrows(t *testing.T) {
+	inYard(t, func(y *yard) {
+		y.watched(0)
+		y.hook("arrivals", api.Hook{Task: "manifest.check", Proof: unproved})
+		once := 1
+		run := func(n int, fails bool) {
+			specs := make([]job.Spec, n)
+			for i := range specs {
+				specs[i] = job.Spec{Task: "tide.predict", MaxAttempts: &once}
+			}
+			_, err := y.e.EnqueueMany(context.Background(), specs, func(int) string { return "" })
+			require.NoError(t, err)
+			y.fails = func(string) bool { return fails }
+			y.work()
+		}
+		of := func(rule string) (n int) {
+			for _, a := range y.alerts(api.AlertOpen) {
+				if strings.Contains(a, " "+rule+" ") {
+					n++
+				}
+			}
+			return n
+		}
+		run(25, true)
+		time.Sleep(5 * time.Minute)
+		assert.Zero(t, of(api.WatchFailing), "nobody knows what is usual")
+		run(400, false)
+		time.Sleep(15 * time.Minute)
+		assert.Zero(t, of(api.WatchFailing))
+		run(30, true)
+		time.Sleep(2*time.Minute + 20*time.Second)
+		assert.Equal(t, 1, of(api.WatchFailing))
+		found, err := y.e.Alerts(context.Background(), []string{api.AlertOpen})
+		require.NoError(t, err)
+		assert.Contains(t, fmt.Sprint(found), "100 % of the attempts of task tide.predict failed within ten minutes: 30 of 30.")
+		time.Sleep(15 * time.Minute)
+		assert.Zero(t, of(api.WatchFailing), "it was ten minutes ago")
+
+		refuse := func(n int64) {
+			require.NoError(t, y.e.NoteRefusals(context.Background(), map[string]*api.HookCounts{"arrivals": {Refused: map[string]int64{api.RefusedSignature: n}}}))
+		}
+		refuse(20)
+		time.Sleep(time.Minute)
+		assert.Zero(t, of(api.WatchHook))
+		refuse(1)
+		time.Sleep(time.Minute)
+		assert.Equal(t, 1, of(api.WatchHook))
+		time.Sleep(15 * time.Minute)
+		assert.Zero(t, of(api.WatchHook))
 	})
 }

@@ -239,7 +239,7 @@ func (rd *Reader) alertsWrong() (all []string) {
 		switch e := rd.m.Endpoints.Kept(ch.Endpoint); {
 		case ch.Command != "" && rd.told.MayRun(ch.Command) != nil:
 			all = append(all, fmt.Sprintf("Channel %s of the alerts reaches nobody: %s.", name, rd.told.MayRun(ch.Command)))
-		case ch.Mail != nil && !rd.told.Mails:
+		case ch.Mail != nil && !rd.told.Mails():
 			all = append(all, fmt.Sprintf("Channel %s of the alerts reaches nobody: the service knows no mail server.", name))
 		case e != nil && e.Row.PausedAt != 0:
 			all = append(all, fmt.Sprintf("Channel %s of the alerts reaches nobody: endpoint %s is paused.", name, ch.Endpoint))

@@ -39,7 +39,7 @@ type Beside struct {
 	Unkept func() []api.Alert
 	// MayRun says why there is no command of a name for alerts, and Mails whether mail can be sent.
 	MayRun func(command string) error
-	Mails  bool
+	Mails  func() bool
 	// Secrets says which secrets there are for what.
 	Secrets interface {
 		ForHook(secret, hook string) error

@@ -7,6 +7,8 @@ import (
 	"encoding/json"
 	"strconv"
 	"strings"
+
+	"github.com/go-json-experiment/json/jsontext"
 )
 
 // Mark stands where something is hidden.
@@ -42,16 +44,48 @@ func Over(value json.RawMessage, pointers ...string) json.RawMessage {
 	return value
 }
 
-// At is the part of a value that a pointer names; nil where there is none.
-func At(value json.RawMessage, pointer string) (part json.RawMessage) {
-	if !Valid(pointer) {
+// At is the part of a value that a pointer names, the last of those where members of one name come twice; nil
+// where there is none, or the value is not valid JSON.
+func At(value json.RawMessage, pointer string) json.RawMessage {
+	if !Valid(pointer) || !jsontext.Value(value).IsValid(lenient...) {
 		return nil
 	}
-	_, found, err := replace(value, tokens(pointer), func(v json.RawMessage) json.RawMessage { part = v; return v })
-	if err != nil || !found {
+	for _, name := range tokens(pointer) {
+		if value = member(value, name); value == nil {
+			return nil
+		}
+	}
+	return bytes.TrimSpace(value)
+}
+
+// lenient has JSON be read as encoding/json reads it.
+var lenient = []jsontext.Options{jsontext.AllowDuplicateNames(true), jsontext.AllowInvalidUTF8(true)}
+
+// member is a member of an object, or an element of an array, in valid JSON; nil where there is none.
+func member(value json.RawMessage, name string) (found json.RawMessage) {
+	d := jsontext.NewDecoder(bytes.NewBuffer(value), lenient...)
+	open, err := d.ReadToken()
+	if err != nil || open.Kind() != '{' && open.Kind() != '[' {
 		return nil
 	}
-	return bytes.TrimSpace(part)
+	for i := 0; d.PeekKind() != '}' && d.PeekKind() != ']'; i++ {
+		is := open.Kind() == '[' && name == strconv.Itoa(i)
+		if open.Kind() == '{' {
+			key, err := d.ReadToken()
+			if err != nil {
+				return nil
+			}
+			is = key.String() == name
+		}
+		part, err := d.ReadValue()
+		if err != nil {
+			return nil
+		}
+		if is {
+			found = json.RawMessage(bytes.Clone(part))
+		}
+	}
+	return found
 }
 
 // Restore puts back what an edit brings hidden: where a pointer names the mark, and something was

@@ -33,6 +33,17 @@ func TestOver(t *testing.T) {
 	}
 }
 
+// A pointer finds what stands there, and nothing where that is not, or where the value is not whole.
+func TestAt(t *testing.T) {
+	for _, c := range [][3]string{
+		{`{"agent":"Heron & Sons","n":1.10}`, "/n", `1.10`}, {`{ "a" : {"b":[1, {"c":"x"} ]}}`, "/a/b/1/c", `"x"`}, {`{"a/b":1,"~":[2]}`, "/~0/0", `2`}, {`{"a/b": 1 }`, "/a~1b", `1`},
+		{`{"a":1,"a":{"b":2}}`, "/a", `{"b":2}`}, {`{"\u0061gent":"x"}`, "/agent", `"x"`}, {`{"":null}`, "/", `null`},
+		{`[1,2]`, "/2", ``}, {`[1,2]`, "/01", ``}, {`[1,2]`, "/a", ``}, {`"x"`, "/a", ``}, {`{"a":"x"`, "/a", ``}, {`{"a":"x"} y`, "/a", ``}, {``, "/a", ``}, {`{"a":1}`, "a", ``}, {`{"a":1}`, "/a/b", ``},
+	} {
+		assert.Equal(t, c[2], string(At(json.RawMessage(c[0]), c[1])), "%s of %s", c[1], c[0])
+	}
+}
+
 // An edit that brings a mark leaves what was there; one that brings another value sets it.
 func TestRestore(t *testing.T) {
 	for _, c := range [][3]string{

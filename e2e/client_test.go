@@ -264,6 +264,17 @@ func TestEveryOperation(t *testing.T) {
 	must(m.PauseEndpoint(ctx, "customs"))
 	must(m.ResumeEndpoint(ctx, "customs"))
 	require.NoError(t, m.DeleteEndpoint(ctx, "customs"))
+	_, err = m.PutSetup(ctx, api.SetupRequest{Setup: api.Setup{Alerts: &api.Alerts{Channels: map[string]api.AlertChannel{"watch-house": {Call: &job.Call{URL: "http://127.0.0.1:9/"}}}}}})
+	require.NoError(t, err)
+	must(m.AlertSetup(ctx))
+	must(m.TestAlerts(ctx, "watch-house"))
+	must(m.Alerts(ctx, api.AlertOpen))
+	for _, refused := range []func() (api.Alert, error){
+		func() (api.Alert, error) { return m.Alert(ctx, 9) }, func() (api.Alert, error) { return m.SeeAlert(ctx, 9, "") }, func() (api.Alert, error) { return m.MuteAlert(ctx, 9, job.For(time.Hour)) },
+	} {
+		_, err = refused()
+		require.ErrorIs(t, err, job.ErrNotFound)
+	}
 	who, err := m.SessionStatus(ctx)
 	require.NoError(t, err)
 	assert.Equal(t, api.SessionStatus{Principal: "local", Role: "operator"}, who)

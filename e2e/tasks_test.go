@@ -411,7 +411,7 @@ func TestListKeepsStill(t *testing.T) {
 	p.says("What you have changed in this form is not saved.")
 	p.accessible("the question before a form is left")
 	p.do(chromedp.Click(chromedp.Search(`//button[text()="Stay here"]`)))
-	p.waitFor(`document.querySelector("input[name=max_attempts]").value === "3"`)
+	p.waitFor(`document.querySelector("input[name=max_attempts]").value === "3" && !document.querySelector("[role=dialog]") && document.body.style.pointerEvents !== "none"`)
 	p.do(chromedp.Click(chromedp.Search(`//a[text()="Queues"]`)), chromedp.Click(chromedp.Search(`//button[text()="Discard my changes"]`)))
 	p.waitFor(`location.pathname === "/queues"`)
 	p.quiet()

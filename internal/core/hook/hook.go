@@ -217,7 +217,8 @@ func insert(tx *commit.Tx, name string, d *delivery, n *command.NewJob) (told ap
 	}
 	count.LastAt = tx.Now
 	told.Job = n.Row.ID
-	return told, tx.Store.AddDelivery(&store.Delivery{Hook: name, At: tx.Now, Job: n.Row.ID, Sender: d.sender, Mark: d.mark, Body: d.body})
+	tx.Store.AddDelivery(&store.Delivery{Hook: name, At: tx.Now, Job: n.Row.ID, Sender: d.sender, Mark: d.mark, Body: d.body})
+	return told, nil
 }
 
 // SendAgain makes another job of a delivery, as the hook is set now, of the payload that its job has.

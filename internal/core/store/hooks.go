@@ -69,17 +69,27 @@ func scanDelivery(r interface{ Scan(...any) error }) (d Delivery, err error) {
 	return d, err
 }
 
-var sqlAddDelivery = statement(`INSERT INTO deliveries (hook, at, job, sender, mark, body, times, differing, last_at) VALUES (?, ?, ?, ?, ?, ?, 1, 0, ?)`)
-
-// AddDelivery writes a delivery that was taken.
-func (s *Store) AddDelivery(d *Delivery) error {
-	return s.exec(sqlAddDelivery, d.Hook, int64(d.At), d.Job, d.Sender, d.Mark, d.Body, int64(d.At))
+// AddDelivery writes a delivery that was taken, with others of the transaction.
+func (s *Store) AddDelivery(d *Delivery) {
+	var mark any // NULL for none
+	if d.Mark != nil {
+		if mark = d.Mark; s.late.delivered == nil {
+			s.late.delivered = map[string]bool{}
+		}
+		s.late.delivered[string(d.Mark)] = true
+	}
+	s.late.deliveries.add(d.Hook, int64(d.At), d.Job, d.Sender, mark, d.Body, int64(d.At))
 }
 
 var sqlDeliveryBy = statement(`SELECT ` + deliveryColumns + ` FROM deliveries WHERE mark = ? AND mark IS NOT NULL`)
 
 // DeliveryBy finds a delivery by its mark; nil where there is none.
 func (s *Store) DeliveryBy(mark []byte) (*Delivery, error) {
+	if s.late.delivered[string(mark)] {
+		if err := s.WriteLate(); err != nil {
+			return nil, err
+		}
+	}
 	d, err := scanDelivery(s.queryRow(sqlDeliveryBy, mark))
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil

@@ -25,6 +25,8 @@ type late struct {
 	jobs, specs, results rowValues
 	tiedJobs, tiedSpecs  rowValues
 	edges                rowValues
+	deliveries           rowValues
+	delivered            map[string]bool // the marks of those
 	counts               map[countOf]int64
 	leases               []lateLease
 	done                 []lateDone
@@ -162,7 +164,8 @@ var (
 			return fmt.Sprintf("(?1, ?2, ?3 + %d, ?4, ?5, coalesce(length(?%d), 0), ?%d, ?%d)", i, 2*i+6, 2*i+6, 2*i+7)
 		})
 	})
-	sqlInsertResults = sized(func(n int) string {
+	sqlInsertDeliveries = inserts("deliveries (hook, at, job, sender, mark, body, last_at)", 7)
+	sqlInsertResults    = sized(func(n int) string {
 		return marks("INSERT INTO bodies (job, kind, n, bytes) VALUES ", "(?, {result}, 0, ?)", n) + " ON CONFLICT (job, kind, n) DO UPDATE SET bytes = excluded.bytes"
 	})
 	// Of jobs whose ids lie close together, as those do that were enqueued together: a range is
@@ -258,7 +261,7 @@ func (s *Store) WriteLate() error {
 		rows    *rowValues
 		by      []*sqlStatement
 		columns int
-	}{{&taken.jobs, sqlInsertJobs, 15}, {&taken.specs, sqlInsertSpecs, 9}, {&taken.tiedJobs, sqlInsertTiedJobs, 18}, {&taken.tiedSpecs, sqlInsertTiedSpecs, 12}, {&taken.edges, sqlInsertEdges, 4}, {&taken.results, sqlInsertResults, 2}} {
+	}{{&taken.jobs, sqlInsertJobs, 15}, {&taken.specs, sqlInsertSpecs, 9}, {&taken.tiedJobs, sqlInsertTiedJobs, 18}, {&taken.tiedSpecs, sqlInsertTiedSpecs, 12}, {&taken.edges, sqlInsertEdges, 4}, {&taken.results, sqlInsertResults, 2}, {&taken.deliveries, sqlInsertDeliveries, 7}} {
 		if err := s.writeRows(part.rows.values, part.by, part.columns); err != nil {
 			return &LateError{error: err}
 		}
@@ -279,7 +282,7 @@ func (s *Store) WriteLate() error {
 }
 
 func (l *late) none() bool {
-	return len(l.plain)+len(l.members)+len(l.jobs.values)+len(l.tiedJobs.values)+len(l.edges.values)+len(l.counts)+len(l.results.values)+len(l.leases)+len(l.done)+len(l.removed) == 0
+	return len(l.plain)+len(l.members)+len(l.jobs.values)+len(l.tiedJobs.values)+len(l.edges.values)+len(l.deliveries.values)+len(l.counts)+len(l.results.values)+len(l.leases)+len(l.done)+len(l.removed) == 0
 }
 
 // countOf is the jobs of a batch in a state.

@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"math/rand/v2"
 	"strings"
-	"sync"
 	"testing"
 	"time"
 
@@ -281,41 +280,5 @@ func TestWrongHooks(t *testing.T) {
 			assert.ElementsMatch(t, strings.Fields(fields), named, "%v", p)
 		}
 		assert.Error(t, y.e.SetHook(context.Background(), "No Name", api.Hook{Task: "log.pack", Proof: unproved}))
-	})
-}
-
-// The same id from several senders at once, so that one transaction takes them, is one job.
-func TestDeliveriesAtOnce(t *testing.T) {
-	inYard(t, func(y *yard) {
-		y.hook("arrivals", api.Hook{Task: "manifest.check", IDFrom: &api.Taken{Header: "webhook-id"}, Proof: unproved})
-		const ids, senders = 60, 7
-		jobs := make(chan [2]int64, ids*senders)
-		var sent sync.WaitGroup
-		for i := range ids {
-			for range senders {
-				sent.Go(func() {
-					told, err := y.e.Receive(context.Background(), "arrivals", arrives("application/json", fmt.Sprint(i), "Webhook-Id", fmt.Sprint("arr-", i)))
-					assert.NoError(t, err)
-					jobs <- [2]int64{int64(i), told.Job}
-				})
-			}
-		}
-		sent.Wait()
-		close(jobs)
-		of := map[int64]map[int64]bool{}
-		for told := range jobs {
-			if of[told[0]] == nil {
-				of[told[0]] = map[int64]bool{}
-			}
-			of[told[0]][told[1]] = true
-		}
-		for i, all := range of {
-			assert.Len(t, all, 1, "id %d", i)
-		}
-		assert.Equal(t, int64(ids), y.count(job.Ready))
-		h, err := y.e.Hook(context.Background(), "arrivals")
-		require.NoError(t, err)
-		assert.Equal(t, []int64{ids, ids * (senders - 1)}, []int64{h.Counts.Taken, h.Counts.Repeated})
-		memoryAgrees(t, y.e)
 	})
 }

@@ -288,6 +288,17 @@ func TestSeenAndMuted(t *testing.T) {
 	assert.Empty(t, s.open())
 }
 
+// After a restart what is counted within ten minutes is not known: an alert of it stays until it is.
+func TestRestart(t *testing.T) {
+	s := stage(t, &api.Alerts{})
+	assert.Len(t, s.pass(15*time.Minute, "failing dues.charge", "backup "), 2)
+	s.book, s.up = Book{}, 0
+	assert.Len(t, s.pass(9*time.Minute), 1)
+	assert.Equal(t, []string{"failing dues.charge open"}, s.open())
+	s.pass(5 * time.Minute)
+	assert.Empty(t, s.open())
+}
+
 // Whatever comes and goes, of one thing at most one alert is open, each that opens is told once and its end
 // once, and what flaps is told ever more rarely.
 func TestNothingFlaps(t *testing.T) {

@@ -20,6 +20,8 @@ const (
 	longestRight = 30 * time.Minute
 	// renewed is how often what an open alert says is brought up to date.
 	renewed = time.Minute
+	// Window is the span within which it is counted how many attempts fail and how many deliveries are refused.
+	Window = 10 * time.Minute
 	// Kept is how long alerts are kept that are over.
 	Kept = 30 * 24 * time.Hour
 )
@@ -74,8 +76,8 @@ func Step(book Book, alerts []api.Alert, readings []Reading, up time.Duration, n
 		changed, next.renewed[at] = append(changed, open(was, r, up-began, now)), up
 	}
 	for at, was := range latest {
-		if was.OverAt != 0 || wrong[at] {
-			continue
+		if was.OverAt != 0 || wrong[at] || (was.Kind == api.WatchFailing || was.Kind == api.WatchHook) && up < Window {
+			continue // the last is not known yet
 		}
 		began := since(book.right, at, up)
 		if up-began < rightFor(was) {

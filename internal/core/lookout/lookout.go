@@ -278,14 +278,13 @@ type sample struct {
 const (
 	// within is how long one look may take.
 	within      = 10 * time.Second
-	window      = 10 * time.Minute
 	sampleEvery = time.Minute
 )
 
 // growth is how what is counted has grown within the last ten minutes.
 func (p *past) growth(rd *read.Reader, up time.Duration) (tasks []alert.Failing, hooks []alert.Refusing) {
 	now := sample{up, rd.Counted()}
-	for len(p.samples) > 1 && up-p.samples[1].at >= window {
+	for len(p.samples) > 1 && up-p.samples[1].at >= alert.Window {
 		p.samples = p.samples[1:]
 	}
 	if n := len(p.samples); n == 0 || up-p.samples[n-1].at >= sampleEvery {

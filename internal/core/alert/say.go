@@ -14,8 +14,8 @@ const (
 	gathered = time.Minute
 	// reminds is after what time it is said again that something is wrong.
 	reminds = 24 * time.Hour
-	// tellable is for how long it is told that something is over of which nobody was told that it began.
-	tellable = 12 * time.Hour
+	// tellable is for how long it is told that something is over: longer than quiet hours last.
+	tellable = 24 * time.Hour
 	// mostTold is how many alerts a message names.
 	mostTold = 50
 )
@@ -43,7 +43,7 @@ func dueOf(a *api.Alert, r *api.AlertRule, now job.Time) (what due, since job.Ti
 	case a.OverAt == 0 && a.MutedUntil > now || r.Quiet.Holds(now):
 		return nothing, 0
 	case a.OverAt != 0:
-		if a.OverToldAt != 0 || a.MutedUntil > a.OverAt || a.ToldAt == 0 && now.Sub(a.OverAt) > tellable {
+		if a.OverToldAt != 0 || a.MutedUntil > a.OverAt || now.Sub(a.OverAt) > tellable {
 			return nothing, 0
 		}
 		return over, a.OverAt

@@ -3,6 +3,7 @@ package alert
 import (
 	"cmp"
 	"fmt"
+	"slices"
 	"strings"
 
 	"humblemule.example/api"
@@ -54,23 +55,31 @@ func Untold(a *api.Alert, r *api.AlertRule, there bool, now job.Time) string {
 	return ""
 }
 
-// Over gives alerts as they stand with those that are newer: of the same number, or without one.
+// Over gives alerts as they stand with those that are newer in their places: of the same number or, of those
+// without one, of the same rule and thing. Others are added.
 func Over(kept, newer []api.Alert) []api.Alert {
-	if len(newer) == 0 {
-		return kept
+	type one struct {
+		id int64
+		of key
 	}
-	at := map[int64]int{}
-	for i := range kept {
-		at[kept[i].ID] = i
+	oneOf := func(a *api.Alert) one {
+		if a.ID != 0 {
+			return one{id: a.ID}
+		}
+		return one{of: key{a.Rule, a.About}}
 	}
-	for _, a := range newer {
-		if i, there := at[a.ID]; there && a.ID != 0 {
-			kept[i] = a
+	all, at := slices.Clone(kept), map[one]int{}
+	for i := range all {
+		at[oneOf(&all[i])] = i
+	}
+	for i := range newer {
+		if place, there := at[oneOf(&newer[i])]; there {
+			all[place] = newer[i]
 		} else {
-			kept = append(kept, a)
+			all = append(all, newer[i])
 		}
 	}
-	return kept
+	return all
 }
 
 // Subject is what a message says in a line.

@@ -109,7 +109,7 @@ func (l *Lookout) look(ctx context.Context) error {
 		var changed []api.Alert
 		alerts := alert.Over(v.Alerts.All(), l.unkept)
 		next, changed = alert.Step(l.book, alerts, readings, up, v.Now)
-		changed = numbered(replaced(slices.Clone(l.unkept), changed), v.Alerts.Last())
+		changed = numbered(alert.Over(l.unkept, changed), v.Alerts.Last())
 		said := alert.Say(alert.Over(v.Alerts.All(), changed), rules, v.Now)
 		changed = alert.Over(changed, said.Alerts)
 		old := outlived(alerts, v.Now)
@@ -144,22 +144,6 @@ func (l *Lookout) Took() time.Duration {
 	l.mu.Lock()
 	defer l.mu.Unlock()
 	return l.took
-}
-
-// replaced gives alerts with some in the places of those of which they are: of the same number, or else of
-// the same rule and thing and not over. Others are added.
-func replaced(alerts, by []api.Alert) []api.Alert {
-	for _, a := range by {
-		i := slices.IndexFunc(alerts, func(b api.Alert) bool {
-			return a.ID == b.ID && (a.ID != 0 || a.Rule == b.Rule && a.About == b.About)
-		})
-		if i < 0 {
-			alerts = append(alerts, a)
-		} else {
-			alerts[i] = a
-		}
-	}
-	return alerts
 }
 
 // numbered gives alerts that have no number the next ones.
@@ -237,8 +221,8 @@ func (l *Lookout) withoutDisk(ctx context.Context, readings []alert.Reading, rul
 	l.mu.Lock()
 	alerts := alert.Over(kept, l.unkept)
 	next, changed := alert.Step(l.book, alerts, readings, up, now)
-	l.book, l.unkept = next, replaced(l.unkept, changed)
-	said := alert.Say(replaced(alerts, changed), rules, now)
+	l.book, l.unkept = next, alert.Over(l.unkept, changed)
+	said := alert.Say(alert.Over(alerts, changed), rules, now)
 	direct := l.direct
 	l.mu.Unlock()
 	if len(said.To) == 0 || direct == nil {
@@ -255,7 +239,7 @@ func (l *Lookout) withoutDisk(ctx context.Context, readings []alert.Reading, rul
 	}
 	if told {
 		l.mu.Lock()
-		l.unkept = replaced(l.unkept, said.Alerts)
+		l.unkept = alert.Over(l.unkept, said.Alerts)
 		l.mu.Unlock()
 	}
 	return failed

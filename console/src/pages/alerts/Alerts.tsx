@@ -3,6 +3,7 @@ import { Link, useNavigate } from 'react-router'
 import { newKey } from '../../api/access'
 import { type Alert, type AlertSetup, api, told, useMayAct } from '../../api/client'
 import { age, localTimes, moment } from '../../lib/format'
+import { besideOpen, tableHead, wholeTable } from '../../lib/layout'
 import { useTitle } from '../../lib/title'
 import { useNow } from '../../lib/useNow'
 import { Copyable } from '../../parts/Copyable'
@@ -21,7 +22,7 @@ export function Alerts({ open }: { open?: string }) {
   const current = alerts.data?.filter((a) => a.state !== 'over') ?? []
   const over = alerts.data?.filter((a) => a.state === 'over') ?? []
   return (
-    <div className={open ? 'grid gap-x-8 lg:grid-cols-[minmax(0,1fr)_minmax(0,34rem)] 2xl:grid-cols-[minmax(0,1fr)_minmax(0,44rem)]' : ''}>
+    <div className={besideOpen(!!open)}>
       <div className={`min-w-0 ${open ? 'max-lg:hidden' : ''}`}>
         <section aria-label="Alerts" className="mt-4">
           <Heading title="Alerts" list="/v1/alerts" empty={!alerts.data?.length}>
@@ -56,16 +57,14 @@ export function Alerts({ open }: { open?: string }) {
 }
 
 const title = 'border-b border-hairline pb-1 font-semibold'
-const table = 'w-full table-fixed border-collapse'
-const head = 'h-[32px] border-b border-hairline [&>th]:pr-5 [&>th]:font-normal [&>th]:whitespace-nowrap'
 
 function Rows({ all, open, beside, now }: { all: Alert[]; open?: string; beside: boolean; now: number }) {
   const navigate = useNavigate()
   const narrow = beside ? 'max-2xl:hidden' : 'max-md:hidden'
   return (
-    <table className={table}>
+    <table className={wholeTable}>
       <thead className="text-left text-[13px] text-quiet">
-        <tr className={head}>
+        <tr className={tableHead}>
           <th>what is wrong</th>
           <th className="w-24">severity</th>
           <th className={`w-48 ${narrow}`}>state</th>
@@ -124,9 +123,9 @@ function Rules({ setup, beside }: { setup: AlertSetup; beside: boolean }) {
       </div>
       {channels.length === 0 && !setup.off && <Copyable command="hmule setup schema" />}
       {setup.rules.length > 0 && (
-        <table className={table}>
+        <table className={wholeTable}>
           <thead className="text-left text-[13px] text-quiet">
-            <tr className={head}>
+            <tr className={tableHead}>
               <th>there is an alert when</th>
               <th className="w-24">severity</th>
               <th className={`w-48 ${beside ? 'max-2xl:hidden' : 'max-md:hidden'}`}>told</th>

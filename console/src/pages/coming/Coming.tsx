@@ -1,5 +1,6 @@
 import { Link, useNavigate } from 'react-router'
 
+import { besideOpen } from '../../lib/layout'
 import { useTitle } from '../../lib/title'
 import { search, useFilter } from '../../lib/address'
 import {
@@ -35,7 +36,7 @@ export function Coming({ open }: { open?: string }) {
   const shown = open !== 'new' ? open : !all ? undefined : all.some((s) => s.name === open) ? open : newSchedule
   useTitle(shown === newSchedule ? 'New schedule' : open, 'Coming up')
   return (
-    <div className={open ? 'grid gap-x-8 lg:grid-cols-[minmax(0,1fr)_minmax(0,34rem)] 2xl:grid-cols-[minmax(0,1fr)_minmax(0,44rem)]' : ''}>
+    <div className={besideOpen(!!open)}>
       <section aria-label="Coming up" className={`mt-4 min-w-0 ${open ? 'max-lg:hidden' : ''}`}>
         <Heading
           title="Coming up"

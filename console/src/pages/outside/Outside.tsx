@@ -4,6 +4,7 @@ import { Link, useNavigate } from 'react-router'
 import { type EndpointStatus, type HookStatus, useStats } from '../../api/client'
 import { factPath } from '../../lib/facts'
 import { age, grouped, localTimes } from '../../lib/format'
+import { besideOpen, tableHead, wholeTable } from '../../lib/layout'
 import { useTitle } from '../../lib/title'
 import { useNow } from '../../lib/useNow'
 import { Copyable } from '../../parts/Copyable'
@@ -21,7 +22,7 @@ export function Outside({ hook, endpoint }: { hook?: string; endpoint?: string }
   const open = hook ?? endpoint
   useTitle(hook && `Hook ${hook}`, endpoint && `Endpoint ${endpoint}`, 'In and out')
   return (
-    <div className={open ? 'grid gap-x-8 lg:grid-cols-[minmax(0,1fr)_minmax(0,34rem)] 2xl:grid-cols-[minmax(0,1fr)_minmax(0,44rem)]' : ''}>
+    <div className={besideOpen(!!open)}>
       <div className={`min-w-0 ${open ? 'max-lg:hidden' : ''}`}>
         <Silent />
         <section aria-label="Hooks" className="mt-4">
@@ -103,9 +104,6 @@ function ofEndpoints(all: EndpointStatus[]): string {
   return parts.join(' ')
 }
 
-const table = 'w-full table-fixed border-collapse'
-const head = 'h-[32px] border-b border-hairline [&>th]:pr-5 [&>th]:font-normal [&>th]:whitespace-nowrap'
-
 /** Row is one of a list, which opens beside it. */
 function Row({ name, at, open, children }: { name: string; at: string; open: boolean; children: ReactNode }) {
   const navigate = useNavigate()
@@ -139,9 +137,9 @@ function Count({ of, loud, className = '' }: { of: number; loud?: boolean; class
 function HookRows({ all, open, beside, now }: { all: HookStatus[]; open?: string; beside: boolean; now: number }) {
   const narrow = beside ? 'max-2xl:hidden' : 'max-md:hidden'
   return (
-    <table className={table}>
+    <table className={wholeTable}>
       <thead className="text-left text-[13px] text-quiet">
-        <tr className={head}>
+        <tr className={tableHead}>
           <th className="w-[22%]">hook</th>
           <th>task</th>
           <th className={`w-44 ${narrow}`}>proof of the sender</th>
@@ -172,9 +170,9 @@ function HookRows({ all, open, beside, now }: { all: HookStatus[]; open?: string
 function EndpointRows({ all, open, beside, now }: { all: EndpointStatus[]; open?: string; beside: boolean; now: number }) {
   const narrow = beside ? 'max-2xl:hidden' : 'max-md:hidden'
   return (
-    <table className={table}>
+    <table className={wholeTable}>
       <thead className="text-left text-[13px] text-quiet">
-        <tr className={head}>
+        <tr className={tableHead}>
           <th className="w-[22%]">endpoint</th>
           <th>address</th>
           <th className={`w-72 ${narrow}`}>is told</th>

@@ -19,6 +19,8 @@ type Endpoints struct {
 	Ended []Ended
 	// BatchesEnded are batches that have ended in the transaction, of which somebody is told.
 	BatchesEnded []BatchEnded
+	// Mails are what is told by mail in the transaction, by the keys of the letters that hold it.
+	Mails map[string][]MailTold
 	// changed are those whose counts the transaction has changed.
 	changed map[string]bool
 }
@@ -53,6 +55,12 @@ type Gathered struct {
 	Jobs  []int64    `json:"jobs"`
 }
 
+// MailTold is what is told by mail, for an owner.
+type MailTold struct {
+	Owner string
+	api.Notice
+}
+
 // BatchEnded is a batch that has ended, with its jobs by state.
 type BatchEnded struct {
 	store.Batch
@@ -61,7 +69,7 @@ type BatchEnded struct {
 
 func (p *Endpoints) load(*file) error {
 	keep(&p.layered, &p.all, map[string]*Endpoint{})
-	p.Ended, p.BatchesEnded, p.changed = nil, nil, nil
+	p.Ended, p.BatchesEnded, p.Mails, p.changed = nil, nil, nil, nil
 	rows, err := p.m.store.Endpoints()
 	for _, row := range rows {
 		e := &Endpoint{Row: row}
@@ -75,7 +83,7 @@ func (p *Endpoints) load(*file) error {
 
 func (p *Endpoints) drop() {
 	p.layered.drop()
-	p.Ended, p.BatchesEnded, p.changed = nil, nil, nil
+	p.Ended, p.BatchesEnded, p.Mails, p.changed = nil, nil, nil, nil
 }
 
 // Find finds an endpoint by its name; nil where there is none.

@@ -5,12 +5,14 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"fmt"
+	"maps"
+	"slices"
 	"time"
 
 	"humblemule.example/api"
 	"humblemule.example/internal/core/command"
 	"humblemule.example/internal/core/commit"
-	"humblemule.example/internal/core/store"
+	"humblemule.example/internal/core/memory"
 	"humblemule.example/job"
 )
 
@@ -28,38 +30,60 @@ func letterKey(owner string, m *job.Mail) string {
 	return "letter " + hex.EncodeToString(sum[:16])
 }
 
-// write adds what a mail says to one to the same people that has not gone out, or begins one.
-func write(tx *commit.Tx, owner string, n api.Notice) error {
+// mail notes what is told by mail; it is written once for the whole transaction.
+func mail(tx *commit.Tx, owner string, n api.Notice) {
+	if tx.Endpoints.Mails == nil {
+		tx.Endpoints.Mails = map[string][]memory.MailTold{}
+	}
 	key := letterKey(owner, n.Mail)
+	tx.Endpoints.Mails[key] = append(tx.Endpoints.Mails[key], memory.MailTold{Owner: owner, Notice: n})
+}
+
+// writeMails adds what is told by mail to letters to the same people that have not gone out, or begins them.
+func writeMails(tx *commit.Tx) error {
+	for _, key := range slices.Sorted(maps.Keys(tx.Endpoints.Mails)) {
+		if err := writeLetter(tx, key, tx.Endpoints.Mails[key]); err != nil {
+			return err
+		}
+	}
+	tx.Endpoints.Mails = nil
+	return nil
+}
+
+func writeLetter(tx *commit.Tx, key string, told []memory.MailTold) error {
 	begun, err := tx.Store.OpenByKey(key, tx.Tasks.ID(job.TaskMail), 0, true)
 	if err != nil {
 		return err
 	}
 	if begun != nil && begun.State == job.Scheduled {
-		return addTo(tx, begun, n.Event)
+		if err := tx.Store.LoadPayload(begun); err != nil {
+			return err
+		}
+		var n api.Notice
+		if err := json.Unmarshal(begun.Payload, &n); err != nil {
+			return fmt.Errorf("mail %d: %w", begun.ID, err)
+		}
+		begun.Payload = job.JSON(holding(n, told))
+		begun.PayloadBytes = len(begun.Payload)
+		return tx.Store.Patch(begun)
 	}
-	made, err := command.Prepare(&job.Spec{Task: job.TaskMail, Queue: job.NoticeQueue, Owner: owner, Key: key, Delay: job.For(gathersFor), Payload: job.JSON(n)})
+	n := holding(told[0].Notice, told[1:])
+	made, err := command.Prepare(&job.Spec{Task: job.TaskMail, Queue: job.NoticeQueue, Owner: told[0].Owner, Key: key, Delay: job.For(gathersFor), Payload: job.JSON(n)})
 	if err != nil {
 		return err
 	}
 	return command.Insert(tx, made)
 }
 
-// addTo adds an event to a mail that has not gone out.
-func addTo(tx *commit.Tx, r *store.Row, event api.CloudEvent) error {
-	if err := tx.Store.LoadPayload(r); err != nil {
-		return err
+// holding is a letter with more in it, as far as it holds that.
+func holding(n api.Notice, more []memory.MailTold) api.Notice {
+	size := len(job.JSON(n))
+	for _, m := range more {
+		if size += len(m.Event.Data); len(n.More) >= mostInLetter-1 || size > mostLetter {
+			n.Beyond++
+		} else {
+			n.More = append(n.More, m.Event)
+		}
 	}
-	var n api.Notice
-	if err := json.Unmarshal(r.Payload, &n); err != nil {
-		return fmt.Errorf("mail %d: %w", r.ID, err)
-	}
-	if len(n.More) >= mostInLetter-1 || len(r.Payload) > mostLetter {
-		n.Beyond++
-	} else {
-		n.More = append(n.More, event)
-	}
-	r.Payload = job.JSON(n)
-	r.PayloadBytes = len(r.Payload)
-	return tx.Store.Patch(r)
+	return n
 }

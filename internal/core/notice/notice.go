@@ -42,7 +42,7 @@ func Tell(tx *commit.Tx) error {
 		}
 	}
 	tx.Endpoints.Ended, tx.Endpoints.BatchesEnded = nil, nil
-	return nil
+	return writeMails(tx)
 }
 
 // tellOfBatch writes the messages of the end of a batch.
@@ -134,7 +134,8 @@ func targetsOf(v *commit.View, r *store.Row, to job.State, notify []job.Notify) 
 // Send enqueues a message. To an endpoint that is paused, or is gone by now, there is none.
 func Send(tx *commit.Tx, owner string, n api.Notice) error {
 	if n.Mail != nil && n.Event.Type != api.TypeAlerts {
-		return write(tx, owner, n)
+		mail(tx, owner, n)
+		return nil
 	}
 	spec := job.Spec{Task: job.TaskCall, Queue: job.NoticeQueue, Owner: owner, Key: n.Event.ID, Payload: job.JSON(n)}
 	host := ""

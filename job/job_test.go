@@ -34,7 +34,7 @@ func TestTime(t *testing.T) {
 	written, err := json.Marshal(at)
 	require.NoError(t, err)
 	assert.Equal(t, `"2026-11-23T05:00:00.500Z"`, string(written))
-	for _, bad := range []string{`"tomorrow"`, `"2026-11-23"`, `"1970-01-01T00:00:00Z"`, `5`} {
+	for _, bad := range []string{`"tomorrow"`, `"2026-11-23"`, `"1970-01-01T00:00:00Z"`, `"9999-12-31T23:30:00-01:00"`, `"2000-01-01T00:30:00+01:00"`, `5`} {
 		assert.Error(t, json.Unmarshal([]byte(bad), &at), bad)
 	}
 }

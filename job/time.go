@@ -51,10 +51,13 @@ func (t Time) AppendText(b []byte) ([]byte, error) {
 	return append(b[:len(b)-1], '.', byte('0'+ms/100), byte('0'+ms/10%10), byte('0'+ms%10), 'Z'), nil
 }
 
-// UnmarshalText reads RFC 3339 with any offset, from the year 2000 to 9999.
+// LastYear is the last that RFC 3339 has a place for.
+const LastYear = 9999
+
+// UnmarshalText reads RFC 3339 with any offset, from the year 2000 to 9999 in UTC.
 func (t *Time) UnmarshalText(text []byte) error {
 	parsed, err := time.Parse(time.RFC3339Nano, string(text))
-	if err != nil || parsed.Year() < 2000 {
+	if year := parsed.UTC().Year(); err != nil || year < 2000 || year > LastYear {
 		return fmt.Errorf("%q is not a valid time; write RFC 3339 such as 2026-11-23T06:00:00Z", text)
 	}
 	*t = At(parsed)

@@ -317,7 +317,7 @@ func TestHistoryOfAnySpan(t *testing.T) {
 	e := listing(t, 3)
 	last := job.At(time.Date(9999, 12, 31, 23, 59, 59, 0, time.UTC))
 	for _, q := range []api.HistoryQuery{
-		{To: last}, {From: 1, To: last}, {From: last - 1, To: last}, {From: last - 60_000, To: last, Step: job.For(time.Minute)}, {From: 1}, {From: 1, Step: job.For(time.Minute)},
+		{To: last}, {To: last - 86_400_000}, {From: 1, To: last}, {From: last - 1, To: last}, {From: last - 60_000, To: last, Step: job.For(time.Minute)}, {From: 1}, {From: 1, Step: job.For(time.Minute)},
 		{From: -5}, {To: 1}, {From: last, To: 1}, {Step: job.Duration(1)}, {Step: job.Duration(math.MaxInt64 / 60_000_000_000 * 60_000_000_000)}, {Step: -job.For(time.Minute)},
 	} {
 		h, err := e.History(t.Context(), q)
@@ -326,6 +326,7 @@ func TestHistoryOfAnySpan(t *testing.T) {
 			continue
 		}
 		assert.NotEmpty(t, h.Total.Points.Done, "%+v", q)
+		assert.NoError(t, new(job.Time).UnmarshalText([]byte(h.To.String())), "%+v", q)
 		assert.LessOrEqual(t, len(h.Total.Points.Done), 3001)
 	}
 }

@@ -85,6 +85,9 @@ func spanOf(q *api.HistoryQuery, now job.Time) (s historySpan, err error) {
 	step := job.Time(s.step.Milliseconds())
 	s.from -= s.from % step
 	s.to += (step - s.to%step) % step
+	if s.to.Go().Year() > job.LastYear {
+		return s, wrong("to", "%s is too late for steps of %s: the last would end after the year %d", q.To, job.Duration(s.step), job.LastYear)
+	}
 	return s, nil
 }
 

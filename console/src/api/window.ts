@@ -48,6 +48,9 @@ export class JobWindow {
   private held = false
   private changed = new Set<number>()
   private many = false
+  private missed = new Set<number>() // changed while the rows were held, and not among them
+  private missedMany = false
+  private anew = false // everything is to be read from the first page on
   private timer?: ReturnType<typeof setTimeout>
   private busy = false
   private stopped = true
@@ -65,7 +68,7 @@ export class JobWindow {
 
   start() {
     this.stopped = false
-    void this.run(() => this.first())
+    this.again()
   }
 
   stop() {
@@ -78,17 +81,23 @@ export class JobWindow {
   hold(held: boolean) {
     if (this.held === held) return
     this.held = held
-    if (!held) this.settle()
+    if (held) return
+    this.settle()
+    for (const id of this.missed) this.changed.add(id)
+    this.many ||= this.missedMany
+    this.missed.clear()
+    this.missedMany = false
+    this.wake()
   }
 
   /** settle shows what was held back. */
   settle() {
+    if (!this.view.all) return this.again()
     const gone = this.view.gone
     const jobs = [...this.waiting, ...this.view.jobs.filter((j) => !gone.has(j.id))]
-    const all = this.view.all
     this.waiting = []
-    this.set({ jobs: jobs.slice(0, mostRows), gone: new Set(), fresh: 0, all: true })
-    if (!all) void this.run(() => this.first())
+    this.set({ jobs, gone: new Set(), fresh: 0 })
+    if (this.busy) this.note([], true) // what is being read knows nothing of those that waited
   }
 
   /** note takes what has changed; it is read soon. */
@@ -104,7 +113,8 @@ export class JobWindow {
   }
 
   again() {
-    void this.run(() => this.first())
+    this.anew = true
+    void this.run(() => this.renew())
   }
 
   /** loadOn reads the jobs that follow. */
@@ -114,7 +124,7 @@ export class JobWindow {
       const p = await this.read({ cursor: this.cursor })
       const known = new Set(this.view.jobs.map((j) => j.id))
       this.cursor = p.next_cursor
-      this.set({ jobs: [...this.view.jobs, ...p.jobs.filter((j) => !known.has(j.id))].slice(0, mostRows) })
+      this.set({ jobs: [...this.view.jobs, ...p.jobs.filter((j) => !known.has(j.id))] })
       this.tellMore(p)
     })
   }
@@ -122,7 +132,7 @@ export class JobWindow {
   private later(ms: number) {
     this.timer ??= setTimeout(() => {
       this.timer = undefined
-      void this.run(() => this.refresh())
+      void this.run(() => this.renew())
     }, ms)
   }
 
@@ -137,6 +147,7 @@ export class JobWindow {
       await step()
       this.set({ error: undefined })
     } catch (e) {
+      this.many = true // what was to be read may be among what has changed
       this.set({ error: e as Error })
       if (!this.stopped) this.later(5000)
     }
@@ -150,98 +161,125 @@ export class JobWindow {
     return told(api.GET('/v1/jobs', { params: { query } }))
   }
 
-  private async first() {
-    const p = await this.read({})
+  /** newest tells whether what is new comes first; else rows change their places. */
+  private newest() {
+    return (this.filter.order ?? 'newest') === 'newest'
+  }
+
+  /** renew makes the list true again. */
+  private renew(): Promise<void> {
+    if (this.anew) return this.first(page)
+    if (this.held) return this.refreshHeld()
+    if (this.newest()) return this.refresh()
+    return this.first(Math.min(Math.max(this.view.jobs.length, page), mostIDs))
+  }
+
+  private async first(limit: number) {
+    this.anew = false
+    this.takeChanges()
+    try {
+      this.show(await this.read({ limit }), limit)
+    } catch (e) {
+      this.anew = true
+      throw e
+    }
+  }
+
+  /** show lists a page that begins with the first job, and nothing else. */
+  private show(p: Page, limit: number) {
     this.cursor = p.next_cursor
     this.waiting = []
     this.set({ jobs: p.jobs, gone: new Set(), fresh: 0, all: true })
-    this.tellMore(p)
+    this.tellMore(p, limit)
   }
 
-  private tellMore(p: Page) {
+  private takeChanges() {
+    const { changed, many } = this
+    this.changed = new Set()
+    this.many = false
+    return { changed, many }
+  }
+
+  private tellMore(p: Page, limit = page) {
     const full = this.view.jobs.length >= mostRows
     this.set({
       matched: p.matched ?? (this.cursor ? undefined : this.view.jobs.length),
       more: !!this.cursor && !full,
-      searching: !!this.cursor && p.jobs.length < page,
+      searching: !!this.cursor && p.jobs.length < limit,
       searchedTo: p.searched_to_at,
     })
   }
 
-  /** refresh reads the first page, and those of the other rows that have changed. */
+  /** refresh reads the first page, and of the other rows those that have changed. */
   private async refresh() {
-    const { many } = this
-    const changed = this.changed
-    this.many = false
-    this.changed = new Set()
-    const newest = (this.filter.order ?? 'newest') === 'newest'
-    if (!newest) return this.replace()
+    const { changed, many } = this.takeChanges()
     const p = await this.read({})
-    const first = new Map(p.jobs.map((j) => [j.id, j]))
-    const shown = new Set(this.view.jobs.map((j) => j.id))
-    const top = this.view.jobs[0]?.id ?? 0
+    const first = new Set(p.jobs.map((j) => j.id))
     const last = p.jobs.at(-1)?.id ?? 0
-    const asked = this.view.jobs.map((j) => j.id).filter((id) => !first.has(id) && (many || changed.has(id) || id > last))
-    const { now, gone } = await this.changes(asked)
-    const fresh = p.jobs.filter((j) => !shown.has(j.id) && j.id > top)
-    const gap = fresh.length === page && shown.size > 0 // there may be others between these and what is shown
-    const rows = this.view.jobs.map((j) => first.get(j.id) ?? now.get(j.id) ?? j)
-    for (const id of this.view.gone) if (!first.has(id) && !now.has(id)) gone.add(id)
-    this.tell(p)
-    if (!this.held && gap) {
-      this.cursor = p.next_cursor
-      this.set({ jobs: p.jobs, gone: new Set(), fresh: 0, all: true })
-      this.tellMore(p)
-    } else if (this.held) {
-      this.waiting = fresh
-      this.set({ jobs: rows, gone, fresh: fresh.length, all: !gap })
-    } else {
-      const kept = rows.filter((j) => !gone.has(j.id))
-      const between = p.jobs.filter((j) => !shown.has(j.id) && j.id <= top) // that match again
-      const jobs = [...fresh, ...kept, ...between].sort((a, b) => b.id - a.id).slice(0, mostRows)
-      this.set({ jobs, gone: new Set(), fresh: 0, all: true })
-      if (!this.cursor) this.cursor = jobs.length > 0 && p.next_cursor && jobs.at(-1)!.id >= last ? p.next_cursor : undefined
-      this.set({ more: !!this.cursor && jobs.length < mostRows })
-    }
-  }
-
-  private tell(p: Page) {
-    const known = p.matched ?? (p.next_cursor || this.filter.from ? undefined : p.jobs.length)
-    this.set({ matched: known })
-  }
-
-  /** changes reads rows again: how they are now, and which match no more. */
-  private async changes(ids: number[]) {
-    const now = new Map<number, Job>()
-    const gone = new Set<number>()
-    for (let i = 0; i < ids.length; i += mostIDs) {
-      const part = ids.slice(i, i + mostIDs)
-      const matching = await this.read({ ids: part, limit: mostIDs })
-      for (const j of matching.jobs) now.set(j.id, j)
-      const rest = part.filter((id) => !now.has(id))
-      for (const id of rest) gone.add(id)
-      if (rest.length === 0 || !this.held) continue
-      const other = await told(api.GET('/v1/jobs', { params: { query: { ids: rest, limit: mostIDs } } }))
-      for (const j of other.jobs as Job[]) now.set(j.id, j)
-    }
-    return { now, gone }
-  }
-
-  /** replace reads as many rows again as are shown, in an order in which rows change their places. */
-  private async replace() {
-    const p = await this.read({ limit: Math.min(Math.max(this.view.jobs.length, page), mostIDs) })
+    const shown = new Set(this.view.jobs.map((j) => j.id))
+    const end = this.view.jobs.at(-1)?.id ?? 0
+    const asked = [...shown].filter((id) => !first.has(id) && (many || changed.has(id) || id > last))
+    for (const id of changed) if (!shown.has(id) && id < last && id > end) asked.push(id) // that match again
+    const { matching, gone } = await this.changes(asked)
     if (this.held) {
-      const now = new Map(p.jobs.map((j) => [j.id, j]))
-      this.set({ jobs: this.view.jobs.map((j) => now.get(j.id) ?? j) })
-      return
+      this.many = true
+      return this.refreshHeld()
     }
-    this.cursor = p.next_cursor
-    this.set({ jobs: p.jobs })
-    this.tellMore(p)
+    const full = p.jobs.length === page
+    // Others may stand between these and what was shown, or among the latter; nobody looks at what is far down.
+    const apart = full && (many || !p.jobs.some((j) => shown.has(j.id)) || shown.size > mostRows)
+    if (apart) return this.show(p, page)
+    const rest = this.view.jobs.filter((j) => !first.has(j.id) && !matching.has(j.id) && !gone.has(j.id))
+    const jobs = [...p.jobs, ...matching.values(), ...rest].sort((a, b) => b.id - a.id)
+    const known = p.matched ?? (p.next_cursor || this.filter.from ? undefined : jobs.length)
+    this.set({ jobs, more: !!this.cursor && jobs.length < mostRows, matched: known })
+  }
+
+  /** refreshHeld reads the rows that have changed, and what is new, and leaves each row in its place. */
+  private async refreshHeld(): Promise<void> {
+    const { changed, many } = this.takeChanges()
+    const shown = new Set(this.view.jobs.map((j) => j.id))
+    for (const id of changed) if (!shown.has(id)) this.missed.add(id)
+    this.missedMany ||= many || !this.newest()
+    const asked = [...shown].filter((id) => many || changed.has(id))
+    const { matching, gone } = await this.changes(asked)
+    const others = new Map<number, Job>()
+    for (const ids of parts([...gone])) {
+      const p = await told(api.GET('/v1/jobs', { params: { query: { ids, limit: mostIDs } } }))
+      for (const j of p.jobs as Job[]) others.set(j.id, j)
+    }
+    const p = this.newest() ? await this.read({}) : undefined
+    if (!this.held) {
+      this.many = true
+      return this.renew()
+    }
+    for (const id of this.view.gone) if (!matching.has(id)) gone.add(id)
+    this.set({ jobs: this.view.jobs.map((j) => matching.get(j.id) ?? others.get(j.id) ?? j), gone })
+    if (!p) return
+    const top = this.view.jobs[0]?.id ?? 0
+    this.waiting = p.jobs.filter((j) => j.id > top)
+    const gap = this.waiting.length === page && top > 0
+    this.set({
+      fresh: this.waiting.length,
+      all: !gap,
+      matched: p.matched ?? (p.next_cursor || this.filter.from ? undefined : p.jobs.length),
+    })
+  }
+
+  /** changes reads jobs again: those that match, as they are now, and which do not. */
+  private async changes(ids: number[]) {
+    const matching = new Map<number, Job>()
+    for (const part of parts(ids)) for (const j of (await this.read({ ids: part, limit: mostIDs })).jobs) matching.set(j.id, j)
+    return { matching, gone: new Set(ids.filter((id) => !matching.has(id))) }
   }
 
   private set(part: Partial<View>) {
     this.view = { ...this.view, ...part }
     for (const w of this.watchers) w()
   }
+}
+
+/** parts are as many ids each as a call takes. */
+function parts(ids: number[]): number[][] {
+  return Array.from({ length: Math.ceil(ids.length / mostIDs) }, (_, i) => ids.slice(i * mostIDs, (i + 1) * mostIDs))
 }

@@ -4,6 +4,8 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+
+	"humblemule.example/job"
 )
 
 var sqlLaneHolder = statement(`SELECT job FROM lanes WHERE queue = ? AND lane = ?`)
@@ -61,25 +63,26 @@ func (s *Store) LanesHold(ctx context.Context, queue int64) (hold bool, err erro
 	return hold, err
 }
 
-// Lane is a lane that a job has.
+// Lane is a lane that a job has, of a task and in a state.
 type Lane struct {
-	Name    string
-	Job     int64
-	Waiting int64
+	Name      string
+	Job, Task int64
+	State     job.State
+	Waiting   int64
 }
 
 // Lanes reads the lanes of a queue that a job has, by name from after on, with how many jobs
 // wait for each, counted to a number.
 func (s *Store) Lanes(ctx context.Context, queue int64, after string, limit, counted int) (all []Lane, err error) {
-	r, err := s.ask(ctx, `SELECT lane, job, (SELECT count(*) FROM (SELECT 1 FROM jobs WHERE queue = lanes.queue AND lane = lanes.lane AND lane <> '' AND state = {held} AND removed_by = 0 AND rank > 0 LIMIT ?))
-		FROM lanes WHERE queue = ? AND lane > ? ORDER BY lane LIMIT ?`, counted, queue, after, limit)
+	r, err := s.ask(ctx, `SELECT lanes.lane, job, task, state, (SELECT count(*) FROM (SELECT 1 FROM jobs WHERE queue = lanes.queue AND lane = lanes.lane AND lane <> '' AND state = {held} AND removed_by = 0 AND rank > 0 LIMIT ?))
+		FROM lanes JOIN jobs ON jobs.id = lanes.job WHERE lanes.queue = ? AND lanes.lane > ? ORDER BY lanes.lane LIMIT ?`, counted, queue, after, limit)
 	if err != nil {
 		return nil, err
 	}
 	defer r.Close()
 	for r.Next() {
 		var l Lane
-		if err := r.Scan(&l.Name, &l.Job, &l.Waiting); err != nil {
+		if err := r.Scan(&l.Name, &l.Job, &l.Task, &l.State, &l.Waiting); err != nil {
 			return nil, err
 		}
 		all = append(all, l)

@@ -1,10 +1,6 @@
 package api
 
-import (
-	"strings"
-
-	"humblemule.example/job"
-)
+import "humblemule.example/job"
 
 // MaxFollows is how many labels are followed at most.
 const MaxFollows = 100
@@ -12,17 +8,12 @@ const MaxFollows = 100
 // NewFollow is a label to be followed: it reads and writes itself as name:value.
 type NewFollow struct{ Name, Value string }
 
-// MarshalText writes name:value.
-func (f NewFollow) MarshalText() ([]byte, error) { return []byte(f.Name + ":" + f.Value), nil }
+// MarshalText writes name:value as [LabelPair] does.
+func (f NewFollow) MarshalText() ([]byte, error) { return []byte(LabelPair(f.Name, f.Value)), nil }
 
-// UnmarshalText reads name:value, or name=value.
+// UnmarshalText reads what [ReadLabelPair] does.
 func (f *NewFollow) UnmarshalText(raw []byte) error {
-	at := strings.IndexAny(string(raw), ":=")
-	if at < 0 {
-		*f = NewFollow{Name: string(raw)}
-		return nil
-	}
-	*f = NewFollow{Name: string(raw[:at]), Value: string(raw[at+1:])}
+	f.Name, f.Value, _ = ReadLabelPair(string(raw))
 	return nil
 }
 

@@ -180,7 +180,7 @@ func Query(f api.Filter) url.Values {
 	}
 	set("cursor", f.Cursor)
 	for name, value := range f.Labels {
-		q.Add("label", name+":"+value)
+		q.Add("label", api.LabelPair(name, value))
 	}
 	if f.Since != 0 {
 		q.Set("since", f.Since.String())

@@ -11,7 +11,9 @@ import (
 	"math"
 	"math/rand/v2"
 	"net/http"
+	"regexp"
 	"runtime"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -380,4 +382,61 @@ func TestUnservedIsSaid(t *testing.T) {
 	j, err := m.Enqueue(t.Context(), job.Spec{Task: "tide.predict", Queue: "berths"})
 	require.NoError(t, err)
 	assert.Len(t, j.Warnings, 1, "a draining worker takes nothing")
+}
+
+// Whatever a job is called, a filter by it lists, counts and acts on that job and those like it, and on no
+// others: through the client and by the flags of a command.
+func TestFiltersFind(t *testing.T) {
+	t.Parallel()
+	s := serve(t)
+	m := s.mule()
+	draw := rand.New(rand.NewPCG(20261201, 1))
+	word := func() string {
+		text := ""
+		for range 1 + draw.IntN(3) {
+			text += []string{"a", "B", ":", "%", "%3A", ",", "+", "&", "#", "?", "/", `"`, "'", "\\", "$x", "*", "--", "ü", "🚢", "а", "null", "0"}[draw.IntN(22)] // no equals sign: it ends the name of a flag
+		}
+		return text
+	}
+	var specs []job.Spec
+	for range 90 {
+		spec := job.Spec{Task: "tide.predict", Owner: word(), Key: word(), Labels: map[string]string{word(): word()}, Lane: word()}
+		if len(spec.Check(job.MaxPayloadBytes)) == 0 {
+			specs = append(specs, spec)
+		}
+	}
+	require.Greater(t, len(specs), 60, "most words are taken")
+	took, err := m.EnqueueMany(t.Context(), specs)
+	require.NoError(t, err)
+	find := func(why string, f api.Filter, flag string, matches func(job.Spec) bool) {
+		t.Helper()
+		var want, got []int64
+		for i, spec := range specs {
+			if matches(spec) {
+				want = append(want, took.Jobs[i].ID)
+			}
+		}
+		want = slices.Compact(slices.Sorted(slices.Values(want)))
+		for _, j := range must(m.ListJobs(t.Context(), f))(t).Jobs {
+			got = append(got, j.ID)
+		}
+		slices.Sort(got)
+		assert.Equal(t, want, got, why)
+		assert.EqualValues(t, len(want), must(m.CountJobs(t.Context(), f))(t).Matched, why)
+		op := must(m.ActOnJobs(t.Context(), api.ActRequest{Action: api.ActCancel, DryRun: true, Filter: &api.Selection{Owner: f.Owner, Key: f.Key, Labels: f.Labels}}))(t)
+		assert.EqualValues(t, len(want), op.Matched, why)
+		if draw.IntN(20) > 0 {
+			return
+		}
+		out, errs, status := run(t, s.url, "job", "list", flag, "-o", "json")
+		require.Zero(t, status, errs)
+		assert.Len(t, regexp.MustCompile(`(?m)^ *"id": `).FindAllString(out, -1), len(want), flag)
+	}
+	for _, spec := range specs {
+		for name, value := range spec.Labels {
+			find(fmt.Sprintf("label %q of %q", name, value), api.Filter{Labels: spec.Labels}, "--label="+name+"="+value, func(other job.Spec) bool { return other.Labels[name] == value })
+		}
+		find(fmt.Sprintf("owner %q", spec.Owner), api.Filter{Owner: spec.Owner}, "--owner="+spec.Owner, func(other job.Spec) bool { return other.Owner == spec.Owner })
+		find(fmt.Sprintf("key %q", spec.Key), api.Filter{Key: spec.Key}, "--key="+spec.Key, func(other job.Spec) bool { return other.Key == spec.Key })
+	}
 }

@@ -100,6 +100,7 @@ func TestWrongInput(t *testing.T) {
 		{"an unknown state", "GET", "/v1/jobs?state=broken", "", "", 422, "state", "the states are"},
 		{"a wrong cursor", "GET", "/v1/jobs?cursor=x", "", "", 422, "cursor", "begin again"},
 		{"a wrong limit", "GET", "/v1/jobs?limit=501", "", "", 422, "limit", "1 to 500"},
+		{"a label twice", "GET", "/v1/jobs?label=ship:heron&label=ship=plover", "", "", 422, "label", `"ship" twice, as "heron" and "plover"`},
 		{"a wrong time", "GET", "/v1/jobs?since=today", "", "", 422, "since", "RFC 3339"},
 		{"no job", "GET", "/v1/jobs/999", "", "", 404, "", "there is no job 999"},
 		{"not a valid id", "GET", "/v1/jobs/abc", "", "", 404, "", "not a valid id"},

@@ -70,6 +70,9 @@ func labelsOf(pairs []string) (labels map[string]string, err error) {
 		if labels == nil {
 			labels = map[string]string{}
 		}
+		if before, twice := labels[name]; twice && before != value {
+			return nil, usageError{fmt.Errorf("--label gives %q twice, as %q and %q; a job has one value of it", name, before, value)}
+		}
 		labels[name] = value
 	}
 	return labels, nil

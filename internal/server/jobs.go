@@ -314,12 +314,12 @@ func readFilter(q url.Values) (f api.Filter, err error) {
 		case "label":
 			f.Labels = map[string]string{}
 			for _, v := range values {
-				k, value, ok := strings.Cut(v, ":")
-				if !ok {
-					k, value, ok = strings.Cut(v, "=")
-				}
+				k, value, ok := api.ReadLabelPair(v)
 				if !ok {
 					add(name, "%q is not a valid pair; write label=name:value", v)
+				}
+				if before, twice := f.Labels[k]; twice && before != value {
+					add(name, "asks for %q twice, as %q and %q; a job has one value of it", text.Shorten(k), text.Shorten(before), text.Shorten(value))
 				}
 				f.Labels[k] = value
 			}

@@ -209,18 +209,31 @@ export function labelsOf(f: Filter): string[] | undefined {
   return f.label?.split('\n')
 }
 
-/** pairOf reads name:value, which stands for a label. */
+/** pairOf reads name:value, or name=value, which stands for a label, as the service reads it. */
 export function pairOf(label: string): [string, string] {
   const at = /[:=]/.exec(label)?.index ?? label.length
-  return [label.slice(0, at), label.slice(at + 1)]
+  const name = label.slice(0, at)
+  try {
+    return [decodeURIComponent(name), label.slice(at + 1)]
+  } catch {
+    return [name, label.slice(at + 1)]
+  }
+}
+
+/** pairText writes a label so that pairOf reads it. */
+export function pairText(name: string, value: string): string {
+  return `${name.replace(/[%:=]/g, encodeURIComponent)}:${value}`
 }
 
 export type Selection = components['schemas']['Selection']
 
-/** selectionOf is a filter as acts on many jobs take it; undefined where they cannot. */
+/** selectionOf is a filter as acts on many jobs take it; undefined where they cannot, or where it says nothing clear. */
 export function selectionOf(f: Filter): Selection | undefined {
   if (f.steps || f.ids) return undefined
-  const { state, queue, task, owner, key, worker, batch, label, cause, error, since, until } = queryOf(f)
+  const labels = labelsOf(f)?.map(pairOf)
+  const unclear = labels && new Set(labels.map(([name]) => name)).size < labels.length
+  if (unclear || Number.isNaN(Number(f.batch ?? 0)) || Number.isNaN(Number(f.cause ?? 0))) return undefined
+  const { state, queue, task, owner, key, worker, batch, cause, error, since, until } = queryOf(f)
   return {
     state,
     queue,
@@ -229,7 +242,7 @@ export function selectionOf(f: Filter): Selection | undefined {
     key,
     worker,
     batch,
-    labels: label && Object.fromEntries(label.map(pairOf)),
+    labels: labels && Object.fromEntries(labels),
     cause,
     error,
     since,

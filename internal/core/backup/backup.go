@@ -256,7 +256,11 @@ func (k *Keeper) see(m *making) {
 		}
 	}
 	k.mu.Unlock()
-	if err != nil {
+	switch {
+	case errors.Is(err, errDeleted):
+		k.c.Log.Info("a backup was deleted while it was made", "backup", told.Name)
+		return
+	case err != nil:
 		k.c.Log.Error("a backup failed; nothing of it is kept", "backup", told.Name, "error", err)
 		return
 	}

@@ -4,7 +4,7 @@ import { Link } from 'react-router'
 import { Alike } from './Alike'
 import { Ask, type Deed } from '../../parts/Ask'
 import { path, useFilter } from '../../lib/address'
-import { type Attempt, type Job, Refusal, useJob, useLog, useMayAct } from '../../api/client'
+import { type Attempt, type Job, Refusal, pairText, useJob, useLog, useMayAct } from '../../api/client'
 import { Beside, Fact, When } from '../../parts/Beside'
 import { Compare } from './Compare'
 import { Difference } from '../../parts/Difference'
@@ -103,7 +103,7 @@ function Known({ j }: { j: Job }) {
         <Fact name="labels">
           {j.labels &&
             Object.entries(j.labels).map(([name, value]) => (
-              <Link key={name} className="press mr-4" to={path({ label: `${name}:${value}` }, j.id)}>
+              <Link key={name} className="press mr-4" to={path({ label: pairText(name, value) }, j.id)}>
                 {name} {value}
               </Link>
             ))}

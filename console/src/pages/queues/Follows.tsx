@@ -2,7 +2,7 @@ import { useState } from 'react'
 import { Link } from 'react-router'
 
 import { newKey } from '../../api/access'
-import { type Follow, api, told, useFollows, useHistory, useMayAct } from '../../api/client'
+import { type Follow, api, pairOf, pairText, told, useFollows, useHistory, useMayAct } from '../../api/client'
 import { search } from '../../lib/address'
 import { grouped } from '../../lib/format'
 import { quoted } from '../../lib/shell'
@@ -116,25 +116,25 @@ function Row({ f, series, may }: { f: Follow; series?: Series; may: boolean }) {
 function FollowLabel() {
   const [label, setLabel] = useState('')
   const [name, setName] = useState('')
-  const value = label.trim().replace('=', ':')
-  const called = name.trim() || value.slice(value.indexOf(':') + 1).replaceAll(/[^\w.-]+/g, '-')
-  const wrong = /^[^:]+:.+$/.test(value) ? undefined : 'A label is written name:value, such as customer:acme.'
+  const [of, is] = pairOf(label.trim())
+  const called = name.trim() || is.replaceAll(/[^\w.-]+/g, '-')
+  const wrong = of && is ? undefined : 'A label is written name:value, such as customer:acme.'
   return (
     <Question
       title="Follow a label"
       follows="Its jobs are counted by their states, those that are there too; what moves among them is kept from now on. It can be ended at any time."
       confirm="Follow 1 label"
-      command={`hmule follow set ${quoted(called || 'acme')} ${quoted(value.replace(':', '=') || 'customer=acme')}`}
+      command={`hmule follow set ${quoted(called || 'acme')} ${quoted(wrong ? 'customer=acme' : pairText(of, is).replace(':', '='))}`}
       blocked={!!wrong || !called}
       send={() =>
         told(
           api.PUT('/v1/follow/{name}', {
             params: { path: { name: called }, header: { 'Idempotency-Key': newKey() } },
-            body: { label: value },
+            body: { label: pairText(of, is) },
           }),
         )
       }
-      done={() => ({ text: `${value} is followed as ${called}.` })}
+      done={() => ({ text: `${of}:${is} is followed as ${called}.` })}
     >
       <div className="grid grid-cols-[max-content_minmax(0,1fr)] items-baseline gap-x-4 gap-y-1.5">
         <label className="contents">

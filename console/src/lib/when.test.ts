@@ -1,6 +1,6 @@
 import { expect, test } from 'vitest'
 
-import { whenOf } from './when'
+import { localOf, timeIn, whenOf } from './when'
 
 const now = new Date(2026, 10, 23, 12, 30)
 const at = (...parts: [number, number, number, number?, number?, number?]) =>
@@ -26,3 +26,13 @@ test.each(['', '4711', '24:00', '9:60', '2026-02-29', '2026-13-01 06:12', 'tomor
     expect(whenOf(text, now)).toBeUndefined()
   },
 )
+
+test('a time comes back from the field of a form', () => {
+  for (const time of ['2026-11-23T06:12:00.000Z', '2026-03-29T01:30:00.000Z', '2024-02-29T23:59:00.000Z'])
+    expect(timeIn(localOf(time))).toBe(time)
+  expect(localOf()).toBe('')
+})
+
+test.each(['', 'x', '2026-11-23T25:00', '10000-01-01T06:00', '275761-01-01T00:00'])('a field with %s has none', (field) => {
+  expect(timeIn(field)).toBeUndefined()
+})

@@ -26,3 +26,16 @@ export function whenOf(text: string, now = new Date()): Date | undefined {
   if (!day && at > now) at.setDate(at.getDate() - 1)
   return at
 }
+
+/** localOf writes a time as the field of a form has it, in the reader's zone. */
+export function localOf(time?: string): string {
+  if (!time) return ''
+  const d = new Date(time)
+  return new Date(d.getTime() - d.getTimezoneOffset() * 60_000).toISOString().slice(0, 16)
+}
+
+/** timeIn reads a time from such a field, in RFC 3339; nothing where it is none, or later than a year has four digits. */
+export function timeIn(field: string): string | undefined {
+  const at = new Date(field)
+  return Number.isNaN(at.getTime()) || at.getUTCFullYear() > 9999 ? undefined : at.toISOString()
+}

@@ -8,6 +8,7 @@ import { grouped, localTimes } from '../lib/format'
 import { type Action, type Target, actsOn, commands, outcomeOf, verbs } from '../lib/acts'
 import { flagsOf } from '../lib/flags'
 import { quoted } from '../lib/shell'
+import { timeIn } from '../lib/when'
 import { Asking } from './Question'
 import { Why } from './Why'
 
@@ -23,7 +24,9 @@ function patchOf(c: Changes): { patch: Record<string, unknown>; wrong?: string }
   const patch: Record<string, unknown> = {}
   if (c.priority !== '') patch.priority = Number(c.priority)
   if (c.queue.trim() !== '') patch.queue = c.queue.trim()
-  if (c.run_at !== '') patch.run_at = new Date(c.run_at).toISOString()
+  const startAt = timeIn(c.run_at)
+  if (c.run_at !== '' && !startAt) return { patch, wrong: 'The start is not a valid time.' }
+  if (startAt) patch.run_at = startAt
   return Object.keys(patch).length > 0 ? { patch } : { patch, wrong: 'Fill in what is to change.' }
 }
 

@@ -44,9 +44,9 @@ export function JsonView({ name, value, bytes }: { name: string; value: unknown;
   )
 }
 
-/** raw is a number whose digits are kept; see exact in the API. */
-function isRaw(value: object): value is { rawJSON: string } {
-  return 'rawJSON' in value
+/** isRaw tells a number whose digits are kept; see exact in the API. */
+function isRaw(value: object): boolean {
+  return (JSON as unknown as { isRawJSON?: (v: object) => boolean }).isRawJSON?.(value) ?? false
 }
 
 /** How many parts of a list or an object are drawn at once. */

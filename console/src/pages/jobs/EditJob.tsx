@@ -6,6 +6,8 @@ import { pretty } from '../../lib/format'
 import { quoted } from '../../lib/shell'
 import { finished } from '../../lib/states'
 import { problemOf } from '../../lib/json'
+import { labelLines, labelsIn } from '../../lib/labels'
+import { localOf, timeIn } from '../../lib/when'
 import { Difference } from '../../parts/Difference'
 import { Question } from '../../parts/Question'
 
@@ -19,13 +21,6 @@ interface Entered {
   payload: string
 }
 
-/** localOf writes a time as the field of a form has it, in the reader's zone. */
-function localOf(time?: string): string {
-  if (!time) return ''
-  const d = new Date(time)
-  return new Date(d.getTime() - d.getTimezoneOffset() * 60_000).toISOString().slice(0, 16)
-}
-
 function enteredOf(j: Job): Entered {
   return {
     priority: String(j.priority),
@@ -33,23 +28,9 @@ function enteredOf(j: Job): Entered {
     owner: j.owner ?? '',
     lane: j.lane ?? '',
     run_at: localOf(j.run_at),
-    labels: Object.entries(j.labels ?? {})
-      .map(([k, v]) => `${k} = ${v}`)
-      .join('\n'),
+    labels: labelLines(j.labels),
     payload: pretty(j.payload ?? null),
   }
-}
-
-/** labelsOf reads a label a line, and names the line that is none. */
-function labelsOf(text: string, before: Record<string, string>): { labels: Record<string, string>; wrong?: string } {
-  const labels: Record<string, string> = {}
-  for (const line of text.split('\n').filter((l) => l.trim() !== '')) {
-    const at = line.indexOf('=')
-    if (at < 1) return { labels, wrong: `“${line.trim()}” is not a label; write name = value` }
-    labels[line.slice(0, at).trim()] = line.slice(at + 1).trim()
-  }
-  for (const name of Object.keys(before)) labels[name] ??= '' // an empty value removes a label
-  return { labels }
 }
 
 /** EditJob changes what may be changed of a job: of a finished one its labels and its payload. */
@@ -61,12 +42,16 @@ export function EditJob({ j }: { j: Job }) {
   const put = (name: string, value: unknown) => parts.push([name, JSON.stringify(value)])
   if (now.priority !== before.priority) put('priority', now.priority === '' ? null : Number(now.priority))
   for (const name of ['queue', 'owner', 'lane'] as const) if (now[name] !== before[name]) put(name, now[name] || null)
-  if (now.run_at !== before.run_at) put('run_at', now.run_at ? new Date(now.run_at).toISOString() : null)
-  const { labels, wrong: wrongLabel } = labelsOf(now.labels, j.labels ?? {})
+  const startAt = now.run_at ? timeIn(now.run_at) : null
+  if (now.run_at !== before.run_at && startAt !== undefined) put('run_at', now.run_at ? new Date(now.run_at).toISOString() : null)
+  const { labels, wrong: wrongLabel } = labelsIn(now.labels, j.labels)
   if (now.labels !== before.labels) put('labels', labels)
   const edited = now.payload !== before.payload
   const invalid = edited ? problemOf(now.payload) : undefined
-  const wrong = wrongLabel ?? (invalid && `The payload is not valid JSON: ${invalid}`)
+  const wrong =
+    wrongLabel ??
+    (startAt === undefined ? 'The start is not a valid time.' : undefined) ??
+    (invalid && `The payload is not valid JSON: ${invalid}`)
   if (edited && !wrong) parts.push(['payload', now.payload])
   const words = parts.map(([name, value]) => ` ${quoted(`${name}=${value.replace(/\n\s*/g, '')}`)}`).join('')
   const field = (name: 'priority' | 'queue' | 'owner' | 'lane' | 'run_at', label: string, hint: string, type = 'text') => (

@@ -10,6 +10,7 @@ import (
 	"html/template"
 	"net"
 	netmail "net/mail"
+	"net/textproto"
 	"slices"
 	"strconv"
 	"strings"
@@ -17,6 +18,7 @@ import (
 	"time"
 
 	mail "github.com/wneessen/go-mail"
+	"github.com/wneessen/go-mail/smtp"
 
 	"humblemule.example/internal/check"
 	"humblemule.example/internal/text"
@@ -43,6 +45,8 @@ const (
 	tlsNone     = "none"
 	defaultPort = 587
 	within      = 30 * time.Second
+	goodbye     = time.Second
+	mostHeard   = 1 << 20 // bytes of what a server says
 )
 
 // Check answers what is wrong with the settings; those that name no server are right.
@@ -97,11 +101,12 @@ type Office struct {
 	server  atomic.Pointer[Server]
 	secrets Secrets
 	task    string
+	within  time.Duration
 }
 
 // New gives an office, which signs in by a secret for a task.
 func New(s Server, secrets Secrets, task string) *Office {
-	o := &Office{secrets: secrets, task: task}
+	o := &Office{secrets: secrets, task: task, within: within}
 	o.Set(s)
 	return o
 }
@@ -223,7 +228,7 @@ func (o *Office) Send(ctx context.Context, l *Letter) error {
 	}
 	m.SetBodyString(mail.TypeTextPlain, o.Text(l))
 	m.AddAlternativeString(mail.TypeTextHTML, html)
-	options := []mail.Option{mail.WithPort(port), mail.WithTimeout(within), mail.WithTLSPolicy(mail.TLSMandatory), mail.WithTLSConfig(&tls.Config{ServerName: host, MinVersion: tls.VersionTLS12})}
+	options := []mail.Option{mail.WithPort(port), mail.WithTimeout(o.within), mail.WithTLSPolicy(mail.TLSMandatory), mail.WithTLSConfig(&tls.Config{ServerName: host, MinVersion: tls.VersionTLS12})}
 	if s.TLS == tlsNone {
 		options = append(options, mail.WithTLSPolicy(mail.NoTLS))
 	}
@@ -234,18 +239,103 @@ func (o *Office) Send(ctx context.Context, l *Letter) error {
 		}
 		options = append(options, mail.WithSMTPAuth(mail.SMTPAuthAutoDiscover), mail.WithUsername(s.User), mail.WithPassword(string(secret)))
 	}
-	client, err := mail.NewClient(host, options...)
+	return o.hand(ctx, host, m, options)
+}
+
+// hand dials the server and gives it a mail, whatever it says and for however long.
+func (o *Office) hand(ctx context.Context, host string, m *mail.Msg, options []mail.Option) error {
+	ctx, cancel := context.WithTimeout(ctx, o.within)
+	defer cancel()
+	dial := func(dialing context.Context, network, address string) (net.Conn, error) {
+		c, err := new(net.Dialer).DialContext(dialing, network, address)
+		if err != nil {
+			return nil, err
+		}
+		context.AfterFunc(ctx, func() { c.Close() })
+		return &bounded{c, mostHeard}, nil
+	}
+	client, err := mail.NewClient(host, append(options, mail.WithDialContextFunc(dial))...)
 	if err != nil {
 		return err
 	}
-	ctx, cancel := context.WithTimeout(ctx, within)
-	defer cancel()
-	err = client.DialAndSendWithContext(ctx, m)
-	var said *mail.SendError
-	if errors.As(err, &said) && !said.IsTemp() && said.ErrorCode() >= 500 {
+	c, err := client.DialToSMTPClientWithContext(ctx)
+	if err == nil {
+		err = deliver(c, m)
+	}
+	if err != nil && errors.Is(ctx.Err(), context.DeadlineExceeded) {
+		return fmt.Errorf("%s has not taken the mail within %s: %w", host, o.within, err)
+	}
+	return err
+}
+
+// deliver gives a mail to a server: to all whom the server knows, where it refuses some of them for good.
+func deliver(c *smtp.Client, m *mail.Msg) error {
+	from, err := m.GetSender(false)
+	if err != nil {
+		return err
+	}
+	to, err := m.GetRecipients()
+	if err != nil {
+		return err
+	}
+	if err := c.Mail(from); err != nil {
+		return judged(err)
+	}
+	var unknown []string
+	for _, who := range to {
+		if err := c.Rcpt(who); Refused(judged(err)) {
+			unknown = append(unknown, fmt.Sprintf("%s is refused: %v", who, err))
+		} else if err != nil {
+			return err
+		}
+	}
+	refused := &refusal{errors.New(strings.Join(unknown, "; "))}
+	if len(unknown) == len(to) {
+		return refused
+	}
+	w, err := c.Data()
+	if err != nil {
+		return judged(err)
+	}
+	if _, err := m.WriteTo(w); err != nil {
+		return err
+	}
+	if err := w.Close(); err != nil {
+		return judged(err)
+	}
+	// It is delivered, whatever the server says to a good-bye: sent again, it would come twice.
+	if c.UpdateDeadline(goodbye) == nil {
+		c.Quit()
+	}
+	if len(unknown) > 0 {
+		refused.error = fmt.Errorf("%w; the others have the mail", refused.error)
+		return refused
+	}
+	return nil
+}
+
+// judged is what a server says, which is for good where it says so.
+func judged(err error) error {
+	var said *textproto.Error
+	if errors.As(err, &said) && said.Code >= 500 {
 		return &refusal{err}
 	}
 	return err
+}
+
+// bounded is a connection that hears no more than so many bytes.
+type bounded struct {
+	net.Conn
+	left int
+}
+
+func (b *bounded) Read(p []byte) (int, error) {
+	if b.left <= 0 {
+		return 0, errors.New("the mail server says too much")
+	}
+	n, err := b.Conn.Read(p[:min(len(p), b.left)])
+	b.left -= n
+	return n, err
 }
 
 // refusal is the error of a mail that is refused for good.

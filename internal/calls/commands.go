@@ -45,7 +45,7 @@ func (c *Commands) run(ctx context.Context, n *api.Notice) error {
 	if !there {
 		return worker.GiveUp(&fault{"command_gone", c.MayRun(n.Command)})
 	}
-	ctx, cancel := context.WithTimeout(ctx, commandTakes)
+	ctx, cancel := context.WithTimeoutCause(ctx, commandTakes, &fault{"command", fmt.Errorf("command %s has not ended within %s, and was stopped", n.Command, job.Duration(commandTakes))})
 	defer cancel()
 	return shell.Once(ctx, command, job.JSON(n.Event), []string{"HMULE_SUBJECT=" + n.Event.Subject})
 }

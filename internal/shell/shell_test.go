@@ -82,26 +82,30 @@ func TestOutput(t *testing.T) {
 	assert.Less(t, len(text), 10_000)
 }
 
+// pidFile is a file for the id of a process, and waits until that process is gone.
+func pidFile(t *testing.T) (file string, gone func()) {
+	file = filepath.Join(t.TempDir(), "pid")
+	return file, func() {
+		t.Helper()
+		raw, err := os.ReadFile(file)
+		require.NoError(t, err)
+		n, err := strconv.Atoi(strings.TrimSpace(string(raw)))
+		require.NoError(t, err)
+		// One that has ended stays as a zombie until init has time for it.
+		assert.Eventually(t, func() bool {
+			stat, _ := os.ReadFile(fmt.Sprintf("/proc/%d/stat", n))
+			return syscall.Kill(n, 0) != nil || bytes.Contains(stat, []byte(") Z "))
+		}, 10*time.Second, 10*time.Millisecond)
+	}
+}
+
 // When the attempt has to end, the command and all it has started get SIGTERM, and
 // SIGKILL where they do not obey; something it left running does not hold it up.
 func TestEnds(t *testing.T) {
-	pid := func(t *testing.T) (file string, gone func()) {
-		file = filepath.Join(t.TempDir(), "pid")
-		return file, func() {
-			raw, err := os.ReadFile(file)
-			require.NoError(t, err)
-			n, err := strconv.Atoi(strings.TrimSpace(string(raw)))
-			require.NoError(t, err)
-			// One that has ended stays as a zombie until init has time for it.
-			assert.Eventually(t, func() bool {
-				stat, _ := os.ReadFile(fmt.Sprintf("/proc/%d/stat", n))
-				return syscall.Kill(n, 0) != nil || bytes.Contains(stat, []byte(") Z "))
-			}, 10*time.Second, 10*time.Millisecond)
-		}
-	}
+	t.Parallel()
 	t.Run("by SIGTERM", func(t *testing.T) {
 		t.Parallel()
-		file, gone := pid(t)
+		file, gone := pidFile(t)
 		began := time.Now()
 		got := run(t.Context(), t, `sleep 60 & echo $! > `+file+`; wait`, job.Spec{Timeout: job.Duration(300 * time.Millisecond)})
 		assert.Equal(t, "timeout", got.Error.Type)
@@ -110,7 +114,7 @@ func TestEnds(t *testing.T) {
 	})
 	t.Run("by SIGKILL", func(t *testing.T) {
 		t.Parallel()
-		file, gone := pid(t)
+		file, gone := pidFile(t)
 		began := time.Now()
 		ctx, cancel := context.WithCancelCause(t.Context())
 		time.AfterFunc(300*time.Millisecond, func() { cancel(worker.ErrDraining) })
@@ -127,4 +131,46 @@ func TestEnds(t *testing.T) {
 		assert.Less(t, time.Since(began), 15*time.Second)
 		assert.Contains(t, strings.Join(got.Log, "\n"), "keeps its output open")
 	})
+}
+
+// A command that is run once gets its input and its environment, and says why it has failed; what it leaves
+// running holds nobody up, and what outlives its time is ended with all that it has started.
+func TestOnce(t *testing.T) {
+	t.Parallel()
+	dir := t.TempDir()
+	at := func(name string) string { return filepath.Join(dir, name) }
+	require.NoError(t, shell.Once(t.Context(), `cat > `+at("in")+`; printf %s "$HMULE_SUBJECT" > `+at("subject"), []byte(`{"berth":3}`), []string{"HMULE_SUBJECT=it's $(date) dead\n"}))
+	for name, want := range map[string]string{"in": `{"berth":3}`, "subject": "it's $(date) dead\n"} {
+		got, err := os.ReadFile(at(name))
+		require.NoError(t, err)
+		assert.Equal(t, want, string(got))
+	}
+	for command, want := range map[string]string{
+		"true":        "",
+		"exec <&-":    "", // nobody reads the input
+		"exit 3":      "exit status 3",
+		"kill -9 $$":  "signal: killed",
+		"sleep 6 &":   "", // its output stays open
+		"no-such-one": "exit status 127: ",
+		`echo first >&2; echo "no tape" >&2; echo >&2; exit 1`: "exit status 1: no tape",
+		`head -c 3000000 /dev/zero | tr '\0' x >&2; exit 1`:    "exit status 1: xxx",
+		`yes | head -n 200000; printf '\377' >&2; exit 1`:      "exit status 1: \uFFFD",
+	} {
+		began := time.Now()
+		err := shell.Once(t.Context(), command, bytes.Repeat([]byte("x"), 1<<20), nil)
+		assert.Less(t, time.Since(began), 15*time.Second, command)
+		if want == "" {
+			assert.NoError(t, err, command)
+			continue
+		}
+		require.ErrorContains(t, err, want, command)
+		assert.Less(t, len(err.Error()), 5000, command)
+	}
+	ctx, cancel := context.WithTimeoutCause(t.Context(), 200*time.Millisecond, os.ErrDeadlineExceeded)
+	defer cancel()
+	file, gone := pidFile(t)
+	began := time.Now()
+	assert.ErrorIs(t, shell.Once(ctx, `trap "" TERM; sleep 60 & echo $! > `+file+`; wait; wait`, nil, nil), os.ErrDeadlineExceeded)
+	assert.Less(t, time.Since(began), shell.KillAfter+3*time.Second)
+	gone()
 }

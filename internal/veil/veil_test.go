@@ -1,10 +1,15 @@
 package veil
 
 import (
+	"bytes"
 	"encoding/json"
+	"math/rand/v2"
+	"strconv"
+	"strings"
 	"testing"
 
 	"github.com/stretchr/testify/assert"
+	"github.com/stretchr/testify/require"
 )
 
 // What is named is hidden, wherever it stands and whatever it is; all else keeps its bytes.
@@ -58,5 +63,79 @@ func TestRestore(t *testing.T) {
 	}
 	for pointer, valid := range map[string]bool{"/card": true, "/a~1b/~0": true, "/": true, "": false, "card": false, "/a~": false, "/a~2": false} {
 		assert.Equal(t, valid, Valid(pointer), pointer)
+	}
+}
+
+// parts are all pointers into a value, each with what stands there.
+func parts(value any, at string, tell func(pointer string, part any)) {
+	switch v := value.(type) {
+	case map[string]any:
+		for name, part := range v {
+			pointer := at + "/" + strings.NewReplacer("~", "~0", "/", "~1").Replace(name)
+			tell(pointer, part)
+			parts(part, pointer, tell)
+		}
+	case []any:
+		for i, part := range v {
+			pointer := at + "/" + strconv.Itoa(i)
+			tell(pointer, part)
+			parts(part, pointer, tell)
+		}
+	}
+}
+
+// Of any value, each part is found by its pointer; hidden, it is the only one that changes; and restored, the
+// value is what it was, to the byte.
+func TestEveryPart(t *testing.T) {
+	draw := rand.New(rand.NewPCG(6901, 1))
+	var value func(depth int) any
+	value = func(depth int) any {
+		n := draw.IntN(9)
+		if depth == 0 {
+			n = draw.IntN(7)
+		}
+		switch n {
+		case 7:
+			all := map[string]any{}
+			for range draw.IntN(4) {
+				all[[]string{"", "a", "a/b", "~", "~1", "0", "é", "\x00", "card", "<&>"}[draw.IntN(10)]] = value(depth - 1)
+			}
+			return all
+		case 8:
+			all := []any{}
+			for range draw.IntN(4) {
+				all = append(all, value(depth-1))
+			}
+			return all
+		}
+		return []any{nil, true, 1.5, json.Number("12345678901234567890"), "", `"{[\`, Mark}[n]
+	}
+	read := func(raw json.RawMessage) (v any) {
+		d := json.NewDecoder(bytes.NewReader(raw))
+		d.UseNumber()
+		require.NoError(t, d.Decode(&v))
+		return v
+	}
+	for range 400 {
+		raw, err := json.Marshal(value(4))
+		require.NoError(t, err)
+		if draw.IntN(2) == 0 {
+			var spread bytes.Buffer
+			require.NoError(t, json.Indent(&spread, raw, " ", "\t"))
+			raw = spread.Bytes()
+		}
+		parts(read(raw), "", func(pointer string, part any) {
+			require.True(t, Valid(pointer))
+			require.Equal(t, part, read(At(raw, pointer)), "%s of %s", pointer, raw)
+			hidden := Over(raw, pointer)
+			require.Equal(t, mark, At(hidden, pointer))
+			parts(read(hidden), "", func(other string, now any) {
+				if !strings.HasPrefix(pointer+"/", other+"/") {
+					require.Equal(t, read(At(raw, other)), now, "%s of %s, with %s hidden", other, raw, pointer)
+				}
+			})
+			require.Equal(t, string(raw), string(Restore(hidden, raw, pointer)), pointer)
+			require.Nil(t, At(raw, pointer+"/no such"))
+		})
 	}
 }

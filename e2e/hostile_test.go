@@ -9,6 +9,8 @@ import (
 	"math/rand/v2"
 	"net/http"
 	"net/url"
+	"os"
+	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
@@ -22,6 +24,7 @@ import (
 
 	"humblemule.example/api"
 	"humblemule.example/client"
+	"humblemule.example/internal/harbour"
 	"humblemule.example/internal/server"
 )
 
@@ -35,7 +38,7 @@ var (
 // end is what a start reads from the file.
 func TestHostileClients(t *testing.T) {
 	t.Parallel()
-	s := serve(t)
+	s := besieged(t)
 	doc, err := openapi3.NewLoader().LoadFromData(server.OpenAPI())
 	require.NoError(t, err)
 	ctx, stop := context.WithTimeout(t.Context(), *hostile)
@@ -80,9 +83,14 @@ func TestHostileClients(t *testing.T) {
 		return text.String()
 	}
 	// What happens by itself is halted, so that two looks can be compared.
+	for _, q := range must(client.Collect(m.Queues(t.Context())))(t) {
+		_, err := m.PauseQueue(t.Context(), q.Name)
+		require.NoError(t, err)
+	}
 	for _, told := range must(client.Collect(m.Schedules(t.Context())))(t) {
 		require.NoError(t, m.DeleteSchedule(t.Context(), told.Name))
 	}
+	s.flags = nil // what the file sets may be otherwise by hand now
 	for range 20 {
 		before := stands()
 		require.NoError(t, s.stop())
@@ -94,6 +102,33 @@ func TestHostileClients(t *testing.T) {
 		}
 	}
 	t.Error("what the service has in memory is not what it reads at its start")
+}
+
+// besieged is a service that takes webhooks without proof, calls itself, and tells by call and by mail.
+func besieged(t *testing.T) *service {
+	box, err := harbour.NewMailbox("127.0.0.1:0", nil)
+	require.NoError(t, err)
+	go box.Run(t.Context())
+	s := &service{t: t, data: filepath.Join(t.TempDir(), "e2e.db"), listen: freeAddress(t)}
+	file := filepath.Join(t.TempDir(), "hmule.yaml")
+	s.flags = []string{"--config", file}
+	require.NoError(t, os.WriteFile(file, fmt.Appendf(nil, `
+calls: {allow: [127.0.0.1], slots: 4}
+commands: {horn: cat}
+mail: {server: %q, from: jobs@harbour.example, tls: none}
+hooks:
+  berths: {task: tide.predict, id_from: {pointer: /id}, owner: {pointer: /agent}, lane: {header: X-Lane}, proof: {kind: none}}
+  common: {task: log.pack, keep_headers: [User-Agent, X-Lane], proof: {kind: none}}
+endpoints: {customs: {url: "http://%s/hooks/common", events: [{on: [done, dead, skipped, cancelled]}]}}
+alerts:
+  channels: {watch: {mail: {to: [watch@harbour.example]}}, horn: {command: horn}, customs: {endpoint: customs}}
+  rules: {dead: {over: 0, for: 0s, tell: [watch, horn, customs]}}
+tasks:
+  dues.collect: {calls: {}, retry: {first: 1s}, notify: [{on: [dead, done], mail: {to: [ada@harbour.example]}}]}
+`, box.Address(), s.listen), 0o600))
+	s.start()
+	t.Cleanup(s.kill)
+	return s
 }
 
 // must is a call's answer where it must not fail.
@@ -130,7 +165,7 @@ func (h *enemy) send() int {
 	slices.Sort(methods)
 	method := one(h, methods)
 	if h.often(25) { // without jobs there is little to harm
-		path, method = one(h, []string{"/v1/jobs", "/v1/jobs/bulk", "/v1/leases", "/v1/leases/settle"}), http.MethodPost
+		path, method = one(h, []string{"/v1/jobs", "/v1/jobs/bulk", "/v1/leases", "/v1/leases/settle", "/hooks/{name}"}), http.MethodPost
 		item = h.doc.Paths.Value(path)
 	}
 	op := item.GetOperation(method)
@@ -149,6 +184,11 @@ func (h *enemy) send() int {
 	body := ""
 	if op.RequestBody != nil {
 		for kind, media := range op.RequestBody.Value.Content {
+			if kind == "*/*" {
+				header.Set("Content-Type", one(h, []string{"application/json", "", "text/plain", "a/b; charset=\xff", "application/x+json"}))
+				header.Set("X-Lane", strings.Map(func(r rune) rune { return max(r, ' ') }, h.word()))
+				body = one(h, []string{fmt.Sprintf(`{"id":%s,"agent":%s}`, quoted(h.word()), one(h, misfits)), quoted(h.word()), one(h, misfits), "\xff\x00", ""})
+			}
 			if strings.HasSuffix(kind, "json") && !strings.HasSuffix(kind, "ndjson") {
 				header.Set("Content-Type", kind)
 				body = h.value(media.Schema.Value, 0)
@@ -200,7 +240,7 @@ func (h *enemy) among(all []string, good int) string {
 func one[T any](h *enemy, all []T) T { return all[h.rand.IntN(len(all))] }
 
 var (
-	names   = []string{"berths", "common", "archive", "tide.predict", "log.pack", "1", "2", "3", "7", "40"}
+	names   = []string{"berths", "common", "archive", "tide.predict", "log.pack", "dues.collect", "customs", "1", "2", "3", "7", "40"}
 	rough   = []string{"", " ", "a b", "..", "/", "%00", "\x00", "\u202e", "ä", "-1", "0", "NaN", "9223372036854775807", "9223372036854775808", "1e309", "null", "'; DROP TABLE jobs; --", strings.Repeat("x", 300), "~1", "true"}
 	spans   = []string{"0s", "1ms", "1s", "2m", "30d", "-1s", "1e9h", "10y", "1000y", "s", "soon"}
 	moments = []string{"2026-11-23T08:00:00Z", "2030-01-01T00:00:00.5+01:00", "0001-01-01T00:00:00Z", "9999-12-31T23:59:59Z", "99999-01-01T00:00:00Z", "yesterday", ""}
@@ -288,6 +328,8 @@ func (h *enemy) value(s *openapi3.Schema, depth int) string {
 		return h.among(numbers, 4)
 	case s.Type.Includes("boolean"):
 		return one(h, []string{"true", "false"})
+	case s.Format == "uri":
+		return quoted(h.among([]string{h.url + "/hooks/berths", h.url + "/hooks/common", h.url + "/livez", h.url + "/v1/nothing", "http://127.0.0.1:1", "file:///etc/passwd", "http://a:b@127.0.0.1/", "//", "http://[::1"}, 4))
 	case s.Format == "date-time":
 		return quoted(h.among(moments, 2))
 	}

@@ -9,7 +9,7 @@ import { problemOf } from '../../lib/json'
 import { labelLines, labelsIn } from '../../lib/labels'
 import { localOf, timeIn } from '../../lib/when'
 import { Difference } from '../../parts/Difference'
-import { Question } from '../../parts/Question'
+import { Asking } from '../../parts/Question'
 
 interface Entered {
   priority: string
@@ -34,7 +34,7 @@ function enteredOf(j: Job): Entered {
 }
 
 /** EditJob changes what may be changed of a job: of a finished one its labels and its payload. */
-export function EditJob({ j }: { j: Job }) {
+export function EditJob({ j, close }: { j: Job; close: () => void }) {
   const before = enteredOf(j)
   const [now, set] = useState(before)
   const over = finished(j)
@@ -62,7 +62,8 @@ export function EditJob({ j }: { j: Job }) {
     </label>
   )
   return (
-    <Question
+    <Asking
+      close={close}
       title={`Edit job ${j.id}`}
       follows={over ? '1 job gets other labels or another payload; it does not run again.' : '1 job is changed where it waits.'}
       confirm="Change 1 job"
@@ -113,6 +114,6 @@ export function EditJob({ j }: { j: Job }) {
       </label>
       {wrong && <p role="alert">{wrong}</p>}
       {edited && !wrong && <Difference name="What you change" before={j.payload ?? null} after={exact(now.payload)} />}
-    </Question>
+    </Asking>
   )
 }

@@ -8,7 +8,6 @@ import { type Attempt, type Job, Refusal, pairText, useJob, useLog, useMayAct } 
 import { Beside, Fact, When } from '../../parts/Beside'
 import { Compare } from './Compare'
 import { Difference } from '../../parts/Difference'
-import { EditJob } from './EditJob'
 import { clock, grouped, localTimes, moment, span, tries } from '../../lib/format'
 import { Future } from './Future'
 import { Journey } from './Journey'
@@ -19,7 +18,8 @@ import { finished, outcomeState } from '../../lib/states'
 import { outcomeWord } from '../../lib/words'
 import { useNow } from '../../lib/useNow'
 
-// Few jobs wait for others.
+// Few jobs wait for others, and few are edited.
+const EditJob = lazy(() => import('./EditJob').then((m) => ({ default: m.EditJob })))
 const Ties = lazy(() => import('./Ties').then((m) => ({ default: m.Ties })))
 
 /** JobBeside tells everything about one job, beside the list it was opened from. */
@@ -282,6 +282,7 @@ function Log({ j, a, openAtFirst }: { j: Job; a: Attempt; openAtFirst: boolean }
 
 function Deeds({ j }: { j: Job }) {
   const may = useMayAct()
+  const [edited, setEdited] = useState<Job['version']>() // of the job, as it was when its form was opened
   if (!may) return null
   const waits =
     j.state === 'scheduled' || j.state === 'backoff' || (j.state === 'held' && !!j.waits_for && (j.waits_for.unmet > 0 || !!j.batch?.last))
@@ -296,7 +297,12 @@ function Deeds({ j }: { j: Job }) {
       {deeds.map((d) => (
         <Ask key={d} deed={d} j={j} />
       ))}
-      {!running && <EditJob key={j.version} j={j} />}
+      {!running && (
+        <button type="button" className="button" onClick={() => setEdited(j.version)}>
+          {`Edit job ${j.id}`}
+        </button>
+      )}
+      <Suspense>{!running && edited === j.version && <EditJob j={j} close={() => setEdited(undefined)} />}</Suspense>
     </p>
   )
 }

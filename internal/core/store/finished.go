@@ -37,21 +37,3 @@ func (s *Store) CountFinished(ctx context.Context, queue int64, state job.State,
 	err = s.askOne(ctx, "SELECT count(*) FROM jobs {by jobs_finished} WHERE queue = ? AND state = ? AND state > {backoff} AND removed_by = 0 AND awaited = 0 AND (finished_at, id) <= (?, ?)", queue, int64(state), int64(to.At), last).Scan(&n)
 	return n, err
 }
-
-// Past is when a job came and went, and how long its last attempt took.
-type Past struct {
-	EnqueuedAt, FinishedAt job.Time
-	RunMS                  int64
-}
-
-// Recent reads the newest jobs of a group.
-func (s *Store) Recent(g Group, limit int) (all []Past, err error) {
-	err = each(s, `SELECT j.enqueued_at, j.finished_at, CASE WHEN j.state = {done} AND j.token <> 0 THEN coalesce(nullif(j.run_ms, 0), j.finished_at - j.leased_at) ELSE coalesce(nullif(a.run_ms, 0), a.ended_at - a.started_at, 0) END FROM jobs j LEFT JOIN attempts a ON a.job = j.id AND a.n = j.attempt
-		WHERE j.queue = ? AND j.task = ? AND j.state = ? AND j.state <> {running} AND j.removed_by = 0 ORDER BY j.id DESC LIMIT ?`, func(r *sql.Rows) error {
-		var p Past
-		err := r.Scan(&p.EnqueuedAt, &p.FinishedAt, &p.RunMS)
-		all = append(all, p)
-		return err
-	}, g.Queue, g.Task, int64(g.State), limit)
-	return all, err
-}

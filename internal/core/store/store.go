@@ -45,9 +45,8 @@ type Store struct {
 	written time.Time
 	// mark is the highest id that may have been used, as the lock file says.
 	mark int64
-	// open is true while a transaction is, and writes counts the statements that wrote.
-	open   bool
-	writes int64
+	// open is true while a transaction is.
+	open bool
 	// late are writes that have not gone out yet; values is room for those of a statement.
 	late   late
 	values []any
@@ -209,14 +208,10 @@ func (s *Store) Reopen() error {
 	return s.connect()
 }
 
-// Writes counts the statements that wrote since the file was opened.
-func (s *Store) Writes() int64 { return s.writes }
-
 var sqlBegin = statement("BEGIN IMMEDIATE")
 
 // begin opens a transaction where none is open, before a statement that writes.
 func (s *Store) begin() error {
-	s.writes++
 	s.checks.written++
 	if s.open {
 		return nil

@@ -6,6 +6,8 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strings"
 	"syscall"
 	"testing"
@@ -472,5 +474,37 @@ func TestDev(t *testing.T) {
 		_, errs, status := run(t, "", args...)
 		assert.Equal(t, 2, status, args)
 		assert.Contains(t, errs, want)
+	}
+}
+
+// A list of nothing says so, as text and as JSON, and what to do next is a command that there is.
+func TestListsOfNothing(t *testing.T) {
+	t.Parallel()
+	s := serve(t)
+	manual, err := os.ReadFile("../docs/reference/commands.md")
+	require.NoError(t, err)
+	lists := regexp.MustCompile(`(?m)^## hmule (\w+) list$`).FindAllSubmatch(manual, -1)
+	require.Greater(t, len(lists), 15)
+	for _, found := range lists {
+		noun := string(found[1])
+		args := []string{noun, "list"}
+		if noun == "lane" || noun == "token" {
+			continue // of a queue, and of a file: they are not there
+		}
+		said, errs, status := run(t, s.url, args...)
+		assert.Zero(t, status, "%s: %s", noun, errs)
+		assert.Regexp(t, `^(No|There|Nobody|Nothing|The|Alert)\b`, said, noun)
+		for _, hint := range regexp.MustCompile(`(?m)^(hmule (\w+)(?: (\w+))?.*)$`).FindAllStringSubmatch(said, -1) {
+			help, errs, status := run(t, s.url, append(slices.DeleteFunc(hint[2:4], func(w string) bool { return w == "" }), "--help")...)
+			assert.Zero(t, status, "%s: %s", hint[0], errs)
+			assert.Contains(t, help, "hmule "+hint[2], hint[0])
+		}
+		text, errs, status := run(t, s.url, append(args, "-o", "json")...)
+		require.Zero(t, status, "%s: %s", noun, errs)
+		var whole map[string]any
+		require.NoError(t, json.Unmarshal([]byte(text), &whole), noun)
+		for name, value := range whole {
+			assert.NotNil(t, value, "%s: %s is a list, also where it is empty", noun, name)
+		}
 	}
 }

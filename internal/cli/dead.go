@@ -41,7 +41,7 @@ func (a *app) deadListCommand() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.show(map[string]any{"causes": append([]api.Cause{}, all...)}, numbers(all, func(c *api.Cause) int64 { return c.ID }), func(o *present.Out) { listCauses(o, all, s) })
+			return a.show(map[string]any{"causes": append([]api.Cause{}, all...)}, numbers(all, func(c *api.Cause) int64 { return c.ID }), func(o *present.Out) { listCauses(o, all, f) })
 		},
 	}
 	fl := c.Flags()
@@ -52,9 +52,14 @@ func (a *app) deadListCommand() *cobra.Command {
 	return c
 }
 
-func listCauses(o *present.Out, all []api.Cause, state job.State) {
+func listCauses(o *present.Out, all []api.Cause, f api.CauseFilter) {
 	if len(all) == 0 {
-		o.Line("No job is in state %s for any cause that matches.", state)
+		what := map[job.State]string{job.Dead: "dead letter", job.Backoff: "job in backoff"}[f.State]
+		if f.Queue+f.Task+f.Error == "" {
+			o.Line("There is no %s.", what)
+		} else {
+			o.Line("No %s matches.", what)
+		}
 		return
 	}
 	rows := make([][]string, len(all))
@@ -62,7 +67,7 @@ func listCauses(o *present.Out, all []api.Cause, state job.State) {
 		rows[i] = []string{sentence.Grouped(c.Count), fmt.Sprint(c.ID), tasksOf(c), trendOf(c.Hours), o.Age(c.LastAt), c.Template + ofSchedules(c)}
 	}
 	o.Table([]present.Column{{Head: "jobs", Right: true}, {Head: "cause"}, {Head: "task"}, {Head: "48 hours"}, {Head: "last"}, {Head: "error, with # and <…> where it varies"}}, rows)
-	if state == job.Dead {
+	if f.State == job.Dead {
 		o.Hint("hmule dead show %d      hmule dead recover --cause %d --trial 3", all[0].ID, all[0].ID)
 	} else {
 		o.Hint("hmule job list --cause %d", all[0].ID)

@@ -147,7 +147,7 @@ func (s *server) serve(c net.Conn) {
 
 func office(address string) *Office {
 	o := New(Server{Server: address, From: "Saltmarrow Harbour <jobs@harbour.example>", TLS: tlsNone, Console: "https://jobs.harbour.example/"}, nil, "hmule.mail")
-	o.within = 300 * time.Millisecond
+	o.within = time.Minute
 	return o
 }
 
@@ -169,9 +169,13 @@ func TestServersThatFail(t *testing.T) {
 					}
 					return ""
 				})
+				o := office(s.address)
+				if waits := []string{hangs, drips, "250-unended"}; slices.Contains(waits, said) && step != "QUIT" {
+					o.within = 300 * time.Millisecond
+				}
 				began := time.Now()
-				err := office(s.address).Send(t.Context(), letter(to...))
-				assert.Less(t, time.Since(began), 3*time.Second)
+				err := o.Send(t.Context(), letter(to...))
+				assert.Less(t, time.Since(began), 20*time.Second)
 				recipient, forGood := strings.HasPrefix(step, "RCPT"), said[0] == '5'
 				switch {
 				case step == "QUIT":
@@ -203,7 +207,6 @@ func TestNoServer(t *testing.T) {
 	ctx, cancel := context.WithCancel(t.Context())
 	time.AfterFunc(20*time.Millisecond, cancel)
 	o = office(s.address)
-	o.within = time.Minute
 	began := time.Now()
 	require.Error(t, o.Send(ctx, letter("ada@harbour.example")))
 	assert.Less(t, time.Since(began), 5*time.Second, "a service that ends waits for no mail server")
@@ -227,7 +230,6 @@ func TestNoServer(t *testing.T) {
 func TestLettersArriveAsWritten(t *testing.T) {
 	s := newServer(t, func(string) string { return "" })
 	o := office(s.address)
-	o.within = time.Minute
 	draw := rand.New(rand.NewPCG(5321, 1))
 	odd := func() string {
 		var b strings.Builder

@@ -74,7 +74,7 @@ func ParseSetup(path string, raw []byte) (f File, err error) {
 			continue
 		}
 		if doc.Body != nil {
-			r.document(doc.Body, &f)
+			r.document(r.resolved(doc.Body, anchors{}), &f)
 		}
 	}
 	return f, r.err()
@@ -259,7 +259,7 @@ func read[T any](r *setupReader, of entry, into *T, check func() []job.FieldErro
 	}
 	var value any
 	if err := yaml.NodeToValue(of.value, &value); err != nil {
-		r.at(of.value, "cannot be read: %v", err)
+		r.at(of.value, "cannot be read: %s", plainly(err))
 		return
 	}
 	raw, err := json.Marshal(value)
@@ -285,6 +285,15 @@ func read[T any](r *setupReader, of entry, into *T, check func() []job.FieldErro
 	for _, w := range check() {
 		r.at(r.find(of, strings.Split(w.Field, ".")), "%s %s", w.Field, w.Message)
 	}
+}
+
+// plainly is what an error says, without the lines of the file that it shows.
+func plainly(err error) string {
+	var at yaml.Error
+	if errors.As(err, &at) {
+		return at.GetMessage()
+	}
+	return err.Error()
 }
 
 // known tells of names that a type has no field for, with the nearest one it has.

@@ -112,6 +112,48 @@ schedules:
 	assert.ErrorContains(t, err, "cannot be read")
 }
 
+// What is written once, and used in several places by its alias, or merged, is as if it stood there.
+func TestAliases(t *testing.T) {
+	got, wrong := setup(t, `
+queues:
+  berths: &slow
+    max_running: 2
+    rate: &few {per_second: 5}
+  locks: *slow
+  gates: {rate: *few, priority: 3}
+  piers:
+    <<: *slow
+    max_running: 7
+  docks: {<<: [*slow, {priority: 1, max_running: 9}], priority: 6}
+  quays:
+    <<: *slow
+`)
+	require.Empty(t, wrong)
+	plain, wrong := setup(t, `
+queues:
+  berths: {max_running: 2, rate: {per_second: 5}}
+  locks: {max_running: 2, rate: {per_second: 5}}
+  gates: {rate: {per_second: 5}, priority: 3}
+  piers: {max_running: 7, rate: {per_second: 5}}
+  docks: {max_running: 2, rate: {per_second: 5}, priority: 6}
+  quays: {max_running: 2, rate: {per_second: 5}}
+`)
+	require.Empty(t, wrong)
+	assert.Equal(t, plain, got)
+	for text, want := range map[string]string{
+		"queues:\n  a: *none\n":                               "2:6: no anchor &none stands before *none",
+		"queues:\n  a: &a {rate: *a}\n":                       "2:16: no anchor &a stands before *a",
+		"queues:\n  a: &a [1]\n  b: {<<: *a}\n":               "3:7: << takes in mappings, by their aliases",
+		"queues:\n  a: &a {ordr: ageing}\n  b: {<<: *a}\n":    `2:10: a has no setting "ordr"; the nearest is order`,
+		"schedules: {t: {every: 1h, job: {payload: .nan}}}\n": "1:16: cannot be read",
+	} {
+		_, wrong := setup(t, text)
+		if assert.NotEmpty(t, wrong, text) {
+			assert.Contains(t, strings.Join(wrong, "\n"), want, text)
+		}
+	}
+}
+
 // What a service is started with comes from a flag, else a variable, else the file, else
 // it is built in; where from is told.
 func TestResolve(t *testing.T) {

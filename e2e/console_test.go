@@ -163,7 +163,7 @@ func (p *page) says(text string) {
 // loading the page anew.
 func TestConsole(t *testing.T) {
 	t.Parallel()
-	s := serve(t)
+	s := unalarmed(t)
 	p := open(t, s.url+"/")
 	p.says("No job has been enqueued yet.")
 
@@ -256,7 +256,7 @@ func TestConsole(t *testing.T) {
 // discarded is brought back.
 func TestDeadLetters(t *testing.T) {
 	t.Parallel()
-	s := serve(t)
+	s := unalarmed(t)
 	m := s.mule(client.HTTPClient(newHTTP()))
 	var mended atomic.Bool
 	pool := worker.New(m.Source(), worker.Options{Name: "bank", Slots: 4})

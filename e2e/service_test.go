@@ -126,6 +126,15 @@ func serve(t *testing.T, flags ...string) *service {
 	return s
 }
 
+// unalarmed is a service whose alerts are off: they look every ten seconds, and how things stand would
+// hang on how long a test takes.
+func unalarmed(t *testing.T) *service {
+	t.Helper()
+	file := filepath.Join(t.TempDir(), "hmule.yaml")
+	require.NoError(t, os.WriteFile(file, []byte("alerts: {off: true}\n"), 0o600))
+	return serve(t, "--config", file)
+}
+
 func freeAddress(t *testing.T) string {
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	require.NoError(t, err)

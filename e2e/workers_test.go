@@ -34,7 +34,7 @@ import (
 // they are told, cancels it, pauses the queue, and lets the worker leave.
 func TestWorkersPage(t *testing.T) {
 	t.Parallel()
-	s := serve(t)
+	s := unalarmed(t)
 	m := s.mule(client.HTTPClient(newHTTP()))
 	pool := worker.New(m.Source(), worker.Options{Name: "quay", Slots: 3, Log: slog.New(slog.DiscardHandler)})
 	step := make(chan int)

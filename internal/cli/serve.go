@@ -99,11 +99,16 @@ type service struct {
 	log      *slog.Logger
 	// certificates are those of TLS; nil without it.
 	certificates *certificates
+	// reread hears the signals on which files are read again.
+	reread chan os.Signal
 }
 
 // open opens the data file and the address, and loads a set-up; nothing is answered yet.
 func open(asked serving, setup api.Setup, log *slog.Logger) (*service, error) {
-	s := &service{asked: asked, vault: secrets.New(asked.secrets), reach: reach.New(asked.calls), commands: new(calls.Commands), log: log}
+	s := &service{asked: asked, vault: secrets.New(asked.secrets), reach: reach.New(asked.calls), commands: new(calls.Commands), log: log, reread: make(chan os.Signal, 1)}
+	if len(rereadSignals) > 0 { // none would stand for all
+		signal.Notify(s.reread, rereadSignals...) // before anything takes time: a signal that nobody hears ends the process
+	}
 	s.commands.Set(asked.commands)
 	s.office = post.New(asked.mail, s.vault, job.TaskMail)
 	tokens, err := s.readSecrets()
@@ -276,18 +281,13 @@ func (s *service) readSecrets() (tokens []server.Token, err error) {
 	return tokens, err
 }
 
-// rereadOn reads set-up, tokens and certificate again whenever a signal comes, until ctx
+// readAgainWhenAsked reads set-up, tokens and certificate again whenever a signal comes, until ctx
 // ends. What cannot be read leaves everything as it was.
-func (s *service) rereadOn(ctx context.Context, signals ...os.Signal) {
-	if len(signals) == 0 { // which would stand for all
-		return
-	}
-	asked := make(chan os.Signal, 1)
-	signal.Notify(asked, signals...)
-	defer signal.Stop(asked)
+func (s *service) readAgainWhenAsked(ctx context.Context) {
+	defer signal.Stop(s.reread)
 	for {
 		select {
-		case <-asked:
+		case <-s.reread:
 		case <-ctx.Done():
 			return
 		}
@@ -334,7 +334,7 @@ func (s *service) run(ctx context.Context) error {
 	if s.asked.MemoryLimit != 0 || os.Getenv("GOMEMLIMIT") == "" {
 		debug.SetMemoryLimit(memoryLimit(s.asked.MemoryLimit))
 	}
-	go s.rereadOn(ctx, rereadSignals...)
+	go s.readAgainWhenAsked(ctx)
 	if s.metrics != nil {
 		figures := &http.Server{Handler: s.server.MetricsHandler(), ReadTimeout: metricsTimeout, WriteTimeout: metricsTimeout}
 		go figures.Serve(s.metrics)

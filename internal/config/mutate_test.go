@@ -13,7 +13,7 @@ import (
 )
 
 // Whatever becomes of a set-up file, by whatever slip of the hand, it is read, or each thing that is wrong with
-// it is told with its place.
+// it is reported with its place.
 func TestSlips(t *testing.T) {
 	raw, err := os.ReadFile("../harbour/data/hmule.yaml")
 	require.NoError(t, err)

@@ -394,7 +394,7 @@ func TestFixedDemo(t *testing.T) {
 	assert.Contains(t, stdout, "All 98 jobs are in their planned states.")
 }
 
-// The demo shows within a minute a job in every state that can be reached.
+// The demo shows within a minute a job in every state that can be reached, and ends with its terminal.
 func TestDemo(t *testing.T) {
 	t.Parallel()
 	listen := freeAddress(t)
@@ -418,7 +418,7 @@ func TestDemo(t *testing.T) {
 		return err == nil && len(seen) == len(job.States()) && seen[job.Dead] && seen[job.Backoff] && seen[job.Skipped] && seen[job.Cancelled] &&
 			seen[job.Scheduled] && seen[job.Ready] && seen[job.Running] && seen[job.Done]
 	}, time.Minute, 100*time.Millisecond, "seen %v", seen)
-	require.NoError(t, demo.Process.Signal(syscall.SIGTERM))
+	require.NoError(t, demo.Process.Signal(syscall.SIGHUP))
 	require.NoError(t, demo.Wait(), out)
 }
 

@@ -42,7 +42,11 @@ no longer kept: a storm, a slow bank, a deployment that was rolled back.
 
 With --fixed a known number of jobs is enqueued, each with a known outcome; the command
 tells what came out and fails where anything differs.`,
-		RunE: func(c *cobra.Command, _ []string) error { return a.demo(c.Context(), d) },
+		RunE: func(c *cobra.Command, _ []string) error {
+			ctx, stop := whileAttached(c.Context())
+			defer stop()
+			return a.demo(ctx, d)
+		},
 	}
 	a.logFlags(c)
 	f := c.Flags()

@@ -66,7 +66,9 @@ are started anew.`,
 				defer os.RemoveAll(dir)
 				d.Data, data = filepath.Join(dir, "dev.db"), "a new file, which is removed at the end"
 			}
-			return a.dev(c.Context(), d, file, data)
+			ctx, stop := whileAttached(c.Context())
+			defer stop()
+			return a.dev(ctx, d, file, data)
 		},
 	}
 	a.logFlags(c)

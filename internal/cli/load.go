@@ -69,7 +69,9 @@ alone, or were never started.`,
 			if c.Flags().Changed("seed") {
 				plan.Seed = seed
 			}
-			return a.load(c.Context(), &plan, dir)
+			ctx, stop := whileAttached(c.Context())
+			defer stop()
+			return a.load(ctx, &plan, dir)
 		},
 	}
 	f := c.Flags()

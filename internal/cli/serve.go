@@ -99,16 +99,13 @@ type service struct {
 	log      *slog.Logger
 	// certificates are those of TLS; nil without it.
 	certificates *certificates
-	// reread hears the signals on which files are read again.
+	// reread hears when files are to be read again; nil for never.
 	reread chan os.Signal
 }
 
 // open opens the data file and the address, and loads a set-up; nothing is answered yet.
 func open(asked serving, setup api.Setup, log *slog.Logger) (*service, error) {
-	s := &service{asked: asked, vault: secrets.New(asked.secrets), reach: reach.New(asked.calls), commands: new(calls.Commands), log: log, reread: make(chan os.Signal, 1)}
-	if len(rereadSignals) > 0 { // none would stand for all
-		signal.Notify(s.reread, rereadSignals...) // before anything takes time: a signal that nobody hears ends the process
-	}
+	s := &service{asked: asked, vault: secrets.New(asked.secrets), reach: reach.New(asked.calls), commands: new(calls.Commands), log: log}
 	s.commands.Set(asked.commands)
 	s.office = post.New(asked.mail, s.vault, job.TaskMail)
 	tokens, err := s.readSecrets()
@@ -284,7 +281,6 @@ func (s *service) readSecrets() (tokens []server.Token, err error) {
 // readAgainWhenAsked reads set-up, tokens and certificate again whenever a signal comes, until ctx
 // ends. What cannot be read leaves everything as it was.
 func (s *service) readAgainWhenAsked(ctx context.Context) {
-	defer signal.Stop(s.reread)
 	for {
 		select {
 		case <-s.reread:
@@ -305,6 +301,15 @@ func (s *service) readAgainWhenAsked(ctx context.Context) {
 			s.log.Info("tokens and certificate were read again", "tokens", len(tokens))
 		}
 	}
+}
+
+// whileAttached gives a context that ends when the terminal goes too, unless whoever has started the command
+// wants it to outlive that (nohup).
+func whileAttached(ctx context.Context) (context.Context, context.CancelFunc) {
+	if len(hangUp) == 0 || signal.Ignored(hangUp[0]) {
+		return context.WithCancel(ctx)
+	}
+	return signal.NotifyContext(ctx, hangUp...)
 }
 
 // address is where the service answers, with its base path.
@@ -387,10 +392,16 @@ SIGHUP reads set-up file, secrets, tokens and certificate again.`,
 			if err != nil {
 				return usageError{err}
 			}
+			reread := make(chan os.Signal, 1)
+			if len(hangUp) > 0 { // none would stand for all
+				signal.Notify(reread, hangUp...) // before anything takes time: a signal that nobody hears ends the process
+				defer signal.Stop(reread)
+			}
 			s, err := open(asked, file.Setup, log)
 			if err != nil {
 				return err
 			}
+			s.reread = reread
 			full, err := filepath.Abs(asked.Data)
 			if err != nil {
 				full = asked.Data

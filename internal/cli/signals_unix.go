@@ -7,5 +7,5 @@ import (
 	"syscall"
 )
 
-// rereadSignals make a running service read its files again.
-var rereadSignals = []os.Signal{syscall.SIGHUP}
+// hangUp makes a running service read its files again, and ends what runs for a terminal.
+var hangUp = []os.Signal{syscall.SIGHUP}

@@ -2,5 +2,5 @@ package cli
 
 import "os"
 
-// rereadSignals make a running service read its files again; Windows has none of them.
-var rereadSignals []os.Signal
+// hangUp makes a running service read its files again, and ends what runs for a terminal; Windows has no such signal.
+var hangUp []os.Signal

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"os"
 	"os/exec"
+	"os/signal"
 	"path/filepath"
 	"regexp"
 	"slices"
@@ -418,7 +419,11 @@ func TestDemo(t *testing.T) {
 		return err == nil && len(seen) == len(job.States()) && seen[job.Dead] && seen[job.Backoff] && seen[job.Skipped] && seen[job.Cancelled] &&
 			seen[job.Scheduled] && seen[job.Ready] && seen[job.Running] && seen[job.Done]
 	}, time.Minute, 100*time.Millisecond, "seen %v", seen)
-	require.NoError(t, demo.Process.Signal(syscall.SIGHUP))
+	goes := syscall.SIGHUP
+	if signal.Ignored(goes) { // these tests are to outlive their terminal, and so is the demo
+		goes = syscall.SIGTERM
+	}
+	require.NoError(t, demo.Process.Signal(goes))
 	require.NoError(t, demo.Wait(), out)
 }
 

@@ -1,4 +1,4 @@
-import { type Filter, filterNames, labelsOf, narrows, useStats, useTasks } from '../../api/client'
+import { type Filter, filterNames, labelsOf, narrows, pairOf, useStats, useTasks } from '../../api/client'
 import { useGo } from '../../lib/address'
 import { moment } from '../../lib/format'
 import { states } from '../../lib/words'
@@ -26,7 +26,12 @@ export function Bar({ filter }: { filter: Filter }) {
           <Chip key={n} name={n} value={filter[n]!} drop={() => go({ [n]: undefined })} />
         ))}
       {labels.map((l) => (
-        <Chip key={l} name="label" value={l} drop={() => go({ label: labels.filter((x) => x !== l).join('\n') || undefined })} />
+        <Chip
+          key={l}
+          name="label"
+          value={pairOf(l).join(':')}
+          drop={() => go({ label: labels.filter((x) => x !== l).join('\n') || undefined })}
+        />
       ))}
       {narrows(filter) && (
         <button

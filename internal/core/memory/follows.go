@@ -138,6 +138,9 @@ func (p *Follows) Walked(f *store.Follow, rows []*store.Row, upTo int64, over bo
 }
 
 func (p *Follows) flush() error {
+	if len(p.changed) == 0 {
+		return nil // as in most transactions, which allocate nothing for it
+	}
 	for _, name := range slices.Sorted(maps.Keys(p.changed)) {
 		if p.all.At(name) == nil {
 			continue

@@ -167,7 +167,7 @@ func overtakings(starts, waiting []api.Start) {
 		s.WaitedMS = s.StartedAt.Sub(s.ReadyAt).Milliseconds()
 		for _, behind := range [][]api.Start{starts[i+1:], waiting} {
 			for _, later := range behind {
-				if later.ReadyAt < s.ReadyAt {
+				if later.ReadyAt < s.ReadyAt || later.ReadyAt == s.ReadyAt && later.Job < s.Job { // many are ready in one millisecond
 					if s.Overtook++; len(s.First) < told {
 						s.First = append(s.First, later.Job)
 					}

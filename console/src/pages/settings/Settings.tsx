@@ -2,7 +2,7 @@ import { Link, useNavigate } from 'react-router'
 
 import { useTitle } from '../../lib/title'
 import { search, useFilter } from '../../lib/address'
-import { type Task, useTasks } from '../../api/client'
+import { type Task, useSettings, useTasks } from '../../api/client'
 import { Copyable } from '../../parts/Copyable'
 import { grouped, span } from '../../lib/format'
 import { InForce } from './InForce'
@@ -13,6 +13,8 @@ import { Heading } from '../../parts/Heading'
 /** Settings answers: what do the jobs of a task get that say nothing themselves. */
 export function Settings({ open }: { open?: string }) {
   const { data, error } = useTasks()
+  const settings = useSettings()
+  const read = !!(data ?? error) // what stands below comes after it, so that nothing moves
   const chosen = data?.find((t) => t.name === open)
   useTitle(open, 'Settings')
   return (
@@ -25,8 +27,8 @@ export function Settings({ open }: { open?: string }) {
           {data && data.length > 0 && <Rows all={data} open={open} />}
           {data?.length === 0 && <Copyable command={'hmule task set tide.predict max_attempts=5'} />}
         </section>
-        <InForce />
-        <Sessions />
+        {read && <InForce />}
+        {read && (settings.data ?? settings.error) && <Sessions />}
       </div>
       {open && <TaskBeside key={open} name={open} t={chosen} known={!!data} />}
     </div>
